@@ -1,0 +1,61 @@
+"""What can go wrong, as one small family.
+
+Every error says what is wrong, where, and what to do about it. The exit
+status of the program is a property of the kind of error.
+"""
+
+from __future__ import annotations
+
+
+class PlaitError(Exception):
+    """Anything Plait can tell a person about.
+
+    Parameters
+    ----------
+    what : str
+        What is wrong, in one sentence.
+    where : str, optional
+        File, sheet, row and column, as far as they are known.
+    remedy : str, optional
+        What to do about it.
+
+    Examples
+    --------
+    >>> print(PlaitError("no such column: yrad", where="hives.csv", remedy="did you mean yard?"))
+    hives.csv: no such column: yrad (did you mean yard?)
+    """
+
+    status = 2
+
+    def __init__(self, what: str, where: str | None = None, remedy: str | None = None) -> None:
+        super().__init__(what)
+        self.what, self.where, self.remedy = what, where, remedy
+
+    def __str__(self) -> str:
+        place = f"{self.where}: " if self.where else ""
+        advice = f" ({self.remedy})" if self.remedy else ""
+        return f"{place}{self.what}{advice}"
+
+
+class ExpectationError(PlaitError):
+    """Something that was expected does not hold; nothing is handed over."""
+
+    status = 1
+
+
+class UsageError(PlaitError):
+    """The request itself cannot be carried out as it was put."""
+
+    status = 2
+
+
+class SourceError(PlaitError):
+    """A source could not be read."""
+
+    status = 3
+
+
+class OutputError(PlaitError):
+    """An output could not be written."""
+
+    status = 4

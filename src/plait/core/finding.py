@@ -1,0 +1,84 @@
+"""Findings: what an analyst must know, with places and a remedy."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+SEVERITIES = ("note", "warning", "error")
+MOST_EXAMPLES = 5
+
+
+@dataclass(frozen=True)
+class Place:
+    """A row of a source; rows count from 1, the header is not one of them."""
+
+    source: str
+    row: int
+
+    def __str__(self) -> str:
+        return f"{self.source} row {self.row:,}"
+
+
+@dataclass(frozen=True)
+class Example:
+    """One instance of a finding: what stands there, and where."""
+
+    text: str
+    places: tuple[Place, ...] = ()
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something the analyst must know.
+
+    Parameters
+    ----------
+    code : str
+        Its kind, in lower case with hyphens; ``--fail-on`` takes it.
+    severity : str
+        ``note``, ``warning`` or ``error``.
+    count : int
+        How many rows, keys or columns it is about; the message says which.
+    message : str
+        What is the case, in one sentence.
+    remedy : str
+        What to do about it, ready to paste where that is possible.
+    where : str
+        The table, and the column where there is one.
+    examples : tuple of Example
+        Up to five.
+    """
+
+    code: str
+    severity: str
+    count: int
+    message: str
+    remedy: str = ""
+    where: str = ""
+    examples: tuple[Example, ...] = ()
+
+
+def worst_first(findings: Iterable[Finding]) -> list[Finding]:
+    """Order findings by severity, then by count, keeping ties as they came.
+
+    >>> low, high = Finding("a", "note", 9, ""), Finding("b", "error", 1, "")
+    >>> [finding.code for finding in worst_first([low, high])]
+    ['b', 'a']
+    """
+    return sorted(findings, key=lambda f: (-SEVERITIES.index(f.severity), -f.count))
+
+
+def standing(findings: Iterable[Finding], codes: Iterable[str]) -> list[Finding]:
+    """The findings whose code or severity is one of ``codes``; a severity takes in the worse ones.
+
+    >>> [f.code for f in standing([Finding("a", "error", 1, "")], ["warning"])]
+    ['a']
+    """
+    wanted = set(codes)
+    least = min((SEVERITIES.index(code) for code in wanted if code in SEVERITIES), default=99)
+    return [
+        finding
+        for finding in findings
+        if finding.code in wanted or SEVERITIES.index(finding.severity) >= least
+    ]
