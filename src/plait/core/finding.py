@@ -59,6 +59,15 @@ class Finding:
     examples: tuple[Example, ...] = ()
 
 
+def counted(count: int, word: str) -> str:
+    """A number and its noun: ``1 key``, ``1,200 keys``.
+
+    >>> counted(1, "row"), counted(1200, "row")
+    ('1 row', '1,200 rows')
+    """
+    return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"
+
+
 def worst_first(findings: Iterable[Finding]) -> list[Finding]:
     """Order findings by severity, then by count, keeping ties as they came.
 

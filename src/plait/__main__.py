@@ -1,0 +1,5 @@
+"""``python -m plait``."""
+
+from plait.cli.main import run
+
+run()

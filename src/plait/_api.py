@@ -1,0 +1,220 @@
+"""The functions of ``import plait``: the verbs of the command line, on tables or files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace as changed
+from pathlib import Path
+
+from plait.core.join import Joined, join_all
+from plait.core.keyspec import KeySpec
+from plait.core.origin import with_origin
+from plait.core.stack import Stacked
+from plait.core.stack import stack as stack_tables
+from plait.core.table import Table
+from plait.formats.delivery import Delivery
+from plait.formats.outputs import check_ending, write_table
+from plait.formats.sources import find_sources, one_source, read_source
+
+Input = Table | str | Path
+
+
+def read(source: str | Path, name: str | None = None) -> Table:
+    """Read one source.
+
+    Parameters
+    ----------
+    source : str or Path
+        A path, or ``name=path``.
+    name : str, optional
+        What to call the table; without it the file's name.
+
+    Returns
+    -------
+    Table
+        Every cell as the text that stands in the file. ``findings`` says what
+        was odd about the header.
+
+    Raises
+    ------
+    SourceError
+        When there is no such file, or it cannot be read; file and line are named.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> folder = pathlib.Path(tempfile.mkdtemp())
+    >>> size = (folder / "hives.csv").write_text("hive,breed\\n007,Buckfast\\n")
+    >>> read(folder / "hives.csv").to_dict()
+    {'hive': ['007'], 'breed': ['Buckfast']}
+    """
+    table = read_source(one_source(str(source)))
+    return table.named(name) if name else table
+
+
+def stack(
+    sources: Sequence[Input] | str | Path,
+    label: Mapping[str, str] | Iterable[str] = (),
+    distinct: bool = False,
+    number: str | None = None,
+    same: Mapping[str, str] | None = None,
+    fold_headers: bool = False,
+    origin: str | None = None,
+    name: str = "stack",
+) -> Stacked:
+    """Put the rows of sources under one another, by column name.
+
+    Parameters
+    ----------
+    sources : sequence of Table, str or Path
+        Tables, paths, globs and folders, in order; the first sets the columns' order.
+    label : mapping of str to str
+        Columns to add, with ``{file}``, ``{stem}``, ``{folder}`` and ``{sheet}`` filled in.
+    distinct : bool
+        Leave out rows equal to an earlier one in every column of the sources.
+    number : str, optional
+        A column to add that numbers the rows from 1.
+    same : mapping of str to str, optional
+        New name to old name of columns that are the same.
+    fold_headers : bool
+        Take headers that differ in case, spaces and punctuation only for the same.
+    origin : str, optional
+        A column to add with the name of the table each row came from.
+    name : str
+        The result's name.
+
+    Returns
+    -------
+    Stacked
+        With ``table``, ``entries`` (the ledger), ``findings`` and ``aside``.
+
+    Raises
+    ------
+    SourceError
+        When a source cannot be read.
+    UsageError
+        When there is nothing to stack, or a column to add is there already.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> may = from_columns("may", {"hive": ["1"]})
+    >>> june = from_columns("june", {"hive": ["2"], "kg": ["9"]})
+    >>> stack([may, june]).table.to_dict()
+    {'hive': ['1', '2'], 'kg': [None, '9']}
+    """
+    words = [sources] if isinstance(sources, str | Path) else sources
+    tables = [table for word in words for table in _tables(word)]
+    stacked = stack_tables(tables, label, distinct, number, same, fold_headers, name)
+    if origin is None:
+        return stacked
+    return changed(stacked, table=with_origin(stacked.table, origin))
+
+
+def join(
+    left: Input,
+    right: Input,
+    *more: Input,
+    key: KeySpec | None = None,
+    keys: Sequence[KeySpec] = (),
+    kind: str = "left",
+    cardinality: str | None = None,
+    ignore: Iterable[str] = (),
+    origin: str | None = None,
+    name: str | None = None,
+) -> Joined:
+    """Put the columns of tables beside one another where their keys are equal.
+
+    Parameters
+    ----------
+    left, right, *more : Table, str or Path
+        Each further one joins on to the result so far.
+    key : str, sequence or mapping, optional
+        ``"yard,hive"``, or ``"country=Country"`` where the names differ (left =
+        right). Without it the columns that both have are the key.
+    keys : sequence of key
+        Instead of ``key``: one for each further table.
+    kind : {"left", "inner", "right", "full"}
+        Which unmatched rows the result keeps.
+    cardinality : {"one-to-one", "many-to-one", "one-to-many", "many-to-many"}, optional
+        What the match must be, left to right.
+    ignore : iterable of str
+        What does not count when keys are compared: ``case``, ``space``,
+        ``punctuation``, ``accents``, ``leading-zeros``.
+    origin : str, optional
+        A column to add with the names of the tables each row came from, joined by ``+``.
+    name : str, optional
+        The result's name.
+
+    Returns
+    -------
+    Joined
+        With ``table``, ``entries`` (the ledger), ``match`` (counts of rows),
+        ``findings`` and ``aside``.
+
+    Raises
+    ------
+    SourceError
+        When a source cannot be read.
+    UsageError
+        For a key column that is not there, or no column in common.
+    ExpectationError
+        When the join is many-to-many unasked, or not of the cardinality given.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> visits = from_columns("visits", {"hive": ["1", "2"], "kg": ["12.50", "9"]})
+    >>> hives = from_columns("hives", {"hive": ["1"], "breed": ["Buckfast"]})
+    >>> join(visits, hives, key="hive", origin="from").table.to_dict()["from"]
+    ['visits+hives', 'visits']
+    """
+    tables = [_table(word) for word in (left, right, *more)]
+    joined = join_all(tables, list(keys) or [key], kind, cardinality, ignore, name)
+    if origin is None:
+        return joined
+    return changed(joined, table=with_origin(joined.table, origin))
+
+
+def write(table: Table, out: str | Path, *, replace: bool = False) -> None:
+    """Write a table to a file, whole or not at all.
+
+    Parameters
+    ----------
+    table : Table
+    out : str or Path
+        The ending says the format: ``.csv``, ``.tsv`` or ``.parquet``.
+    replace : bool
+        Allow writing over a file that is there; never over one that the table came from.
+
+    Raises
+    ------
+    OutputError
+        When the file is there already or is a source, when its folder is not
+        there, when no format has its ending, or when writing fails.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> from plait.core.table import from_columns
+    >>> out = pathlib.Path(tempfile.mkdtemp()) / "hives.csv"
+    >>> write(from_columns("hives", {"hive": ["007"], "note": ["calm, busy"]}), out)
+    >>> out.read_text()
+    'hive,note\\n007,"calm, busy"\\n'
+    """
+    target = Path(out)
+    check_ending(target)
+    sources = [one.path for strand in table.strands for one in strand.origins if one.path]
+    with Delivery(sources, replace) as delivery:
+        delivery.check(target)
+        delivery.write(target, lambda path: write_table(table, path, target.suffix))
+
+
+def _tables(word: Input) -> list[Table]:
+    if isinstance(word, Table):
+        return [word]
+    return [read_source(source) for source in find_sources([str(word)])]
+
+
+def _table(word: Input) -> Table:
+    return word if isinstance(word, Table) else read_source(one_source(str(word)))

@@ -1,0 +1,128 @@
+"""The ``plait`` program: picks the command, and turns errors into messages and exit statuses."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Sequence
+from importlib import import_module
+from typing import Any, NoReturn
+
+from plait._version import __version__
+from plait.core.errors import PlaitError, UsageError
+
+COMMANDS = {
+    "stack": "put the rows of several files under one another, by column name",
+    "join": "put the columns of tables beside one another, on a key",
+    "demo": "write the demo data and run the whole example on it",
+}
+INTERRUPTED = 130
+
+
+class Parser(argparse.ArgumentParser):
+    """An argument parser that offers the nearest right word for a wrong one."""
+
+    def __init__(self, **options: Any) -> None:
+        options.setdefault("allow_abbrev", False)
+        options.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        super().__init__(**options)
+
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(message, remedy=f"{self.prog} --help tells how it is used")
+
+    def parse_whole(self, words: Sequence[str]) -> argparse.Namespace:
+        """Parse all the words; one that is left over is an error."""
+        options, rest = self.parse_known_args(words)
+        if rest:
+            from plait.core.names import nearest
+
+            known = [word for word in self._option_string_actions if word.startswith("--")]
+            remedy = nearest(rest[0], known) or f"{self.prog} --help lists them all"
+            raise UsageError(f"there is no option {rest[0]}", remedy=remedy)
+        return options
+
+
+def run() -> NoReturn:
+    """The console command."""
+    sys.exit(main(sys.argv[1:]))
+
+
+def main(words: Sequence[str]) -> int:
+    """Carry out a command line.
+
+    Parameters
+    ----------
+    words : sequence of str
+        Without the program's name.
+
+    Returns
+    -------
+    int
+        The exit status.
+    """
+    if "_ARGCOMPLETE" in os.environ:
+        _complete()
+    try:
+        return _dispatch(list(words))
+    except PlaitError as error:
+        return _tell(error)
+    except KeyboardInterrupt:
+        print("plait: interrupted; nothing was handed over", file=sys.stderr)
+        return INTERRUPTED
+    except BrokenPipeError:
+        sys.stdout = None  # type: ignore[assignment]  # or it is flushed, and fails, once more
+        return 4
+    except MemoryError:
+        return _tell(PlaitError("there is not enough memory for this", remedy="use smaller inputs"))
+
+
+def _dispatch(words: list[str]) -> int:
+    if words and words[0] in COMMANDS:
+        module = import_module(f"plait.cli.{words[0]}")
+        parser = Parser(prog=f"plait {words[0]}", **module.HELP)
+        module.add_arguments(parser)
+        status: int = module.run(parser.parse_whole(words[1:]))
+        return status
+    parser = _main_parser()
+    if words and not words[0].startswith("-"):
+        from plait.core.names import nearest
+
+        remedy = nearest(words[0], COMMANDS) or "plait --help lists the commands"
+        raise UsageError(f"there is no command {words[0]!r}", remedy=remedy)
+    parser.parse_whole(words)
+    parser.print_help()
+    return 0
+
+
+def _main_parser() -> Parser:
+    width = max(map(len, COMMANDS))
+    commands = "\n".join(f"  {name:{width}}  {text}" for name, text in COMMANDS.items())
+    parser = Parser(
+        prog="plait",
+        description="Stack extracts, join tables on their keys, and account for every row.",
+        epilog=f"commands:\n{commands}\n\nplait COMMAND --help tells how each is used.\n"
+        "New here? plait demo shows it all on made-up data.",
+        usage="plait COMMAND …",
+    )
+    parser.add_argument("--version", action="version", version=f"plait {__version__}")
+    return parser
+
+
+def _complete() -> None:
+    """Answer a shell that asks how a word goes on."""
+    import argcomplete
+
+    parser = _main_parser()
+    commands = parser.add_subparsers()
+    for name in COMMANDS:
+        module = import_module(f"plait.cli.{name}")
+        module.add_arguments(commands.add_parser(name, add_help=True))
+    argcomplete.autocomplete(parser)
+
+
+def _tell(error: PlaitError) -> int:
+    from plait.cli.show import show_error
+
+    show_error(error)
+    return error.status

@@ -1,0 +1,154 @@
+"""What a person sees: the answer, then the account, then the findings, worst first."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Sequence
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table as Grid
+from rich.text import Text
+
+from plait.core.errors import PlaitError
+from plait.core.finding import Example, Finding, counted, worst_first
+from plait.core.ledger import Entry
+
+# Told apart by people of every colour sight; each is also said in a word.
+_STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
+_WIDEST = 100
+_FEW = 2
+_BAR = 16
+_UNPRINTABLE = {code: f"\\x{code:02x}" for code in (*range(32), *range(127, 160))}
+
+
+def console() -> Console:
+    """Standard error, at most 100 columns wide; 80 away from a terminal."""
+    plain = Console(stderr=True, highlight=False, emoji=False, markup=False)
+    plain.width = min(plain.width, _WIDEST) if plain.is_terminal else 80
+    return plain
+
+
+def printable(text: str) -> str:
+    """Text with control characters spelt out, so that no cell can steer the terminal.
+
+    >>> printable("a" + chr(27) + "[2J")
+    'a\\\\x1b[2J'
+    """
+    return text.replace("\n", "⏎").translate(_UNPRINTABLE)
+
+
+def show_error(error: PlaitError) -> None:
+    """What is wrong, where, and what to do."""
+    out = console()
+    line = Text("plait: ", style=_STYLES["error"])
+    line.append(f"{printable(error.where)}: " if error.where else "", style="bold")
+    line.append(printable(error.what), style="default not bold")
+    out.print(line, soft_wrap=True)
+    if error.remedy:
+        out.print(Text(f"       {printable(error.remedy)}"), soft_wrap=True)
+
+
+def show_answer(lines: Iterable[str]) -> None:
+    """The answer in a few lines, the first in bold."""
+    out = console()
+    for number, line in enumerate(lines):
+        out.print(Text(printable(line), style="bold" if not number else ""), soft_wrap=True)
+
+
+def show_ledger(entries: Sequence[Entry]) -> None:
+    """Each operation's account: rows in, added and left out, rows out."""
+    out = console()
+    for entry in entries:
+        out.print()
+        out.print(Text(printable(entry.operation)))
+        out.print(_grid(entry, bars=_draws(out)))
+
+
+def _draws(out: Console) -> bool:
+    return (out.encoding or "").lower().startswith("utf")
+
+
+def _grid(entry: Entry, bars: bool) -> Padding:
+    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+    grid.add_column(ratio=1, overflow="fold")
+    grid.add_column(justify="right", no_wrap=True)
+    grid.add_column(width=_BAR, no_wrap=True)
+    most = max([entry.rows_out, *(abs(line.rows) for line in entry.lines)], default=0)
+    coming = len(entry.rows_in)
+    lines = _shortened(entry)
+    for number, (reason, rows) in enumerate(lines):
+        style = "blue" if rows > 0 else "yellow"
+        sign = "+" if rows > 0 and number >= min(coming, _MANY) else ""
+        count = f"{sign}{rows:,}".replace("-", "−")
+        grid.add_row(Text(printable(reason)), count, _bar(abs(rows), most, style) if bars else "")
+    total = Text(f"{entry.rows_out:,}", style="bold")
+    bar = _bar(entry.rows_out, most, "bold") if bars else ""
+    grid.add_row(Text("rows out", style="bold"), total, bar)
+    return Padding(grid, (0, 0, 0, 2))
+
+
+_MANY = 12
+
+
+def _shortened(entry: Entry) -> list[tuple[str, int]]:
+    """The lines; of very many sources only the first ones by name, the others as one sum."""
+    lines = [(line.reason, line.rows) for line in entry.lines]
+    coming = len(entry.rows_in)
+    if coming <= _MANY:
+        return lines
+    rest = sum(rows for _, rows in lines[_MANY - 1 : coming])
+    joint = (f"rows of {coming - _MANY + 1} more sources", rest)
+    return [*lines[: _MANY - 1], joint, *lines[coming:]]
+
+
+def _bar(rows: int, most: int, style: str) -> Text:
+    """A bar in eighths of a column; whatever is not nothing can be seen."""
+    eighths = round(8 * _BAR * rows / most) if most else 0
+    eighths = max(eighths, 1 if rows else 0)
+    part = " ▏▎▍▌▋▊▉"[eighths % 8].strip()
+    return Text("█" * (eighths // 8) + part, style=style)
+
+
+def show_findings(findings: Sequence[Finding], verbose: bool = False) -> None:
+    """The findings, worst first, each with examples and its remedy."""
+    if not findings:
+        return
+    out = console()
+    out.print()
+    out.print(Text(_summary(findings)))
+    for finding in worst_first(findings):
+        out.print(_finding(finding, verbose))
+
+
+def _summary(findings: Sequence[Finding]) -> str:
+    counts = dict.fromkeys(_STYLES, 0)
+    for finding in findings:
+        counts[finding.severity] += 1
+    return ", ".join(counted(number, word) for word, number in counts.items() if number)
+
+
+def _finding(finding: Finding, verbose: bool) -> Padding:
+    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 1, 0, 0))
+    grid.add_column(width=7, no_wrap=True)
+    grid.add_column(ratio=1, overflow="fold")
+    body = Text(printable(finding.message))
+    body.append(f"  [{finding.code}]", style="dim")
+    grid.add_row(Text(finding.severity, style=_STYLES[finding.severity]), body)
+    examples = finding.examples if verbose else finding.examples[:_FEW]
+    for example in examples:
+        grid.add_row("", Text(_shown(example), style="dim"))
+    if finding.remedy:
+        grid.add_row("", Text(f"→ {printable(finding.remedy)}"))
+    return Padding(grid, (0, 0, 0, 2))
+
+
+def _shown(example: Example) -> str:
+    places = ", ".join(map(str, example.places))
+    text = printable(example.text)
+    return f"{text}  ({places})" if places else text
+
+
+def say(text: str) -> None:
+    """A plain line to the person."""
+    print(printable(text), file=sys.stderr)

@@ -1,0 +1,72 @@
+"""``plait stack``."""
+
+from __future__ import annotations
+
+import argparse
+
+from plait.cli.handing import Result, check_outputs, hand_over, read_all, with_findings
+from plait.cli.options import add_origin, add_output
+from plait.cli.progress import Progress
+from plait.core.keyspec import parse_key
+from plait.core.label import parse_labels
+from plait.core.origin import with_origin
+from plait.core.stack import stack
+from plait.formats.sources import find_sources
+
+HELP = {
+    "description": "Put the rows of several files under one another, by column name. The first "
+    "file sets\nthe order of the columns; a column that a file lacks is missing on its rows.",
+    "epilog": "example:\n  plait stack 'inspections/*.csv' --label month={stem} --out visits.csv",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument(
+        "sources", nargs="+", metavar="SOURCE", help="a file, a glob, a folder, or name=path"
+    )
+    parser.add_argument(
+        "--label",
+        action="append",
+        default=[],
+        metavar="COLUMN={stem}",
+        help="add a column that says where a row came from: {file}, {stem}, {folder}, {sheet}",
+    )
+    parser.add_argument(
+        "--distinct",
+        action="store_true",
+        help="leave out rows that equal an earlier one in every column of the sources",
+    )
+    parser.add_argument("--number", metavar="COLUMN", help="add a column that numbers the rows")
+    parser.add_argument(
+        "--same",
+        action="append",
+        default=[],
+        metavar="NEW=OLD",
+        help="take column OLD for column NEW",
+    )
+    parser.add_argument(
+        "--fold-headers",
+        action="store_true",
+        help="take headers that differ in case, spaces and punctuation only for the same",
+    )
+    add_origin(parser)
+    add_output(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    labels = parse_labels(options.label)
+    same = dict(pair for spec in options.same for pair in parse_key(spec))
+    sources = find_sources(options.sources)
+    delivery = check_outputs(options, sources)
+    with Progress(not options.quiet) as progress:
+        tables = read_all(sources, progress)
+        with progress.phase("stacking"):
+            name = options.out.stem if options.out else "stack"
+            stacked = stack(
+                tables, labels, options.distinct, options.number, same, options.fold_headers, name
+            )
+            table = with_origin(stacked.table, options.origin) if options.origin else stacked.table
+        result = Result("stack", table, stacked.entries, stacked.findings, stacked.aside)
+        return hand_over(with_findings(result, tables), tables, options, delivery, progress)

@@ -1,0 +1,87 @@
+"""Rows set aside: each with the reason, its source and its row number."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.names import distinct_name
+from plait.core.table import Column, Strand, Table, source_rows
+
+
+@dataclass(frozen=True, eq=False)
+class SetAside:
+    """Rows of one table that are listed apart, with their reasons.
+
+    Parameters
+    ----------
+    name : str
+        Names the file they are written to.
+    table : Table
+        The rows, with their cells as they were.
+    reason : pyarrow.Array
+        For each row its reason, as text.
+    in_result : bool
+        Whether these rows stand in the result all the same, as the unmatched
+        left rows of a left join do.
+    """
+
+    name: str
+    table: Table
+    reason: pa.Array
+    in_result: bool
+
+    @property
+    def rows(self) -> int:
+        return self.table.rows
+
+    def listed(self) -> Table:
+        """The rows with ``reason``, ``source`` and ``row`` in front of their cells.
+
+        ``row`` counts from 1 in the source, the header not counted. A row that
+        several sources went into has their names and numbers joined by ``+``.
+        """
+        table = self.table
+        names, numbers = whence(table)
+        made = {"reason": self.reason, "source": names, "row": numbers}
+        stored = {
+            distinct_name(name, table.column_names): pa.chunked_array([cells])
+            for name, cells in made.items()
+        }
+        front = tuple(Column(name, ((len(table.strands), name),)) for name in stored)
+        strands = (*table.strands, Strand("set aside", stored, ()))
+        return Table(self.name, front + table.columns, strands, table.rows)
+
+
+def whence(table: Table) -> tuple[pa.Array, pa.Array]:
+    """For each row the name of its source, and its row number there from 1."""
+    sourced = [strand for strand in table.strands if strand.origins]
+    rows = np.arange(table.rows)
+    if len(sourced) == 1:
+        origin, within = source_rows(sourced[0], rows)
+        absent = origin < 0
+        names = pa.array([origin.name for origin in sourced[0].origins], pa.string())
+        numbers = pa.array(within + 1, pa.int64(), mask=absent)
+        return names.take(pa.array(origin, mask=absent)), numbers
+    return _joined_whence(sourced, rows)
+
+
+def _joined_whence(
+    strands: Sequence[Strand], rows: npt.NDArray[np.int64]
+) -> tuple[pa.Array, pa.Array]:
+    names, numbers = [], []
+    for strand in strands:
+        origin, within = source_rows(strand, rows)
+        absent = origin < 0
+        known = pa.array([one.name for one in strand.origins], pa.string())
+        names.append(known.take(pa.array(origin, mask=absent)))
+        numbers.append(pc.cast(pa.array(within + 1, pa.int64(), mask=absent), pa.string()))
+    return (
+        pc.binary_join_element_wise(*names, "+", null_handling="skip"),
+        pc.binary_join_element_wise(*numbers, "+", null_handling="skip"),
+    )

@@ -1,0 +1,284 @@
+"""Keys as dense integer codes, shared by all the tables that are compared.
+
+Each key column is coded on its own, with one dictionary for all tables; then
+the codes of a composite key are mixed two at a time and made dense again, so
+that they never grow past 64 bits. From the codes, uniqueness, repeats, set
+comparison and joining follow by counting.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from plait.core.dictionary import MISSING, TextDictionary
+from plait.core.kinds import NUMBERS, kind_of, plain_number
+from plait.core.loosen import checked_ways, loosened
+from plait.core.parallel import ordered_map
+from plait.core.table import Table
+from plait.core.wordtable import Codes, WordTable
+
+Counts = npt.NDArray[np.int64]
+
+_DIRECT_SLOTS = 1 << 20
+_STEP = 1 << 17
+_COUNTED = 1 << 21
+
+
+@dataclass(frozen=True, eq=False)
+class CodedColumn:
+    """One key column in all tables.
+
+    Parameters
+    ----------
+    codes : tuple of int32 arrays
+        One for each table; -1 where the cell is missing.
+    size : int
+        Codes go from 0 to ``size - 1``.
+    texts : pyarrow.Array
+        A text for each code.
+    kinds : tuple of str
+        The kind of the column in each table.
+    """
+
+    codes: tuple[Codes, ...]
+    size: int
+    texts: pa.Array
+    kinds: tuple[str, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Coding:
+    """The whole key in all tables; ``columns`` are its parts."""
+
+    codes: tuple[Codes, ...]
+    size: int
+    columns: tuple[CodedColumn, ...]
+
+    def counts(self, table: int) -> Counts:
+        """Rows of each key in a table."""
+        return count(self.codes[table], self.size)
+
+
+def code_keys(
+    tables: Sequence[Table], keys: Sequence[Sequence[str]], ignore: Iterable[str] = ()
+) -> Coding:
+    """Code the keys of several tables together.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+    keys : sequence of sequence of str
+        For each table the names of its key columns, in the same order.
+    ignore : iterable of str
+        What does not count in a comparison: see ``plait.core.loosen.WAYS``.
+
+    Returns
+    -------
+    Coding
+        A row has code -1 when any part of its key is missing.
+
+    Notes
+    -----
+    Where every table has numbers in a column, ``7`` and ``7.0`` get one code.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> table = from_columns("t", {"yard": ["A", "A", "B"], "hive": ["1", "1", ""]})
+    >>> code_keys([table], [["yard", "hive"]]).codes[0].tolist()
+    [0, 0, -1]
+    """
+    ignore = checked_ways(ignore)
+    parts = [
+        [table.whole(name) for table, name in zip(tables, names, strict=True)]
+        for names in zip(*keys, strict=True)
+    ]
+    columns = tuple(ordered_map(lambda part: code_column(part, ignore), parts))
+    codes, size = columns[0].codes, columns[0].size
+    for column in columns[1:]:
+        codes, size = mix(codes, size, column.codes, column.size)
+    return Coding(codes, size, columns)
+
+
+def code_column(tables: Sequence[pa.ChunkedArray], ignore: Sequence[str] = ()) -> CodedColumn:
+    """Code one key column of several tables together."""
+    dictionary = TextDictionary()
+    codes = tuple(dictionary.encode_all(column) for column in tables)
+    texts, size = dictionary.texts(), len(dictionary)
+    kinds = tuple(kind_of(texts.filter(pa.array(_present(one, size)))) for one in codes)
+    if all(kind in NUMBERS for kind in kinds) and "decimal" in kinds:
+        codes, texts = recode(codes, texts, plain_number(texts))
+    if ignore:
+        codes, texts = recode(codes, texts, loosened(texts, ignore))
+    return CodedColumn(codes, len(texts), texts, kinds)
+
+
+def _present(codes: Codes, size: int) -> npt.NDArray[np.bool_]:
+    present = np.zeros(size + 1, bool)
+    present[codes] = True  # missing ones fall on the spare last place
+    return present[:size]
+
+
+def recode(
+    codes: tuple[Codes, ...], texts: pa.Array, forms: pa.Array
+) -> tuple[tuple[Codes, ...], pa.Array]:
+    """Give texts with the same form the same code; the first of them stays as the text."""
+    dictionary = TextDictionary()
+    to = dictionary.encode(forms)
+    to = np.append(to, np.int32(MISSING))  # code -1 takes the last
+    first = np.empty(len(dictionary), np.int64)
+    seen = np.flatnonzero(to[:-1] >= 0)
+    first[to[seen[::-1]]] = seen[::-1]
+    return tuple(to[one] for one in codes), texts.take(pa.array(first))
+
+
+def mix(
+    left: Sequence[Codes], left_size: int, right: Sequence[Codes], right_size: int
+) -> tuple[tuple[Codes, ...], int]:
+    """Dense codes of pairs of codes; -1 where either is.
+
+    >>> a, b = np.array([0, 1, 0], np.int32), np.array([2, 2, -1], np.int32)
+    >>> codes, size = mix([a], 2, [b], 3)
+    >>> codes[0].tolist(), size
+    ([0, 1, -1], 2)
+    """
+    rows = sum(map(len, left))
+    if left_size * right_size <= max(_DIRECT_SLOTS, 4 * rows):
+        return _mix_directly(left, right, left_size * right_size, right_size)
+    return _mix_by_hash(left, right, right_size)
+
+
+def _pairs(a: Codes, b: Codes, right_size: int) -> npt.NDArray[np.int64]:
+    """Each pair of codes as one number, -1 where either is missing."""
+    pairs = a.astype(np.int64) * right_size + b
+    missing = (a < 0) | (b < 0)
+    if missing.any():
+        pairs[missing] = MISSING
+    return pairs
+
+
+def _mix_directly(
+    left: Sequence[Codes], right: Sequence[Codes], slots: int, right_size: int
+) -> tuple[tuple[Codes, ...], int]:
+    """Through an array with a slot for every possible pair; a missing pair takes a spare last."""
+    seen = np.zeros(slots + 1, bool)
+
+    def mark(step: tuple[Codes, Codes]) -> None:
+        seen[_pairs(*step, right_size)] = True
+
+    def look_up(step: tuple[Codes, Codes]) -> Codes:
+        return codes[_pairs(*step, right_size)]
+
+    for one, other in zip(left, right, strict=True):
+        for _ in ordered_map(mark, _steps(one, other)):
+            pass
+    seen[slots] = False
+    codes = np.cumsum(seen, dtype=np.int32)
+    codes -= np.int32(1)
+    size = int(codes[slots]) + 1
+    codes[slots] = MISSING
+    mixed = (
+        list(ordered_map(look_up, _steps(one, other)))
+        for one, other in zip(left, right, strict=True)
+    )
+    return tuple(np.concatenate([*parts, np.empty(0, np.int32)]) for parts in mixed), size
+
+
+def _mix_by_hash(
+    left: Sequence[Codes], right: Sequence[Codes], right_size: int
+) -> tuple[tuple[Codes, ...], int]:
+    """Through the word table, where there are too many possible pairs."""
+    table = WordTable()
+    mixed = []
+    for one, other in zip(left, right, strict=True):
+        codes = np.full(len(one), MISSING, np.int32)
+        for start, step in zip(range(0, len(one), _STEP), _steps(one, other), strict=True):
+            pairs = _pairs(*step, right_size)
+            there = np.flatnonzero(pairs >= 0)
+            codes[start + there] = table.encode((pairs[there] + 1).view(np.uint64))[0]
+        mixed.append(codes)
+    return tuple(mixed), table.size
+
+
+def _steps(one: Codes, other: Codes) -> Iterator[tuple[Codes, Codes]]:
+    for start in range(0, len(one), _STEP):
+        yield one[start : start + _STEP], other[start : start + _STEP]
+
+
+def count(codes: Codes, size: int) -> Counts:
+    """How often each code stands; -1 is not counted.
+
+    >>> count(np.array([0, 2, 0, -1], np.int32), 3).tolist()
+    [2, 0, 1]
+    """
+
+    def part(start: int) -> Counts:
+        return np.bincount(codes[start : start + _COUNTED] + np.int32(1), minlength=size + 1)
+
+    total = np.zeros(size + 1, np.int64)
+    for counts in ordered_map(part, range(0, len(codes), _COUNTED)):
+        total += counts
+    return total[1:]
+
+
+def rows_by_code(codes: Codes, counts: Counts) -> tuple[npt.NDArray[Any], Counts]:
+    """Rows in order of their codes, and where each code's rows begin: a counting sort.
+
+    Parameters
+    ----------
+    codes : array of int32
+        -1 is left out.
+    counts : array of int64
+        Rows of each code.
+
+    Returns
+    -------
+    rows : array of int
+        Row numbers; those of one code keep their order.
+    offsets : array of int64
+        ``rows[offsets[c]:offsets[c + 1]]`` have code ``c``.
+
+    Examples
+    --------
+    >>> rows, offsets = rows_by_code(np.array([1, 0, 1], np.int32), np.array([1, 2]))
+    >>> rows.tolist(), offsets.tolist()
+    ([1, 0, 2], [0, 1, 3])
+    """
+    present = np.flatnonzero(codes >= 0)
+    rows = present[stable_order(codes.take(present), len(counts))]
+    return rows, np.concatenate([[0], np.cumsum(counts)])
+
+
+def stable_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
+    """The order that sorts codes below ``size``, ties as they stand.
+
+    Sixteen bits at a time from the lowest (radix sort, Knuth vol. 3, section
+    5.2.5): NumPy sorts 16-bit integers by counting, so this is linear.
+
+    >>> stable_order(np.array([70000, 1, 70000, 0]), 70001).tolist()
+    [3, 1, 0, 2]
+    """
+    order = np.argsort((codes & 0xFFFF).astype(np.uint16), kind="stable")
+    shift = 16
+    while size > 1 << shift:
+        digit = ((codes >> shift) & 0xFFFF).astype(np.uint16)
+        order = order[np.argsort(digit[order], kind="stable")]
+        shift += 16
+    return order
+
+
+def first_rows(codes: Codes, size: int) -> npt.NDArray[np.int64]:
+    """The first row of each code, -1 for a code without one.
+
+    >>> first_rows(np.array([1, -1, 1], np.int32), 2).tolist()
+    [-1, 0]
+    """
+    first = np.full(size + 1, -1, np.int64)
+    first[codes[::-1]] = np.arange(len(codes) - 1, -1, -1)
+    return first[:size]

@@ -1,0 +1,155 @@
+"""Headers over several extracts: which lack a column, which spell it otherwise."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import combinations
+
+from plait.core.errors import UsageError
+from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.keyspec import check_column, quoted
+from plait.core.names import folded
+from plait.core.table import Table
+
+_LIKENESS = 80.0
+
+
+def same_names(tables: Sequence[Table], same: Mapping[str, str]) -> list[Table]:
+    """Rename columns so that each old name becomes the new one.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+    same : mapping of str to str
+        New name to old name.
+
+    Raises
+    ------
+    UsageError
+        When no table has the old name, or one table has both.
+    """
+    for new, old in same.items():
+        having = [table for table in tables if old in table.column_names]
+        if not having:
+            every = list(dict.fromkeys(name for table in tables for name in table.column_names))
+            check_column(old, Table("any of the sources", _columns_of(tables, every), (), 0))
+        for table in having:
+            if new in table.column_names:
+                raise UsageError(
+                    f"{table.name} has both {new!r} and {old!r}: they cannot be one column",
+                    remedy=f"leave out --same {quoted(new)}={quoted(old)}",
+                )
+    names = {old: new for new, old in same.items()}
+    return [table.renamed(names) for table in tables]
+
+
+def _columns_of(tables: Sequence[Table], names: Sequence[str]) -> tuple:  # type: ignore[type-arg]
+    return tuple(
+        next(table.column(name) for table in tables if name in table.column_names) for name in names
+    )
+
+
+def fold_names(tables: Sequence[Table]) -> list[Table]:
+    """Give headers that differ in case, spaces and punctuation only the first one's spelling.
+
+    Two headers of one table that fold to the same are left as they are.
+    """
+    first: dict[str, str] = {}
+    for table in tables:
+        for name in table.column_names:
+            first.setdefault(folded(name) or name, name)
+    return [table.renamed(_foldable(table, first)) for table in tables]
+
+
+def _foldable(table: Table, first: Mapping[str, str]) -> dict[str, str]:
+    forms = [folded(name) or name for name in table.column_names]
+    return {
+        name: first[form]
+        for name, form in zip(table.column_names, forms, strict=True)
+        if forms.count(form) == 1
+    }
+
+
+def header_findings(tables: Sequence[Table]) -> Iterator[Finding]:
+    """What is to be said about the headers of tables that are stacked by name."""
+    every = list(dict.fromkeys(name for table in tables for name in table.column_names))
+    lacking = {
+        name: [table for table in tables if name not in table.column_names] for name in every
+    }
+    variants = list(_variants(every, lacking))
+    for new, old in variants:
+        yield _variant_finding(new, old, lacking, len(tables))
+    for name, without in lacking.items():
+        if without:
+            yield _lacking_finding(name, without)
+    yield from _order_finding(tables)
+
+
+def _variants(
+    every: Sequence[str], lacking: Mapping[str, Sequence[Table]]
+) -> Iterator[tuple[str, str]]:
+    """Pairs of like headers of which no table has both: the commoner one, the rarer one."""
+    from rapidfuzz import fuzz
+
+    partial = [name for name in every if lacking[name]]
+    total = {id(table) for name in partial for table in lacking[name]}
+    for one, other in combinations(partial, 2):
+        apart = {id(t) for t in lacking[one]} | {id(t) for t in lacking[other]}
+        if apart < total:
+            continue
+        form, other_form = folded(one), folded(other)
+        if form == other_form or fuzz.ratio(form, other_form) >= _LIKENESS:
+            yield (one, other) if len(lacking[one]) <= len(lacking[other]) else (other, one)
+
+
+def _variant_finding(
+    new: str, old: str, lacking: Mapping[str, Sequence[Table]], tables: int
+) -> Finding:
+    remedy = f"--same {_pasted(new, old)}"
+    if folded(new) == folded(old):
+        remedy += " or --fold-headers"
+    return Finding(
+        "header-variant",
+        "warning",
+        tables - len(lacking[old]),
+        f"column {old!r} looks like {new!r} spelt otherwise; they are two columns in the result",
+        remedy,
+        f"column {old}",
+    )
+
+
+def _pasted(new: str, old: str) -> str:
+    text = f"{quoted(new)}={quoted(old)}"
+    return f"'{text}'" if " " in text or '"' in text else text
+
+
+def _lacking_finding(name: str, without: Sequence[Table]) -> Finding:
+    rows = sum(table.rows for table in without)
+    return Finding(
+        "column-lacking",
+        "warning",
+        rows,
+        f"{counted(len(without), 'source')} lack column {name!r}; "
+        f"it is missing on their {counted(rows, 'row')}",
+        "if it is there under another name: --same NEW=OLD",
+        f"column {name}",
+        tuple(Example(table.name) for table in without[:MOST_EXAMPLES]),
+    )
+
+
+def _order_finding(tables: Sequence[Table]) -> Iterator[Finding]:
+    order = tables[0].column_names
+    moved = [
+        table
+        for table in tables[1:]
+        if table.column_names != order and sorted(table.column_names) == sorted(order)
+    ]
+    if moved:
+        yield Finding(
+            "column-order",
+            "note",
+            len(moved),
+            f"{counted(len(moved), 'source')} have their columns in another order than "
+            f"{tables[0].name}; they are stacked by name",
+            examples=tuple(Example(table.name) for table in moved[:MOST_EXAMPLES]),
+        )

@@ -1,0 +1,235 @@
+"""Stack: rows under rows, by column name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.aside import SetAside, whence
+from plait.core.coding import first_rows, mix
+from plait.core.dictionary import TextDictionary
+from plait.core.errors import UsageError
+from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.headers import fold_names, header_findings, same_names
+from plait.core.label import label_column, parse_labels
+from plait.core.ledger import Entry, Line, entry
+from plait.core.table import Column, Index, Strand, Table, rows_dtype
+from plait.core.text import as_text
+
+_BLOCK = 1 << 16
+
+
+@dataclass(frozen=True, eq=False)
+class Stacked:
+    """The result of a stack: its table, ledger entry, findings and the rows left out."""
+
+    table: Table
+    entries: tuple[Entry, ...]
+    findings: tuple[Finding, ...]
+    aside: tuple[SetAside, ...]
+
+
+def stack(
+    tables: Sequence[Table],
+    label: Mapping[str, str] | Iterable[str] = (),
+    distinct: bool = False,
+    number: str | None = None,
+    same: Mapping[str, str] | None = None,
+    fold_headers: bool = False,
+    name: str = "stack",
+) -> Stacked:
+    """Put the rows of tables under one another, column by column name.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+        The first sets the order of the columns; new ones follow as they come.
+    label : mapping of str to str, or texts ``COLUMN={stem}``
+        Columns to add, last, with a text for each source: ``{file}``, ``{stem}``,
+        ``{folder}`` and ``{sheet}`` are filled in.
+    distinct : bool
+        Leave out rows equal to an earlier one in every column of the sources.
+    number : str, optional
+        A column to add that numbers the rows of the result from 1.
+    same : mapping of str to str, optional
+        New name to old name of columns that are the same.
+    fold_headers : bool
+        Take headers that differ in case, spaces and punctuation only for the same.
+    name : str
+        The result's name.
+
+    Returns
+    -------
+    Stacked
+        A column that a table lacks is missing on its rows.
+
+    Raises
+    ------
+    UsageError
+        With no table, or a label or number column that is there already.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> may = from_columns("may", {"hive": ["1"], "kg": ["12.50"]}, "may.csv")
+    >>> june = from_columns("june", {"kg": ["9"], "hive": ["007"]}, "june.csv")
+    >>> stack([may, june], label=["month={stem}"]).table.to_dict()
+    {'hive': ['1', '007'], 'kg': ['12.50', '9'], 'month': ['may', 'june']}
+    """
+    if not tables:
+        raise UsageError("there is nothing to stack", remedy="name at least one source")
+    tables = same_names(tables, same or {})
+    tables = fold_names(tables) if fold_headers else tables
+    table = _concatenated(tables, name)
+    coming = [(one.name, one.rows) for one in tables]
+    findings = list(header_findings(tables))
+    aside: tuple[SetAside, ...] = ()
+    if distinct:
+        kept = _first_of_equal(table)
+        repeats = _repeats(table, kept)
+        aside = (repeats,) if repeats.rows else ()
+        findings += [_repeat_finding(repeats)] if repeats.rows else []
+        labelled = _labelled(table, parse_labels(label))
+        table = labelled.at(np.flatnonzero(kept == np.arange(len(kept))))
+    else:
+        table = _labelled(table, parse_labels(label))
+    if number:
+        table = table.with_made(number, _numbers(table.rows))
+    left_out = [Line("exact repeats of an earlier row, set aside", -one.rows) for one in aside]
+    sources = f"{len(tables)} sources" if len(tables) > 1 else "1 source"
+    account = entry(f"stack of {sources}", coming, left_out, table.rows)
+    return Stacked(table, (account,), tuple(findings), aside)
+
+
+def _concatenated(tables: Sequence[Table], name: str) -> Table:
+    """All rows of all tables; strand by strand, so that every row keeps its lineage."""
+    every = list(dict.fromkeys(column for table in tables for column in table.column_names))
+    depth = max(len(table.strands) for table in tables)
+    strands = tuple(_strand(tables, every, number, name) for number in range(depth))
+    columns = tuple(
+        Column(
+            column,
+            tuple((n, column) for n, strand in enumerate(strands) if column in strand.stored),
+        )
+        for column in every
+    )
+    return Table(name, columns, strands, sum(table.rows for table in tables))
+
+
+def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: str) -> Strand:
+    """The strands of that number of all tables, one after another."""
+    present = [table for table in tables if number < len(table.strands)]
+    stored = {}
+    for column in every:
+        parts = [_stored_part(table, column, number) for table in present]
+        if any(part is not None for part in parts):
+            sizes = [table.strands[number].stored_rows for table in present]
+            stored[column] = _end_to_end(parts, sizes)
+    origins = tuple(origin for table in present for origin in table.strands[number].origins)
+    return Strand(name, stored, origins, _joint_index(tables, number))
+
+
+def _stored_part(table: Table, column: str, number: int) -> pa.ChunkedArray | None:
+    if column not in table.column_names:
+        return None
+    for strand, stored in table.column(column).parts:
+        if strand == number:
+            return table.strands[strand].stored[stored]
+    return None
+
+
+def _end_to_end(parts: Sequence[pa.ChunkedArray | None], sizes: Sequence[int]) -> pa.ChunkedArray:
+    kinds = {part.type for part in parts if part is not None}
+    chunks: list[pa.Array] = []
+    for part, rows in zip(parts, sizes, strict=True):
+        if part is None:
+            chunks += _missing(rows)
+        else:
+            chunks += part.chunks if len(kinds) == 1 else [as_text(one) for one in part.chunks]
+    return pa.chunked_array(chunks, kinds.pop() if len(kinds) == 1 else pa.string())
+
+
+def _missing(rows: int) -> list[pa.Array]:
+    """Missing cells, in pieces that share their memory."""
+    block = pa.nulls(min(rows, _BLOCK), pa.string())
+    whole, rest = divmod(rows, _BLOCK)
+    return [block] * whole + ([block.slice(0, rest)] if rest else [])
+
+
+def _joint_index(tables: Sequence[Table], number: int) -> Index | None:
+    """Where each row of the result stands in the joint strand; ``None`` if all are in order."""
+    if all(len(t.strands) > number and t.strands[number].index is None for t in tables):
+        return None
+    parts, begin = [], 0
+    dtype = rows_dtype(sum(table.rows for table in tables))
+    for table in tables:
+        if number >= len(table.strands):
+            parts.append(np.full(table.rows, -1, dtype))
+            continue
+        strand = table.strands[number]
+        index = np.arange(table.rows) if strand.index is None else strand.index
+        parts.append(np.where(index < 0, -1, index + begin).astype(dtype))
+        begin += strand.stored_rows
+    return np.concatenate(parts)
+
+
+def _labelled(table: Table, labels: Mapping[str, str]) -> Table:
+    """Add label columns to the first strand that has sources."""
+    for column, template in labels.items():
+        if column in table.column_names:
+            raise UsageError(
+                f"there is a column {column!r} already", remedy="choose another name for --label"
+            )
+        strand = table.strands[0]
+        stored = {**strand.stored, column: label_column(template, strand.origins)}
+        first = Strand(strand.name, stored, strand.origins, strand.index)
+        table = Table(
+            table.name,
+            (*table.columns, Column(column, ((0, column),))),
+            (first, *table.strands[1:]),
+            table.rows,
+        )
+    return table
+
+
+def _numbers(rows: int) -> pa.ChunkedArray:
+    return pa.chunked_array([pa.array(np.arange(1, rows + 1))])
+
+
+def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
+    """For each row the first row that is equal to it in every column."""
+    codes = np.zeros(table.rows, np.int32)
+    size = 1
+    for name in table.column_names:
+        dictionary = TextDictionary()
+        cells = dictionary.encode_all(table.whole(name)) + np.int32(1)  # missing equals missing
+        (codes,), size = mix([codes], size, [cells], len(dictionary) + 1)
+    return first_rows(codes, size)[codes]
+
+
+def _repeats(table: Table, first: npt.NDArray[np.int64]) -> SetAside:
+    rows = np.flatnonzero(first != np.arange(len(first)))
+    names, numbers = whence(table.at(first[rows]))
+    reason = pc.binary_join_element_wise(
+        "exact repeat of", names, "row", pc.cast(numbers, pa.string()), " "
+    )
+    return SetAside(f"{table.name}-repeats", table.at(rows), reason, False)
+
+
+def _repeat_finding(repeats: SetAside) -> Finding:
+    examples = []
+    for row in range(min(repeats.rows, MOST_EXAMPLES)):
+        examples.append(Example(repeats.reason[row].as_py(), repeats.table.places(row)[:1]))
+    return Finding(
+        "row-repeat",
+        "note",
+        repeats.rows,
+        f"{counted(repeats.rows, 'row')} equal to an earlier one in every column were left out",
+        where=repeats.table.name,
+        examples=tuple(examples),
+    )

@@ -1,0 +1,363 @@
+"""Tables: named columns over stored cells, and the rows those cells came from.
+
+A table does not copy cells about. It holds *strands*: stored columns, with an
+index that says which stored row each row of the table shows. Taking rows out,
+joining and setting aside only make new indexes; cells are gathered when they
+are written, a batch at a time. The indexes are at the same time the lineage:
+through them every cell is traced to its source and row.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.errors import UsageError
+from plait.core.finding import Finding, Place
+from plait.core.parallel import ordered_map
+from plait.core.text import as_text
+
+Index = npt.NDArray[np.integer[Any]]
+
+BATCH_ROWS = 1 << 16
+_SPARSE = 16
+
+
+@dataclass(frozen=True)
+class Origin:
+    """A source whose rows stand, one after another, in a strand."""
+
+    name: str
+    path: str
+    rows: int
+
+
+@dataclass(frozen=True, eq=False)
+class Strand:
+    """Stored columns, and which stored row each row of the table shows.
+
+    Parameters
+    ----------
+    name : str
+        The table these rows came from, as a person knows it.
+    stored : mapping of str to pyarrow.ChunkedArray
+        The cells, all of one length.
+    origins : tuple of Origin
+        The sources of the stored rows, in order; their rows add up to that length.
+        A strand that Plait made itself, of labels or numbers, has none.
+    index : array of int, optional
+        For each row of the table a stored row, or -1 where this strand has none.
+        Without it, row ``i`` shows stored row ``i``.
+    """
+
+    name: str
+    stored: Mapping[str, pa.ChunkedArray]
+    origins: tuple[Origin, ...]
+    index: Index | None = None
+
+    @property
+    def stored_rows(self) -> int:
+        """How many rows are stored, shown or not."""
+        if self.stored:
+            return len(next(iter(self.stored.values())))
+        return sum(origin.rows for origin in self.origins)
+
+    def at(self, rows: Index) -> Strand:
+        """The strand of a table that shows these rows of the present one; -1 shows nothing."""
+        if self.index is None:
+            return replace(self, index=rows)
+        if not len(self.index):
+            return replace(self, index=np.full(len(rows), -1, rows.dtype))
+        taken = self.index.take(rows, mode="clip")
+        taken[rows < 0] = -1
+        return replace(self, index=taken)
+
+    def between(self, start: int, stop: int) -> Shown:
+        """What rows ``start`` to ``stop`` of the table show."""
+        index = None if self.index is None else self.index[start:stop]
+        return Shown(self.stored, start, stop, index)
+
+    def changed(self, names: Sequence[str], change: Callable[[pa.Array], pa.Array]) -> Strand:
+        """The same strand with these columns in one piece each, and changed as a whole."""
+        changed = ordered_map(lambda name: change(one_array(self.stored[name])), names)
+        made = {name: pa.chunked_array([cells]) for name, cells in zip(names, changed, strict=True)}
+        return replace(self, stored={**self.stored, **made})
+
+
+@dataclass(frozen=True, eq=False)
+class Shown:
+    """A stretch of rows of one strand; what its columns have in common is worked out once."""
+
+    stored: Mapping[str, pa.ChunkedArray]
+    start: int
+    stop: int
+    index: Index | None
+
+    def cells(self, name: str) -> pa.Array:
+        """The cells of a stored column."""
+        column = self.stored[name]
+        if self.index is None:
+            return one_array(column.slice(self.start, self.stop - self.start))
+        if column.num_chunks == 1:
+            return column.chunk(0).take(self._rows)
+        return gather(column, self.index)
+
+    @cached_property
+    def _rows(self) -> pa.Array:
+        assert self.index is not None
+        return arrow_rows(self.index)
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of a table: its name and where its cells stand.
+
+    ``parts`` are pairs of a strand's number and a stored column's name. A cell
+    is that of the first part that has one there.
+    """
+
+    name: str
+    parts: tuple[tuple[int, str], ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Table:
+    """Named columns of equal length, with the lineage of every row.
+
+    Parameters
+    ----------
+    name : str
+        How messages and origin columns call it.
+    columns : tuple of Column
+        In order; names are unique.
+    strands : tuple of Strand
+        At least one.
+    rows : int
+        How many rows it has.
+    findings : tuple of Finding
+        What was found when it was read.
+    """
+
+    name: str
+    columns: tuple[Column, ...]
+    strands: tuple[Strand, ...]
+    rows: int
+    findings: tuple[Finding, ...] = field(default=())
+
+    @property
+    def column_names(self) -> list[str]:
+        return [column.name for column in self.columns]
+
+    def column(self, name: str) -> Column:
+        """The column of that name; ``KeyError`` when there is none."""
+        for column in self.columns:
+            if column.name == name:
+                return column
+        raise KeyError(name)
+
+    def cells(self, column: Column, start: int, stop: int) -> pa.Array:
+        """The cells of a column on rows ``start`` to ``stop``, as one Arrow array."""
+        shown = {number: self.strands[number].between(start, stop) for number, _ in column.parts}
+        return self._cells(column, shown)
+
+    def _cells(self, column: Column, shown: Mapping[int, Shown]) -> pa.Array:
+        pieces = [shown[strand].cells(name) for strand, name in column.parts]
+        if len(pieces) == 1:
+            return pieces[0]
+        if len({piece.type for piece in pieces}) > 1:
+            pieces = [as_text(piece) for piece in pieces]
+        return pc.coalesce(*pieces)
+
+    def batch(self, start: int, stop: int) -> pa.RecordBatch:
+        """Rows ``start`` to ``stop`` with all columns."""
+        shown = {n: strand.between(start, stop) for n, strand in enumerate(self.strands)}
+        arrays = [self._cells(column, shown) for column in self.columns]
+        return pa.RecordBatch.from_arrays(arrays, names=self.column_names)
+
+    def spans(self, rows: int = BATCH_ROWS) -> Iterator[tuple[int, int]]:
+        """Start and stop of each batch of that many rows."""
+        for start in range(0, self.rows, rows):
+            yield start, min(start + rows, self.rows)
+
+    def whole(self, name: str) -> pa.ChunkedArray:
+        """One column over all rows."""
+        column = self.column(name)
+        (strand, stored), *more = column.parts
+        if not more and self.strands[strand].index is None:
+            return self.strands[strand].stored[stored]
+        pieces = [self.cells(column, start, stop) for start, stop in self.spans()]
+        return pa.chunked_array(pieces or [pa.array([], pa.string())])
+
+    def at(self, rows: Index) -> Table:
+        """A table of these rows, in this order; -1 gives a row without cells.
+
+        >>> table = from_columns("t", {"a": ["x", "y", "z"]})
+        >>> table.at(np.array([2, 0])).to_dict()
+        {'a': ['z', 'x']}
+        """
+        strands = tuple(strand.at(rows) for strand in self.strands)
+        return replace(self, strands=strands, rows=len(rows))
+
+    def renamed(self, names: Mapping[str, str]) -> Table:
+        """The same table with columns renamed, old name to new."""
+        columns = (replace(one, name=names.get(one.name, one.name)) for one in self.columns)
+        return replace(self, columns=tuple(columns))
+
+    def with_made(self, name: str, cells: pa.ChunkedArray) -> Table:
+        """The table with one more column, last, of cells that come from no source.
+
+        Raises
+        ------
+        UsageError
+            When there is a column of that name.
+        """
+        if name in self.column_names:
+            raise UsageError(
+                f"there is a column {name!r} already", self.name, "choose another name for it"
+            )
+        made = Strand("made", {name: cells}, ())
+        column = Column(name, ((len(self.strands), name),))
+        return replace(self, columns=(*self.columns, column), strands=(*self.strands, made))
+
+    def named(self, name: str) -> Table:
+        """The same table under another name."""
+        return replace(self, name=name)
+
+    def to_dict(self) -> dict[str, list[Any]]:
+        """All cells, as lists by column name. For small tables and for tests."""
+        return {name: self.whole(name).to_pylist() for name in self.column_names}
+
+    def places(self, row: int) -> tuple[Place, ...]:
+        """The source rows that a row of this table shows, one for each strand that has one."""
+        found = (place_of(strand, row) for strand in self.strands)
+        return tuple(place for place in found if place is not None)
+
+
+def from_columns(name: str, columns: Mapping[str, Any], path: str = "") -> Table:
+    """Make a table from lists or Arrow arrays of equal length.
+
+    Parameters
+    ----------
+    name : str
+        The table's name.
+    columns : mapping of str to list, pyarrow.Array or pyarrow.ChunkedArray
+        Lists hold text or ``None``.
+    path : str
+        Where the cells came from.
+
+    Returns
+    -------
+    Table
+
+    Examples
+    --------
+    >>> from_columns("hives", {"hive": ["1", "2"]}).rows
+    2
+    """
+    stored = {key: _chunked(values) for key, values in columns.items()}
+    rows = len(next(iter(stored.values()))) if stored else 0
+    strand = Strand(name, stored, (Origin(name, path, rows),))
+    return Table(name, tuple(Column(key, ((0, key),)) for key in stored), (strand,), rows)
+
+
+def _chunked(values: Any) -> pa.ChunkedArray:
+    if isinstance(values, pa.ChunkedArray):
+        return values
+    if isinstance(values, pa.Array):
+        return pa.chunked_array([values])
+    return pa.chunked_array([pa.array(values, pa.string())])
+
+
+def one_array(column: pa.ChunkedArray) -> pa.Array:
+    """A column in one piece, without a copy where it is in one piece already."""
+    if column.num_chunks == 1:
+        return column.chunk(0)
+    if column.nbytes >= 2**31 and column.type == pa.string():
+        column = column.cast(pa.large_string())
+    return column.combine_chunks()
+
+
+def gather(column: pa.ChunkedArray, index: Index) -> pa.Array:
+    """The cells at ``index``, missing where it is -1.
+
+    Only the stretch between the lowest and the highest row is put in one
+    piece, so an ascending index over a column in many pieces costs no more
+    than the rows it takes. A few rows far apart are taken from their pieces.
+    """
+    if not len(index):
+        return pa.array([], column.type)
+    if column.num_chunks > 1 and int(index.max()) - int(index.min()) > _SPARSE * len(index):
+        return _gather_apart(column, index)
+    there = index[index >= 0]
+    if not len(there):
+        return pa.nulls(len(index), column.type)
+    lowest = int(there.min())
+    near = _stretch(column, lowest, int(there.max()))
+    return near.take(arrow_rows(np.where(index < 0, -1, index - lowest)))
+
+
+def arrow_rows(index: Index) -> pa.Array:
+    """Row numbers as Arrow takes them: missing where they are -1."""
+    absent = index < 0
+    return pa.array(index, mask=absent if absent.any() else None)
+
+
+def _gather_apart(column: pa.ChunkedArray, index: Index) -> pa.Array:
+    """The same, piece by piece."""
+    ends = np.cumsum([len(chunk) for chunk in column.chunks])
+    piece = np.searchsorted(ends, index, side="right")
+    piece[index < 0] = -1
+    order = np.argsort(piece, kind="stable")
+    edges = np.searchsorted(piece[order], np.arange(-1, column.num_chunks + 1))
+    taken = []
+    for number, (begin, end) in enumerate(pairwise(edges.tolist()), -1):
+        rows = order[begin:end]
+        if number < 0:
+            taken.append(pa.nulls(len(rows), column.type))
+        else:
+            within = index[rows] - (int(ends[number]) - len(column.chunk(number)))
+            taken.append(column.chunk(number).take(pa.array(within)))
+    back = np.empty(len(order), np.int64)
+    back[order] = np.arange(len(order))
+    return one_array(pa.chunked_array(taken, column.type)).take(pa.array(back))
+
+
+def _stretch(column: pa.ChunkedArray, lowest: int, highest: int) -> pa.Array:
+    return one_array(column.slice(lowest, highest - lowest + 1))
+
+
+def source_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
+    """For rows of the table: the number of the origin and the row in it, from 0; -1 for none."""
+    if not strand.origins:
+        return np.full(len(rows), -1), np.full(len(rows), -1)
+    stored = rows if strand.index is None else strand.index.take(rows)
+    ends = np.cumsum([origin.rows for origin in strand.origins])
+    origin = np.searchsorted(ends, stored, side="right")
+    starts = np.concatenate([[0], ends[:-1]])
+    within = stored - starts.take(origin, mode="clip")
+    return np.where(stored < 0, -1, origin), np.where(stored < 0, -1, within)
+
+
+def place_of(strand: Strand, row: int) -> Place | None:
+    """Where a row of the table stands in its source, if this strand has it."""
+    origin, within = source_rows(strand, np.array([row]))
+    if origin[0] < 0:
+        return None
+    return Place(strand.origins[int(origin[0])].name, int(within[0]) + 1)
+
+
+def rows_dtype(rows: int) -> type[np.signedinteger[Any]]:
+    """The smallest integer that numbers so many rows.
+
+    >>> rows_dtype(10).__name__, rows_dtype(2**31).__name__
+    ('int32', 'int64')
+    """
+    return np.int32 if rows < 2**31 else np.int64

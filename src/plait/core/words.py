@@ -1,0 +1,88 @@
+"""Text cells as 64-bit words, several cells at a time.
+
+A word holds up to seven bytes of a cell and, in its top byte, how many. So a
+word is never zero, and two pieces are equal exactly when their words are.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+Words = npt.NDArray[np.uint64]
+
+PIECE = 7
+_KEEP = np.array([(1 << (8 * n)) - 1 for n in range(PIECE + 1)], np.uint64)
+_TAG = np.array([(n + 1) << 56 for n in range(PIECE + 1)], np.uint64)
+
+
+class Cells:
+    """Offsets and bytes of an Arrow text array, without a copy.
+
+    Parameters
+    ----------
+    array : pyarrow.StringArray or pyarrow.LargeStringArray
+        Missing cells read as empty.
+
+    Attributes
+    ----------
+    lengths : array of int
+        Bytes of each cell.
+    longest : int
+        The greatest of them.
+    """
+
+    def __init__(self, array: pa.Array) -> None:
+        wide = pa.types.is_large_string(array.type)
+        _, offsets, data = array.buffers()
+        dtype = np.int64 if wide else np.int32
+        if offsets is None or not len(array):
+            offsets_of: npt.NDArray[Any] = np.zeros(len(array) + 1, dtype)
+        else:
+            offsets_of = np.frombuffer(offsets, dtype)[array.offset : array.offset + len(array) + 1]
+        self.starts = offsets_of[:-1]
+        self.lengths = np.diff(offsets_of)
+        self.lengths = _without_missing(array, self.lengths)
+        self.longest = int(self.lengths.max(initial=0))
+        self._loads = _loads(data, data.size if data is not None else 0)
+
+    def words(self, piece: int, rows: npt.NDArray[np.int64] | None = None) -> Words:
+        """The word of the ``piece``-th seven bytes of the cells at ``rows`` (of all, if None)."""
+        starts = self.starts if rows is None else self.starts.take(rows)
+        lengths = self.lengths if rows is None else self.lengths.take(rows)
+        if piece:
+            starts, lengths = starts + piece * PIECE, lengths - piece * PIECE
+        kept = lengths if self.longest <= PIECE else np.clip(lengths, 0, PIECE)
+        loaded = self._load(starts)
+        loaded &= _KEEP.take(kept)
+        loaded |= _TAG.take(kept)
+        return loaded
+
+    def _load(self, starts: npt.NDArray[Any]) -> Words:
+        """Eight bytes from each start; near the end of the bytes, those there are."""
+        last = len(self._loads) - 1
+        if not len(starts) or starts.max() <= last:
+            return np.asarray(self._loads[starts], np.uint64)
+        loaded: Words = self._loads[np.minimum(starts, last)]
+        behind = np.flatnonzero(starts > last)
+        shift = np.minimum(starts[behind] - last, 7).astype(np.uint64) * np.uint64(8)
+        loaded[behind] >>= shift
+        return loaded
+
+
+def _without_missing(array: pa.Array, lengths: npt.NDArray[Any]) -> npt.NDArray[Any]:
+    """A missing cell may have bytes of its own under Arrow's rules; they do not count."""
+    if not array.null_count:
+        return lengths
+    return np.where(array.is_valid().to_numpy(zero_copy_only=False), lengths, 0)
+
+
+def _loads(data: pa.Buffer | None, size: int) -> Words:
+    """Eight bytes from every byte position on, as an unaligned view."""
+    if data is None or size < 8:
+        padded = (bytes(data) if data is not None else b"").ljust(8, b"\0")
+        return np.frombuffer(padded, "<u8")
+    return np.ndarray((size - 7,), dtype="<u8", buffer=data, strides=(1,))

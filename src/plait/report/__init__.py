@@ -1,0 +1,1 @@
+"""Accounts for others to read: JSON, pages and figures."""

@@ -1,0 +1,80 @@
+"""The account of a command, and its JSON form."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from plait._version import __version__
+from plait.core.finding import Finding, worst_first
+from plait.core.ledger import Entry
+from plait.core.match import Match
+from plait.core.table import Table
+
+
+@dataclass(frozen=True)
+class Output:
+    """A file that was written: its size in rows, columns and bytes, and its SHA-256."""
+
+    path: str
+    rows: int
+    columns: int
+    bytes: int
+    sha256: str
+
+
+@dataclass(frozen=True, eq=False)
+class Account:
+    """Everything there is to say about what a command did."""
+
+    command: str
+    sources: tuple[Table, ...]
+    ledger: tuple[Entry, ...]
+    findings: tuple[Finding, ...]
+    outputs: tuple[Output, ...]
+    matches: tuple[Match, ...] = ()
+
+
+def output_of(table: Table, path: Path) -> Output:
+    """What there is to say about a table that was written to a file."""
+    with path.open("rb") as file:
+        digest = hashlib.file_digest(file, "sha256").hexdigest()
+    return Output(str(path), table.rows, len(table.columns), path.stat().st_size, digest)
+
+
+def account_dict(account: Account) -> dict[str, Any]:
+    """The account as plain dictionaries and lists.
+
+    Notes
+    -----
+    Of several joins ``match`` is the last, and ``matches`` has them all.
+    """
+    said: dict[str, Any] = {
+        "command": account.command,
+        "version": __version__,
+        "sources": [
+            {
+                "name": table.name,
+                "path": table.strands[0].origins[0].path,
+                "rows": table.rows,
+                "columns": len(table.columns),
+            }
+            for table in account.sources
+        ],
+        "ledger": [asdict(entry) for entry in account.ledger],
+        "findings": [asdict(finding) for finding in worst_first(account.findings)],
+        "outputs": [asdict(output) for output in account.outputs],
+    }
+    if account.matches:
+        said["match"] = asdict(account.matches[-1])
+    if len(account.matches) > 1:
+        said["matches"] = [asdict(match) for match in account.matches]
+    return said
+
+
+def account_json(account: Account) -> str:
+    """The account as JSON text, two spaces deep."""
+    return json.dumps(account_dict(account), indent=2, ensure_ascii=False)
