@@ -15,12 +15,10 @@ from plait.core.finding import MOST_EXAMPLES, Example, Place
 from plait.core.parallel import cores, ordered_map
 from plait.core.table import BATCH_ROWS, Column, Table
 from plait.core.text import as_text
-from plait.core.words import PIECE, Cells, Words
+from plait.core.words import MARK, PIECE, Cells, Words
 from plait.core.wordtable import Codes
 
 Flags = npt.NDArray[np.bool_]
-
-_LONG = np.uint64(1 << 63)  # no word of a short cell has this bit
 
 
 @dataclass(frozen=True, eq=False)
@@ -130,58 +128,62 @@ def conflicting(table: Table, column: Column, codes: Codes, size: int) -> Flags:
     mark, in the same part or a later one, differs. Equal marks of cells too
     long to be their own mark are compared cell by cell.
     """
-    parts = list(ordered_map(lambda span: _part(table, column, codes, size, span), _spans(table)))
-    head, differs = parts[0].head, parts[0].differs
-    for part in parts[1:]:
-        differs |= part.differs | ((head != 0) & (part.head != 0) & (head != part.head))
-        head = np.where(head == 0, part.head, head)
-    open_keys = ~differs & (head >= _LONG)
+    differs = np.zeros(size + 1, bool)  # shared by the parts, which only ever set it
+    heads = list(
+        ordered_map(lambda spans: _part(table, column, codes, differs, spans), _shares(table))
+    )
+    differs, head = differs[:size], heads[0][:size]
+    for other in heads[1:]:
+        differs |= (head != 0) & (other[:size] != 0) & (head != other[:size])
+        head = np.where(head == 0, other[:size], head)
+    open_keys = ~differs & (head & MARK == MARK)
     if open_keys.any():
         differs |= _conflicting_exactly(table, column, codes, open_keys)
     return differs
 
 
-@dataclass(frozen=True, eq=False)
-class _Part:
-    head: Words
-    differs: Flags
+def _shares(table: Table) -> list[list[tuple[int, int]]]:
+    """The table's batches, dealt out to as many parts as there are cores."""
+    spans = table.pieces()
+    return [spans[number :: cores()] for number in range(cores())]
 
 
-def _spans(table: Table) -> list[tuple[int, int]]:
-    """As many stretches of rows as there are cores, each a whole number of batches."""
-    batches = -(-table.rows // BATCH_ROWS)
-    edges = [batches * part // cores() * BATCH_ROWS for part in range(cores())]
-    return list(zip(edges, [*edges[1:], table.rows], strict=True))
-
-
-def _part(table: Table, column: Column, codes: Codes, size: int, span: tuple[int, int]) -> _Part:
-    head, differs = np.zeros(size + 1, np.uint64), np.zeros(size + 1, bool)
-    for start in range(*span, BATCH_ROWS):
-        stop = min(start + BATCH_ROWS, span[1])
-        code = codes[start:stop]
-        marks = _marks(Cells(as_text(table.cells(column, start, stop))))
-        known = head[code]
+def _part(
+    table: Table, column: Column, codes: Codes, differs: Flags, spans: Sequence[tuple[int, int]]
+) -> Words:
+    """Go through some batches: set the keys that differ, return each key's first mark."""
+    head = np.zeros(len(differs), np.uint64)
+    for start, stop in spans:
+        code, rows = codes[start:stop].astype(np.intp), None
+        known_to_differ = differs.take(code, mode="wrap")
+        if 2 * np.count_nonzero(known_to_differ) > len(code):
+            rows = np.flatnonzero(~known_to_differ)
+            code = code.take(rows)
+        marks = _marks(Cells(as_text(table.cells(column, start, stop))), rows)
+        known = head.take(code, mode="wrap")
         new = np.flatnonzero(known == 0)
         if len(new):
             head[code[new]] = marks[new]
             known[new] = head[code[new]]
         differs[code[known != marks]] = True
-    return _Part(head[:size], differs[:size])
+    return head
 
 
-def _marks(cells: Cells) -> Words:
+def _marks(cells: Cells, rows: npt.NDArray[np.int64] | None) -> Words:
     """A word for each cell: different words, different cells. Short cells: and the reverse."""
-    marks = cells.words(0)
+    marks = cells.words(0, rows)
     if cells.longest <= PIECE:
         return marks
-    longer = np.flatnonzero(cells.lengths > PIECE)
-    marks[longer] |= _LONG
+    lengths = cells.lengths if rows is None else cells.lengths.take(rows)
+    longer = np.flatnonzero(lengths > PIECE)
+    marks[longer] |= MARK
     piece = 1
     while len(longer):
         mixed = (marks[longer] ^ (marks[longer] >> np.uint64(29))) * np.uint64(0xBF58476D1CE4E5B9)
-        marks[longer] = (mixed ^ cells.words(piece, longer)) | _LONG
+        more = cells.words(piece, longer if rows is None else rows.take(longer))
+        marks[longer] = (mixed ^ more) | MARK
         piece += 1
-        longer = longer[cells.lengths[longer] > piece * PIECE]
+        longer = longer[lengths[longer] > piece * PIECE]
     return marks
 
 

@@ -12,7 +12,6 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.coding import Coding
-from plait.core.dictionary import coded
 from plait.core.finding import MOST_EXAMPLES, Example, Finding
 from plait.core.keyspec import Key
 from plait.core.kinds import NUMBERS
@@ -69,7 +68,7 @@ def _near(table: Table) -> Table:
         for strand, name in column.parts:
             wanted.setdefault(strand, []).append(name)
     strands = tuple(
-        strand.changed(wanted.get(number, []), coded) for number, strand in enumerate(table.strands)
+        strand.near(wanted.get(number, [])) for number, strand in enumerate(table.strands)
     )
     return replace(table, strands=strands)
 

@@ -13,10 +13,13 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.coding import Coding, Counts, first_rows, rows_by_code
+from plait.core.parallel import ordered_map
 from plait.core.table import rows_dtype
 from plait.core.wordtable import Codes
 
 Rows = npt.NDArray[Any]
+
+_STEP = 1 << 18
 
 KINDS = ("inner", "left", "right", "full")
 CARDINALITIES = ("one-to-one", "many-to-one", "one-to-many", "many-to-many")
@@ -194,4 +197,13 @@ def _repeated(matching: Matching, codes: Codes, keep_all: bool) -> tuple[Rows, R
 
 def _by_code(values: npt.NDArray[Any], codes: Codes, missing: int | bool) -> npt.NDArray[Any]:
     """The value of each row's code; ``missing`` for code -1."""
-    return np.append(values, values.dtype.type(missing))[codes]
+    values = np.append(values, values.dtype.type(missing))
+    made = np.empty(len(codes), values.dtype)
+
+    def fill(start: int) -> None:
+        stop = start + _STEP
+        values.take(codes[start:stop], out=made[start:stop], mode="wrap")
+
+    for _ in ordered_map(fill, range(0, len(codes), _STEP)):
+        pass
+    return made

@@ -9,10 +9,10 @@ through them every cell is traced to its source and row.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from itertools import pairwise
+from itertools import accumulate, pairwise
 from typing import Any
 
 import numpy as np
@@ -20,6 +20,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.dictionary import coded
 from plait.core.errors import UsageError
 from plait.core.finding import Finding, Place
 from plait.core.parallel import ordered_map
@@ -29,6 +30,7 @@ Index = npt.NDArray[np.integer[Any]]
 
 BATCH_ROWS = 1 << 16
 _SPARSE = 16
+_LARGEST = 1 << 17
 
 
 @dataclass(frozen=True)
@@ -85,11 +87,16 @@ class Strand:
         index = None if self.index is None else self.index[start:stop]
         return Shown(self.stored, start, stop, index)
 
-    def changed(self, names: Sequence[str], change: Callable[[pa.Array], pa.Array]) -> Strand:
-        """The same strand with these columns in one piece each, and changed as a whole."""
-        changed = ordered_map(lambda name: change(one_array(self.stored[name])), names)
-        made = {name: pa.chunked_array([cells]) for name, cells in zip(names, changed, strict=True)}
-        return replace(self, stored={**self.stored, **made})
+    def near(self, names: Sequence[str]) -> Strand:
+        """The same strand with these columns so that rows are quickly taken in any order."""
+
+        def nearer(name: str) -> pa.ChunkedArray:
+            column = self.stored[name]
+            codes = coded(column)
+            return pa.chunked_array([one_array(column) if codes is None else codes])
+
+        made = zip(names, ordered_map(nearer, names), strict=True)
+        return replace(self, stored={**self.stored, **dict(made)})
 
 
 @dataclass(frozen=True, eq=False)
@@ -186,6 +193,18 @@ class Table:
         """Start and stop of each batch of that many rows."""
         for start in range(0, self.rows, rows):
             yield start, min(start + rows, self.rows)
+
+    def pieces(self) -> list[tuple[int, int]]:
+        """Start and stop of batches that follow the stored pieces, where rows are in order."""
+        first = self.strands[0]
+        if first.index is not None or not first.stored:
+            return list(self.spans())
+        edges = [0, *accumulate(map(len, next(iter(first.stored.values())).chunks))]
+        return [
+            (start + begin, min(start + begin + _LARGEST, stop))
+            for start, stop in pairwise(edges)
+            for begin in range(0, stop - start, _LARGEST)
+        ]
 
     def whole(self, name: str) -> pa.ChunkedArray:
         """One column over all rows."""
@@ -325,6 +344,8 @@ def _gather_apart(column: pa.ChunkedArray, index: Index) -> pa.Array:
         else:
             within = index[rows] - (int(ends[number]) - len(column.chunk(number)))
             taken.append(column.chunk(number).take(pa.array(within)))
+    if (order[1:] > order[:-1]).all():
+        return one_array(pa.chunked_array(taken, column.type))
     back = np.empty(len(order), np.int64)
     back[order] = np.arange(len(order))
     return one_array(pa.chunked_array(taken, column.type)).take(pa.array(back))

@@ -1,7 +1,8 @@
 """Text cells as 64-bit words, several cells at a time.
 
-A word holds up to seven bytes of a cell and, in its top byte, how many. So a
-word is never zero, and two pieces are equal exactly when their words are.
+A word holds up to seven bytes of a cell in its upper bytes and, in its lowest,
+how many and one more. So a word is never zero, two pieces are equal exactly
+when their words are, and a lowest byte above eight is free to mark other words.
 """
 
 from __future__ import annotations
@@ -15,8 +16,8 @@ import pyarrow as pa
 Words = npt.NDArray[np.uint64]
 
 PIECE = 7
-_KEEP = np.array([(1 << (8 * n)) - 1 for n in range(PIECE + 1)], np.uint64)
-_TAG = np.array([(n + 1) << 56 for n in range(PIECE + 1)], np.uint64)
+MARK = np.uint64(0xFF)
+_ONE, _EIGHT = np.uint64(1), np.uint64(8)
 
 
 class Cells:
@@ -57,8 +58,12 @@ class Cells:
             starts, lengths = starts + piece * PIECE, lengths - piece * PIECE
         kept = lengths if self.longest <= PIECE else np.clip(lengths, 0, PIECE)
         loaded = self._load(starts)
-        loaded &= _KEEP.take(kept)
-        loaded |= _TAG.take(kept)
+        sizes = kept.astype(np.uint64)
+        shift = _EIGHT - sizes
+        shift *= _EIGHT
+        loaded <<= shift
+        sizes += _ONE
+        loaded |= sizes
         return loaded
 
     def _load(self, starts: npt.NDArray[Any]) -> Words:

@@ -14,7 +14,7 @@ import pyarrow.csv
 from plait.core.errors import SourceError
 from plait.core.finding import Finding
 from plait.core.parallel import ordered_map
-from plait.core.table import Table, from_columns
+from plait.core.table import Table, from_columns, one_array
 from plait.formats.header import read_header, usable_names
 from plait.formats.records import BLOCK_BYTES, Block, blocks
 
@@ -57,7 +57,7 @@ def read_delimited(
     shape = _Shape(tuple(names), delimiter)
     parts = list(_parsed(stream, head[header.size :], shape, path, header.lines, tick))
     columns = {
-        name: pa.chunked_array([part.column(number) for part in parts], pa.string())
+        name: pa.chunked_array([part[number] for part in parts], pa.string())
         for number, name in enumerate(names)
     }
     table = from_columns(name, columns, path)
@@ -76,20 +76,20 @@ class _Shape:
 class _Part:
     """A parsed block, or the block itself where something is wrong with it."""
 
-    batch: pa.RecordBatch | None
+    columns: list[pa.Array] | None
     fault: Block | None = None
 
 
 def _parsed(
     stream: IO[bytes], rest: bytes, shape: _Shape, path: str, lines: int, tick: Tick
-) -> Iterator[pa.RecordBatch]:
-    """The blocks of a file as record batches, parsed on all cores."""
+) -> Iterator[list[pa.Array]]:
+    """The blocks of a file as columns, parsed on all cores."""
     cut = blocks(stream, rest, shape.delimiter, path, tick, lines)
     for part in ordered_map(lambda block: _parse(block, shape), cut):
         if part.fault is not None:
             raise _fault(part.fault, shape, path)
-        if part.batch is not None:
-            yield part.batch
+        if part.columns is not None:
+            yield part.columns
 
 
 def _parse(block: Block, shape: _Shape) -> _Part:
@@ -120,7 +120,9 @@ def _parse(block: Block, shape: _Shape) -> _Part:
         return _Part(None, block)
     if ragged:
         return _Part(None, block)
-    return _Part(table.combine_chunks().to_batches()[0] if len(table) else None)
+    if not len(table):
+        return _Part(None)
+    return _Part([one_array(column) for column in table.columns])
 
 
 def _blank(data: memoryview, delimiter: str) -> bool:

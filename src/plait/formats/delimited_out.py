@@ -42,7 +42,7 @@ def write_delimited(
     def rendered(span: tuple[int, int]) -> tuple[Any, int]:
         return _rendered(table.batch(*span), delimiter), span[1] - span[0]
 
-    for data, rows in ordered_map(rendered, table.spans()):
+    for data, rows in ordered_map(rendered, table.pieces()):
         _write_all(file, data)
         tick(rows)
 
