@@ -9,11 +9,35 @@ from __future__ import annotations
 
 import os
 import secrets
-from collections.abc import Callable, Iterable
+import threading
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from types import TracebackType
 
 from plait.core.errors import OutputError
+
+_FLUSH_SECONDS = 0.2
+
+
+@contextmanager
+def _flushing(file: int) -> Iterator[None]:
+    """See that what is written to a file is on the disk in the end, and on its way all along."""
+    done = threading.Event()
+
+    def flush_along() -> None:
+        with suppress(OSError):  # the last flush tells
+            while not done.wait(_FLUSH_SECONDS):
+                os.fsync(file)
+
+    along = threading.Thread(target=flush_along, daemon=True)
+    along.start()
+    try:
+        yield
+        os.fsync(file)
+    finally:
+        done.set()
+        along.join()
 
 
 class Delivery:
@@ -75,9 +99,8 @@ class Delivery:
         temporary = target.with_name(f".{target.name[:80]}.{secrets.token_hex(4)}.part")
         self._ready.append((temporary, target))
         try:
-            writer(temporary)
-            with temporary.open("rb+") as file:
-                os.fsync(file.fileno())
+            with temporary.open("xb") as file, _flushing(file.fileno()):
+                writer(temporary)
         except OSError as error:
             raise OutputError(
                 f"it cannot be written: {error.strerror or error}",
