@@ -15,6 +15,7 @@ from plait.core.errors import ExpectationError, UsageError
 from plait.core.finding import Finding, counted, standing
 from plait.core.ledger import Entry
 from plait.core.match import Match
+from plait.core.parallel import ordered_map
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
 from plait.formats.outputs import check_ending, write_csv_to, write_table
@@ -55,7 +56,7 @@ def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Del
 def read_all(sources: Sequence[Source], progress: Progress) -> list[Table]:
     """Read the sources in order."""
     with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
-        return [read_source(source, tick) for source in sources]
+        return list(ordered_map(lambda source: read_source(source, tick), sources))
 
 
 def hand_over(

@@ -50,7 +50,8 @@ class Progress:
                 task.append(self._bars.add_task(name, total=total, completed=done[0]))
 
         def tick(more: int) -> None:
-            done[0] += more
+            with self._lock:
+                done[0] += more
             if task:
                 self._bars.update(task[0], completed=done[0])
 

@@ -111,7 +111,9 @@ def code_column(tables: Sequence[pa.ChunkedArray], ignore: Sequence[str] = ()) -
     dictionary = TextDictionary()
     codes = tuple(dictionary.encode_all(column) for column in tables)
     texts, size = dictionary.texts(), len(dictionary)
-    kinds = tuple(kind_of(texts.filter(pa.array(_present(one, size)))) for one in codes)
+    kinds = tuple(
+        kind_of(pa.chunked_array([texts.filter(pa.array(_present(one, size)))])) for one in codes
+    )
     if all(kind in NUMBERS for kind in kinds) and "decimal" in kinds:
         codes, texts = recode(codes, texts, plain_number(texts))
     if ignore:

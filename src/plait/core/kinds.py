@@ -8,7 +8,10 @@ many, and it is ``text``.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -16,6 +19,7 @@ from plait.core.parallel import ordered_map
 from plait.core.text import as_text, is_text
 from plait.core.words import Cells
 
+NUMBERS = ("integer", "decimal")
 _PATTERNS = {
     "integer": r"^(0|-?[1-9][0-9]{0,18})$",
     "decimal": r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?$",
@@ -23,150 +27,171 @@ _PATTERNS = {
     "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
 }
-NUMBERS = ("integer", "decimal")
 _GLANCE = 1000
 _SURE_DIGITS = 15
 _MOST_DIGITS = 38
+_BYTE, _EIGHT = np.uint64(0xFF), np.uint64(8)
 
 
-def kind_of(texts: pa.Array) -> str:
-    """The kind of a column with these cells; ``empty`` when all are missing.
+def kind_of(column: pa.ChunkedArray) -> str:
+    """The kind of a column; ``empty`` when all cells are missing, ``typed`` when not of text.
 
-    >>> kind_of(pa.array(["7", "12"])), kind_of(pa.array(["7", "7.5"]))
+    >>> kind_of(pa.chunked_array([["7", "12"]])), kind_of(pa.chunked_array([["7", "7.5"]]))
     ('integer', 'decimal')
-    >>> kind_of(pa.array(["007", "12"])), kind_of(pa.array(["", None]))
+    >>> kind_of(pa.chunked_array([["007", "12"]])), kind_of(pa.chunked_array([["", None]]))
     ('text', 'empty')
     """
-    return typed(pa.chunked_array([texts]))[0]
+    form = form_of(column)
+    if form in ("typed", "empty", "text"):
+        return form
+    to = arrow_type(form, column)
+    try:
+        for _ in ordered_map(lambda chunk: as_kind(chunk, to), column.chunks):
+            pass
+    except pa.ArrowInvalid:
+        return "text"
+    return form
 
 
-def typed(column: pa.ChunkedArray) -> tuple[str, pa.ChunkedArray]:
-    """A text column's kind, and the column in the Arrow type that holds it exactly.
+def form_of(column: pa.ChunkedArray) -> str:
+    """The kind that the form of all cells allows.
 
-    Parameters
-    ----------
-    column : pyarrow.ChunkedArray
-        Text; a column of another type is returned as it is, as kind ``typed``.
+    Much quicker than ``kind_of``. What may still come out is that a cell of the
+    right form has no such value: ``2031-02-30``.
+    """
+    if not is_text(column.type):
+        return "typed"
+    glance = next(filter(len, (_present(chunk).slice(0, _GLANCE) for chunk in column.chunks)), None)
+    if glance is None:
+        return "empty"
+    for kind, pattern in _PATTERNS.items():
+        if _all_match(glance, pattern) and all(ordered_map(_FORMS[kind], column.chunks)):
+            return kind
+    return "text"
 
-    Returns
-    -------
-    kind : str
-    column : pyarrow.ChunkedArray
-        Empty cells are missing in it. Decimals of up to 15 digits become 64-bit
-        floats, which give every such decimal back; longer ones become exact
-        decimals of up to 38 digits, and stay text beyond.
+
+def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
+    """The Arrow type that holds a column of this kind exactly.
+
+    Decimals of up to 15 digits become 64-bit floats, which give every such
+    decimal back; longer ones become exact decimals of up to 38 digits, and stay
+    text beyond.
+    """
+    if kind == "decimal":
+        return _decimal_type(column)
+    if kind == "empty":
+        return pa.string()
+    return _TYPES.get(kind, column.type)
+
+
+def as_kind(array: pa.Array, to: pa.DataType) -> pa.Array:
+    """The cells in an Arrow type, empty ones missing.
+
+    Raises
+    ------
+    pyarrow.ArrowInvalid
+        When a cell has no value in that type.
 
     Examples
     --------
-    >>> kind, cells = typed(pa.chunked_array([["0.5", "", "12"]]))
-    >>> kind, cells.to_pylist()
-    ('decimal', [0.5, None, 12.0])
+    >>> as_kind(pa.array(["0.5", "", "12"]), pa.float64()).to_pylist()
+    [0.5, None, 12.0]
     """
-    if not is_text(column.type):
-        return "typed", column
-    column = pa.chunked_array(list(ordered_map(_without_empty, column.chunks)), column.type)
-    if column.null_count == len(column):
-        return "empty", column
-    for kind in _likely_kinds(column):
-        made = _CASTS[kind](column)
-        if made is not None:
-            return kind, made
-    return "text", column
+    if is_text(array.type):
+        array = _without_empty(array)
+    return array if array.type == to else pc.cast(array, to)
+
+
+def _present(array: pa.Array) -> pa.Array:
+    return _without_empty(array).drop_null()
 
 
 def _without_empty(array: pa.Array) -> pa.Array:
-    empty = pc.equal(pc.binary_length(array), 0)
-    if not pc.any(empty).as_py():
+    if Cells(array).lengths.all():
         return array
-    return pc.if_else(empty, None, array)
-
-
-def _likely_kinds(column: pa.ChunkedArray) -> list[str]:
-    """The kinds that the first cells would allow, narrowest first."""
-    for chunk in column.chunks:
-        cells = chunk.drop_null().slice(0, _GLANCE)
-        if len(cells):
-            return [kind for kind in _PATTERNS if _all_match(cells, _PATTERNS[kind])]
-    return []
+    return pc.if_else(pc.equal(array, ""), None, array)
 
 
 def _all_match(cells: pa.Array, pattern: str) -> bool:
     return bool(pc.all(pc.match_substring_regex(cells, pattern)).as_py())
 
 
-def _cast_all(column: pa.ChunkedArray, to: pa.DataType) -> pa.ChunkedArray | None:
-    try:
-        chunks = list(ordered_map(lambda chunk: pc.cast(chunk, to), column.chunks))
-    except pa.ArrowInvalid:
-        return None
-    return pa.chunked_array(chunks, to)
+def _matching(pattern: str) -> Callable[[pa.Array], bool]:
+    """Whether all cells of an array that are not missing match a pattern."""
+    return lambda array: _all_match(_present(array), pattern) or not len(_present(array))
 
 
-def _integers(column: pa.ChunkedArray) -> pa.ChunkedArray | None:
-    if not all(ordered_map(_plain_integers, column.chunks)):
-        return None
-    return _cast_all(column, pa.int64())
+def _digits_in(signs: bytes) -> Callable[[pa.Array], bool]:
+    """Whether all bytes of an array are digits or one of some signs, and its numbers plain."""
+
+    def holds(array: pa.Array) -> bool:
+        cells = Cells(array)
+        return _only(cells.data, signs) and _plain(cells)
+
+    return holds
 
 
-def _plain_integers(array: pa.Array) -> bool:
-    """No leading zero, no plus, no minus zero: forms a cast would let pass and not give back."""
-    cells = Cells(array)
-    first = cells.words(0)
-    byte, second = first & np.uint64(0xFF), (first >> np.uint64(8)) & np.uint64(0xFF)
-    zero, minus = np.uint64(ord("0")), np.uint64(ord("-"))
-    padded = (byte == zero) & (cells.lengths > 1)
-    padded |= (byte == minus) & (second == zero)
-    padded |= byte == np.uint64(ord("+"))
-    return not padded.any()
+def _only(data: npt.NDArray[np.uint8], signs: bytes) -> bool:
+    other = data - np.uint8(ord("0")) > 9
+    if not other.any():
+        return True
+    return bool(np.isin(data[other], np.frombuffer(signs, np.uint8)).all())
 
 
-def _decimals(column: pa.ChunkedArray) -> pa.ChunkedArray | None:
-    matches = ordered_map(lambda chunk: _all_match(chunk, _PATTERNS["decimal"]), column.chunks)
-    if not all(matches):
-        return None
+def _plain(cells: Cells) -> bool:
+    """No leading zero, no minus zero without a point, no point first or last, no bare minus."""
+    there = cells.lengths > 0
+    first, length = cells.words(0) >> _EIGHT, cells.lengths
+    minus = (first & _BYTE) == ord("-")
+    if minus.any():
+        first, length = np.where(minus, first >> _EIGHT, first), length - minus
+    head, second = first & _BYTE, (first >> _EIGHT) & _BYTE
+    padded = (head == ord("0")) & (length > 1) & (second != ord("."))
+    odd = padded | (head == ord(".")) | (head == ord("-")) | (minus & (length < 1))
+    odd |= minus & (head == ord("0")) & (length == 1)
+    return not (odd & there).any() and not (cells.last_bytes()[there] == ord(".")).any()
+
+
+def _length_is(length: int) -> Callable[[pa.Array], bool]:
+    def holds(array: pa.Array) -> bool:
+        lengths = Cells(array).lengths
+        return bool(((lengths == length) | (lengths == 0)).all())
+
+    return holds
+
+
+_FORMS: dict[str, Callable[[pa.Array], bool]] = {
+    "integer": _digits_in(b"-"),
+    "decimal": _digits_in(b"-."),
+    "boolean": _matching(_PATTERNS["boolean"]),
+    "date": _length_is(10),
+    "datetime": _matching(_PATTERNS["datetime"]),
+}
+_TYPES = {
+    "integer": pa.int64(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "datetime": pa.timestamp("us"),
+}
+
+
+def _decimal_type(column: pa.ChunkedArray) -> pa.DataType:
+    if max((Cells(chunk).longest for chunk in column.chunks), default=0) <= _SURE_DIGITS:
+        return pa.float64()
     before, after = (max(sizes) for sizes in zip(*map(_digits, column.chunks), strict=True))
     if before + after <= _SURE_DIGITS:
-        return _cast_all(column, pa.float64())
-    if before + after <= _MOST_DIGITS:
-        return _cast_all(column, pa.decimal128(before + after, after))
-    return None
+        return pa.float64()
+    return pa.decimal128(before + after, after) if before + after <= _MOST_DIGITS else column.type
 
 
 def _digits(array: pa.Array) -> tuple[int, int]:
     """The most digits before and after the point."""
+    array = pc.utf8_ltrim(array, "-")
     lengths = pc.binary_length(array)
     point = pc.find_substring(array, ".")
     whole = pc.if_else(pc.less(point, 0), lengths, point)
     after = pc.if_else(pc.less(point, 0), 0, pc.subtract(pc.subtract(lengths, point), 1))
     return pc.max(whole).as_py() or 0, pc.max(after).as_py() or 0
-
-
-def _booleans(column: pa.ChunkedArray) -> pa.ChunkedArray | None:
-    if not all(_all_match(chunk, _PATTERNS["boolean"]) for chunk in column.chunks):
-        return None
-    return _cast_all(column, pa.bool_())
-
-
-def _dates(column: pa.ChunkedArray) -> pa.ChunkedArray | None:
-    lengths = (pc.binary_length(chunk) for chunk in column.chunks)
-    if not all(pc.all(pc.equal(length, 10)).as_py() for length in lengths):
-        return None
-    return _cast_all(column, pa.date32())
-
-
-def _datetimes(column: pa.ChunkedArray) -> pa.ChunkedArray | None:
-    if not all(_all_match(chunk, _PATTERNS["datetime"]) for chunk in column.chunks):
-        return None
-    return _cast_all(column, pa.timestamp("us"))
-
-
-_CASTS = {
-    "integer": _integers,
-    "decimal": _decimals,
-    "boolean": _booleans,
-    "date": _dates,
-    "datetime": _datetimes,
-}
 
 
 def plain_number(texts: pa.Array) -> pa.Array:

@@ -34,6 +34,8 @@ class Cells:
         Bytes of each cell.
     longest : int
         The greatest of them.
+    data : array of uint8
+        The bytes of all cells, one after another.
     """
 
     def __init__(self, array: pa.Array) -> None:
@@ -47,6 +49,9 @@ class Cells:
         self.starts = offsets_of[:-1]
         self.lengths = np.diff(offsets_of)
         self.lengths = _without_missing(array, self.lengths)
+        begin, end = (int(offsets_of[0]), int(offsets_of[-1])) if len(array) else (0, 0)
+        self.data = np.frombuffer(data, np.uint8)[begin:end] if end else np.empty(0, np.uint8)
+        self._begin = begin
         self.longest = int(self.lengths.max(initial=0))
         self._loads = _loads(data, data.size if data is not None else 0)
 
@@ -65,6 +70,12 @@ class Cells:
         sizes += _ONE
         loaded |= sizes
         return loaded
+
+    def last_bytes(self) -> npt.NDArray[np.uint8]:
+        """The last byte of each cell; any byte for an empty one."""
+        if not len(self.data):
+            return np.zeros(len(self.lengths), np.uint8)
+        return self.data.take(self.starts + self.lengths - 1 - self._begin, mode="clip")
 
     def _load(self, starts: npt.NDArray[Any]) -> Words:
         """Eight bytes from each start; near the end of the bytes, those there are."""
