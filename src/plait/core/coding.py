@@ -109,10 +109,15 @@ def code_keys(
 def code_column(tables: Sequence[pa.ChunkedArray], ignore: Sequence[str] = ()) -> CodedColumn:
     """Code one key column of several tables together."""
     dictionary = TextDictionary()
-    codes = tuple(dictionary.encode_all(column) for column in tables)
-    texts, size = dictionary.texts(), len(dictionary)
+    codes: tuple[Codes, ...] = ()
+    sizes = [0]
+    for column in tables:
+        codes = (*codes, dictionary.encode_all(column))
+        sizes.append(len(dictionary))
+    texts = dictionary.texts()
     kinds = tuple(
-        kind_of(pa.chunked_array([texts.filter(pa.array(_present(one, size)))])) for one in codes
+        kind_of(pa.chunked_array([_texts_of(one, texts, known, size)]))
+        for one, known, size in zip(codes, sizes, sizes[1:], strict=False)
     )
     if all(kind in NUMBERS for kind in kinds) and "decimal" in kinds:
         codes, texts = recode(codes, texts, plain_number(texts))
@@ -121,10 +126,13 @@ def code_column(tables: Sequence[pa.ChunkedArray], ignore: Sequence[str] = ()) -
     return CodedColumn(codes, len(texts), texts, kinds)
 
 
-def _present(codes: Codes, size: int) -> npt.NDArray[np.bool_]:
+def _texts_of(codes: Codes, texts: pa.Array, known: int, size: int) -> pa.Array:
+    """The texts that stand in one table, which added those from ``known`` to ``size``."""
+    if not known:
+        return texts.slice(0, size)
     present = np.zeros(size + 1, bool)
     present[codes] = True  # missing ones fall on the spare last place
-    return present[:size]
+    return texts.filter(pa.array(np.append(present[:size], np.zeros(len(texts) - size, bool))))
 
 
 def recode(
@@ -159,9 +167,8 @@ def mix(
 def _pairs(a: Codes, b: Codes, right_size: int) -> npt.NDArray[np.int64]:
     """Each pair of codes as one number, -1 where either is missing."""
     pairs = a.astype(np.int64) * right_size + b
-    missing = (a < 0) | (b < 0)
-    if missing.any():
-        pairs[missing] = MISSING
+    if a.min(initial=0) < 0 or b.min(initial=0) < 0:
+        pairs[(a < 0) | (b < 0)] = MISSING
     return pairs
 
 
@@ -175,7 +182,7 @@ def _mix_directly(
         seen[_pairs(*step, right_size)] = True
 
     def look_up(step: tuple[Codes, Codes]) -> Codes:
-        return codes[_pairs(*step, right_size)]
+        return codes.take(_pairs(*step, right_size), mode="wrap")
 
     for one, other in zip(left, right, strict=True):
         for _ in ordered_map(mark, _steps(one, other)):
@@ -284,3 +291,21 @@ def first_rows(codes: Codes, size: int) -> npt.NDArray[np.int64]:
     first = np.full(size + 1, -1, np.int64)
     first[codes[::-1]] = np.arange(len(codes) - 1, -1, -1)
     return first[:size]
+
+
+def by_code(values: npt.NDArray[Any], codes: Codes, missing: int | bool) -> npt.NDArray[Any]:
+    """The value of each row's code; ``missing`` for code -1.
+
+    >>> by_code(np.array([5, 6]), np.array([1, -1, 0], np.int32), 0).tolist()
+    [6, 0, 5]
+    """
+    values = np.append(values, values.dtype.type(missing))
+    made = np.empty(len(codes), values.dtype)
+
+    def fill(start: int) -> None:
+        stop = start + _STEP
+        values.take(codes[start:stop], out=made[start:stop], mode="wrap")
+
+    for _ in ordered_map(fill, range(0, len(codes), _STEP)):
+        pass
+    return made

@@ -10,7 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.coding import Counts, first_rows
+from plait.core.coding import Counts, by_code, first_rows
 from plait.core.finding import MOST_EXAMPLES, Example, Place
 from plait.core.parallel import cores, ordered_map
 from plait.core.table import BATCH_ROWS, Column, Table
@@ -71,12 +71,15 @@ def find_duplicates(table: Table, key: Sequence[str], codes: Codes, counts: Coun
     if not keys:
         return Duplicates(0, 0, 0, 0)
     conflict = np.zeros(len(counts), bool)
-    undecided, codes_left = _rows_of(repeated, table, codes)
+    rest, codes_left = table, codes
     for column in _narrow_first(table, key):
-        if not undecided.rows:
+        undecided = repeated & ~conflict
+        rows = int(counts[undecided].sum())
+        if not rows:
             break
-        conflict |= conflicting(undecided, column, codes_left, len(counts))
-        undecided, codes_left = _rows_of(repeated & ~conflict, undecided, codes_left)
+        if 2 * rows < rest.rows:
+            rest, codes_left = _rows_of(undecided, rest, codes_left)
+        conflict |= conflicting(rest, column, codes_left, len(counts))
     conflicts = int(conflict.sum())
     return Duplicates(
         keys,
@@ -89,10 +92,8 @@ def find_duplicates(table: Table, key: Sequence[str], codes: Codes, counts: Coun
 
 
 def _rows_of(keys: Flags, table: Table, codes: Codes) -> tuple[Table, Codes]:
-    """The rows of these keys, and their codes; all rows where that would be most of them."""
-    rows = np.flatnonzero(np.append(keys, False)[codes])
-    if 2 * len(rows) > len(codes):
-        return table, codes
+    """The rows of these keys, and their codes."""
+    rows = np.flatnonzero(by_code(keys, codes, False))
     return table.at(rows), codes[rows]
 
 

@@ -12,14 +12,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.coding import Coding, Counts, first_rows, rows_by_code
-from plait.core.parallel import ordered_map
+from plait.core.coding import Coding, Counts, by_code, first_rows
 from plait.core.table import rows_dtype
 from plait.core.wordtable import Codes
 
 Rows = npt.NDArray[Any]
-
-_STEP = 1 << 18
 
 KINDS = ("inner", "left", "right", "full")
 CARDINALITIES = ("one-to-one", "many-to-one", "one-to-many", "many-to-many")
@@ -122,7 +119,7 @@ def match_keys(coding: Coding) -> Matching:
     """
     left, right = coding.counts(0), coding.counts(1)
     alone = tuple(
-        np.flatnonzero(_by_code(other == 0, codes, True))
+        np.flatnonzero(by_code(other == 0, codes, True))
         for codes, other in zip(coding.codes, (right, left), strict=True)
     )
     return Matching(coding, left, right, int(left @ right), (alone[0], alone[1]))
@@ -174,36 +171,22 @@ def _partner(matching: Matching, codes: Codes) -> Rows:
     """The one right row of each left row, -1 for none."""
     size = len(matching.right_counts)
     first = first_rows(matching.coding.codes[1], size)
-    return _by_code(first.astype(rows_dtype(len(matching.coding.codes[1]))), codes, -1)
+    return by_code(first.astype(rows_dtype(len(matching.coding.codes[1]))), codes, -1)
 
 
 def _repeated(matching: Matching, codes: Codes, keep_all: bool) -> tuple[Rows, Rows]:
     """Left rows as often as they have partners, and those partners."""
-    by_code, offsets = rows_by_code(matching.coding.codes[1], matching.right_counts)
-    partners = _by_code(matching.right_counts, codes, 0)
+    rows, offsets = rows_by_code(matching.coding.codes[1], matching.right_counts)
+    partners = by_code(matching.right_counts, codes, 0)
     times = np.maximum(partners, 1) if keep_all else partners
     left = np.repeat(np.arange(len(codes), dtype=rows_dtype(len(codes))), times)
     first = np.repeat(np.cumsum(times) - times, times)
-    begin = _by_code(offsets[:-1], codes, 0)
+    begin = by_code(offsets[:-1], codes, 0)
     place = np.arange(len(left)) - first + begin[left]
     alone = partners[left] == 0
     place[alone] = 0
-    if not len(by_code):
+    if not len(rows):
         return left, np.full(len(left), -1, np.int32)
-    right = by_code[place].astype(rows_dtype(len(by_code)))
+    right = rows[place].astype(rows_dtype(len(rows)))
     right[alone] = -1
     return left, right
-
-
-def _by_code(values: npt.NDArray[Any], codes: Codes, missing: int | bool) -> npt.NDArray[Any]:
-    """The value of each row's code; ``missing`` for code -1."""
-    values = np.append(values, values.dtype.type(missing))
-    made = np.empty(len(codes), values.dtype)
-
-    def fill(start: int) -> None:
-        stop = start + _STEP
-        values.take(codes[start:stop], out=made[start:stop], mode="wrap")
-
-    for _ in ordered_map(fill, range(0, len(codes), _STEP)):
-        pass
-    return made
