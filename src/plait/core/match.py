@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.coding import Coding, Counts, by_code, first_rows
+from plait.core.coding import Coding, Counts, by_code, first_rows, rows_by_code
 from plait.core.table import rows_dtype
 from plait.core.wordtable import Codes
 
