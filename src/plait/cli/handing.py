@@ -163,10 +163,12 @@ def _answer(result: Result, options: argparse.Namespace) -> Iterator[str]:
     where = f"{options.out}: " if options.out else ""
     columns = counted(len(table.columns), "column")
     yield f"{where}{counted(table.rows, 'row')}, {columns}"
-    if result.matches:
-        left = sum(match.left_unmatched + match.left_missing_key for match in result.matches)
-        right = sum(match.right_unmatched + match.right_missing_key for match in result.matches)
-        yield f"not matched: {counted(left, 'row')} on the left, {right:,} on the right"
+    for match, entry in zip(result.matches, result.entries, strict=False):
+        left, right = entry.rows_in
+        yield (
+            f"not matched: {match.left_unmatched + match.left_missing_key:,} of {left}, "
+            f"{match.right_unmatched + match.right_missing_key:,} of {right}"
+        )
     out_of_result = sum(one.rows for one in result.aside if not one.in_result)
     folder = aside_folder(options)
     if result.aside and folder:

@@ -49,9 +49,23 @@ def show_error(error: PlaitError) -> None:
         out.print(Text(f"       {printable(error.remedy)}"), soft_wrap=True)
 
 
-def show_answer(lines: Iterable[str]) -> None:
+def show_command(command: str, meaning: str) -> None:
+    """A command of an example, and what it is for."""
+    out = console()
+    out.print()
+    out.rule(style="blue")
+    out.print(Text(printable(meaning)))
+    out.print(Text(f"$ {printable(command)}", style="bold blue"), soft_wrap=True)
+    out.print()
+
+
+def show_answer(lines: Iterable[str], heading: str = "") -> None:
     """The answer in a few lines, the first in bold."""
     out = console()
+    if heading:
+        out.print()
+        out.rule(style="blue")
+        lines = (heading, *lines)
     for number, line in enumerate(lines):
         out.print(Text(printable(line), style="bold" if not number else ""), soft_wrap=True)
 

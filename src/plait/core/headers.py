@@ -129,8 +129,8 @@ def _lacking_finding(name: str, without: Sequence[Table]) -> Finding:
         "column-lacking",
         "warning",
         rows,
-        f"{counted(len(without), 'source')} lack column {name!r}; "
-        f"it is missing on their {counted(rows, 'row')}",
+        f"column {name!r} does not stand in {counted(len(without), 'source')}; "
+        f"it is missing on {counted(rows, 'row')}",
         "if it is there under another name: --same NEW=OLD",
         f"column {name}",
         tuple(Example(table.name) for table in without[:MOST_EXAMPLES]),
@@ -149,7 +149,7 @@ def _order_finding(tables: Sequence[Table]) -> Iterator[Finding]:
             "column-order",
             "note",
             len(moved),
-            f"{counted(len(moved), 'source')} have their columns in another order than "
+            f"the columns of {counted(len(moved), 'source')} are in another order than those of "
             f"{tables[0].name}; they are stacked by name",
             examples=tuple(Example(table.name) for table in moved[:MOST_EXAMPLES]),
         )

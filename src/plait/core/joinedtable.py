@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.coding import Coding
-from plait.core.finding import MOST_EXAMPLES, Example, Finding
+from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.keyspec import Key
 from plait.core.kinds import NUMBERS
 from plait.core.match import Matching, row_pairs
@@ -51,7 +51,9 @@ def joined_table(
             continue
         kept = distinct_name(f"{right.name}.{name}", columns)
         columns[kept] = column
-        if not same_key and difference.conflicts:
+        if same_key:
+            findings.append(_respelt_finding(right, name, kept, difference))
+        elif difference.conflicts:
             findings.append(_conflict_finding(left, right, name, kept, difference))
     named = tuple(replace(column, name=name) for name, column in columns.items())
     return replace(both, columns=named, name=f"{left.name}+{right.name}"), findings
@@ -94,6 +96,12 @@ class _Difference:
     def none(self) -> bool:
         return not (self.conflicts or self.one_sided)
 
+    def shown(self) -> tuple[Example, ...]:
+        return tuple(
+            Example(f"result row {row + 1:,}: {ours!r} / {theirs!r}")
+            for row, ours, theirs in self.examples
+        )
+
 
 def _compare(
     table: Table,
@@ -129,13 +137,21 @@ def _empty(cells: pa.Array) -> npt.NDArray[np.bool_]:
     return empty
 
 
+def _respelt_finding(right: Table, name: str, kept: str, difference: _Difference) -> Finding:
+    return Finding(
+        "key-respelt",
+        "note",
+        difference.conflicts,
+        f"{counted(difference.conflicts, 'row')} matched on keys that {right.name} spells "
+        f"otherwise; its spelling is kept as {kept}",
+        where=f"{right.name}, column {name}",
+        examples=difference.shown(),
+    )
+
+
 def _conflict_finding(
     left: Table, right: Table, name: str, kept: str, difference: _Difference
 ) -> Finding:
-    examples = tuple(
-        Example(f"result row {row + 1:,}: {ours} / {theirs}")
-        for row, ours, theirs in difference.examples
-    )
     return Finding(
         "source-conflict",
         "warning",
@@ -144,5 +160,5 @@ def _conflict_finding(
         f"the second is kept as {kept}",
         "compare the two columns in the result",
         f"{right.name}, column {name}",
-        examples,
+        difference.shown(),
     )

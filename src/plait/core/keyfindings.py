@@ -69,12 +69,12 @@ def key_findings(
         _Side(right, left, there, codes[1], matching.right_counts, alone[1], duplicates[1]),
     )
     findings = list(_kind_findings(left, right, pairs, matching.coding))
-    remedy = _gain_remedy(matching, match) if match.left_unmatched else ""
+    remedy = _gain_remedy(right, matching, match) if match.left_unmatched else ""
     findings += _unmatched_finding(sides[0], matching, "warning", remedy)
     findings += _unmatched_finding(sides[1], matching, "note", "")
-    for side in sides:
+    for side, severity in zip(sides, ("note", "warning"), strict=True):
         findings += _missing_finding(side)
-        findings += _duplicate_findings(side)
+        findings += _duplicate_findings(side, severity)
     if match.cardinality.endswith("many"):
         findings.append(_more_rows_finding(left, right, matching.pairs - match.left_matched))
     return tuple(findings)
@@ -138,13 +138,13 @@ def _first_of_each(codes: Codes) -> npt.NDArray[np.int64]:
     return np.array(sorted(seen.values()), np.int64)
 
 
-def _gain_remedy(matching: Matching, match: Match) -> str:
+def _gain_remedy(right: Table, matching: Matching, match: Match) -> str:
     gain = best_gain(matching)
     if gain is None:
         return "no looser comparison would match any of them"
     collide = "nothing would collide"
     if gain.collisions:
-        collide = f"{counted(gain.collisions, 'key')} would collide"
+        collide = f"{counted(gain.collisions, 'key')} of {right.name} would collide"
     return (
         f"{gain.rows:,} of {match.left_unmatched:,} rows would match with "
         f"--ignore {','.join(gain.ways)}; {collide}"
@@ -165,15 +165,18 @@ def _missing_finding(side: _Side) -> Iterator[Finding]:
         )
 
 
-def _duplicate_findings(side: _Side) -> Iterator[Finding]:
+def _duplicate_findings(side: _Side, severity: str) -> Iterator[Finding]:
+    """Several left rows of one key are what most joins are about; several right rows are not."""
     found, name = side.duplicates, side.table.name
     if found.conflicts:
         yield Finding(
             "key-conflict",
-            "warning",
+            severity,
             found.conflicts,
             f"{counted(found.conflicts, 'key')} of {name} on several rows that differ",
-            f"decide which row of each {','.join(map(quoted, side.names))} counts",
+            f"decide which row of each {','.join(map(quoted, side.names))} counts"
+            if severity == "warning"
+            else "",
             name,
             found.conflict_examples,
         )

@@ -26,7 +26,8 @@ class Gain:
     rows, keys : int
         Left rows and keys that match nothing now and would match then.
     collisions : int
-        Keys of one table that are different now and would be one key then.
+        Right keys that are different now and would be one key then: left rows
+        would match several of them.
     """
 
     ways: tuple[str, ...]
@@ -97,7 +98,7 @@ def _gain(matching: Matching, keys: Sequence[Codes], ways: Sequence[str]) -> Gai
     there[codes[right]] = True
     there[size] = False  # keys with nothing left in them
     gained = left & ~right & there[codes]
-    collisions = _collisions(codes, left, size) + _collisions(codes, right, size)
+    collisions = _collisions(codes, right, size)
     rows = int(matching.left_counts[gained].sum())
     return Gain(tuple(ways), rows, int(gained.sum()), collisions)
 

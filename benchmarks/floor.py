@@ -1,0 +1,40 @@
+"""The floors: what the Arrow library alone needs to read and write the same data, and no more.
+
+``floor.py join LEFT RIGHT JOINED OUT`` reads both sources with types and writes
+a ready-made result; ``floor.py stack OUT EXTRACT…`` reads the extracts with
+types and writes Parquet.
+"""
+
+from __future__ import annotations
+
+import sys
+
+import pyarrow as pa
+import pyarrow.csv
+import pyarrow.feather
+import pyarrow.parquet
+
+
+def join(left: str, right: str, joined: str, out: str) -> None:
+    """Read both with types; write the joined result, which is only mapped, not computed."""
+    pa.csv.read_csv(left)
+    pa.csv.read_csv(right)
+    result = pa.feather.read_table(joined, memory_map=True)
+    pa.csv.write_csv(result, out)
+
+
+def stack(out: str, *extracts: str) -> None:
+    """Read each extract with types and write it to one Parquet file."""
+    tables = [pa.csv.read_csv(extract) for extract in extracts]
+    with pa.parquet.ParquetWriter(out, tables[0].schema) as writer:
+        for table in tables:
+            writer.write_table(table)
+
+
+def ready(result: str, made: str) -> None:
+    """Turn a joined CSV file into an Arrow file that can be mapped."""
+    pa.feather.write_feather(pa.csv.read_csv(result), made, compression="uncompressed")
+
+
+if __name__ == "__main__":
+    {"join": join, "stack": stack, "ready": ready}[sys.argv[1]](*sys.argv[2:])

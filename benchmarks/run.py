@@ -1,0 +1,94 @@
+"""Measure Plait against floors of the same run.
+
+python benchmarks/run.py join [--left 10000000] [--right 1000000] [--rounds 5]
+python benchmarks/run.py stack [--rows 10000000] [--extracts 24] [--rounds 5]
+python benchmarks/run.py start
+"""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+import sys
+import tempfile
+from pathlib import Path
+
+import data
+from measure import compare, machine, run
+
+FLOOR = [sys.executable, str(Path(__file__).parent / "floor.py")]
+PLAIT = [str(Path(sys.executable).parent / "plait")]
+
+
+def joined_ahead(left: Path, right: Path, result: Path) -> Path:
+    """The joined result with types, made by Plait once and kept for the floor to write."""
+    made = result.with_suffix(".arrow")
+    if not made.exists():
+        run([*PLAIT, "join", str(left), str(right), "--key", "yard,hive", "--out", str(result)])
+        run([*FLOOR, "ready", str(result), str(made)])
+        result.unlink()
+        shutil.rmtree(result.with_name(f"{result.stem}-aside"), ignore_errors=True)
+    return made
+
+
+def bench_join(options: argparse.Namespace, folder: Path) -> None:
+    """A left join on a composite key, CSV to CSV."""
+    left, right = data.join_files(options.left, options.right)
+    ready = joined_ahead(left, right, data.FOLDER / f"joined-{options.left}-{options.right}.csv")
+    out, floor_out = folder / "joined.csv", folder / "floor.csv"
+    compare(
+        [*FLOOR, "join", str(left), str(right), str(ready), str(floor_out)],
+        [
+            *PLAIT,
+            "join",
+            str(left),
+            str(right),
+            "--key",
+            "yard,hive",
+            "--kind",
+            "left",
+            "--out",
+            str(out),
+            "--replace",
+        ],
+        [out, floor_out],
+        options.rounds,
+    )
+
+
+def bench_stack(options: argparse.Namespace, folder: Path) -> None:
+    """Extracts of one shape, CSV to Parquet."""
+    files = [str(file) for file in data.stack_files(options.extracts, options.rows)]
+    out, floor_out = folder / "stacked.parquet", folder / "floor.parquet"
+    compare(
+        [*FLOOR, "stack", str(floor_out), *files],
+        [*PLAIT, "stack", *files, "--out", str(out), "--replace"],
+        [out, floor_out],
+        options.rounds,
+    )
+
+
+def bench_start(options: argparse.Namespace, _: Path) -> None:
+    """``plait --version`` against an interpreter that loads argparse."""
+    compare([sys.executable, "-c", "import argparse"], [*PLAIT, "--version"], [], options.rounds)
+
+
+def main() -> None:
+    """Parse the command line and run one benchmark."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("bench", choices=["join", "stack", "start"])
+    parser.add_argument("--left", type=int, default=10_000_000)
+    parser.add_argument("--right", type=int, default=1_000_000)
+    parser.add_argument("--rows", type=int, default=10_000_000)
+    parser.add_argument("--extracts", type=int, default=24)
+    parser.add_argument("--rounds", type=int, default=5)
+    options = parser.parse_args()
+    print(machine())
+    with tempfile.TemporaryDirectory() as folder:
+        {"join": bench_join, "stack": bench_stack, "start": bench_start}[options.bench](
+            options, Path(folder)
+        )
+
+
+if __name__ == "__main__":
+    main()

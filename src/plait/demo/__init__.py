@@ -1,0 +1,1 @@
+"""The demo: the made-up records of a beekeepers' co-operative."""
