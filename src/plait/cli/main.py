@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import signal
 import sys
 from collections.abc import Sequence
 from importlib import import_module
@@ -45,6 +46,9 @@ class Parser(argparse.ArgumentParser):
 
 def run() -> NoReturn:
     """The console command."""
+    for name in ("SIGTERM", "SIGHUP"):
+        if hasattr(signal, name):  # a stop from outside cleans up like one from the keyboard
+            signal.signal(getattr(signal, name), signal.default_int_handler)
     sys.exit(main(sys.argv[1:]))
 
 

@@ -22,7 +22,7 @@ from plait.core.words import Cells
 NUMBERS = ("integer", "decimal")
 _PATTERNS = {
     "integer": r"^(0|-?[1-9][0-9]{0,18})$",
-    "decimal": r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?$",
+    "decimal": r"^-?(0|[1-9][0-9]{0,17})(\.[0-9]+)?$",
     "boolean": r"^(true|false|True|False|TRUE|FALSE)$",
     "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
@@ -30,6 +30,7 @@ _PATTERNS = {
 _GLANCE = 1000
 _SURE_DIGITS = 15
 _MOST_DIGITS = 38
+_WHOLE_DIGITS = 18
 _BYTE, _EIGHT = np.uint64(0xFF), np.uint64(8)
 
 
@@ -152,6 +153,11 @@ def _plain(cells: Cells) -> bool:
     return not (odd & there).any() and not (cells.last_bytes()[there] == ord(".")).any()
 
 
+def _short_enough(array: pa.Array) -> bool:
+    """Whole parts that a 64-bit integer holds; longer ones are identifiers."""
+    return Cells(array).longest <= _WHOLE_DIGITS or _digits(array)[0] <= _WHOLE_DIGITS
+
+
 def _length_is(length: int) -> Callable[[pa.Array], bool]:
     def holds(array: pa.Array) -> bool:
         lengths = Cells(array).lengths
@@ -162,7 +168,7 @@ def _length_is(length: int) -> Callable[[pa.Array], bool]:
 
 _FORMS: dict[str, Callable[[pa.Array], bool]] = {
     "integer": _digits_in(b"-"),
-    "decimal": _digits_in(b"-."),
+    "decimal": lambda array: _digits_in(b"-.")(array) and _short_enough(array),
     "boolean": _matching(_PATTERNS["boolean"]),
     "date": _length_is(10),
     "datetime": _matching(_PATTERNS["datetime"]),

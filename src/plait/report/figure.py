@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -90,5 +91,5 @@ def _number(panel: Any, place: int, end: int, rows: int, signed: bool) -> None:
 
 def _inline(svg: str) -> str:
     """The drawing without what only a file of its own needs, its black text in the page's ink."""
-    svg = svg[svg.index("<svg") :]
+    svg = re.sub(r"<metadata>.*?</metadata>", "", svg[svg.index("<svg") :], flags=re.DOTALL)
     return svg.replace('style="font', 'style="fill: currentColor; font')

@@ -1,0 +1,73 @@
+"""What the tests that drive the program share."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+
+@dataclass(frozen=True)
+class Ended:
+    """How a run of the program ended."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> dict[str, Any]:
+        return json.loads(self.out)
+
+    def finding(self, code: str) -> dict[str, Any]:
+        """The one finding with that code."""
+        (found,) = [finding for finding in self.json["findings"] if finding["code"] == code]
+        return found
+
+
+@pytest.fixture
+def plait(tmp_path):
+    """Runs ``plait`` in the temporary folder, as a process of its own."""
+
+    def run(*words: str | Path, feed: bytes | None = None, **env: str) -> Ended:
+        ended = subprocess.run(
+            [sys.executable, "-m", "plait", *map(str, words)],
+            cwd=tmp_path,
+            input=feed,
+            capture_output=True,
+            timeout=120,
+            env={**os.environ, **env},
+        )
+        err = ended.stderr.decode()
+        assert "Traceback" not in err, err
+        return Ended(ended.returncode, ended.stdout.decode(), err)
+
+    return run
+
+
+@pytest.fixture
+def put(tmp_path):
+    """Writes files into the temporary folder: name to text or bytes."""
+
+    def write(**files: str | bytes) -> None:
+        for name, content in files.items():
+            path = tmp_path / name.replace("__", "/").replace("_csv", ".csv").replace(
+                "_tsv", ".tsv"
+            )
+            path.parent.mkdir(exist_ok=True)
+            path.write_bytes(content if isinstance(content, bytes) else content.encode())
+
+    return write
+
+
+def rows_of(path: Path) -> list[dict[str, str]]:
+    """A CSV file's rows, as the standard library reads them."""
+    with path.open(newline="", encoding="utf-8") as file:
+        return list(csv.DictReader(file))

@@ -1,0 +1,191 @@
+"""Bad input ends in a clear error with its status, and nothing is left behind."""
+
+from __future__ import annotations
+
+import os
+import random
+import resource
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+
+@pytest.mark.parametrize(
+    ("content", "says", "status"),
+    [
+        (b"", "a.csv: the file is empty", 3),
+        (b"\n\n", "a.csv: the file is empty", 3),
+        (b"x,y\n1,2\n3\n", "a.csv, line 3: this row has 1 cells where the header has 2", 3),
+        (b'x,y\n1,"a\nb"\n1,2,3\n', "a.csv, line 4: this row has 3 cells", 3),
+        (b"\n\nx,y\n\n1,2\n1,2,3\n", "a.csv, line 6: this row has 3 cells", 3),
+        (b"x,y\n1,2\n1,\xff\n", "a.csv, line 3, column y: the text is not UTF-8", 3),
+        (b"x,\xff\n1,2\n", "a.csv, line 1: the header is not UTF-8", 3),
+        (b"x,y\n1,\0\n", "a.csv, line 2: a NUL byte stands in the text", 3),
+        ("x,y\n1,2\n".encode("utf-16"), "a.csv: the text is UTF-16", 3),
+        (b'x,y\n1,2\n1,"2\n3,4\n', "a.csv, line 3: a quote opens and never closes", 3),
+        (b'x,y\n1,"2"3\n', "a.csv, line 2: text follows a closing quote", 3),
+    ],
+)
+def test_files_that_cannot_be_read(plait, tmp_path, content, says, status):
+    (tmp_path / "a.csv").write_bytes(content)
+    ended = plait("stack", "a.csv", "--out", "o.csv")
+    assert (ended.status, ended.out) == (status, "")
+    assert says in ended.err
+    assert [path.name for path in tmp_path.iterdir()] == ["a.csv"]
+
+
+def test_the_line_is_right_far_into_a_large_file(plait, tmp_path):
+    rows = ["x,y"] + [f'{n},"two\nlines"' if n % 7 == 0 else f"{n},one" for n in range(400_000)]
+    rows[300_001] = "1,2,3"
+    text = "\n".join(rows)
+    line = text[: text.index("\n1,2,3\n")].count("\n") + 2
+    (tmp_path / "a.csv").write_text(text)
+    assert f"line {line:,}: this row has 3 cells" in plait("stack", "a.csv").err
+
+
+def test_a_header_and_no_rows_is_a_finding(plait, put):
+    put(a_csv="x,y\n")
+    ended = plait("stack", "a.csv", "--out", "o.csv", "--json")
+    assert ended.status == 0
+    assert ended.finding("no-rows")["where"] == "a.csv"
+
+
+@pytest.mark.parametrize(
+    ("words", "says", "status"),
+    [
+        (["stack", "b.csv"], "b.csv: there is no such file", 3),
+        (["stack", "visit.csv"], "did you mean visits.csv?", 3),
+        (["stack", "*.tsv"], "no file matches", 3),
+        (["stack", "no/such.csv"], "there is no folder no either", 3),
+        (["stack", "data.xyz"], "no format has the ending '.xyz'", 3),
+        (["stack"], "required: SOURCE", 2),
+        (["stack", "visits.csv", "--distnct"], "did you mean --distinct?", 2),
+        (["stack", "visits.csv", "--json"], "give the result a file: --out FILE", 2),
+        (["stack", "visits.csv", "--label", "month"], "write --label month={stem}", 2),
+        (["jion"], "did you mean join?", 2),
+        (["join", "visits.csv"], "a join needs two sources", 2),
+        (["join", "visits.csv", "hives.csv", "--key", "yrad"], "did you mean yard?", 2),
+        (["join", "visits.csv", "hives.csv", "--key", "yard=yrd"], "no column 'yrd' in hives", 2),
+        (["join", "visits.csv", "hives.csv", "--kind", "lft"], "did you mean left?", 2),
+        (["join", "visits.csv", "hives.csv", "--cardinality", "1:1"], "is no cardinality", 2),
+        (["join", "visits.csv", "hives.csv", "--ignore", "cases"], "did you mean case?", 2),
+        (["join", "visits.csv", "other.csv"], "no column in common", 2),
+        (
+            ["join", "visits.csv", "hives.csv", "--key", "yard", "--key", "yard", "--key", "yard"],
+            "3 keys are given for 1 join",
+            2,
+        ),
+        (["stack", "visits.csv", "--out", "visits.csv"], "sources are never written to", 4),
+        (["stack", "visits.csv", "--out", "link.csv", "--replace"], "never written to", 4),
+        (["stack", "visits.csv", "--out", "other.csv"], "allow it with --replace", 4),
+        (["stack", "visits.csv", "--out", "no/o.csv"], "make it: mkdir -p no", 4),
+        (["stack", "visits.csv", "--out", "o.cvs"], "did you mean .csv?", 4),
+        (["stack", "visits.csv", "--out", "o"], "the name has no ending", 4),
+        (["stack", "visits.csv", "--same", "A=B"], "no column 'B' in any of the sources", 2),
+    ],
+)
+def test_requests_that_cannot_be_carried_out(plait, put, tmp_path, words, says, status):
+    put(visits_csv="yard,hive\nA,1\n", hives_csv="yard,breed\nA,x\n", other_csv="z\n1\n")
+    (tmp_path / "data.xyz").write_text("x")
+    (tmp_path / "link.csv").symlink_to("visits.csv")
+    before = {path.name: path.read_bytes() for path in tmp_path.iterdir()}
+    ended = plait(*words)
+    assert says in ended.err
+    assert ended.status == status
+    assert {path.name: path.read_bytes() for path in tmp_path.iterdir()} == before
+
+
+def test_no_shared_column_offers_a_likely_pair(plait, put):
+    put(a_csv="Yard Code,v\nA,1\n", b_csv="yard_code,w\nA,2\n")
+    ended = plait("join", "a.csv", "b.csv")
+    assert ended.status == 2
+    assert "--key Yard Code=yard_code" in ended.err
+
+
+def test_a_full_disk_leaves_nothing_behind(tmp_path):
+    noise = random.Random(1)
+    with (tmp_path / "a.csv").open("w") as file:
+        file.write("x\n")
+        file.writelines(f"{noise.getrandbits(800):0200x}\n" for _ in range(20_000))
+
+    def small_disk() -> None:
+        signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (1_000_000, 1_000_000))
+
+    for out in ("o.csv", "o.parquet"):
+        ended = subprocess.run(
+            [sys.executable, "-m", "plait", "stack", "a.csv", "--out", out],
+            cwd=tmp_path,
+            capture_output=True,
+            text=True,
+            preexec_fn=small_disk,
+        )
+        assert ended.returncode == 4, ended.stderr
+        assert "it cannot be written" in ended.stderr
+        assert "Traceback" not in ended.stderr
+        assert [path.name for path in tmp_path.iterdir()] == ["a.csv"]
+
+
+@pytest.mark.parametrize("sign", [signal.SIGINT, signal.SIGTERM])
+def test_an_interrupt_while_writing_leaves_nothing_behind(tmp_path, sign):
+    with (tmp_path / "a.csv").open("w") as file:
+        file.write("x,y\n")
+        file.writelines(f"{number},{'z' * 90}\n" for number in range(600_000))
+    process = subprocess.Popen(
+        [sys.executable, "-m", "plait", "stack", "a.csv", "--out", "o.csv", "--distinct"],
+        cwd=tmp_path,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    deadline = time.monotonic() + 60
+    while not any(path.suffix == ".part" for path in tmp_path.iterdir()):
+        assert process.poll() is None, "it ended before it could be interrupted"
+        assert time.monotonic() < deadline
+        time.sleep(0.002)
+    process.send_signal(sign)
+    said = process.communicate()[1]
+    assert process.returncode == 130
+    assert "nothing was handed over" in said
+    assert "Traceback" not in said
+    assert [path.name for path in tmp_path.iterdir()] == ["a.csv"]
+
+
+def test_a_reader_that_goes_away_is_no_crash(tmp_path):
+    with (tmp_path / "a.csv").open("w") as file:
+        file.write("x\n")
+        file.writelines(f"{number}\n" for number in range(300_000))
+    process = subprocess.Popen(
+        [sys.executable, "-m", "plait", "stack", "a.csv", "--quiet"],
+        cwd=tmp_path,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+    )
+    process.stdout.readline()
+    process.stdout.close()
+    assert b"Traceback" not in process.stderr.read()
+    process.wait()
+
+
+def test_a_cell_cannot_steer_the_terminal(plait, put):
+    put(a_csv="k,v\n\x1b[2Jx,1\n", b_csv="k,w\n1,2\n")
+    ended = plait("join", "a.csv", "b.csv", "--key", "k", "--out", "o.csv")
+    assert "\x1b" not in ended.err
+    assert "\\x1b[2Jx" in ended.err
+
+
+def test_colour_only_on_a_terminal(plait, put):
+    put(a_csv="k,v\n1,1\n")
+    assert "\x1b[" not in plait("stack", "a.csv", "--out", "o.csv", FORCE_COLOR="").err
+
+
+def test_a_source_that_may_not_be_read(plait, tmp_path):
+    path = Path(tmp_path / "a.csv")
+    path.write_text("x\n1\n")
+    path.chmod(0)
+    if os.access(path, os.R_OK):
+        pytest.skip("this user may read everything")
+    assert plait("stack", "a.csv").status == 3
