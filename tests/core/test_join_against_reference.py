@@ -18,7 +18,7 @@ CELLS = st.one_of(
 
 
 @st.composite
-def tables(draw, columns):
+def tables(draw, columns):  # every column a list of cells
     rows = draw(st.lists(st.tuples(*[CELLS] * len(columns)), max_size=12))
     cells = list(zip(*rows, strict=True)) or [()] * len(columns)
     return {name: list(values) for name, values in zip(columns, cells, strict=True)}
@@ -87,6 +87,9 @@ def check(left, right, pairs, kind):
     expected = reference(left, right, pairs, kind)
     assert row_numbers(joined) == expected
     assert joined.table.rows == joined.match.output_rows == len(expected)
+    (entry,) = joined.entries
+    assert sum(line.rows for line in entry.lines) == entry.rows_out == len(expected)
+    assert entry.rows_in == {"left": len(left["p"]), "right": len(right["q"])}
     cells = joined.table.to_dict()
     for name in left:
         wanted = [left[name][i] if i is not None else None for i, _ in expected]

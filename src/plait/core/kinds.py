@@ -22,7 +22,7 @@ from plait.core.words import Cells
 NUMBERS = ("integer", "decimal")
 _PATTERNS = {
     "integer": r"^(0|-?[1-9][0-9]{0,18})$",
-    "decimal": r"^-?(0|[1-9][0-9]{0,17})(\.[0-9]+)?$",
+    "decimal": r"^(0|-?[1-9][0-9]{0,17}|-?(0|[1-9][0-9]{0,17})\.[0-9]+)$",
     "boolean": r"^(true|false|True|False|TRUE|FALSE)$",
     "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
@@ -31,7 +31,7 @@ _GLANCE = 1000
 _SURE_DIGITS = 15
 _MOST_DIGITS = 38
 _WHOLE_DIGITS = 18
-_BYTE, _EIGHT = np.uint64(0xFF), np.uint64(8)
+_ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
 
 
 def kind_of(column: pa.ChunkedArray) -> str:
@@ -140,17 +140,19 @@ def _only(data: npt.NDArray[np.uint8], signs: bytes) -> bool:
 
 
 def _plain(cells: Cells) -> bool:
-    """No leading zero, no minus zero without a point, no point first or last, no bare minus."""
-    there = cells.lengths > 0
-    first, length = cells.words(0) >> _EIGHT, cells.lengths
-    minus = (first & _BYTE) == ord("-")
-    if minus.any():
-        first, length = np.where(minus, first >> _EIGHT, first), length - minus
-    head, second = first & _BYTE, (first >> _EIGHT) & _BYTE
-    padded = (head == ord("0")) & (length > 1) & (second != ord("."))
-    odd = padded | (head == ord(".")) | (head == ord("-")) | (minus & (length < 1))
-    odd |= minus & (head == ord("0")) & (length == 1)
-    return not (odd & there).any() and not (cells.last_bytes()[there] == ord(".")).any()
+    """No leading zero, no bare or zero minus, no point first or last."""
+    first, second, last = cells.byte(0), cells.byte(1), cells.byte(-1)
+    odd = (first == _POINT) | (last == _POINT) | (last == _MINUS)
+    minus = np.flatnonzero(first == _MINUS)
+    length = cells.lengths
+    if len(minus):
+        first, second, length = first.copy(), second.copy(), length.copy()
+        first[minus], second[minus] = second[minus], cells.byte(2)[minus]
+        length[minus] -= 1
+        odd |= first == _POINT
+        odd[minus] |= (first[minus] == _ZERO) & (length[minus] == 1)
+    odd |= (first == _ZERO) & (length > 1) & (second != _POINT)
+    return not odd.any()
 
 
 def _short_enough(array: pa.Array) -> bool:

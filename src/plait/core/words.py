@@ -71,11 +71,14 @@ class Cells:
         loaded |= sizes
         return loaded
 
-    def last_bytes(self) -> npt.NDArray[np.uint8]:
-        """The last byte of each cell; any byte for an empty one."""
+    def byte(self, place: int) -> npt.NDArray[np.uint8]:
+        """The byte at a place of each cell, the last at -1; zero where there is none."""
         if not len(self.data):
             return np.zeros(len(self.lengths), np.uint8)
-        return self.data.take(self.starts + self.lengths - 1 - self._begin, mode="clip")
+        within = self.starts - self._begin + (place if place >= 0 else self.lengths + place)
+        bytes_: npt.NDArray[np.uint8] = self.data.take(within, mode="clip")
+        bytes_[self.lengths < (place + 1 if place >= 0 else -place)] = 0
+        return bytes_
 
     def _load(self, starts: npt.NDArray[Any]) -> Words:
         """Eight bytes from each start; near the end of the bytes, those there are."""

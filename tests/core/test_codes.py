@@ -1,0 +1,138 @@
+"""Codes and dictionaries: equal codes exactly for equal texts, however long or odd."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from plait.core.coding import code_column, count, mix, rows_by_code, stable_order
+from plait.core.dictionary import TextDictionary, coded
+from plait.core.duplicates import find_duplicates
+from plait.core.table import from_columns, gather
+from plait.core.wordtable import WordTable
+
+TEXTS = st.lists(
+    st.one_of(st.none(), st.text("ab\0é", max_size=30), st.text(max_size=9)), max_size=60
+)
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.lists(TEXTS, max_size=4), st.booleans(), st.integers(0, 3))
+def test_a_dictionary_gives_equal_codes_exactly_to_equal_texts(batches, wide, cut):
+    dictionary = TextDictionary()
+    known: dict[str, int] = {}
+    for batch in batches:
+        array = pa.array(batch, pa.large_string() if wide else pa.string()).slice(cut)
+        for text, code in zip(array.to_pylist(), dictionary.encode(array).tolist(), strict=True):
+            assert (code == -1) == (not text)
+            if text:
+                assert known.setdefault(text, code) == code
+    assert sorted(known.values()) == list(range(len(dictionary)))
+    texts = dictionary.texts().to_pylist()
+    assert all(texts[code] == text for text, code in known.items())
+
+
+def test_a_word_table_keeps_its_codes_as_it_grows():
+    rng = np.random.default_rng(5)
+    table, known = WordTable(), {}
+    for size in (10, 5000, 40_000, 100_000):
+        words = rng.integers(1, 150_000, size).astype(np.uint64) << np.uint64(20)
+        codes, new = table.encode(words)
+        assert len(new) == table.size - len(known)
+        for word, code in zip(words.tolist(), codes.tolist(), strict=True):
+            assert known.setdefault(word, code) == code
+    assert sorted(known.values()) == list(range(table.size))
+
+
+CODES = st.lists(st.integers(-1, 5), max_size=40)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.lists(st.tuples(st.integers(-1, 5), st.integers(-1, 70_000)), max_size=40))
+def test_mixing_pairs_is_dense_and_exact_both_ways(pairs):
+    left = np.array([a for a, _ in pairs], np.int32)
+    right = np.array([b for _, b in pairs], np.int32)
+    for right_size in (70_001, 2**31 - 1):  # through the direct table, and by hash
+        (codes,), size = mix([left], 6, [right], right_size)
+        known: dict[tuple[int, int], int] = {}
+        for pair, code in zip(pairs, codes.tolist(), strict=True):
+            assert (code == -1) == (-1 in pair)
+            if code >= 0:
+                assert known.setdefault(pair, code) == code
+        assert sorted(known.values()) == list(range(size))
+
+
+@given(CODES)
+def test_counting_and_sorting_by_code(codes):
+    array = np.array(codes, np.int32)
+    counts = count(array, 6)
+    assert counts.tolist() == [codes.count(code) for code in range(6)]
+    rows, offsets = rows_by_code(array, counts)
+    for code in range(6):
+        expected = [row for row, other in enumerate(codes) if other == code]
+        assert rows[offsets[code] : offsets[code + 1]].tolist() == expected
+
+
+@given(st.lists(st.integers(0, 2**40), max_size=50))
+def test_the_radix_order_is_stable(values):
+    order = stable_order(np.array(values, np.int64), 2**40 + 1)
+    assert order.tolist() == sorted(range(len(values)), key=values.__getitem__)
+
+
+@settings(deadline=None)
+@given(st.lists(st.sampled_from(["", "a", "b", None, "a longer text"]), min_size=1, max_size=200))
+def test_coding_a_column_changes_no_cell(cells):
+    column = pa.chunked_array([pa.array(cells, pa.string())])
+    codes = coded(column)
+    if codes is not None:
+        assert codes.to_pylist() == cells
+
+
+def test_numbers_share_a_code_only_where_all_tables_have_numbers():
+    def codes(*tables):
+        coded_ = code_column([pa.chunked_array([pa.array(cells)]) for cells in tables])
+        return [one.tolist() for one in coded_.codes], coded_.kinds
+
+    assert codes(["7", "8"], ["7.0", "8.00"]) == ([[0, 1], [0, 1]], ("integer", "decimal"))
+    assert codes(["7", "x"], ["7.0"])[0] == [[0, 1], [2]]
+    assert codes(["007"], ["7"])[1] == ("text", "integer")
+
+
+@settings(max_examples=200, deadline=None)
+@given(
+    st.lists(
+        st.tuples(
+            st.sampled_from(["k1", "k2", "", "k3"]),
+            st.sampled_from(["a", "", None, "a text of some length", "a text of same length"]),
+            st.sampled_from(["1", "2"]),
+        ),
+        max_size=25,
+    )
+)
+def test_duplicates_are_repeats_or_conflicts(rows):
+    columns = list(zip(*rows, strict=True)) or [(), (), ()]
+    table = from_columns("t", dict(zip("kab", map(list, columns), strict=True)))
+    codes = code_column([table.whole("k")])
+    found = find_duplicates(table, ["k"], codes.codes[0], count(codes.codes[0], codes.size))
+    groups: dict[str, list[tuple[str, str]]] = {}
+    for key, a, b in rows:
+        if key:
+            groups.setdefault(key, []).append((a or "", b))
+    several = {key: cells for key, cells in groups.items() if len(cells) > 1}
+    conflicts = {key for key, cells in several.items() if len(set(cells)) > 1}
+    assert (found.keys, found.conflicts) == (len(several), len(conflicts))
+    assert found.repeats == found.keys - found.conflicts
+    assert found.rows == sum(map(len, several.values()))
+    assert {example.text.split(":")[0] for example in found.conflict_examples} == {
+        f"k {key}" for key in conflicts
+    }
+
+
+@given(st.lists(st.integers(-1, 99), max_size=30), st.integers(1, 100))
+def test_gathering_from_pieces(index, piece):
+    cells = [str(number) for number in range(100)]
+    column = pa.chunked_array([cells[at : at + piece] for at in range(0, 100, piece)])
+    expected = [cells[row] if row >= 0 else None for row in index]
+    assert gather(column, np.array(index, np.int64)).to_pylist() == expected
