@@ -67,7 +67,7 @@ def run(options: argparse.Namespace) -> int:
             status = _step(command, meaning, options)
             if status:
                 return status
-        show_answer(_closing(folder, *map(_read, ("visits.csv", "hives.csv"))), heading="In short")
+        show_answer(_closing(folder), heading="In short")
     return 0
 
 
@@ -109,15 +109,20 @@ def _read(path: str) -> Table:
     return read_source(one_source(path))
 
 
-def _closing(folder: Path, visits: Table, hives: Table) -> Iterator[str]:
+def _closing(folder: Path) -> Iterator[str]:
     """What came in, what matched, what was set aside, and where to look."""
+    visits, hives = _read("visits.csv"), _read("hives.csv")
+    twice = (
+        _read("visits-aside/visits-repeats.csv").rows,
+        _read("hives-aside/hives-repeats.csv").rows,
+    )
     strict = join(visits, hives, "Yard,Hive")
     joined = join(visits, hives, "Yard,Hive", ignore=["case", "space"])
     match = joined.match
     gained = match.left_matched - strict.match.left_matched
     yield (
-        f"came in      {counted(visits.rows, 'visit')} from 8 extracts, "
-        f"{hives.rows:,} entries of the register"
+        f"came in      {visits.rows + twice[0]:,} visits from 8 extracts, {twice[0]} of them "
+        f"twice; {hives.rows + twice[1]} entries of the register, {twice[1]} twice"
     )
     yield (
         f"matched      {match.left_matched:,} visits, {gained} of them once case and spaces "

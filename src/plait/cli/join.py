@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 
 from plait.cli.handing import (
     Result,
@@ -15,12 +16,13 @@ from plait.cli.handing import (
 )
 from plait.cli.options import add_origin, add_output, complete_columns
 from plait.cli.progress import Progress
-from plait.cli.show import show_findings
+from plait.cli.show import show_error, show_findings
 from plait.core.join import join_all
 from plait.core.keyspec import names
 from plait.core.match import CARDINALITIES, KINDS
 from plait.core.origin import with_origin
 from plait.core.refusal import JoinRefusedError
+from plait.core.table import Table
 from plait.formats.sources import one_source, uniquely_named
 
 HELP = {
@@ -83,8 +85,7 @@ def run(options: argparse.Namespace) -> int:
                     options.out.stem if options.out else None,
                 )
         except JoinRefusedError as refused:
-            _tell_refusal(refused, tables, options)
-            raise
+            return _refusal(refused, tables, options)
         table = with_origin(joined.table, options.origin) if options.origin else joined.table
         result = Result(
             "join", table, joined.entries, joined.findings, joined.aside, joined.matches
@@ -92,9 +93,14 @@ def run(options: argparse.Namespace) -> int:
         return hand_over(with_findings(result, tables), tables, options, delivery, progress)
 
 
-def _tell_refusal(refused: JoinRefusedError, tables: list, options: argparse.Namespace) -> None:
-    """Show what was found before the error itself is shown."""
-    if not options.quiet:
-        show_findings(refused.findings, options.verbose)
+def _refusal(
+    refused: JoinRefusedError, tables: Sequence[Table], options: argparse.Namespace
+) -> int:
+    """Tell that nothing was joined, and what was found; the exit status."""
+    show_error(refused)
     result = Result("join", tables[0], (), refused.findings, (), (refused.match,))
-    tell_json(account(with_findings(result, tables), tables, ()), options)
+    result = with_findings(result, tables)
+    if not options.quiet:
+        show_findings(result.findings, options.verbose)
+    tell_json(account(result, tables, ()), options)
+    return refused.status

@@ -11,7 +11,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from plait.core.errors import PlaitError
-from plait.core.finding import Example, Finding, counted, worst_first
+from plait.core.finding import Example, Finding, Place, counted, worst_first
 from plait.core.ledger import Entry
 
 # Told apart by people of every colour sight; each is also said in a word.
@@ -158,9 +158,20 @@ def _finding(finding: Finding, verbose: bool) -> Padding:
 
 
 def _shown(example: Example) -> str:
-    places = ", ".join(map(str, example.places))
+    places = _joined(example.places)
     text = printable(example.text)
     return f"{text}  ({places})" if places else text
+
+
+def _joined(places: Sequence[Place]) -> str:
+    """Places with each source named once: ``hives rows 77, 78``."""
+    by_source: dict[str, list[str]] = {}
+    for place in places:
+        by_source.setdefault(place.source, []).append(f"{place.row:,}")
+    return "; ".join(
+        f"{printable(source)} {'row' if len(rows) == 1 else 'rows'} {', '.join(rows)}"
+        for source, rows in by_source.items()
+    )
 
 
 def say(text: str) -> None:

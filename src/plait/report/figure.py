@@ -92,4 +92,5 @@ def _number(panel: Any, place: int, end: int, rows: int, signed: bool) -> None:
 def _inline(svg: str) -> str:
     """The drawing without what only a file of its own needs, its black text in the page's ink."""
     svg = re.sub(r"<metadata>.*?</metadata>", "", svg[svg.index("<svg") :], flags=re.DOTALL)
-    return svg.replace('style="font', 'style="fill: currentColor; font')
+    svg = svg.replace('style="font', 'style="fill: currentColor; font')
+    return svg.replace(RESULT, "currentColor")
