@@ -23,7 +23,11 @@ class Run:
 
 
 def run(words: list[str]) -> Run:
-    """Run a command to its end; its output is thrown away."""
+    """Run a command to its end; its output is thrown away.
+
+    What earlier runs wrote is put on the disk first, so that nobody waits for another's writes.
+    """
+    os.sync()
     begin = time.perf_counter()
     process = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
     said = process.stderr.read()

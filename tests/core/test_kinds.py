@@ -76,7 +76,7 @@ def test_one_odd_cell_far_down_decides():
 def test_decimals_are_given_back(value):
     text = f"{value:f}"
     column = pa.chunked_array([[text]])
-    (made,) = as_kind(column.chunk(0), arrow_type("decimal", column)).to_pylist()
+    (made,) = as_kind(column.chunk(0), "decimal", arrow_type("decimal", column)).to_pylist()
     assert float(made) == float(text)
 
 

@@ -8,11 +8,11 @@ from pathlib import Path
 import pyarrow as pa
 import pyarrow.parquet
 
-from plait.core.kinds import arrow_type, as_kind, form_of, kind_of
+from plait.core.kinds import arrow_type, as_kind, kind_of, likely_kind, simplest_type
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
 
-ROW_GROUP = 1 << 19
+ROW_GROUP = 1 << 20
 
 Tick = Callable[[int], None]
 
@@ -31,38 +31,45 @@ def write_parquet(table: Table, target: Path, tick: Tick = lambda _: None) -> No
 
     Notes
     -----
-    The form of the cells decides at first, since that is quick; should a cell
-    turn out to have the form and no value (a 30th of February), the columns are
-    decided by their values and the file is written once more.
+    A glance decides the types at first, and each cell is checked as it is
+    converted, while others are written. Should one turn out not to be of the
+    type, all cells are looked at and the file is written once more.
     """
     columns = {name: table.whole(name) for name in table.column_names}
     try:
-        _write(columns, form_of, target, tick)
+        likely = {name: likely_kind(column) for name, column in columns.items()}
+        types = {name: simplest_type(kind) for name, kind in likely.items()}
+        _write(columns, likely, types, target, tick)
     except pa.ArrowInvalid:
-        _write(columns, kind_of, target, lambda _: None)
+        sure = {name: kind_of(column) for name, column in columns.items()}
+        types = {name: arrow_type(sure[name], column) for name, column in columns.items()}
+        _write(columns, sure, types, target, lambda _: None)
 
 
 def _write(
     columns: Mapping[str, pa.ChunkedArray],
-    decide: Callable[[pa.ChunkedArray], str],
+    kinds: Mapping[str, str],
+    types: Mapping[str, pa.DataType | None],
     target: Path,
     tick: Tick,
 ) -> None:
-    types = {name: arrow_type(decide(column), column) for name, column in columns.items()}
-    schema = pa.schema(list(types.items()))
+    schema = pa.schema([(name, types[name] or columns[name].type) for name in columns])
     rows = len(next(iter(columns.values()))) if columns else 0
 
     def group(start: int) -> pa.Table:
         cells = [
             pa.chunked_array(
-                [as_kind(chunk, types[name]) for chunk in column.slice(start, ROW_GROUP).chunks],
-                types[name],
+                [
+                    as_kind(chunk, kinds[name], schema.field(number).type)
+                    for chunk in column.slice(start, ROW_GROUP).chunks
+                ],
+                schema.field(number).type,
             )
-            for name, column in columns.items()
+            for number, (name, column) in enumerate(columns.items())
         ]
         return pa.Table.from_arrays(cells, schema=schema)
 
     with pa.parquet.ParquetWriter(target, schema) as writer:
-        for made in ordered_map(group, range(0, rows, ROW_GROUP)):
+        for made in ordered_map(group, range(0, rows, ROW_GROUP), ahead=1):
             writer.write_table(made, row_group_size=ROW_GROUP)
             tick(made.num_rows)
