@@ -181,9 +181,6 @@ def _mix_directly(
     def mark(step: tuple[Codes, Codes]) -> None:
         seen[_pairs(*step, right_size)] = True
 
-    def look_up(step: tuple[Codes, Codes]) -> Codes:
-        return codes.take(_pairs(*step, right_size), mode="wrap")
-
     for one, other in zip(left, right, strict=True):
         for _ in ordered_map(mark, _steps(one, other)):
             pass
@@ -192,11 +189,17 @@ def _mix_directly(
     codes -= np.int32(1)
     size = int(codes[slots]) + 1
     codes[slots] = MISSING
-    mixed = (
-        list(ordered_map(look_up, _steps(one, other)))
-        for one, other in zip(left, right, strict=True)
-    )
-    return tuple(np.concatenate([*parts, np.empty(0, np.int32)]) for parts in mixed), size
+    mixed = tuple(np.empty(len(one), np.int32) for one in left)
+    for one, other, made in zip(left, right, mixed, strict=True):
+
+        def look_up(start: int, one: Codes = one, other: Codes = other, made: Codes = made) -> None:
+            stop = start + _STEP
+            pairs = _pairs(one[start:stop], other[start:stop], right_size)
+            codes.take(pairs, out=made[start:stop], mode="wrap")
+
+        for _ in ordered_map(look_up, range(0, len(one), _STEP)):
+            pass
+    return mixed, size
 
 
 def _mix_by_hash(

@@ -47,17 +47,27 @@ class TextDictionary:
 
     def encode(self, array: pa.Array) -> Codes:
         """Codes of the cells, -1 for missing and empty ones, taking in texts not seen before."""
-        array = as_text(array)
-        # Steps of a size that the processor's caches hold are several times faster.
-        steps = [self._step(array.slice(at, _STEP)) for at in range(0, len(array), _STEP)]
-        return np.concatenate(steps) if steps else np.empty(0, np.int32)
+        return self.encode_all(pa.chunked_array([array]))
+
+    def encode_all(self, column: pa.ChunkedArray) -> Codes:
+        """Codes of a whole column."""
+        codes, filled = np.empty(len(column), np.int32), 0
+        for chunk in column.chunks:
+            chunk = as_text(chunk)
+            for at in range(0, len(chunk), _STEP):  # a size that the processor's caches hold
+                step = self._step(chunk.slice(at, _STEP))
+                codes[filled : filled + len(step)] = step
+                filled += len(step)
+        return codes
 
     def _step(self, array: pa.Array) -> Codes:
         cells = Cells(array)
-        words = cells.words(0)
-        if cells.longest > PIECE:
-            rows = np.flatnonzero(cells.lengths > PIECE)
-            words[rows] = self._long_words(cells, rows)
+        longer = np.flatnonzero(cells.lengths > PIECE)
+        if len(longer) == len(array):
+            words = self._long_words(cells, None)
+        else:
+            words = cells.words(0)
+            words[longer] = self._long_words(cells, longer)
         present = None
         if not cells.lengths.all():
             present = np.flatnonzero(cells.lengths)
@@ -67,23 +77,31 @@ class TextDictionary:
             self._texts.append(array.take(pa.array(new if present is None else present.take(new))))
         return codes if present is None else _spread(codes, present, len(array))
 
-    def encode_all(self, column: pa.ChunkedArray) -> Codes:
-        """Codes of a whole column."""
-        codes = [self.encode(chunk) for chunk in column.chunks]
-        return np.concatenate(codes) if codes else np.empty(0, np.int32)
-
-    def _long_words(self, cells: Cells, rows: npt.NDArray[np.int64]) -> npt.NDArray[np.uint64]:
-        """For cells of more than one piece, a word that stands for the whole cell."""
-        lengths = cells.lengths.take(rows)
+    def _long_words(
+        self, cells: Cells, rows: npt.NDArray[np.int64] | None
+    ) -> npt.NDArray[np.uint64]:
+        """For cells of more than one piece (all, if None), a word that stands for the whole."""
+        lengths = cells.lengths if rows is None else cells.lengths.take(rows)
         nodes = self._pieces.encode(cells.words(0, rows))[0].astype(np.int64)
-        walking, piece = np.arange(len(rows)), 1
-        while len(walking):
-            codes = self._pieces.encode(cells.words(piece, rows.take(walking)))[0]
-            edges = (nodes[walking] << np.int64(32)) | (codes + np.int64(1))
-            nodes[walking] = self._edges.encode(edges.view(np.uint64))[0] + _DEEPER
+        piece, longest = 1, int(lengths.max(initial=0))
+        while longest > piece * PIECE:
+            walking = np.flatnonzero(lengths > piece * PIECE)
+            if len(walking) == len(lengths):
+                nodes = self._walk(nodes, cells.words(piece, rows))
+            else:
+                there = walking if rows is None else rows.take(walking)
+                nodes[walking] = self._walk(nodes[walking], cells.words(piece, there))
             piece += 1
-            walking = walking[lengths[walking] > piece * PIECE]
         return (nodes.view(np.uint64) << np.uint64(8)) | MARK
+
+    def _walk(
+        self, nodes: npt.NDArray[np.int64], pieces: npt.NDArray[np.uint64]
+    ) -> npt.NDArray[np.int64]:
+        """The nodes that one more piece leads to."""
+        edges = nodes << np.int64(32)
+        edges |= self._pieces.encode(pieces)[0]
+        edges += np.int64(1)
+        return self._edges.encode(edges.view(np.uint64))[0] + _DEEPER
 
     def texts(self) -> pa.Array:
         """The distinct texts in the order of their codes."""

@@ -53,10 +53,14 @@ class Cells:
         self.data = np.frombuffer(data, np.uint8)[begin:end] if end else np.empty(0, np.uint8)
         self._begin = begin
         self.longest = int(self.lengths.max(initial=0))
-        self._loads = _loads(data, data.size if data is not None else 0)
+        self._shortest = int(self.lengths.min(initial=self.longest))
+        self._buffer = _at_least_a_word(data)
+        self._loads = _from_every_byte(self._buffer)
 
     def words(self, piece: int, rows: npt.NDArray[np.int64] | None = None) -> Words:
         """The word of the ``piece``-th seven bytes of the cells at ``rows`` (of all, if None)."""
+        if rows is None and self.longest == self._shortest:
+            return self._words_of_one_length(piece)
         starts = self.starts if rows is None else self.starts.take(rows)
         lengths = self.lengths if rows is None else self.lengths.take(rows)
         if piece:
@@ -69,6 +73,23 @@ class Cells:
         loaded <<= shift
         sizes += _ONE
         loaded |= sizes
+        return loaded
+
+    def _words_of_one_length(self, piece: int) -> Words:
+        """The same where all cells are equally long, and so stand at equal distances."""
+        kept = min(max(self.longest - piece * PIECE, 0), PIECE)
+        if not kept:
+            return np.full(len(self.lengths), 1, np.uint64)
+        begin = int(self.starts[0]) + piece * PIECE
+        whole = (len(self._loads) - 1 - begin) // self.longest + 1
+        whole = max(0, min(len(self.starts), whole))
+        loaded = np.empty(len(self.starts), np.uint64)
+        loaded[:whole] = np.ndarray(
+            (whole,), "<u8", self._buffer, offset=begin, strides=(self.longest,)
+        )
+        loaded[whole:] = self._load(self.starts[whole:] + piece * PIECE)
+        loaded <<= np.uint64(64 - 8 * kept)
+        loaded |= np.uint64(kept + 1)
         return loaded
 
     def byte(self, place: int) -> npt.NDArray[np.uint8]:
@@ -99,9 +120,13 @@ def _without_missing(array: pa.Array, lengths: npt.NDArray[Any]) -> npt.NDArray[
     return np.where(array.is_valid().to_numpy(zero_copy_only=False), lengths, 0)
 
 
-def _loads(data: pa.Buffer | None, size: int) -> Words:
+def _at_least_a_word(data: pa.Buffer | None) -> pa.Buffer | bytes:
+    """The bytes, or if there are less than eight, with zeros behind them."""
+    if data is not None and data.size >= 8:
+        return data
+    return (bytes(data) if data is not None else b"").ljust(8, b"\0")
+
+
+def _from_every_byte(data: pa.Buffer | bytes) -> Words:
     """Eight bytes from every byte position on, as an unaligned view."""
-    if data is None or size < 8:
-        padded = (bytes(data) if data is not None else b"").ljust(8, b"\0")
-        return np.frombuffer(padded, "<u8")
-    return np.ndarray((size - 7,), dtype="<u8", buffer=data, strides=(1,))
+    return np.ndarray((len(memoryview(data)) - 7,), dtype="<u8", buffer=data, strides=(1,))

@@ -114,7 +114,10 @@ def _parse(block: Block, shape: _Shape) -> _Part:
                 ignore_empty_lines=not single,
                 invalid_row_handler=note,
             ),
-            pa.csv.ConvertOptions(column_types={name: pa.string() for name in shape.names}),
+            pa.csv.ConvertOptions(
+                column_types={name: pa.string() for name in shape.names},
+                check_utf8=not block.ascii,
+            ),
         )
     except pa.ArrowInvalid:
         return _Part(None, block)

@@ -10,7 +10,6 @@ from plait.core.errors import OutputError
 from plait.core.names import nearest
 from plait.core.table import Table
 from plait.formats.delimited_out import write_delimited
-from plait.formats.parquet import write_parquet
 
 Tick = Callable[[int], None]
 
@@ -49,6 +48,8 @@ def write_table(table: Table, target: Path, ending: str, tick: Tick = lambda _: 
         Told how many rows were written, each time.
     """
     if ending.lower() == ".parquet":
+        from plait.formats.parquet import write_parquet
+
         write_parquet(table, target, tick)
     else:
         with target.open("wb", buffering=0) as file:

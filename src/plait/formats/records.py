@@ -34,12 +34,15 @@ class Block:
     data : memoryview
     quoted : bool
         Whether there are quotes in it.
+    ascii : bool
+        Whether all of it is ASCII, and so surely UTF-8.
     lines : int
         How many lines of the file stand above it.
     """
 
     data: memoryview
     quoted: bool
+    ascii: bool
     lines: int
 
 
@@ -92,7 +95,8 @@ def blocks(
             raise place.error(data.index(b"\0"), "a NUL byte stands in the text", _NOT_TEXT)
         end = _last_break(data, ord(delimiter), place, final)
         if end:
-            yield Block(memoryview(data)[:end], data.find(b'"', 0, end) >= 0, lines)
+            quoted = data.find(b'"', 0, end) >= 0
+            yield Block(memoryview(data)[:end], quoted, data.isascii(), lines)
             lines += line_ends(memoryview(data)[:end])
         if len(data) - end > LONGEST_RECORD:
             raise place.error(end, "a record of more than 64 MiB begins", _UNCLOSED)
