@@ -158,32 +158,37 @@ def _digits_in(signs: bytes) -> Callable[[pa.Array], bool]:
 
     def holds(array: pa.Array) -> bool:
         cells = Cells(array)
-        return _only(cells.data, signs) and _plain(cells)
+        found = _signs(cells.data)
+        return found <= set(signs) and _plain(cells, found)
 
     return holds
 
 
-def _only(data: npt.NDArray[np.uint8], signs: bytes) -> bool:
-    other = data - np.uint8(ord("0")) > 9
-    if not other.any():
-        return True
-    return bool(np.isin(data[other], np.frombuffer(signs, np.uint8)).all())
+def _signs(data: npt.NDArray[np.uint8]) -> set[int]:
+    """The bytes that are no digits; for others than a minus and a point, -1."""
+    others = np.count_nonzero(data - np.uint8(_ZERO) > 9)
+    counts = {sign: np.count_nonzero(data == sign) for sign in (_MINUS, _POINT) if others}
+    found = {sign for sign, count in counts.items() if count}
+    return found if sum(counts.values()) == others else {*found, -1}
 
 
-def _plain(cells: Cells) -> bool:
+def _plain(cells: Cells, signs: set[int]) -> bool:
     """No leading zero, no bare or zero minus, no point first or last."""
-    first, second, last = cells.byte(0), cells.byte(1), cells.byte(-1)
-    odd = (first == _POINT) | (last == _POINT) | (last == _MINUS)
-    minus = np.flatnonzero(first == _MINUS)
-    length = cells.lengths
-    if len(minus):
-        first, second, length = first.copy(), second.copy(), length.copy()
-        first[minus], second[minus] = second[minus], cells.byte(2)[minus]
-        length[minus] -= 1
-        odd |= first == _POINT
-        odd[minus] |= (first[minus] == _ZERO) & (length[minus] == 1)
-    odd |= (first == _ZERO) & (length > 1) & (second != _POINT)
-    return not odd.any()
+    first, length = cells.byte(0), cells.lengths
+    if signs:
+        last = cells.byte(-1)
+        if ((first == _POINT) | (last == _POINT) | (last == _MINUS)).any():
+            return False
+    starting = np.flatnonzero(((first == _ZERO) & (length > 1)) | (first == _MINUS))
+    if not len(starting):
+        return True
+    minus = first[starting] == _MINUS
+    second = cells.byte(1, starting)
+    head = np.where(minus, second, first[starting])
+    after = np.where(minus, cells.byte(2, starting), second)
+    digits = length[starting] - minus
+    odd = (head == _POINT) | ((head == _ZERO) & (digits > 1) & (after != _POINT))
+    return not (odd | (minus & (head == _ZERO) & (digits == 1))).any()
 
 
 def _short_enough(array: pa.Array) -> bool:

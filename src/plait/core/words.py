@@ -92,13 +92,16 @@ class Cells:
         loaded |= np.uint64(kept + 1)
         return loaded
 
-    def byte(self, place: int) -> npt.NDArray[np.uint8]:
+    def byte(
+        self, place: int, rows: npt.NDArray[np.int64] | slice = slice(None)
+    ) -> npt.NDArray[np.uint8]:
         """The byte at a place of each cell, the last at -1; zero where there is none."""
+        starts, lengths = self.starts[rows], self.lengths[rows]
         if not len(self.data):
-            return np.zeros(len(self.lengths), np.uint8)
-        within = self.starts - self._begin + (place if place >= 0 else self.lengths + place)
+            return np.zeros(len(lengths), np.uint8)
+        within = starts + ((place if place >= 0 else lengths + place) - self._begin)
         bytes_: npt.NDArray[np.uint8] = self.data.take(within, mode="clip")
-        bytes_[self.lengths < (place + 1 if place >= 0 else -place)] = 0
+        bytes_[lengths < (place + 1 if place >= 0 else -place)] = 0
         return bytes_
 
     def _load(self, starts: npt.NDArray[Any]) -> Words:

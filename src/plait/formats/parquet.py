@@ -11,6 +11,7 @@ import pyarrow.parquet
 from plait.core.kinds import arrow_type, as_kind, kind_of, likely_kind, simplest_type
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
+from plait.core.text import is_text
 
 ROW_GROUP = 1 << 20
 
@@ -69,7 +70,9 @@ def _write(
         ]
         return pa.Table.from_arrays(cells, schema=schema)
 
-    with pa.parquet.ParquetWriter(target, schema) as writer:
+    # The least and greatest text of a row group cost more time than any reader gets back.
+    ranged = [field.name for field in schema if not is_text(field.type)]
+    with pa.parquet.ParquetWriter(target, schema, write_statistics=ranged or False) as writer:
         for made in ordered_map(group, range(0, rows, ROW_GROUP), ahead=1):
             writer.write_table(made, row_group_size=ROW_GROUP)
             tick(made.num_rows)
