@@ -17,7 +17,7 @@ from plait.core.names import nearest
 
 def _case(texts: pa.Array) -> pa.Array:
     # Upper first: it folds what has one capital and two small forms.
-    return pc.utf8_lower(pc.utf8_upper(texts))
+    return pc.replace_substring(pc.utf8_lower(pc.utf8_upper(texts)), "ß", "ss")
 
 
 def _space(texts: pa.Array) -> pa.Array:

@@ -99,6 +99,8 @@ def _parse(block: Block, shape: _Shape) -> _Part:
         ragged.append(row)
         return "skip"
 
+    if not (block.ascii or _is_utf8(block.data)):
+        return _Part(None, block)
     single = len(shape.names) == 1
     if not single and _blank(block.data, shape.delimiter):
         return _Part(None)
@@ -116,7 +118,7 @@ def _parse(block: Block, shape: _Shape) -> _Part:
             ),
             pa.csv.ConvertOptions(
                 column_types={name: pa.string() for name in shape.names},
-                check_utf8=not block.ascii,
+                check_utf8=False,  # it has been checked
             ),
         )
     except pa.ArrowInvalid:
@@ -126,6 +128,14 @@ def _parse(block: Block, shape: _Shape) -> _Part:
     if not len(table):
         return _Part(None)
     return _Part([one_array(column) for column in table.columns])
+
+
+def _is_utf8(data: memoryview) -> bool:
+    try:
+        str(data, "utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
 
 
 def _blank(data: memoryview, delimiter: str) -> bool:

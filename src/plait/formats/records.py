@@ -151,8 +151,9 @@ def _last_break(data: Bytes, delimiter: int, place: _Place, final: bool) -> int:
     if final:
         return len(data)
     end = _before(data, len(data))
-    opened = int(np.searchsorted(inside, end))
-    return _before(data, int(inside[opened - 1])) if opened % 2 else end
+    while (opened := int(np.searchsorted(inside, end))) % 2:  # this line break is in a cell
+        end = _before(data, int(inside[opened - 1]))
+    return end
 
 
 def _before(data: Bytes, stop: int) -> int:

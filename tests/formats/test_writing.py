@@ -1,0 +1,74 @@
+"""Writing: what is written reads back the same, and is there whole or not at all."""
+
+from __future__ import annotations
+
+import csv
+import io
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from plait.core.errors import OutputError
+from plait.core.table import from_columns
+from plait.formats.delimited import read_delimited
+from plait.formats.delimited_out import write_delimited
+from plait.formats.delivery import Delivery
+
+CELL = st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), max_size=8)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.lists(st.tuples(CELL, CELL), max_size=20), st.sampled_from([",", "\t"]), st.booleans())
+def test_what_is_written_reads_back_the_same(rows, delimiter, one_column):
+    columns = {"x": [row[0] for row in rows]}
+    if not one_column:
+        columns["y, z"] = [row[1] for row in rows]
+    file = io.BytesIO()
+    write_delimited(from_columns("t", columns), file, delimiter)
+    text = file.getvalue().decode()
+    by_library = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))
+    assert by_library == [list(columns), *map(list, zip(*columns.values(), strict=True))]
+    again = read_delimited(io.BytesIO(file.getvalue()), "t", "t.csv", delimiter)
+    assert again.to_dict() == columns
+
+
+def test_only_cells_that_must_be_are_quoted():
+    file = io.BytesIO()
+    write_delimited(from_columns("t", {"a": ["1", "b c", "d,e", " f"], "b": [None] * 4}), file, ",")
+    assert file.getvalue() == b'a,b\n1,\nb c,\n"d,e",\n f,\n'
+
+
+def test_several_files_appear_together_or_not_at_all(tmp_path):
+    with pytest.raises(RuntimeError), Delivery() as delivery:
+        delivery.write(tmp_path / "a.txt", lambda path: path.write_text("a"))
+        delivery.write(tmp_path / "new" / "b.txt", lambda path: path.write_text("b"))
+        raise RuntimeError
+    assert list(tmp_path.iterdir()) == []
+    with Delivery() as delivery:
+        delivery.write(tmp_path / "a.txt", lambda path: path.write_text("a"))
+        delivery.write(tmp_path / "new" / "b.txt", lambda path: path.write_text("b"))
+        assert not (tmp_path / "a.txt").exists()
+    assert (tmp_path / "a.txt").read_text() == "a"
+    assert (tmp_path / "new" / "b.txt").read_text() == "b"
+
+
+def test_a_file_that_comes_up_meanwhile_is_not_written_over(tmp_path):
+    target = tmp_path / "a.txt"
+    with pytest.raises(OutputError, match="there already"), Delivery() as delivery:
+        delivery.check(target)
+        delivery.write(target, lambda path: path.write_text("ours"))
+        target.write_text("theirs")
+    assert [path.read_text() for path in tmp_path.iterdir()] == ["theirs"]
+
+
+def test_a_source_is_never_a_target_under_any_name(tmp_path):
+    source = tmp_path / "a.csv"
+    source.write_text("x\n")
+    (tmp_path / "hard.csv").hardlink_to(source)
+    (tmp_path / "soft.csv").symlink_to(source)
+    delivery = Delivery([source], replace=True)
+    for name in ("a.csv", "hard.csv", "soft.csv"):
+        with pytest.raises(OutputError, match="never written to"):
+            delivery.check(tmp_path / name)
+    assert delivery.check(tmp_path / "other.csv")

@@ -1,0 +1,100 @@
+"""``import plait``: the same words and results as the command line."""
+
+from __future__ import annotations
+
+import inspect
+
+import pytest
+
+import plait as api
+
+
+@pytest.fixture
+def folder(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "in").mkdir()
+    (tmp_path / "in" / "may.csv").write_text("hive,kg\n1,2.50\n2,\n")
+    (tmp_path / "in" / "june.csv").write_text("hive,kg\n1,2.50\n3,1\n")
+    (tmp_path / "hives.csv").write_text("Hive No,breed\n1,Carnica\n2,Buckfast\n9,none\n")
+    return tmp_path
+
+
+def test_from_files_to_a_file_as_the_program_does(folder, plait):
+    visits = api.stack("in", label={"month": "{stem}"}, name="visits")
+    season = api.join(visits.table, "hives.csv", key={"hive": "Hive No"}, origin="from")
+    api.write(season.table, "api.csv")
+    plait("stack", "in", "--label", "month={stem}", "--out", "visits.csv")
+    plait(
+        "join",
+        "visits.csv",
+        "hives.csv",
+        "--key",
+        "hive=Hive No",
+        "--origin",
+        "from",
+        "--out",
+        "program.csv",
+    )
+    assert (folder / "api.csv").read_text() == (folder / "program.csv").read_text()
+    assert season.match.left_unmatched == 1
+    assert [aside.rows for aside in season.aside] == [1, 1]
+
+
+def test_places_lead_back_to_files_and_rows(folder):
+    visits = api.stack(["in/may.csv", "in/june.csv"])
+    season = api.join(visits.table, "hives.csv", key="hive=Hive No")
+    assert [str(place) for place in season.table.places(2)] == ["june row 1", "hives row 1"]
+
+
+def test_several_tables_with_keys_of_their_own(folder):
+    (folder / "breeds.csv").write_text("breed,origin\nCarnica,AT\n")
+    joined = api.join("in/may.csv", "hives.csv", "breeds.csv", keys=["hive=Hive No", "breed"])
+    assert joined.table.to_dict()["origin"] == ["AT", None]
+    assert len(joined.entries) == len(joined.matches) == 2
+    with pytest.raises(api.UsageError, match="3 keys are given for 2 joins"):
+        api.join("in/may.csv", "hives.csv", "breeds.csv", keys=["a", "b", "c"])
+
+
+def test_writing_over_things(folder):
+    table = api.read("hives.csv")
+    with pytest.raises(api.OutputError, match="never written to"):
+        api.write(table, "hives.csv", replace=True)
+    api.write(table, "copy.csv")
+    with pytest.raises(api.OutputError, match="there already"):
+        api.write(table, "copy.csv")
+    api.write(table, "copy.csv", replace=True)
+    assert (folder / "copy.csv").read_bytes() == (folder / "hives.csv").read_bytes()
+
+
+def test_errors_are_one_family_with_what_where_and_remedy(folder):
+    with pytest.raises(api.PlaitError) as error:
+        api.read("hive.csv")
+    assert isinstance(error.value, api.SourceError)
+    assert (error.value.where, error.value.remedy) == ("hive.csv", "did you mean hives.csv?")
+    with pytest.raises(api.UsageError, match="did you mean hive"):
+        api.join("in/may.csv", "hives.csv", key="hvie=Hive No")
+    assert {
+        kind.status
+        for kind in (api.ExpectationError, api.UsageError, api.SourceError, api.OutputError)
+    } == {1, 2, 3, 4}
+
+
+def test_results_print_nothing_and_change_no_argument(folder, capsys):
+    left, right = api.read("in/may.csv"), api.read("hives.csv", name="register")
+    before = left.to_dict(), right.to_dict()
+    api.join(left, right, key="hive=Hive No", kind="full")
+    assert (left.to_dict(), right.to_dict()) == before
+    assert right.name == "register"
+    assert capsys.readouterr() == ("", "")
+
+
+@pytest.mark.parametrize("name", ["read", "stack", "join", "write"])
+def test_every_call_is_documented_with_an_example(name):
+    text = inspect.getdoc(getattr(api, name))
+    for part in ("Parameters\n", "Raises\n", "Examples\n", ">>> "):
+        assert part in text
+
+
+def test_an_unknown_name_is_an_attribute_error():
+    with pytest.raises(AttributeError, match="stakc"):
+        _ = api.stakc
