@@ -171,8 +171,10 @@ def _answer(result: Result, options: argparse.Namespace) -> Iterator[str]:
         )
     out_of_result = sum(one.rows for one in result.aside if not one.in_result)
     folder = aside_folder(options)
-    if result.aside and folder:
+    if result.aside and folder and out_of_result:
         yield f"set aside:   {counted(out_of_result, 'row')}, listed in {folder}/"
+    elif result.aside and folder:
+        yield f"set aside:   0 rows; those without a match are listed in {folder}/"
     elif out_of_result:
         yield f"left out:    {counted(out_of_result, 'row')}; to have them listed: --aside DIR"
     else:

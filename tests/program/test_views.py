@@ -1,0 +1,141 @@
+"""What a person sees: on a terminal, away from one, in a pipe, and on the page."""
+
+from __future__ import annotations
+
+import os
+import pty
+import re
+import subprocess
+import sys
+
+import pytest
+
+from plait.core.ledger import Line, entry
+from plait.report.figure import flow_svg
+
+
+@pytest.fixture
+def on_terminal(tmp_path):
+    """Runs the program with a terminal as standard error; returns what appeared there."""
+
+    def run(*words: str, width: int = 100, slow_feed: list[bytes] | None = None, **env: str) -> str:
+        leader, follower = pty.openpty()
+        process = subprocess.Popen(
+            [sys.executable, "-m", "plait", *words],
+            cwd=tmp_path,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.DEVNULL,
+            stderr=follower,
+            env={**os.environ, "TERM": "xterm-256color", "COLUMNS": str(width), **env},
+        )
+        os.close(follower)
+        for piece in slow_feed or []:
+            process.stdin.write(piece)
+            process.stdin.flush()
+            subprocess.run(["sleep", "0.4"], check=True)
+        process.stdin.close()
+        seen = b""
+        while True:
+            try:
+                part = os.read(leader, 65536)
+            except OSError:
+                break
+            if not part:
+                break
+            seen += part
+        process.wait()
+        os.close(leader)
+        return seen.decode()
+
+    return run
+
+
+@pytest.fixture
+def files(put):
+    many = "".join(f"u{number},{number}\n" for number in range(8))
+    put(l_csv=f"k,v\n1,a\n{many}", r_csv="k,w\n1,x\n")
+
+
+JOIN = ("join", "l.csv", "r.csv", "--key", "k")
+
+
+def test_answer_then_ledger_then_findings(plait, files):
+    lines = plait(*JOIN, "--out", "o.csv").err.splitlines()
+    assert lines[0] == "o.csv: 9 rows, 3 columns"
+    assert lines[1] == "not matched: 8 of l, 0 of r"
+    assert lines[2] == "set aside:   0 rows; those without a match are listed in o-aside/"
+    order = [
+        next(number for number, line in enumerate(lines) if line.startswith(start))
+        for start in (
+            "left join of l and r on k",
+            "  rows out",
+            "2 warnings",
+            "  warning 8 rows of l",
+        )
+    ]
+    assert order == sorted(order)
+
+
+def test_eighty_columns_are_enough_away_from_a_terminal(plait, files):
+    assert max(map(len, plait(*JOIN, "--out", "o.csv").err.splitlines())) <= 80
+
+
+def test_quiet_says_nothing_and_verbose_shows_all_examples(plait, files):
+    assert plait(*JOIN, "--out", "o.csv", "--quiet").err == ""
+    plain = plait(*JOIN, "--out", "p.csv").err
+    verbose = plait(*JOIN, "--out", "q.csv", "--verbose").err
+    assert plain.count("(l row ") == 2
+    assert verbose.count("(l row ") == 5
+
+
+def test_the_result_alone_goes_to_standard_output(plait, files):
+    ended = plait(*JOIN, "--kind", "inner")
+    assert ended.out == "k,v,w\n1,a,x\n"
+    assert "left out:    8 rows; to have them listed: --aside DIR" in ended.err
+
+
+def test_colours_on_a_terminal_unless_no_color_is_set(on_terminal, files):
+    assert "\x1b[33mwarning" in on_terminal(*JOIN, "--out", "o.csv")
+    plain = on_terminal(*JOIN, "--out", "p.csv", NO_COLOR="1")
+    assert not re.search(r"\x1b\[[0-9;]*3[0-9]m", plain)
+
+
+def test_progress_on_a_terminal_after_a_second_and_never_elsewhere(on_terminal, plait):
+    feed = [b"x,y\n"] + [b"1,2\n" * 10_000] * 5
+    seen = on_terminal("stack", "-", slow_feed=feed)
+    assert "reading" in seen
+    assert "reading" not in plait("stack", "-", feed=b"".join(feed)).err
+
+
+def test_bars_only_where_they_can_be_drawn(plait, files):
+    assert "█" in plait(*JOIN, "--out", "o.csv", PYTHONIOENCODING="utf-8").err
+    assert "█" not in plait(*JOIN, "--out", "p.csv", PYTHONIOENCODING="ascii").err
+
+
+def test_of_very_many_sources_the_ledger_names_some_and_adds_up_the_others(plait, tmp_path):
+    for number in range(30):
+        (tmp_path / f"m{number}.csv").write_text("x\n" + "1\n" * (number + 1))
+    said = plait("stack", ".", "--out", "o.parquet", "--json")
+    assert len(said.json["ledger"][0]["lines"]) == 30
+    lines = [line for line in said.err.splitlines() if "rows of" in line]
+    assert len(lines) == 12
+    assert re.search(r"rows of 19 more sources +399", lines[-1])
+
+
+def test_one_report_for_several_joins(plait, put, tmp_path):
+    put(a_csv="k,v\n1,x\n2,y\n", b_csv="k,m\n1,p\n", c_csv="k,z\n2,9\n")
+    assert plait("join", "a.csv", "b.csv", "c.csv", "--report", "r.html").status == 0
+    page = (tmp_path / "r.html").read_text()
+    assert page.count("<caption>") == 2
+    assert "left join of a and b on k" in page
+    assert '<th scope="row">rows out</th><td class="count">2</td>' in page
+    assert plait("stack", "a.csv", "--report", "r.txt").status == 2
+
+
+def test_a_figure_is_the_same_every_time_and_holds_its_numbers():
+    account = entry("stack of 2 sources", [("a", 1200), ("b", 30)], [Line("set aside", -7)], 1223)
+    drawn = flow_svg([account])
+    assert drawn == flow_svg([account])
+    for text in ("stack of 2 sources", "1,200", "−7", "1,223", "rows of b"):
+        assert text in drawn
+    assert flow_svg([entry("stack of 1 source", [("none", 0)], [], 0)])
