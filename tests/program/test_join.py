@@ -126,7 +126,7 @@ def test_a_declared_cardinality_that_does_not_hold_names_the_keys(plait, put):
     assert ended.status == 1
     finding = ended.finding("cardinality")
     assert finding["count"] == 1
-    assert finding["examples"][0]["text"] == "1 on 2 rows"
+    assert finding["examples"][0]["text"] == "k 1 on 2 rows"
 
 
 def test_a_repeated_key_that_matches_nothing_multiplies_nothing(plait, put):

@@ -120,7 +120,7 @@ def join(
     findings = key_findings(left, right, pairs, matching, match, duplicates)
     if key is None:
         findings = (inferred_finding(left, right, pairs), *findings)
-    refuse(left, right, matching, match, cardinality, findings)
+    refuse(left, right, pairs, matching, match, cardinality, findings)
 
     table, conflicts = joined_table(left, right, pairs, matching, kind, bool(ignore))
     if name:

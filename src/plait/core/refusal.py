@@ -6,8 +6,10 @@ from collections.abc import Iterable, Iterator
 
 import numpy as np
 
+from plait.core.duplicates import key_text
 from plait.core.errors import ExpectationError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.keyspec import Key
 from plait.core.match import Match, Matching
 from plait.core.table import Table
 
@@ -31,6 +33,7 @@ class JoinRefusedError(ExpectationError):
 def refuse(
     left: Table,
     right: Table,
+    pairs: Key,
     matching: Matching,
     match: Match,
     cardinality: str | None,
@@ -46,7 +49,7 @@ def refuse(
                 f"make the key unique in {right.name} or {left.name}, or say that it is meant: "
                 "--cardinality many-to-many",
                 match,
-                (*findings, *_multiplying(left, right, matching, ("left", "right"))),
+                (*findings, *_multiplying(left, right, pairs, matching, ("left", "right"))),
             )
         return
     broken = [
@@ -63,12 +66,12 @@ def refuse(
             f"matching keys stand on several rows of {tables}",
             f"make the key unique there, or declare --cardinality {found}",
             match,
-            (*findings, *_multiplying(left, right, matching, broken)),
+            (*findings, *_multiplying(left, right, pairs, matching, broken)),
         )
 
 
 def _multiplying(
-    left: Table, right: Table, matching: Matching, sides: Iterable[str]
+    left: Table, right: Table, pairs: Key, matching: Matching, sides: Iterable[str]
 ) -> Iterator[Finding]:
     """The matching keys that stand on several rows of a side."""
     tables = {
@@ -84,7 +87,7 @@ def _multiplying(
         for code in worst:
             rows = np.flatnonzero(codes == code)
             places = [place for row in rows[:2] for place in table.places(int(row))[:1]]
-            key = _code_text(matching, int(code))
+            key = key_text(table, [pair[number] for pair in pairs], int(rows[0]))
             examples.append(Example(f"{key} on {counts[code]:,} rows", tuple(places)))
         yield Finding(
             "cardinality",
@@ -94,10 +97,3 @@ def _multiplying(
             where=table.name,
             examples=tuple(examples),
         )
-
-
-def _code_text(matching: Matching, code: int) -> str:
-    coding = matching.coding
-    row = int(np.flatnonzero(coding.codes[0] == code)[0])
-    texts = [column.texts[int(column.codes[0][row])].as_py() for column in coding.columns]
-    return ", ".join(texts)
