@@ -86,8 +86,8 @@ def find_duplicates(table: Table, key: Sequence[str], codes: Codes, counts: Coun
         int(counts[repeated].sum()),
         keys - conflicts,
         conflicts,
-        _examples(table, key, codes, repeated & ~conflict),
-        _examples(table, key, codes, conflict),
+        _examples(table, key, codes, repeated & ~conflict, differing=False),
+        _examples(table, key, codes, conflict, differing=True),
     )
 
 
@@ -146,7 +146,8 @@ def conflicting(table: Table, column: Column, codes: Codes, size: int) -> Flags:
 def _shares(table: Table) -> list[list[tuple[int, int]]]:
     """The table's batches, dealt out to as many parts as there are cores."""
     spans = table.pieces()
-    return [spans[number :: cores()] for number in range(cores())]
+    parts = min(cores(), max(1, len(spans)))
+    return [spans[number::parts] for number in range(parts)]
 
 
 def _part(
@@ -219,23 +220,26 @@ def first_few(flags: Flags, codes: Codes) -> list[int]:
     return list(found)[:MOST_EXAMPLES]
 
 
-def _examples(table: Table, key: Sequence[str], codes: Codes, flags: Flags) -> tuple[Example, ...]:
+def _examples(
+    table: Table, key: Sequence[str], codes: Codes, flags: Flags, differing: bool
+) -> tuple[Example, ...]:
     if not flags.any():
         return ()
     some = first_few(flags, codes)
-    return tuple(_example(table, key, np.flatnonzero(codes == code)) for code in some)
+    return tuple(_example(table, key, np.flatnonzero(codes == code), differing) for code in some)
 
 
-def _example(table: Table, key: Sequence[str], rows: npt.NDArray[np.int64]) -> Example:
+def _example(
+    table: Table, key: Sequence[str], rows: npt.NDArray[np.int64], differing: bool
+) -> Example:
+    """A key, where it stands, and the first cell that differs if any does."""
     rows = rows[:1000]
-    taken = table.at(rows)
-    cells = {name: [as_shown(v) for v in values] for name, values in taken.to_dict().items()}
-    text = key_text(table, key, int(rows[0]))
-    other = 1
-    for name, values in cells.items():
-        differing = [i for i, value in enumerate(values) if value != values[0]]
-        if differing and name not in key:
-            other = differing[0]
+    taken, text, other = table.at(rows), key_text(table, key, int(rows[0])), 1
+    for name in table.column_names if differing else ():
+        values = [] if name in key else [as_shown(v) for v in taken.whole(name).to_pylist()]
+        odd = [number for number, value in enumerate(values) if value != values[0]]
+        if odd:
+            other = odd[0]
             text += f": {name} {values[0]} / {values[other]}"
             break
     return Example(text, _places(table, int(rows[0])) + _places(table, int(rows[other])))

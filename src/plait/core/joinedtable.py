@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Container
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -33,12 +33,13 @@ def joined_table(
     both = Table(left.name, here.columns, here.strands + there.strands, len(right_rows))
 
     columns = {column.name: column for column in here.columns}
+    ours = set(columns)
     paired = {right_name: left_name for left_name, right_name in pairs}
     findings = []
     for name, column in theirs.items():
         twin = paired.get(name, name)
         same_key = name in paired
-        if twin not in columns or (not same_key and name not in left.column_names):
+        if twin not in columns or (not same_key and name not in ours):
             columns[_free(name, right.name, columns)] = column
             continue
         difference = _Difference(0, 0, ())
@@ -59,8 +60,8 @@ def joined_table(
     return replace(both, columns=named, name=f"{left.name}+{right.name}"), findings
 
 
-def _free(name: str, table: str, taken: Iterable[str]) -> str:
-    return name if name not in set(taken) else distinct_name(f"{table}.{name}", taken)
+def _free(name: str, table: str, taken: Container[str]) -> str:
+    return name if name not in taken else distinct_name(f"{table}.{name}", taken)
 
 
 def _near(table: Table) -> Table:

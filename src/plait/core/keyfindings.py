@@ -15,7 +15,7 @@ from plait.core.keyspec import Key, quoted, spelt
 from plait.core.kinds import NUMBERS
 from plait.core.match import Match, Matching, Rows
 from plait.core.table import Table
-from plait.core.unmatched import best_gain
+from plait.core.unmatched import MOST_TEXTS, best_gain, too_many
 from plait.core.wordtable import Codes
 
 
@@ -139,6 +139,11 @@ def _first_of_each(codes: Codes) -> npt.NDArray[np.int64]:
 
 
 def _gain_remedy(right: Table, matching: Matching, match: Match) -> str:
+    if too_many(matching.coding):
+        return (
+            f"looser comparisons are not tried on more than {MOST_TEXTS:,} different keys; "
+            "if the spelling differs, try --ignore case,space"
+        )
     gain = best_gain(matching)
     if gain is None:
         return "no looser comparison would match any of them"

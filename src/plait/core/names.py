@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Container, Iterable
 
 _LEAST_LIKENESS = 60.0
 
@@ -40,13 +40,12 @@ def folded(header: str) -> str:
     return re.sub(r"[\W_]+", "", unicodedata.normalize("NFKC", header)).casefold()
 
 
-def distinct_name(name: str, taken: Iterable[str]) -> str:
+def distinct_name(name: str, taken: Container[str]) -> str:
     """The name, or with the first free number behind it.
 
     >>> distinct_name("a", ["a", "a (2)"])
     'a (3)'
     """
-    taken = set(taken)
     if name not in taken:
         return name
     number = 2

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
@@ -31,6 +31,9 @@ def ordered_map(
     >>> list(ordered_map(len, ["a", "bb"]))
     [1, 2]
     """
+    if isinstance(items, Sequence) and len(items) < 2:
+        yield from map(function, items)
+        return
     waiting: deque[Future[Result]] = deque()
     pool = ThreadPoolExecutor(cores())
     try:

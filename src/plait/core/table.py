@@ -165,10 +165,11 @@ class Table:
 
     def column(self, name: str) -> Column:
         """The column of that name; ``KeyError`` when there is none."""
-        for column in self.columns:
-            if column.name == name:
-                return column
-        raise KeyError(name)
+        return self._by_name[name]
+
+    @cached_property
+    def _by_name(self) -> dict[str, Column]:
+        return {column.name: column for column in self.columns}
 
     def cells(self, column: Column, start: int, stop: int) -> pa.Array:
         """The cells of a column on rows ``start`` to ``stop``, as one Arrow array."""

@@ -14,6 +14,8 @@ from plait.core.loosen import WAYS, loosened
 from plait.core.match import Matching
 from plait.core.wordtable import Codes
 
+MOST_TEXTS = 300_000
+
 
 @dataclass(frozen=True)
 class Gain:
@@ -42,13 +44,16 @@ def best_gain(matching: Matching) -> Gain | None:
     Returns
     -------
     Gain or None
-        ``None`` when no looser comparison would match any of them.
+        ``None`` when no looser comparison would match any of them, or when there
+        are too many to try.
 
     Notes
     -----
     Works on one row for each key. A way that brings no two texts of any key
     column together is passed over without looking at the keys.
     """
+    if too_many(matching.coding):
+        return None
     ways = [way for way in WAYS if _brings_together(matching.coding, [way])]
     joint = [way for way in WAYS if way not in ways]
     if not ways and not (joint and _brings_together(matching.coding, joint)):
@@ -64,6 +69,11 @@ def best_gain(matching: Matching) -> Gain | None:
         if smaller and smaller.rows >= best.rows:
             chosen, best = fewer, smaller
     return best if best.rows else None
+
+
+def too_many(coding: Coding) -> bool:
+    """Whether there are more different key texts than looser comparisons are tried on."""
+    return sum(column.size for column in coding.columns) > MOST_TEXTS
 
 
 def _brings_together(coding: Coding, ways: Sequence[str]) -> bool:

@@ -87,7 +87,7 @@ def usable_names(names: Sequence[str], where: str) -> tuple[list[str], list[Find
     >>> usable_names(["hive", " kg", "", "kg"], "may.csv")[0]
     ['hive', 'kg', 'column 3', 'kg (2)']
     """
-    usable: list[str] = []
+    usable: dict[str, None] = {}  # in order, and quick to look into
     changed: dict[str, list[Example]] = {"padded": [], "empty": [], "repeated": []}
     for number, name in enumerate(names, 1):
         wanted = name.strip() or f"column {number}"
@@ -99,7 +99,7 @@ def usable_names(names: Sequence[str], where: str) -> tuple[list[str], list[Find
         ):
             if happened:
                 changed[kind].append(Example(f"column {number}: {name!r} is read as {chosen!r}"))
-        usable.append(chosen)
+        usable[chosen] = None
     findings = [
         Finding(
             f"header-{kind}",
@@ -113,4 +113,4 @@ def usable_names(names: Sequence[str], where: str) -> tuple[list[str], list[Find
         for kind, examples in changed.items()
         if examples
     ]
-    return usable, findings
+    return list(usable), findings
