@@ -42,7 +42,7 @@ def test_rows_columns_and_lineage(made):
     result = stacked(made, label={"from": "{stem}"}, number="no")
     names = list(dict.fromkeys(name for _, cells in made for name in cells))
     rows = as_rows(made)
-    assert result.table.column_names == [*names, "from", "no"]
+    assert result.table.column_names == (*names, "from", "no")
     got = result.table.to_dict()
     for name in names:
         assert got[name] == [row.get(name) for _, _, row in rows]

@@ -73,9 +73,7 @@ def _foldable(table: Table, first: Mapping[str, str]) -> dict[str, str]:
 def header_findings(tables: Sequence[Table]) -> Iterator[Finding]:
     """What is to be said about the headers of tables that are stacked by name."""
     every = list(dict.fromkeys(name for table in tables for name in table.column_names))
-    lacking = {
-        name: [table for table in tables if name not in table.column_names] for name in every
-    }
+    lacking = {name: [table for table in tables if not table.has(name)] for name in every}
     variants = list(_variants(every, lacking))
     for new, old in variants:
         yield _variant_finding(new, old, lacking, len(tables))

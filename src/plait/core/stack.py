@@ -135,7 +135,7 @@ def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: st
 
 
 def _stored_part(table: Table, column: str, number: int) -> pa.ChunkedArray | None:
-    if column not in table.column_names:
+    if not table.has(column):
         return None
     for strand, stored in table.column(column).parts:
         if strand == number:

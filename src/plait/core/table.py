@@ -159,9 +159,13 @@ class Table:
     rows: int
     findings: tuple[Finding, ...] = field(default=())
 
-    @property
-    def column_names(self) -> list[str]:
-        return [column.name for column in self.columns]
+    @cached_property
+    def column_names(self) -> tuple[str, ...]:
+        return tuple(self._by_name)
+
+    def has(self, name: str) -> bool:
+        """Whether there is a column of that name."""
+        return name in self._by_name
 
     def column(self, name: str) -> Column:
         """The column of that name; ``KeyError`` when there is none."""
