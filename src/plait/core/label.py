@@ -11,9 +11,9 @@ import pyarrow as pa
 from plait.core.errors import UsageError
 from plait.core.names import nearest
 from plait.core.table import Origin
+from plait.core.text import repeated
 
 FIELDS = ("file", "stem", "folder", "sheet")
-_BLOCK = 1 << 16
 
 
 def label_text(template: str, origin: Origin) -> str:
@@ -48,10 +48,7 @@ def label_column(template: str, origins: Iterable[Origin]) -> pa.ChunkedArray:
     """The label of every row of these sources; its pieces share their memory."""
     chunks: list[pa.Array] = []
     for origin in origins:
-        text = pa.scalar(label_text(template, origin), pa.string())
-        block = pa.repeat(text, min(origin.rows, _BLOCK))
-        whole, rest = divmod(origin.rows, _BLOCK)
-        chunks += [block] * whole + ([block.slice(0, rest)] if rest else [])
+        chunks += repeated(label_text(template, origin), origin.rows)
     return pa.chunked_array(chunks, pa.string())
 
 

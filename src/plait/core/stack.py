@@ -19,9 +19,7 @@ from plait.core.headers import fold_names, header_findings, same_names
 from plait.core.label import label_column, parse_labels
 from plait.core.ledger import Entry, Line, entry
 from plait.core.table import Column, Index, Strand, Table, rows_dtype
-from plait.core.text import as_text
-
-_BLOCK = 1 << 16
+from plait.core.text import as_text, repeated
 
 
 @dataclass(frozen=True, eq=False)
@@ -148,17 +146,10 @@ def _end_to_end(parts: Sequence[pa.ChunkedArray | None], sizes: Sequence[int]) -
     chunks: list[pa.Array] = []
     for part, rows in zip(parts, sizes, strict=True):
         if part is None:
-            chunks += _missing(rows)
+            chunks += repeated(None, rows)
         else:
             chunks += part.chunks if len(kinds) == 1 else [as_text(one) for one in part.chunks]
     return pa.chunked_array(chunks, kinds.pop() if len(kinds) == 1 else pa.string())
-
-
-def _missing(rows: int) -> list[pa.Array]:
-    """Missing cells, in pieces that share their memory."""
-    block = pa.nulls(min(rows, _BLOCK), pa.string())
-    whole, rest = divmod(rows, _BLOCK)
-    return [block] * whole + ([block.slice(0, rest)] if rest else [])
 
 
 def _joint_index(tables: Sequence[Table], number: int) -> Index | None:
