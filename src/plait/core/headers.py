@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations
 
@@ -63,10 +64,11 @@ def fold_names(tables: Sequence[Table]) -> list[Table]:
 
 def _foldable(table: Table, first: Mapping[str, str]) -> dict[str, str]:
     forms = [folded(name) or name for name in table.column_names]
+    times = Counter(forms)
     return {
         name: first[form]
         for name, form in zip(table.column_names, forms, strict=True)
-        if forms.count(form) == 1
+        if times[form] == 1
     }
 
 
@@ -90,12 +92,13 @@ def _variants(
     from rapidfuzz import fuzz
 
     partial = [name for name in every if lacking[name]]
-    total = {id(table) for name in partial for table in lacking[name]}
+    without = {name: {id(table) for table in lacking[name]} for name in partial}
+    forms = {name: folded(name) for name in partial}
+    total = set().union(*without.values())
     for one, other in combinations(partial, 2):
-        apart = {id(t) for t in lacking[one]} | {id(t) for t in lacking[other]}
-        if apart < total:
+        if without[one] | without[other] < total:
             continue
-        form, other_form = folded(one), folded(other)
+        form, other_form = forms[one], forms[other]
         if form == other_form or fuzz.ratio(form, other_form) >= _LIKENESS:
             yield (one, other) if len(lacking[one]) <= len(lacking[other]) else (other, one)
 
