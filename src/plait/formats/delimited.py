@@ -18,6 +18,8 @@ from plait.core.table import Table, from_columns, one_array
 from plait.formats.header import read_header, usable_names
 from plait.formats.records import BLOCK_BYTES, Block, blocks
 
+_HEAD_BYTES = 1 << 20
+
 Tick = Callable[[int], None]
 
 
@@ -50,7 +52,7 @@ def read_delimited(
         For an empty file, a row with too few or too many cells, bytes that are
         not UTF-8, a NUL byte, a quote that never closes; the line is named.
     """
-    head = stream.read(BLOCK_BYTES)
+    head = stream.read(min(BLOCK_BYTES, _HEAD_BYTES))
     tick(len(head))
     header = read_header(head, delimiter, path)
     names, findings = usable_names(header.names, path)
@@ -125,9 +127,8 @@ def _parse(block: Block, shape: _Shape) -> _Part:
         return _Part(None, block)
     if ragged:
         return _Part(None, block)
-    if not len(table):
-        return _Part(None)
-    return _Part([one_array(column) for column in table.columns])
+    block.release()
+    return _Part([one_array(column) for column in table.columns] if len(table) else None)
 
 
 def _is_utf8(data: memoryview) -> bool:

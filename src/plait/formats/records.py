@@ -7,7 +7,9 @@ before a line break tells that; otherwise the quotes are walked one by one.
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import IO
 
@@ -23,6 +25,9 @@ _BREAKS = (ord("\n"), ord("\r"))
 
 
 Bytes = bytes | bytearray
+
+# Buffers that were parsed and may be filled again: new memory costs more time than reading does.
+_SPARE: deque[bytearray] = deque(maxlen=8)
 
 
 @dataclass(frozen=True)
@@ -45,8 +50,15 @@ class Block:
     ascii: bool
     lines: int
 
+    def release(self) -> None:
+        """Give the memory back to be filled again; the data are gone then."""
+        buffer = self.data.obj
+        self.data.release()
+        if isinstance(buffer, bytearray):
+            _SPARE.append(buffer)
 
-def line_ends(data: Bytes) -> int:
+
+def line_ends(data: Bytes | memoryview) -> int:
     """How many lines end in the bytes; carriage returns count where there is no line feed."""
     marks = np.frombuffer(data, np.uint8)
     for sign in _BREAKS:
@@ -94,19 +106,21 @@ def blocks(
         if b"\0" in data:
             raise place.error(data.index(b"\0"), "a NUL byte stands in the text", _NOT_TEXT)
         end = _last_break(data, ord(delimiter), place, final)
-        if end:
-            quoted = data.find(b'"', 0, end) >= 0
-            yield Block(memoryview(data)[:end], quoted, data.isascii(), lines)
-            lines += line_ends(memoryview(data)[:end])
         if len(data) - end > LONGEST_RECORD:
             raise place.error(end, "a record of more than 64 MiB begins", _UNCLOSED)
-        data = data[end:]
+        rest = data[end:]  # before the block is parsed and its memory filled again
+        if end:
+            quoted = data.find(b'"', 0, end) >= 0
+            block = Block(memoryview(data)[:end], quoted, data.isascii(), lines)
+            lines += line_ends(block.data)
+            yield block
+        data = rest
 
 
 def _filled(stream: IO[bytes], rest: Bytes, tick: Callable[[int], None]) -> tuple[Bytes, bool]:
     """The rest with the next stretch of the stream behind it, and whether that was the last."""
     size = BLOCK_BYTES * (len(rest) // BLOCK_BYTES + 1)
-    data = bytearray(size)
+    data = _buffer(size)
     data[: len(rest)] = rest
     view, filled = memoryview(data), len(rest)
     while filled < size:
@@ -118,6 +132,16 @@ def _filled(stream: IO[bytes], rest: Bytes, tick: Callable[[int], None]) -> tupl
             return data, True
         filled += got
     return data, False
+
+
+def _buffer(size: int) -> bytearray:
+    """So many bytes, of any content."""
+    while _SPARE:
+        with suppress(IndexError):  # another thread took it
+            buffer = _SPARE.pop()
+            if len(buffer) == size:
+                return buffer
+    return bytearray(size)
 
 
 _NOT_TEXT = "is it a text file? UTF-16 and binary files must be saved as UTF-8 text first"
