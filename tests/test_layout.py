@@ -22,8 +22,8 @@ MAY_USE = {
     "cli": {"cli", "plan", "formats", "report", "core", "demo"},
 }
 OUTSIDE = {
-    "core": {"numpy", "pyarrow", "scipy", "rapidfuzz"},
-    "formats": {"numpy", "pyarrow"},
+    "core": {"numpy", "pyarrow", "scipy", "rapidfuzz", "sqlglot"},
+    "formats": {"numpy", "pyarrow", "python_calamine", "xlsxwriter"},
     "report": {"jinja2", "markupsafe", "matplotlib"},
     "cli": {"rich", "argcomplete"},
     "demo": set(),

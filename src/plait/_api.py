@@ -14,7 +14,8 @@ from plait.core.stack import stack as stack_tables
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
 from plait.formats.outputs import check_ending, write_table
-from plait.formats.sources import find_sources, one_source, read_source
+from plait.formats.reading import read_source
+from plait.formats.sources import find_sources, one_source
 
 Input = Table | str | Path
 

@@ -15,7 +15,8 @@ from plait.core.finding import counted
 from plait.core.join import Joined, join
 from plait.core.table import Table
 from plait.demo.data import write_demo_data
-from plait.formats.sources import one_source, read_source
+from plait.formats.reading import read_source
+from plait.formats.sources import one_source
 
 HELP = {
     "description": "Write the made-up records of a beekeepers' co-operative and run the whole "

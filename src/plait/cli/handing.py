@@ -19,7 +19,8 @@ from plait.core.parallel import ordered_map
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
 from plait.formats.outputs import check_ending, write_csv_to, write_table
-from plait.formats.sources import Source, read_source
+from plait.formats.reading import read_source
+from plait.formats.sources import Source
 from plait.report.account import Account, Output, account_json, output_of
 
 

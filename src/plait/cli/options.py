@@ -58,7 +58,8 @@ def add_origin(parser: argparse.ArgumentParser) -> None:
 def complete_columns(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
     """Columns of the sources on the line so far, for a shell that completes ``--key``."""
     from plait.core.errors import PlaitError
-    from plait.formats.sources import find_sources, read_columns
+    from plait.formats.reading import read_columns
+    from plait.formats.sources import find_sources
 
     done, _comma, _rest = prefix.rpartition(",")
     try:

@@ -8,6 +8,7 @@ many, and it is ``text``.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 import numpy as np
@@ -94,6 +95,15 @@ def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     if kind == "decimal":
         return _decimal_type(column)
     return _TYPES.get(kind, column.type)
+
+
+def looks_typed(text: str) -> bool:
+    """Whether one cell by itself looks like a number, a date or a time.
+
+    >>> looks_typed("12.5"), looks_typed("2031-04-05"), looks_typed("yard 7")
+    (True, True, False)
+    """
+    return any(re.match(pattern, text) for pattern in _PATTERNS.values())
 
 
 def simplest_type(kind: str) -> pa.DataType | None:

@@ -113,10 +113,17 @@ def _concatenated(tables: Sequence[Table], name: str) -> Table:
         Column(
             column,
             tuple((n, column) for n, strand in enumerate(strands) if column in strand.stored),
+            _joint_kind(column, tables),
         )
         for column in every
     )
     return Table(name, columns, strands, sum(table.rows for table in tables))
+
+
+def _joint_kind(column: str, tables: Sequence[Table]) -> str | None:
+    """What all sources say the cells are; text, where one says so and another something else."""
+    kinds = {table.column(column).kind for table in tables if table.has(column)}
+    return kinds.pop() if len(kinds) == 1 else "text" if "text" in kinds else None
 
 
 def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: str) -> Strand:

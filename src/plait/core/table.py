@@ -13,7 +13,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import accumulate, pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -26,6 +26,9 @@ from plait.core.finding import Finding, Place
 from plait.core.parallel import ordered_map
 from plait.core.text import as_text
 
+if TYPE_CHECKING:
+    from plait.core.aside import SetAside
+
 Index = npt.NDArray[np.integer[Any]]
 
 BATCH_ROWS = 1 << 16
@@ -35,11 +38,16 @@ _LARGEST = 1 << 17
 
 @dataclass(frozen=True)
 class Origin:
-    """A source whose rows stand, one after another, in a strand."""
+    """A source whose rows stand, one after another, in a strand.
+
+    ``numbers`` are the row numbers they have in the source, from 0, where those
+    are not 0, 1, 2, …: some rows were left out when it was read.
+    """
 
     name: str
     path: str
     rows: int
+    numbers: Index | None = field(default=None, compare=False, repr=False)
 
 
 @dataclass(frozen=True, eq=False)
@@ -128,11 +136,13 @@ class Column:
     """A column of a table: its name and where its cells stand.
 
     ``parts`` are pairs of a strand's number and a stored column's name. A cell
-    is that of the first part that has one there.
+    is that of the first part that has one there. ``kind`` is what the source
+    says its cells are, as in ``plait.core.kinds``; without it the cells tell.
     """
 
     name: str
     parts: tuple[tuple[int, str], ...]
+    kind: str | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -151,6 +161,8 @@ class Table:
         How many rows it has.
     findings : tuple of Finding
         What was found when it was read.
+    aside : tuple of SetAside
+        Rows that were left out when it was read.
     """
 
     name: str
@@ -158,6 +170,7 @@ class Table:
     strands: tuple[Strand, ...]
     rows: int
     findings: tuple[Finding, ...] = field(default=())
+    aside: tuple[SetAside, ...] = field(default=())
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:
@@ -369,6 +382,10 @@ def source_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
     origin = np.searchsorted(ends, stored, side="right")
     starts = np.concatenate([[0], ends[:-1]])
     within = stored - starts.take(origin, mode="clip")
+    for number, one in enumerate(strand.origins):
+        if one.numbers is not None:
+            here = (origin == number) & (stored >= 0)
+            within[here] = one.numbers[within[here]]
     return np.where(stored < 0, -1, origin), np.where(stored < 0, -1, within)
 
 

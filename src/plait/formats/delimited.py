@@ -1,11 +1,11 @@
-"""Reading CSV and TSV: every cell as the text that stands there."""
+"""Reading CSV and its kin: every cell as the text that stands there."""
 
 from __future__ import annotations
 
 import csv
 import io
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import IO, Any
 
 import pyarrow as pa
@@ -15,18 +15,37 @@ from plait.core.errors import SourceError
 from plait.core.finding import Finding
 from plait.core.parallel import ordered_map
 from plait.core.table import Table, from_columns, one_array
-from plait.formats.header import read_header, usable_names
+from plait.formats.dialect import Dialect, find_dialect
+from plait.formats.encoding import UTF8, Recoded, byte_order_mark
+from plait.formats.footer import footer_finding, without_last
+from plait.formats.header import read_header, title_finding, usable_names
+from plait.formats.ragged import Ragged, are_notes, without_ragged
 from plait.formats.records import BLOCK_BYTES, Block, blocks
+from plait.formats.streams import ReadAhead, Requoted
 
 _HEAD_BYTES = 1 << 20
 
+RAGGED = ("error", "set-aside")
 Tick = Callable[[int], None]
 
 
+class NotUtf8Error(SourceError):
+    """Text that was taken for UTF-8 and is not; ``ascii_above`` tells whether all above it is."""
+
+    ascii_above = False
+
+
 def read_delimited(
-    stream: IO[bytes], name: str, path: str, delimiter: str, tick: Tick = lambda _: None
+    stream: IO[bytes],
+    name: str,
+    path: str,
+    usual: str,
+    given: Dialect = Dialect(),  # noqa: B008 (frozen)
+    ragged: str = "error",
+    footer: int = 0,
+    tick: Tick = lambda _: None,
 ) -> Table:
-    """Read a delimited text file with a header, in UTF-8.
+    """Read a delimited text file with a header.
 
     Parameters
     ----------
@@ -35,8 +54,14 @@ def read_delimited(
         The table's name.
     path : str
         The file, for errors and lineage.
-    delimiter : str
-        One character.
+    usual : str
+        The delimiter that the file's ending stands for.
+    given : Dialect
+        What is known of how the file is written; the rest is found out.
+    ragged : {"error", "set-aside"}
+        What is done with rows of too few or too many cells.
+    footer : int
+        How many rows at the end are set aside.
     tick : callable
         Told how many bytes were read, each time.
 
@@ -50,62 +75,149 @@ def read_delimited(
     ------
     SourceError
         For an empty file, a row with too few or too many cells, bytes that are
-        not UTF-8, a NUL byte, a quote that never closes; the line is named.
+        not in the encoding, a NUL byte, a quote that never closes; the line is
+        named.
     """
-    head = stream.read(min(BLOCK_BYTES, _HEAD_BYTES))
+    head = _head_of(stream)
     tick(len(head))
-    header = read_header(head, delimiter, path)
+    dialect = find_dialect(head, given, usual, path)
+    marked = byte_order_mark(head)
+    text: IO[bytes] = ReadAhead(head[marked[1] :] if marked else head, stream)  # type: ignore[assignment]
+    if dialect.encoding != UTF8:
+        text = Recoded(text, dialect.encoding or UTF8, path)  # type: ignore[assignment]
+    if not dialect.regular:
+        text = Requoted(text, dialect, path)  # type: ignore[assignment, arg-type]
+    table = _read_regular(text, name, path, dialect, ragged, footer, tick)
+    said = _dialect_finding(dialect, usual, path)
+    return replace(table, findings=(*said, *table.findings, *footer_finding(table, path)))
+
+
+def _head_of(stream: IO[bytes]) -> bytes:
+    """The first part of a stream, all of it that there is up to a mebibyte."""
+    head = b""
+    most = min(BLOCK_BYTES, _HEAD_BYTES)
+    while len(head) < most and (more := stream.read(most - len(head))):
+        head += more
+    return head
+
+
+def _read_regular(
+    text: IO[bytes], name: str, path: str, dialect: Dialect, ragged: str, footer: int, tick: Tick
+) -> Table:
+    """Read UTF-8 text with regular quotes."""
+    assert dialect.delimiter and dialect.header_line
+    head = _head_of(text)
+    header = read_header(head, dialect.delimiter, path, dialect.header_line)
+    if header.size == len(head) == _HEAD_BYTES:
+        raise SourceError("the header is longer than a mebibyte", path, "is it a table of text?")
     names, findings = usable_names(header.names, path)
-    shape = _Shape(tuple(names), delimiter)
-    parts = list(_parsed(stream, head[header.size :], shape, path, header.lines, tick))
+    shape = _Shape(tuple(names), dialect.delimiter, ragged == "error" and not footer)
+    parts = list(_parsed(text, head[header.size :], shape, path, header.lines, tick))
+    stored = [part.columns for part in parts if part.columns]
     columns = {
-        name: pa.chunked_array([part[number] for part in parts], pa.string())
+        name: pa.chunked_array([columns[number] for columns in stored], pa.string())
         for number, name in enumerate(names)
     }
     table = from_columns(name, columns, path)
+    odd = [row for part in parts for row in part.ragged]
+    table = replace(table, findings=(*title_finding(header.above, path), *findings))
+    table = without_last(without_ragged(table, odd, _notes(odd, table.rows)), footer)
     if not table.rows:
-        findings.append(Finding("no-rows", "warning", 0, "a header and no rows", where=path))
-    return Table(name, table.columns, table.strands, table.rows, tuple(findings))
+        none = Finding("no-rows", "warning", 0, "a header and no rows", where=path)
+        table = replace(table, findings=(*table.findings, none))
+    return table
+
+
+def _notes(odd: Sequence[Ragged], rows: int) -> int:
+    """How many of the ragged rows, the last of all, are notes below the table."""
+    total = rows + len(odd)
+    count = 0
+    while count < len(odd) and odd[-1 - count].row == total - 1 - count:
+        count += 1
+    while count and not are_notes(odd[len(odd) - count :]):
+        count -= 1
+    return count
+
+
+def _dialect_finding(dialect: Dialect, usual: str, path: str) -> tuple[Finding, ...]:
+    if dialect.encoding == UTF8 and dialect.delimiter == usual and dialect.regular:
+        return ()
+    return (
+        Finding(
+            "dialect-found",
+            "note",
+            1,
+            f"read as {dialect.shown()}",
+            "if that is wrong: --encoding, --delimiter, --quote, --escape",
+            path,
+        ),
+    )
 
 
 @dataclass(frozen=True)
 class _Shape:
     names: tuple[str, ...]
     delimiter: str
+    strict: bool
 
 
 @dataclass(frozen=True)
 class _Part:
-    """A parsed block, or the block itself where something is wrong with it."""
+    """A parsed block: its columns, and the rows that do not fit, numbered within the block.
+
+    The block itself stays where something is wrong with it.
+    """
 
     columns: list[pa.Array] | None
+    ascii: bool
+    ragged: tuple[Ragged, ...] = ()
     fault: Block | None = None
+
+    @property
+    def rows(self) -> int:
+        """How many rows fit."""
+        return len(self.columns[0]) if self.columns else 0
 
 
 def _parsed(
     stream: IO[bytes], rest: bytes, shape: _Shape, path: str, lines: int, tick: Tick
-) -> Iterator[list[pa.Array]]:
-    """The blocks of a file as columns, parsed on all cores."""
+) -> Iterator[_Part]:
+    """The blocks of a file as columns, parsed on all cores; ragged rows numbered over all."""
     cut = blocks(stream, rest, shape.delimiter, path, tick, lines)
+    pending: list[Ragged] = []
+    fault: Block | None = None
+    rows, ascii_above = 0, True
     for part in ordered_map(lambda block: _parse(block, shape), cut):
-        if part.fault is not None:
-            raise _fault(part.fault, shape, path)
-        if part.columns is not None:
-            yield part.columns
+        if part.fault is not None and not part.ragged:
+            raise _fault(part.fault, shape, path, ascii_above)
+        if part.ragged and shape.strict:
+            pending += part.ragged
+            fault = fault or part.fault
+        last = max((row.row for row in part.ragged), default=-1)
+        followed = part.rows + len(part.ragged) - 1 > last
+        if fault is not None and (followed or not are_notes(pending)):
+            raise _fault(fault, shape, path, ascii_above)
+        ascii_above = ascii_above and part.ascii
+        yield replace(
+            part,
+            ragged=tuple(replace(row, row=rows + row.row) for row in part.ragged),
+            fault=None,
+        )
+        rows += part.rows + len(part.ragged)
 
 
 def _parse(block: Block, shape: _Shape) -> _Part:
-    ragged: list[Any] = []
+    ragged: list[Ragged] = []
 
     def note(row: Any) -> str:
-        ragged.append(row)
+        ragged.append(Ragged(row.number - 1, row.actual_columns, row.text))
         return "skip"
 
     if not (block.ascii or _is_utf8(block.data)):
-        return _Part(None, block)
+        return _Part(None, block.ascii, (), block)
     single = len(shape.names) == 1
     if not single and _blank(block.data, shape.delimiter):
-        return _Part(None)
+        return _Part(None, block.ascii)
     try:
         table = pa.csv.read_csv(
             pa.BufferReader(block.data),
@@ -124,11 +236,12 @@ def _parse(block: Block, shape: _Shape) -> _Part:
             ),
         )
     except pa.ArrowInvalid:
-        return _Part(None, block)
+        return _Part(None, block.ascii, (), block)
+    columns = [one_array(column) for column in table.columns] if len(table) else None
     if ragged:
-        return _Part(None, block)
+        return _Part(columns, block.ascii, tuple(ragged), block)
     block.release()
-    return _Part([one_array(column) for column in table.columns] if len(table) else None)
+    return _Part(columns, block.ascii)
 
 
 def _is_utf8(data: memoryview) -> bool:
@@ -147,7 +260,7 @@ def _blank(data: memoryview, delimiter: str) -> bool:
     return text.isspace() and delimiter.encode() not in text
 
 
-def _fault(block: Block, shape: _Shape, path: str) -> SourceError:
+def _fault(block: Block, shape: _Shape, path: str, ascii_above: bool) -> SourceError:
     """What is wrong with a block that could not be parsed, and on which line."""
     text, lines = bytes(block.data).decode("utf-8", "surrogateescape"), block.lines
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=shape.delimiter)
@@ -156,16 +269,27 @@ def _fault(block: Block, shape: _Shape, path: str) -> SourceError:
     for row in reader:
         for number, cell in enumerate(row, 1):
             if any("\udc80" <= sign <= "\udcff" for sign in cell):
-                return _not_utf8(f"{path}, line {lines + begin + 1:,}", number, shape.names)
+                error = _not_utf8(f"{path}, line {lines + begin + 1:,}", number, shape.names)
+                error.ascii_above = ascii_above and _only_escaped(text)
+                return error
         if row and len(row) != len(shape.names):
             return _ragged(f"{path}, line {lines + begin + 1:,}", row, shape.names)
         begin = reader.line_num
     return SourceError("the text cannot be read as a table", f"{path}, after line {lines:,}")
 
 
-def _not_utf8(where: str, number: int, names: Sequence[str]) -> SourceError:
+def _only_escaped(text: str) -> bool:
+    """Whether what is not ASCII is not UTF-8 either."""
+    return all("\udc80" <= sign <= "\udcff" for sign in set(text) if sign > "\x7f")
+
+
+def _not_utf8(where: str, number: int, names: Sequence[str]) -> NotUtf8Error:
     column = f", column {names[number - 1]}" if number <= len(names) else ""
-    return SourceError("the text is not UTF-8", where + column, "save the file as UTF-8")
+    return NotUtf8Error(
+        "the text is not UTF-8",
+        where + column,
+        "name its encoding: --encoding windows-1252",
+    )
 
 
 def _ragged(where: str, row: Sequence[str], names: Sequence[str]) -> SourceError:
@@ -173,5 +297,6 @@ def _ragged(where: str, row: Sequence[str], names: Sequence[str]) -> SourceError
     return SourceError(
         f"this row has {len(row)} cells where the header has {len(names)}: {start}",
         where,
-        "put the row right; a cell that holds the delimiter must stand in quotes",
+        "put the row right (a cell that holds the delimiter must stand in quotes), or keep such "
+        "rows apart: --ragged set-aside",
     )

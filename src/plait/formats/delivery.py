@@ -40,6 +40,12 @@ def _flushing(file: int) -> Iterator[None]:
         along.join()
 
 
+def _file_of(source: str | Path) -> Path:
+    """The file of a source: what stands before ``#``, unless that is part of its name."""
+    whole = Path(source)
+    return whole if whole.exists() else Path(str(source).partition("#")[0])
+
+
 class Delivery:
     """A set of outputs that are handed over together.
 
@@ -61,7 +67,7 @@ class Delivery:
     """
 
     def __init__(self, sources: Iterable[str | Path] = (), replace: bool = False) -> None:
-        self._sources = [Path(source) for source in sources if Path(source).exists()]
+        self._sources = [file for file in map(_file_of, sources) if file.exists()]
         self._replace = replace
         self._ready: list[tuple[Path, Path]] = []
         self._folders: list[Path] = []

@@ -10,58 +10,70 @@ from plait.core.errors import SourceError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.names import distinct_name
 
-_UTF16 = (b"\xff\xfe", b"\xfe\xff")
-_UTF8_MARK = b"\xef\xbb\xbf"
-
 
 @dataclass(frozen=True)
 class Header:
-    """The first record of a file.
+    """The first record of a file, and what stands above it.
 
     Parameters
     ----------
     names : tuple of str
         As they stand in the file.
     lines : int
-        Lines up to its end, blank ones above it included.
+        Lines up to its end, those above it included.
     size : int
         Bytes up to its end.
+    above : tuple of str
+        The lines above that are not blank.
     """
 
     names: tuple[str, ...]
     lines: int
     size: int
+    above: tuple[str, ...] = ()
 
 
-def read_header(head: bytes, delimiter: str, where: str) -> Header:
+def read_header(head: bytes, delimiter: str, where: str, line: int = 1) -> Header:
     """Take the header from the first bytes of a file.
+
+    Parameters
+    ----------
+    head : bytes
+        UTF-8, without a byte-order mark.
+    delimiter : str
+    where : str
+        The file, for errors.
+    line : int
+        The line that it begins on, from 1; blank ones are passed over.
 
     Raises
     ------
     SourceError
-        When the file is empty, or not UTF-8.
+        When there is no such line, or it is not UTF-8 or does not end.
     """
-    if head.startswith(_UTF16):
-        raise SourceError("the text is UTF-16", where, "save it as UTF-8")
-    start = len(_UTF8_MARK) if head.startswith(_UTF8_MARK) else 0
-    if not head[start:].strip():
-        raise SourceError("the file is empty", where, "give a file with a header and rows")
-    lines = _Lines(head, start, where)
+    lines = _Lines(head, where)
+    above = []
+    for _ in range(line - 1):
+        above.append(next(lines, "").strip())
     reader = csv.reader(lines, delimiter=delimiter)
     names: list[str] = []
     try:
         while not names:
             names = next(reader)
+    except StopIteration:
+        raise SourceError(
+            "there is no header", f"{where}, line {line:,}", "give a file with a header and rows"
+        ) from None
     except csv.Error as error:
-        raise SourceError(f"the header cannot be read: {error}", f"{where}, line 1") from None
-    return Header(tuple(names), lines.count, lines.position)
+        raise SourceError(f"the header cannot be read: {error}", f"{where}, line {line}") from None
+    return Header(tuple(names), lines.count, lines.position, tuple(filter(None, above)))
 
 
 class _Lines:
     """The lines of some bytes, as text, counting what was drawn."""
 
-    def __init__(self, head: bytes, start: int, where: str) -> None:
-        self.head, self.position, self.count, self.where = head, start, 0, where
+    def __init__(self, head: bytes, where: str) -> None:
+        self.head, self.position, self.count, self.where = head, 0, 0, where
         self.end = b"\n" if b"\n" in head else b"\r"
 
     def __iter__(self) -> _Lines:
@@ -77,8 +89,27 @@ class _Lines:
             return line.decode()
         except UnicodeDecodeError:
             raise SourceError(
-                "the header is not UTF-8", f"{self.where}, line {self.count}", "save it as UTF-8"
+                "the header is not UTF-8",
+                f"{self.where}, line {self.count}",
+                "name its encoding: --encoding windows-1252",
             ) from None
+
+
+def title_finding(above: Sequence[str], where: str) -> list[Finding]:
+    """What is to be said when lines stand above the header."""
+    if not above:
+        return []
+    return [
+        Finding(
+            "title-lines",
+            "note",
+            len(above),
+            f"{counted(len(above), 'line')} above the header, passed over",
+            "if the header is another line: --header-line N",
+            where,
+            tuple(Example(line) for line in above[:MOST_EXAMPLES]),
+        )
+    ]
 
 
 def usable_names(names: Sequence[str], where: str) -> tuple[list[str], list[Finding]]:

@@ -1,32 +1,64 @@
-"""What a person writes for a source, turned into files and read."""
+"""What a person writes for a source, turned into tables to read."""
 
 from __future__ import annotations
 
 import glob
 import re
-import sys
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 from plait.core.errors import SourceError, UsageError
 from plait.core.names import distinct_name, nearest
-from plait.core.table import Table
-from plait.formats.delimited import read_delimited
-from plait.formats.header import read_header, usable_names
+from plait.formats.dialect import Dialect
+from plait.formats.endings import DATABASES, JSON, READABLE, WORKBOOKS
+from plait.formats.packed import ARCHIVE, COMPRESSED, as_file, inner_ending, members
 
-DELIMITERS = {".csv": ",", ".txt": ",", ".tsv": "\t", ".tab": "\t"}
 STANDARD_INPUT = "-"
 
-Tick = Callable[[int], None]
+
+@dataclass(frozen=True)
+class Given:
+    """What a person says of how a source is written; the rest is found out.
+
+    Parameters
+    ----------
+    dialect : Dialect
+        Of delimited text; ``header_line`` counts for workbooks too.
+    ragged : {"error", "set-aside"}
+        What is done with rows of too few or too many cells.
+    footer : int
+        How many rows at the end are set aside.
+    """
+
+    dialect: Dialect = field(default_factory=Dialect)
+    ragged: str = "error"
+    footer: int = 0
 
 
 @dataclass(frozen=True)
 class Source:
-    """One file to read, and the name of its table."""
+    """One table to read.
+
+    Parameters
+    ----------
+    name : str
+        What the table is called.
+    path : str
+        The file.
+    member : str
+        The file within an archive.
+    part : str
+        The sheet, or the table of a database.
+    given : Given
+    """
 
     name: str
     path: str
+    member: str = ""
+    part: str = ""
+    given: Given = field(default_factory=Given)
 
     @property
     def size(self) -> int:
@@ -34,29 +66,56 @@ class Source:
         path = Path(self.path)
         return path.stat().st_size if path.is_file() else 0
 
+    @property
+    def ending(self) -> str:
+        """The ending that says the format."""
+        return inner_ending(self.member or self.path)
 
-def find_sources(words: Iterable[str]) -> list[Source]:
-    """The files that the words mean, in order, each with a name of its own.
+    @property
+    def where(self) -> str:
+        """File, member and part: ``register.xlsx#Hives``."""
+        return "#".join(filter(None, (self.path, self.member, self.part)))
+
+
+def find_sources(words: Iterable[str], given: Given | None = None) -> list[Source]:
+    """The tables that the words mean, in order, each with a name of its own.
 
     Parameters
     ----------
     words : iterable of str
-        Each a path, a glob, a folder (its delimited files, ``2`` before
-        ``10``), ``name=path``, or ``-`` for standard input.
+        Each a path, a glob, a folder (its files, ``2`` before ``10``),
+        ``name=path``, or ``-`` for standard input. Behind a ``#`` a sheet, a
+        table of a database or a file in an archive, or a pattern for several:
+        ``register.xlsx#Q*``.
+    given : Given, optional
+        What is known of how they are written.
+
+    Returns
+    -------
+    list of Source
+        A workbook, database or archive with several tables of which none is
+        named gives them all.
 
     Raises
     ------
     SourceError
-        When there is no such file, or none that can be read in a folder or glob.
+        When there is no such file, sheet or table, or none that can be read in
+        a folder or glob.
     """
     found: list[Source] = []
     for word in words:
         name, path = _named(word)
-        sources = _expand(path)
-        for source in sources:
-            wanted = source.name if name is None else name
-            found.append(replace(source, name=wanted))
+        sources = [replace(one, given=given or Given()) for one in _expand(path)]
+        found += [
+            one if name is None else replace(one, name=_name(name, one, sources)) for one in sources
+        ]
     return uniquely_named(found)
+
+
+def _name(name: str, source: Source, sources: Sequence[Source]) -> str:
+    """The name given; with the sheet's or member's own behind it where there are several."""
+    several = len(sources) > 1 and (source.part or source.member)
+    return f"{name}/{source.name}" if several else name
 
 
 def _named(word: str) -> tuple[str | None, str]:
@@ -66,15 +125,30 @@ def _named(word: str) -> tuple[str | None, str]:
     return name, path
 
 
-def _expand(path: str) -> list[Source]:
-    if path == STANDARD_INPUT:
-        return [Source("input", path)]
+def _expand(word: str) -> Iterator[Source]:
+    if word == STANDARD_INPUT:
+        yield Source("input", word)
+        return
+    path, part = _split_part(word)
+    for file in _files(path):
+        yield from _tables(file, part)
+
+
+def _split_part(word: str) -> tuple[str, str]:
+    """The path, and what stands behind ``#``, unless that is part of the file's name."""
+    if Path(word).exists() or "#" not in word:
+        return word, ""
+    path, _, part = word.partition("#")
+    return path, part
+
+
+def _files(path: str) -> list[str]:
     place = Path(path)
     if place.is_dir():
         files = [file for file in place.iterdir() if _readable(file)]
         if not files:
             raise SourceError(
-                "no file in this folder can be read", path, f"it needs {_endings()} files"
+                "no file in this folder can be read", path, f"it needs files of {endings()}"
             )
     elif place.exists():
         files = [place]
@@ -85,7 +159,7 @@ def _expand(path: str) -> list[Source]:
             raise SourceError("no file matches", path, "check the folder and the pattern")
     else:
         raise SourceError("there is no such file", path, _near_file(place))
-    return [Source(file.stem, str(file)) for file in sorted(files, key=natural_order)]
+    return [str(file) for file in sorted(files, key=natural_order)]
 
 
 def natural_order(path: Path) -> list[tuple[int, int | str]]:
@@ -99,11 +173,14 @@ def natural_order(path: Path) -> list[tuple[int, int | str]]:
 
 
 def _readable(file: Path) -> bool:
-    return file.is_file() and file.suffix.lower() in DELIMITERS and not file.name.startswith(".")
+    ending = inner_ending(file.name)
+    known = ending in READABLE or ending == ARCHIVE
+    return file.is_file() and known and not file.name.startswith((".", "~$"))
 
 
-def _endings() -> str:
-    return ", ".join(DELIMITERS)
+def endings() -> str:
+    """The endings that can be read, for messages."""
+    return " ".join((*READABLE, ARCHIVE)) + f", also with {' '.join(COMPRESSED)}"
 
 
 def _near_file(place: Path) -> str:
@@ -112,65 +189,111 @@ def _near_file(place: Path) -> str:
     return nearest(place.name, [file.name for file in place.parent.iterdir()]) or "check the path"
 
 
+def _tables(path: str, part: str) -> Iterator[Source]:
+    """The tables of a file that the part names; all of them where it names none."""
+    ending = inner_ending(path)
+    if ending == ARCHIVE:
+        yield from _members(path, part)
+    elif ending not in READABLE:
+        raise SourceError(f"no format has the ending {ending!r}", path, f"one of {endings()}")
+    else:
+        yield from _parts(Source(_stem(path), path), part)
+
+
+def _stem(path: str) -> str:
+    """The file's name without its endings."""
+    plain = Path(path)
+    return Path(plain.stem).stem if plain.suffix.lower() in COMPRESSED else plain.stem
+
+
+def _members(path: str, part: str) -> Iterator[Source]:
+    wanted, _, inner = part.partition("#")
+    names = [name for name in members(path) if inner_ending(name) in READABLE]
+    names.sort(key=lambda name: natural_order(Path(name)))
+    for name in _chosen(names, wanted, path, "file in the archive"):
+        yield from _parts(Source(_stem(name), path, name), inner)
+
+
+def _parts(source: Source, part: str) -> Iterator[Source]:
+    """The sheets or tables of a file."""
+    ending = source.ending
+    if ending in WORKBOOKS:
+        from plait.formats import workbook
+
+        with as_file(source.path, source.member, ending) as file:
+            shown, hidden = workbook.sheet_names(file, source.where)
+        exact = [part] if part in hidden else []
+        parts = exact or _chosen(shown, part, source.where, "sheet", hidden)
+    elif ending in DATABASES:
+        from plait.formats import database
+
+        with as_file(source.path, source.member, ending) as file:
+            tables = database.table_names(file, source.where)
+        parts = _chosen(tables, part, source.where, "table")
+    elif ending == JSON:
+        parts = [part]
+    elif part:
+        raise SourceError(f"a {ending} file has no parts to name", f"{source.where}#{part}")
+    else:
+        parts = [""]
+    for one in parts:
+        named = len(parts) > 1 or part
+        yield replace(source, part=one, name=one if one and named else source.name)
+
+
+def _chosen(
+    names: Sequence[str], part: str, where: str, what: str, hidden: Sequence[str] = ()
+) -> list[str]:
+    """The names that a pattern means; an exact name goes first."""
+    said = f"; hidden: {', '.join(hidden)}" if hidden else ""
+    if not names:
+        raise SourceError(f"there is no {what} in it to read", where, f"nothing shown{said}")
+    if not part:
+        return list(names)
+    chosen = [part] if part in names else [name for name in names if fnmatchcase(name, part)]
+    if not chosen:
+        raise SourceError(
+            f"there is no {what} {part!r}",
+            where,
+            nearest(part, [*names, *hidden]) or f"there are {', '.join(names)}{said}",
+        )
+    return chosen
+
+
 def uniquely_named(sources: Sequence[Source]) -> list[Source]:
-    """Give sources of the same name their folder's name too, then numbers."""
+    """Give sources of the same name their file's or folder's name too, then numbers."""
     names = [source.name for source in sources]
     named: list[Source] = []
+    taken: set[str] = set()
     for source in sources:
         name = source.name
-        if names.count(name) > 1 and Path(source.path).parent.name:
-            name = f"{Path(source.path).parent.name}/{name}"
-        name = distinct_name(name, [one.name for one in named])
+        if names.count(name) > 1:
+            above = Path(source.path).stem if source.part else Path(source.path).parent.name
+            name = f"{above}/{name}" if above else name
+        name = distinct_name(name, taken)
+        taken.add(name)
         named.append(replace(source, name=name))
     return named
 
 
-def read_source(source: Source, tick: Tick = lambda _: None) -> Table:
-    """Read one source, by the ending of its path.
-
-    Raises
-    ------
-    SourceError
-        When it cannot be opened or read, or no format has its ending.
-    """
-    if source.path == STANDARD_INPUT:
-        return read_delimited(sys.stdin.buffer, source.name, source.path, ",", tick)
-    path = Path(source.path)
-    delimiter = DELIMITERS.get(path.suffix.lower())
-    if delimiter is None:
-        raise SourceError(
-            f"no format has the ending {path.suffix!r}", source.path, f"one of {_endings()}"
-        )
-    try:
-        with path.open("rb", buffering=0) as stream:
-            return read_delimited(stream, source.name, source.path, delimiter, tick)
-    except IsADirectoryError:
-        raise SourceError("this is a folder", source.path, "name a file") from None
-    except OSError as error:
-        raise SourceError(f"it cannot be read: {error.strerror}", source.path) from None
-
-
-def one_source(word: str) -> Source:
-    """The single file that a word means.
+def one_source(word: str, given: Given | None = None) -> Source:
+    """The single table that a word means.
 
     Raises
     ------
     UsageError
         When it means several.
     """
-    found = find_sources([word])
-    if len(found) > 1:
+    found = find_sources([word], given)
+    if len(found) == 1:
+        return found[0]
+    parts = [one.part or one.member for one in found]
+    if all(parts):
         raise UsageError(
-            f"{word} means {len(found)} files where one is wanted",
-            remedy="stack them first: plait stack",
+            f"{word} holds {len(found)} tables where one is wanted: {', '.join(parts)}",
+            remedy=f"name one: {word.partition('#')[0]}#{parts[0]}",
         )
-    return found[0]
-
-
-def read_columns(source: Source) -> list[str]:
-    """The column names of a delimited file, from its first bytes alone."""
-    path = Path(source.path)
-    with path.open("rb") as stream:
-        head = stream.read(1 << 16)
-    header = read_header(head, DELIMITERS.get(path.suffix.lower(), ","), source.path)
-    return usable_names(header.names, source.path)[0]
+    raise UsageError(
+        f"{word} means {len(found)} files where one is wanted",
+        remedy="stack them first: plait stack",
+    )

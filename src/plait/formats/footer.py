@@ -1,0 +1,57 @@
+"""Rows at the end of a table that are no records: totals, and as many as a person names."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+
+import numpy as np
+import pyarrow as pa
+
+from plait.core.aside import SetAside
+from plait.core.finding import Example, Finding
+from plait.core.table import Table
+
+_TOTAL = re.compile(r"\s*((grand|sub)[ -]?)?totals?\b|\s*(sum|summe|gesamt|somme)\b", re.IGNORECASE)
+
+
+def without_last(table: Table, rows: int) -> Table:
+    """Set so many rows at the end aside.
+
+    >>> from plait.core.table import from_columns
+    >>> table = without_last(from_columns("t", {"a": ["1", "total"]}), 1)
+    >>> table.to_dict(), table.aside[0].table.to_dict()
+    ({'a': ['1']}, {'a': ['total']})
+    """
+    rows = min(rows, table.rows)
+    if not rows:
+        return table
+    kept = table.rows - rows
+    aside = SetAside(
+        f"{table.name}-footer",
+        replace(table.at(np.arange(kept, table.rows)), findings=(), aside=()),
+        pa.array(["below the table, as --footer says"] * rows),
+        False,
+    )
+    return replace(table.at(np.arange(kept)), aside=(*table.aside, aside))
+
+
+def footer_finding(table: Table, where: str) -> tuple[Finding, ...]:
+    """A finding when the last row looks like a total of those above it."""
+    if table.rows < 3:
+        return ()
+    cells = table.at(np.array([table.rows - 1])).to_dict()
+    filled = [str(values[0]) for values in cells.values() if values[0] not in (None, "")]
+    if not filled or not _TOTAL.match(filled[0]) or len(filled) == len(cells) > 2:
+        return ()
+    return (
+        Finding(
+            "total-row",
+            "warning",
+            1,
+            "the last row looks like a total of the others",
+            "to set it aside: --footer 1",
+            where,
+            (Example(", ".join(filled)[:60], table.places(table.rows - 1)[:1]),),
+        ),
+    )

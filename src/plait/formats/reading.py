@@ -1,0 +1,119 @@
+"""Reading a source, by the ending of its file."""
+
+from __future__ import annotations
+
+import io
+import sys
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import IO
+
+from plait.core.errors import SourceError
+from plait.core.table import Table
+from plait.formats.delimited import NotUtf8Error, read_delimited
+from plait.formats.dialect import Dialect, find_dialect
+from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WORKBOOKS
+from plait.formats.header import read_header, usable_names
+from plait.formats.packed import COMPRESSED, as_file, unpacked
+from plait.formats.sources import STANDARD_INPUT, Source
+
+Tick = Callable[[int], None]
+
+
+def read_source(source: Source, tick: Tick = lambda _: None) -> Table:
+    """Read one source.
+
+    Parameters
+    ----------
+    source : Source
+    tick : callable
+        Told how many bytes were read, each time.
+
+    Raises
+    ------
+    SourceError
+        When it cannot be opened or read.
+    """
+    if source.path == STANDARD_INPUT:
+        return _delimited(source, sys.stdin.buffer, tick)
+    try:
+        return _by_ending(source, tick)
+    except IsADirectoryError:
+        raise SourceError("this is a folder", source.path, "name a file") from None
+    except OSError as error:
+        raise SourceError(f"it cannot be read: {error.strerror}", source.path) from None
+
+
+def _by_ending(source: Source, tick: Tick) -> Table:
+    # Each reader is loaded when it is needed, so that nobody waits for the others.
+    if source.ending in DELIMITED:
+        return _delimited_file(source, tick)
+    if source.ending in (JSON, *JSON_LINES):
+        from plait.formats.jsonrecords import read_json
+
+        with open_bytes(source) as stream:
+            lines = source.ending != JSON
+            return read_json(stream, source.name, source.where, source.part, lines, tick)
+    with as_file(source.path, source.member, source.ending) as file:
+        table = _from_file(source, file)
+    tick(source.size)
+    return table
+
+
+def _from_file(source: Source, file: Path) -> Table:
+    """Read a format that needs a file to seek in."""
+    if source.ending in WORKBOOKS:
+        from plait.formats.workbook import read_sheet
+
+        line, footer = source.given.dialect.header_line, source.given.footer
+        return read_sheet(file, source.part, source.name, source.where, line, footer)
+    if source.ending in DATABASES:
+        from plait.formats.database import read_database
+
+        return read_database(file, source.part, source.name, source.where)
+    from plait.formats.columnar import read_columnar
+
+    return read_columnar(file, source.name, source.where, source.ending)
+
+
+def open_bytes(source: Source) -> IO[bytes]:
+    """The bytes of a source, unpacked where it is compressed."""
+    if source.member or Path(source.path).suffix.lower() in COMPRESSED:
+        return unpacked(source.path, source.member)
+    return Path(source.path).open("rb", buffering=0)
+
+
+def _delimited_file(source: Source, tick: Tick) -> Table:
+    """Once more as Windows-1252 where a letter far down shows that it is not UTF-8 after all."""
+    try:
+        with open_bytes(source) as stream:
+            return _delimited(source, stream, tick)
+    except NotUtf8Error as error:
+        if source.given.dialect.encoding or not error.ascii_above:
+            raise
+    dialect = replace(source.given.dialect, encoding="cp1252")
+    again = replace(source, given=replace(source.given, dialect=dialect))
+    with open_bytes(again) as stream:
+        return _delimited(again, stream, lambda _: None)
+
+
+def _delimited(source: Source, stream: IO[bytes], tick: Tick) -> Table:
+    given = source.given
+    usual = DELIMITED.get(source.ending, ",")
+    return read_delimited(
+        stream, source.name, source.where, usual, given.dialect, given.ragged, given.footer, tick
+    )
+
+
+def read_columns(source: Source) -> list[str]:
+    """The column names of a source, quickly where it is delimited text."""
+    if source.ending not in DELIMITED:
+        return list(read_source(source).column_names)
+    with open_bytes(source) as stream:
+        head = io.BufferedReader(stream).read(1 << 16)  # type: ignore[arg-type]
+    dialect = find_dialect(head, Dialect(), DELIMITED[source.ending], source.where)
+    text = head.decode(dialect.encoding or "utf-8", "replace").lstrip("\ufeff").encode()
+    line = dialect.header_line or 1
+    header = read_header(text, dialect.delimiter or ",", source.where, line)
+    return usable_names(header.names, source.where)[0]

@@ -1,0 +1,155 @@
+"""Reading workbooks: .xlsx, .xls, .ods and their kin."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from plait.core.errors import SourceError
+from plait.core.finding import Finding
+from plait.core.table import Table, from_columns
+from plait.formats.cellerrors import error_cells, error_finding
+from plait.formats.dialect import header_place
+from plait.formats.footer import footer_finding, without_last
+from plait.formats.header import title_finding, usable_names
+from plait.formats.packed import check_archive_size
+from plait.formats.values import as_cell, column_of, declared_kind, mixed_finding
+
+_SAMPLE_ROWS = 200
+
+
+@contextmanager
+def _opened(path: Path, where: str) -> Iterator[Any]:
+    import python_calamine
+
+    check_archive_size(path, where)
+    try:
+        book = python_calamine.CalamineWorkbook.from_path(str(path))
+    except BaseException as error:
+        if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError):
+            raise
+        raise SourceError(
+            f"the workbook cannot be read: {_first_line(error)}",
+            where,
+            "open it in a spreadsheet program and save it again, without a password",
+        ) from None
+    try:
+        yield book
+    finally:
+        book.close()
+
+
+def _first_line(error: BaseException) -> str:
+    return (str(error) or type(error).__name__).splitlines()[0][:200]
+
+
+def sheet_names(path: Path, where: str) -> tuple[list[str], list[str]]:
+    """The names of the sheets that are shown and not empty, and of those that are hidden.
+
+    Raises
+    ------
+    SourceError
+        When it is no workbook.
+    """
+    with _opened(path, where) as book:
+        sheets = [one for one in book.sheets_metadata if str(one.typ).endswith(".WorkSheet")]
+        shown = [one.name for one in sheets if str(one.visible).endswith(".Visible")]
+        if len(shown) > 1:
+            shown = [name for name in shown if book.get_sheet_by_name(name).height]
+    return shown, [one.name for one in sheets if not str(one.visible).endswith(".Visible")]
+
+
+def read_sheet(
+    path: Path, sheet: str, name: str, where: str, header_line: int | None = None, footer: int = 0
+) -> Table:
+    """Read a sheet of a workbook.
+
+    Parameters
+    ----------
+    path : Path
+    sheet : str
+    name : str
+        The table's name.
+    where : str
+        The file and sheet, for errors and lineage.
+    header_line : int, optional
+        The row of the sheet that the header stands on, from 1; found if not given.
+    footer : int
+        How many rows at the end are set aside.
+
+    Returns
+    -------
+    Table
+        From the first cell that is used to the last. A column has the type that
+        all of its cells have, or is text; blank rows are passed over.
+
+    Raises
+    ------
+    SourceError
+        When there is no such sheet, or it is empty.
+    """
+    with _opened(path, where) as book:
+        try:
+            found = book.get_sheet_by_name(sheet)
+            rows, start = found.to_python(skip_empty_area=True), found.start or (0, 0)
+        except BaseException as error:
+            if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError):
+                raise
+            raise SourceError(f"the sheet cannot be read: {_first_line(error)}", where) from None
+    filled = [row for row in rows if any(cell != "" for cell in row)]
+    if not filled:
+        raise SourceError("the sheet is empty", where, "name a sheet with a header and rows")
+    place = _header_row(rows, filled, header_line, start[0], where)
+    above = [" ".join(filter(None, map(as_cell, row))) for row in filled[:place]]
+    header, body = filled[place], filled[place + 1 :]
+    wrong = error_cells(path, sheet)
+    table = _table([as_cell(cell) or "" for cell in header], body, name, where)
+    findings = (*title_finding(above, where), *table.findings, *error_finding(wrong, where))
+    table = without_last(replace(table, findings=findings), footer)
+    return replace(table, findings=(*table.findings, *footer_finding(table, where)))
+
+
+def _header_row(
+    rows: Sequence[Sequence[Any]],
+    filled: Sequence[Sequence[Any]],
+    given: int | None,
+    above: int,
+    where: str,
+) -> int:
+    """Which of the rows that are not blank is the header."""
+    if given is None:
+        return header_place(
+            [[as_cell(cell) or "" for cell in row] for row in filled[:_SAMPLE_ROWS]]
+        )
+    if not 0 <= given - 1 - above < len(rows) or rows[given - 1 - above] not in filled:
+        raise SourceError(
+            f"row {given} of the sheet is blank", where, "name another: --header-line N"
+        )
+    return next(n for n, row in enumerate(filled) if row is rows[given - 1 - above])
+
+
+def _table(header: Sequence[str], body: Sequence[Sequence[Any]], name: str, where: str) -> Table:
+    columns = list(zip(*body, strict=False)) if body else [()] * len(header)
+    kept = [
+        n for n, cells in enumerate(columns) if header[n].strip() or any(c != "" for c in cells)
+    ]
+    names, findings = usable_names([header[n] for n in kept], where)
+    stored: dict[str, pa.Array] = {}
+    for column, number in zip(names, kept, strict=True):
+        stored[column] = column_of(columns[number])
+        findings += mixed_finding(column, columns[number], name, where)
+    if not body:
+        findings.append(Finding("no-rows", "warning", 0, "a header and no rows", where=where))
+    table = from_columns(name, stored, where)
+    kinds = {
+        column: declared_kind(pa.chunked_array([stored[column]]))
+        for column, number in zip(names, kept, strict=True)
+        if columns[number] and all(isinstance(cell, str) for cell in columns[number])
+    }
+    typed = tuple(replace(one, kind=kinds.get(one.name)) for one in table.columns)
+    return replace(table, columns=typed, findings=tuple(findings))
