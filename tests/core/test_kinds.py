@@ -21,10 +21,16 @@ CELLS = [
 ]
 
 
+MISSING = {"NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?"}
+
+
 def reference(cells):
-    cells = [cell for cell in cells if cell]
-    if not cells:
+    some = [cell for cell in cells if cell]
+    if not some:
         return "empty"
+    cells = [cell for cell in some if cell not in MISSING]
+    if not cells:
+        return "text"
     if all(re.fullmatch(r"0|-?[1-9][0-9]*", cell) for cell in cells):
         return "integer" if all(-(2**63) <= int(cell) < 2**63 for cell in cells) else "text"
     if all(
@@ -46,7 +52,8 @@ def reference(cells):
                 return [read(cell) for cell in cells] and kind
             except ValueError:
                 return "text"
-    return "text"
+    comma = all(re.fullmatch(r"-?(0|[1-9][0-9]{0,17})(,[0-9]+)?", cell) for cell in cells)
+    return "decimal:1.234,5" if comma and any("," in cell for cell in cells) else "text"
 
 
 @settings(max_examples=1500, deadline=None)

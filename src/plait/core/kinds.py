@@ -3,24 +3,28 @@
 Cells are text. A column is ``integer``, ``decimal``, ``boolean``, ``date`` or
 ``datetime`` only when every cell that is not missing can be read so and would
 be written back the same; one leading zero, one sign too many, one digit too
-many, and it is ``text``.
+many, and it is ``text``. Values written otherwise have a kind that names how:
+``decimal:1.234,5``, ``date:%d.%m.%Y`` (see ``plait.core.forms``).
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.forms import FORMS, Form, base, fitting, form_of, read_form, settled
 from plait.core.parallel import ordered_map
 from plait.core.text import as_text, is_text
 from plait.core.words import Cells
 
 NUMBERS = ("integer", "decimal")
+MARKERS = ("NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?")
 _PATTERNS = {
     "integer": r"^(0|-?[1-9][0-9]{0,18})$",
     "decimal": r"^(0|-?[1-9][0-9]{0,17}|-?(0|[1-9][0-9]{0,17})\.[0-9]+)$",
@@ -43,12 +47,59 @@ def kind_of(column: pa.ChunkedArray) -> str:
     >>> kind_of(pa.chunked_array([["007", "12"]])), kind_of(pa.chunked_array([["", None]]))
     ('text', 'empty')
     """
-    for kind in _allowed(column):
-        if kind not in _FORMS:
-            return kind
-        if all(ordered_map(_FORMS[kind], column.chunks)):
+    allowed = _allowed(column)
+    if allowed[0] not in (*_FORMS, "text"):
+        return allowed[0]
+    for kind in allowed[:-1]:
+        if all(ordered_map(partial(_formed, kind), column.chunks)):
             return kind if _has_values(column, kind) else "text"
-    return "text"
+    written = written_forms(column)
+    return written[0].name if len(written) == 1 else "text"
+
+
+def written_forms(column: pa.ChunkedArray) -> list[Form]:
+    """The forms other than the plain one in which all cells of a column can be read.
+
+    Several, when nothing proves one: the column is text then.
+
+    >>> [form.name for form in written_forms(pa.chunked_array([["3/4/2031", "5/6/2031"]]))]
+    ['date:%d/%m/%Y', 'date:%m/%d/%Y']
+    """
+    glance = _glance(column)
+    fitting_ = fitting(glance) if len(glance) else []
+    if not fitting_:
+        return []
+    return settled(fitting_, [_telling(chunk) for chunk in column.chunks])
+
+
+def _formed(kind: str, array: pa.Array) -> bool:
+    """Whether all cells are of the kind's form, apart from markers for missing."""
+    return _FORMS[kind](array) or (_has_markers(array) and _FORMS[kind](_without_markers(array)))
+
+
+def _has_markers(array: pa.Array) -> bool:
+    return bool(pc.any(pc.is_in(array, pa.array(MARKERS, array.type))).as_py())
+
+
+def _without_markers(array: pa.Array) -> pa.Array:
+    """The array, empty where a well-known marker for missing stands."""
+    return pc.if_else(pc.is_in(array, pa.array(MARKERS, array.type)), "", array)
+
+
+def marked_missing(column: pa.ChunkedArray) -> dict[str, int]:
+    """How often each well-known marker for missing stands in a text column.
+
+    >>> marked_missing(pa.chunked_array([["7", "NA", "-", "NA"]]))
+    {'NA': 2, '-': 1}
+    """
+    if not is_text(column.type):
+        return {}
+    counts = dict.fromkeys(MARKERS, 0)
+    for chunk in column.chunks:
+        place = pc.index_in(chunk, pa.array(MARKERS, chunk.type)).drop_null().to_numpy()
+        for number, times in enumerate(np.bincount(place, minlength=len(MARKERS)).tolist()):
+            counts[MARKERS[number]] += times
+    return {marker: times for marker, times in counts.items() if times}
 
 
 def likely_kind(column: pa.ChunkedArray) -> str:
@@ -63,22 +114,32 @@ def _allowed(column: pa.ChunkedArray) -> list[str]:
     """The kinds that a glance at some cells allows, narrowest first."""
     if not is_text(column.type):
         return ["typed"]
-    step = max(1, column.num_chunks // _PIECES)
-    glances = [_present(chunk.slice(0, _GLANCE)) for chunk in column.chunks[::step]]
-    glance = pa.chunked_array(glances, column.type)
+    glance = _glance(column)
     if not len(glance):
-        glance = next(filter(len, map(_present, column.chunks)), glance)
-    if not len(glance):
-        return ["empty"]
+        return ["text" if any(len(_present(chunk)) for chunk in column.chunks) else "empty"]
     kinds = [kind for kind, pattern in _PATTERNS.items() if _all_match(glance, pattern)]
     return [*kinds, "text"]
+
+
+def _glance(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """A few cells of some pieces that are neither empty nor a marker for missing."""
+    step = max(1, column.num_chunks // _PIECES)
+    heads = [chunk.slice(0, _GLANCE) for chunk in column.chunks[::step]]
+    glance = pa.chunked_array([_telling(head) for head in heads], column.type)
+    if not len(glance):
+        glance = next(filter(len, map(_telling, column.chunks)), glance)
+    return glance if isinstance(glance, pa.ChunkedArray) else pa.chunked_array([glance])
+
+
+def _telling(array: pa.Array) -> pa.Array:
+    return _present(_without_markers(array))
 
 
 def _has_values(column: pa.ChunkedArray, kind: str) -> bool:
     """Whether cells of the right form all have a value: there is no 30th of February."""
     to = arrow_type(kind, column)
     try:
-        for _ in ordered_map(lambda chunk: _cast(chunk, to), column.chunks):
+        for _ in ordered_map(lambda chunk: as_kind(chunk, kind, to), column.chunks):
             pass
     except pa.ArrowInvalid:
         return False
@@ -94,7 +155,12 @@ def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     """
     if kind == "decimal":
         return _decimal_type(column)
-    return _TYPES.get(kind, column.type)
+    if base(kind) == "decimal":
+        form = form_of(kind)
+        return _decimal_type(pa.chunked_array([_read(chunk, form) for chunk in column.chunks]))
+    if kind.endswith("%z"):
+        return pa.timestamp("us", "UTC")
+    return _TYPES.get(base(kind), column.type)
 
 
 def looks_typed(text: str) -> bool:
@@ -103,22 +169,25 @@ def looks_typed(text: str) -> bool:
     >>> looks_typed("12.5"), looks_typed("2031-04-05"), looks_typed("yard 7")
     (True, True, False)
     """
-    return any(re.match(pattern, text) for pattern in _PATTERNS.values())
+    patterns = (*_PATTERNS.values(), *(form.pattern for form in FORMS.values()))
+    return any(re.match(pattern, text) for pattern in patterns)
 
 
 def simplest_type(kind: str) -> pa.DataType | None:
     """The Arrow type that most columns of a kind fit; ``None``: the type that it has."""
-    return pa.float64() if kind == "decimal" else _TYPES.get(kind)
+    if kind.endswith("%z"):
+        return pa.timestamp("us", "UTC")
+    return pa.float64() if base(kind) == "decimal" else _TYPES.get(base(kind))
 
 
 def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
-    """The cells as an Arrow type, empty ones missing.
+    """The cells as an Arrow type; empty ones and markers for missing are missing.
 
     Parameters
     ----------
     array : pyarrow.Array
     kind : str
-        What the cells are thought to be.
+        What the cells are thought to be; ``text`` and ``typed`` change nothing.
     to : pyarrow.DataType
 
     Raises
@@ -131,11 +200,20 @@ def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
     >>> as_kind(pa.array(["0.5", "", "12"]), "decimal", pa.float64()).to_pylist()
     [0.5, None, 12.0]
     """
+    if ":" in kind:
+        array = _read(array, form_of(kind))
+        return array if array.type == to else as_kind(array, base(kind), to)
     if kind in _FORMS and not _FORMS[kind](array):
-        raise pa.ArrowInvalid(f"a cell is no {kind}")
+        array = _without_markers(array)
+        if not _FORMS[kind](array):
+            raise pa.ArrowInvalid(f"a cell is no {kind}")
     if pa.types.is_floating(to) and is_text(array.type) and not _sure(array):
         raise pa.ArrowInvalid("a decimal has more digits than a float is sure to give back")
     return _cast(array, to)
+
+
+def _read(array: pa.Array, form: Form) -> pa.Array:
+    return read_form(_without_empty(_without_markers(array)), form)
 
 
 def _cast(array: pa.Array, to: pa.DataType) -> pa.Array:
@@ -231,6 +309,7 @@ _TYPES = {
     "boolean": pa.bool_(),
     "date": pa.date32(),
     "datetime": pa.timestamp("us"),
+    "time": pa.time64("us"),
 }
 
 

@@ -15,8 +15,8 @@ from plait.core.kinds import looks_typed
 from plait.formats.encoding import byte_order_mark, likely_encoding
 
 DELIMITERS = {"comma": ",", "tab": "\t", "semicolon": ";", "pipe": "|"}
-_SAMPLE_BYTES = 1 << 16
-_SAMPLE_RECORDS = 200
+_SAMPLE_BYTES = 1 << 15
+_SAMPLE_RECORDS = 100
 _MOST_TITLES = 30
 _LEAST_SHARE = 0.9
 
@@ -164,15 +164,18 @@ def reader_options(dialect: Dialect) -> dict[str, object]:
 
 def _quote(text: str) -> str:
     """A single quote when cells begin and end with such and none with a double one."""
+    if "'" not in text or '"' in text:
+        return '"'
     edges = r"(?:^|[,;\t|]){0}[^{0}\r\n]*{0}(?:$|[,;\t|\r\n])"
-    double = len(re.findall(edges.format('"'), text, re.MULTILINE))
     single = len(re.findall(edges.format("'"), text, re.MULTILINE))
     lines = text.count("\n") + 1
-    return "'" if not double and '"' not in text and single > lines // 2 else '"'
+    return "'" if single > lines // 2 else '"'
 
 
 def _escape(text: str, quote: str) -> str:
     """A backslash when quotes stand behind one, inside a cell, and none is doubled there."""
+    if "\\" not in text:
+        return ""
     escaped = re.search(rf"[^\\,;\t|\r\n]\\{quote}[^,;\t|\r\n]", text)
     doubled = re.search(rf"[^{quote},;\t|\r\n]{quote}{quote}[^{quote},;\t|\r\n]", text)
     return "\\" if escaped and not doubled else ""
@@ -193,6 +196,8 @@ def _delimiter(text: str, dialect: Dialect, usual: str) -> str:
         rank = (first, share)
         if width > 1 and share >= _LEAST_SHARE and titled and _clearly(rank, best_rank):
             best, best_rank = sign, rank
+        if best_rank == (True, 1.0):
+            break
     return best
 
 
@@ -241,7 +246,7 @@ def header_place(records: Sequence[Sequence[str]]) -> int:
         if filled[place] > 1 or width == 1:
             below = [record for record in records[place + 1 :] if len(record) == width]
             whole = filled[place] == len(cells) == len(set(cells)) == width
-            return place if whole and _names_above(cells, below) else 0
+            return place if place and whole and _names_above(cells, below) else 0
     return 0
 
 

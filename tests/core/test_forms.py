@@ -1,0 +1,99 @@
+"""Values written otherwise than plainly: what proves a form, and what they are read as."""
+
+from __future__ import annotations
+
+from datetime import date, datetime, time
+
+import pyarrow as pa
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from plait.core.dateforms import read_dates
+from plait.core.errors import UsageError
+from plait.core.forms import form_of
+from plait.core.kinds import arrow_type, as_kind, kind_of, marked_missing, written_forms
+
+
+def read(cells):
+    """The kind found for some cells, and the cells in its type."""
+    column = pa.chunked_array([cells])
+    kind = kind_of(column)
+    return kind, as_kind(column.chunk(0), kind, arrow_type(kind, column)).to_pylist()
+
+
+@pytest.mark.parametrize(
+    ("cells", "kind", "values"),
+    [
+        (["1,234,567", "12", "-3"], "integer:1,234", [1234567, 12, -3]),
+        (["1,234.5", "12"], "decimal:1,234.5", [1234.5, 12.0]),
+        (["1.234,5", "", "12"], "decimal:1.234,5", [1234.5, None, 12.0]),
+        (["0,5", "NA", "1,25"], "decimal:1.234,5", [0.5, None, 1.25]),
+        (["Yes", "no", "NO"], "boolean:yes/no", [True, False, False]),
+        (["5.4.2031", "30.12.2031"], "date:%d.%m.%Y", [date(2031, 4, 5), date(2031, 12, 30)]),
+        (["3/4/2031", "13/4/2031"], "date:%d/%m/%Y", [date(2031, 4, 3), date(2031, 4, 13)]),
+        (["3/4/2031", "4/13/2031"], "date:%m/%d/%Y", [date(2031, 3, 4), date(2031, 4, 13)]),
+        (["5 April 2031", "6 May 2031"], "date:%d %B %Y", [date(2031, 4, 5), date(2031, 5, 6)]),
+        (["7:05", "23:59"], "time:%H:%M", [time(7, 5), time(23, 59)]),
+        (["1/2/2031 1:30 pm", "13/2/2031 12:00 AM"], "datetime:%d/%m/%Y %I:%M %p",
+         [datetime(2031, 2, 1, 13, 30), datetime(2031, 2, 13)]),
+        (["7", "N/A", "-"], "integer", [7, None, None]),
+    ],
+)  # fmt: skip
+def test_a_form_that_every_cell_proves(cells, kind, values):
+    assert read(cells) == (kind, values)
+
+
+@pytest.mark.parametrize(
+    ("cells", "forms"),
+    [
+        (["3/4/2031", "5/6/2031"], ["date:%d/%m/%Y", "date:%m/%d/%Y"]),
+        (["1,234", "5,678"], ["integer:1,234", "decimal:1.234,5"]),
+        (["13/13/2031"], []),
+        (["31.2.2031"], []),
+        (["1,234", "1.234"], ["decimal:1,234.5", "decimal:1.234,5"]),
+        (["-0", "7"], []),
+        (["y", "y"], []),
+        (["NA", "-"], []),
+    ],
+)
+def test_what_nothing_proves_stays_text(cells, forms):
+    column = pa.chunked_array([cells])
+    assert kind_of(column) == "text"
+    assert [form.name for form in written_forms(column)] == forms
+
+
+def test_one_cell_far_down_proves_the_order():
+    cells = ["3/4/2031"] * 30_000
+    assert kind_of(pa.chunked_array([cells, [*cells, "25/4/2031"]])) == "date:%d/%m/%Y"
+    assert kind_of(pa.chunked_array([cells, [*cells, "4.4.2031"]])) == "text"
+
+
+@given(st.datetimes(min_value=datetime(1, 1, 1), max_value=datetime(9999, 12, 31)))
+def test_dates_and_times_are_read_as_the_standard_library_writes_them(moment):
+    moment = moment.replace(microsecond=0)
+    for form in ("%d.%m.%Y %H:%M:%S", "%m/%d/%Y %I:%M:%S %p", "%d %b %Y, %H:%M:%S"):
+        text = moment.strftime(form).replace(f"{moment.year}", f"{moment.year:04}")
+        text = (
+            text if moment.year > 999 else moment.strftime(form.replace("%Y", f"{moment.year:04}"))
+        )
+        assert read_dates(pa.array([text]), form, "datetime").to_pylist() == [moment]
+
+
+def test_zones_count():
+    cells = pa.array(["2031-04-05T10:00:00+02:00", "2031-04-05T10:00:00Z", "x"])
+    made = read_dates(cells, "%Y-%m-%dT%H:%M:%S%z", "datetime").to_pylist()
+    assert [value and value.hour for value in made] == [8, 10, None]
+
+
+def test_markers_are_counted():
+    assert marked_missing(pa.chunked_array([["NA", "x"], ["-", "NA", None]])) == {"NA": 2, "-": 1}
+
+
+@pytest.mark.parametrize(
+    ("name", "says"),
+    [("dat", "did you mean date?"), ("date:%Q", "no sign %Q"), ("date:%d%d", "is no date form")],
+)
+def test_a_mistyped_type_is_told(name, says):
+    with pytest.raises(UsageError, match=says.replace("?", r"\?")):
+        form_of(name)
