@@ -13,15 +13,17 @@ from plait.cli.show import show_answer, show_findings, show_ledger
 from plait.core.aside import SetAside
 from plait.core.errors import ExpectationError, UsageError
 from plait.core.finding import Finding, counted, standing
-from plait.core.ledger import Entry
+from plait.core.keyspec import check_column
+from plait.core.ledger import Entry, Line, entry
 from plait.core.match import Match
 from plait.core.parallel import ordered_map
+from plait.core.retype import parse_types, retyped, with_missing
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
-from plait.formats.outputs import check_ending, write_csv_to, write_table
+from plait.formats.outputs import check_ending, check_room, write_csv_to, write_table
 from plait.formats.reading import read_source
 from plait.formats.sources import Source
-from plait.report.account import Account, Output, account_json, output_of
+from plait.report.account import Account, Output, account_json, ledger_table, output_of
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,10 +56,27 @@ def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Del
     return delivery
 
 
-def read_all(sources: Sequence[Source], progress: Progress) -> list[Table]:
-    """Read the sources in order."""
+def read_all(
+    sources: Sequence[Source], progress: Progress, options: argparse.Namespace | None = None
+) -> list[Table]:
+    """Read the sources in order; with options also mark what is missing, and set types."""
     with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
-        return list(ordered_map(lambda source: read_source(source, tick), sources))
+        tables = list(ordered_map(lambda source: read_source(source, tick), sources))
+    if options is None or not (options.missing or options.type):
+        return tables
+    with progress.phase("setting types"):
+        return declared(tables, options)
+
+
+def declared(tables: Sequence[Table], options: argparse.Namespace) -> list[Table]:
+    """The tables with the types and markers for missing that the line declares."""
+    types = parse_types(options.type)
+    for column in types:
+        if not any(table.has(column) for table in tables):
+            check_column(column, tables[0])
+    if options.missing:
+        tables = [with_missing(table, options.missing) for table in tables]
+    return [retyped(table, types, options.unfit) for table in tables]
 
 
 def hand_over(
@@ -81,6 +100,17 @@ def hand_over(
     OutputError
         When something cannot be written.
     """
+    _refuse_standing(result, tables, options)
+    targets, findings = _written(result, tables, options, delivery, progress)
+    result = replace(result, findings=(*result.findings, *findings))
+    outputs = [output_of(table, path) for table, path in targets] if options.json else []
+    show_everything(result, options)
+    tell_json(account(result, tables, outputs), options)
+    return 0
+
+
+def _refuse_standing(result: Result, tables: Sequence[Table], options: argparse.Namespace) -> None:
+    """End when a finding stands that ``--fail-on`` names, and tell all of them."""
     failing = standing(result.findings, options.fail_on)
     if failing:
         show_everything(result, options)
@@ -90,11 +120,6 @@ def hand_over(
             f"{counted(len(failing), 'finding')} that must not stand: {codes}",
             remedy="nothing was handed over",
         )
-    written = list(_written(result, tables, options, delivery, progress))
-    outputs = [output_of(table, path) for table, path in written] if options.json else []
-    show_everything(result, options)
-    tell_json(account(result, tables, outputs), options)
-    return 0
 
 
 def account(result: Result, tables: Sequence[Table], outputs: Sequence[Output]) -> Account:
@@ -115,28 +140,44 @@ def _written(
     options: argparse.Namespace,
     delivery: Delivery,
     progress: Progress,
-) -> Iterator[tuple[Table, Path]]:
-    folder = aside_folder(options)
-    lists = (
-        [(one.listed(), folder / f"{_file_name(one.name)}.csv") for one in result.aside]
-        if folder
-        else []
-    )
+) -> tuple[list[tuple[Table, Path]], list[Finding]]:
+    """Write everything or nothing; the files, and what was found while writing them."""
+    lists = _lists(result, options)
     targets = ([(result.table, options.out)] if options.out else []) + lists
+    beside = {one.name: one for one, _ in lists} | {"ledger": ledger_table(result.entries)}
+    findings: list[Finding] = []
     with delivery, progress.phase("writing", sum(table.rows for table, _ in targets)) as tick:
         for _, path in targets:
             delivery.check(path, make_folder=True)
+        if options.out:
+            check_room(result.table, beside, options.out)
         for table, path in targets:
-            delivery.write(path, lambda part, t=table, p=path: write_table(t, part, p.suffix, tick))
+
+            def write(part: Path, table: Table = table, path: Path = path) -> None:
+                more = beside if table is result.table else {}
+                guard = options.guard_formulas
+                findings.extend(write_table(table, part, path.suffix, tick, guard, more))
+
+            delivery.write(path, write)
+        if not options.out:
+            findings += write_csv_to(result.table, sys.stdout.buffer, options.guard_formulas)
+            sys.stdout.buffer.flush()
+        found = replace(result, findings=(*result.findings, *findings))
+        _refuse_standing(found, tables, options)
         if options.report:
             from plait.report.page import write_page
 
-            page = account(result, tables, ())
+            page = account(found, tables, ())
             delivery.write(options.report, lambda part: write_page(page, part))
-        if not options.out:
-            write_csv_to(result.table, sys.stdout.buffer)
-            sys.stdout.buffer.flush()
-    yield from targets
+    return targets, findings
+
+
+def _lists(result: Result, options: argparse.Namespace) -> list[tuple[Table, Path]]:
+    """The rows set aside, and the files they are listed in."""
+    folder = aside_folder(options)
+    if not folder:
+        return []
+    return [(one.listed(), folder / f"{_file_name(one.name)}.csv") for one in result.aside]
 
 
 def aside_folder(options: argparse.Namespace) -> Path | None:
@@ -164,8 +205,9 @@ def _answer(result: Result, options: argparse.Namespace) -> Iterator[str]:
     where = f"{options.out}: " if options.out else ""
     columns = counted(len(table.columns), "column")
     yield f"{where}{counted(table.rows, 'row')}, {columns}"
-    for match, entry in zip(result.matches, result.entries, strict=False):
-        left, right = entry.rows_in
+    joins = result.entries[len(result.entries) - len(result.matches) :]
+    for match, account_ in zip(result.matches, joins, strict=True):
+        left, right = account_.rows_in
         yield (
             f"not matched: {match.left_unmatched + match.left_missing_key:,} of {left}, "
             f"{match.right_unmatched + match.right_missing_key:,} of {right}"
@@ -188,7 +230,31 @@ def tell_json(said: Account, options: argparse.Namespace) -> None:
         print(account_json(said))
 
 
-def with_findings(result: Result, tables: Sequence[Table]) -> Result:
-    """The result with what was found when its sources were read in front."""
-    reading = tuple(finding for table in tables for finding in table.findings)
-    return replace(result, findings=(*reading, *result.findings))
+def with_reading(result: Result, tables: Sequence[Table]) -> Result:
+    """The result with what was found and set aside when its sources were read in front."""
+    findings = [finding for table in tables for finding in table.findings]
+    aside = [one for table in tables for one in table.aside]
+    entries = [_reading(table) for table in tables if table.aside]
+    return replace(
+        result,
+        findings=(*findings, *result.findings),
+        entries=(*entries, *result.entries),
+        aside=(*aside, *result.aside),
+    )
+
+
+def _reading(table: Table) -> Entry:
+    """The account of a source of which not all rows were taken."""
+    rows = table.rows + sum(one.rows for one in table.aside)
+    lines = [Line(f"{_why(one)}, set aside", -one.rows) for one in table.aside]
+    return entry(f"read {table.name}", [(table.name, rows)], lines, table.rows)
+
+
+def _why(aside: SetAside) -> str:
+    kind = aside.name.rpartition("-")[2]
+    return {
+        "ragged": "rows with too few or too many cells",
+        "notes": "lines below the table",
+        "footer": "rows at the end, as --footer says",
+        "unfit": "rows with a cell that does not fit its type",
+    }[kind]

@@ -12,9 +12,16 @@ from plait.cli.handing import (
     hand_over,
     read_all,
     tell_json,
-    with_findings,
+    with_reading,
 )
-from plait.cli.options import add_origin, add_output, complete_columns
+from plait.cli.options import (
+    add_origin,
+    add_output,
+    add_reading,
+    add_typing,
+    complete_columns,
+    given_of,
+)
 from plait.cli.progress import Progress
 from plait.cli.show import show_error, show_findings
 from plait.core.join import join_all
@@ -65,15 +72,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "leading-zeros; the cells stay as they are",
     )
     add_origin(parser)
+    add_reading(parser)
+    add_typing(parser)
     add_output(parser)
 
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    sources = uniquely_named([one_source(word) for word in options.sources])
+    given = given_of(options)
+    sources = uniquely_named([one_source(word, given) for word in options.sources])
     delivery = check_outputs(options, sources)
     with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress)
+        tables = read_all(sources, progress, options)
         try:
             with progress.phase("joining"):
                 joined = join_all(
@@ -90,7 +100,7 @@ def run(options: argparse.Namespace) -> int:
         result = Result(
             "join", table, joined.entries, joined.findings, joined.aside, joined.matches
         )
-        return hand_over(with_findings(result, tables), tables, options, delivery, progress)
+        return hand_over(with_reading(result, tables), tables, options, delivery, progress)
 
 
 def _refusal(
@@ -99,7 +109,7 @@ def _refusal(
     """Tell that nothing was joined, and what was found; the exit status."""
     show_error(refused)
     result = Result("join", tables[0], (), refused.findings, (), (refused.match,))
-    result = with_findings(result, tables)
+    result = with_reading(result, tables)
     if not options.quiet:
         show_findings(result.findings, options.verbose)
     tell_json(account(result, tables, ()), options)

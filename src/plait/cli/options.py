@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plait.core.keyspec import names
+
+if TYPE_CHECKING:
+    from plait.formats.sources import Given
 
 
 def add_output(parser: argparse.ArgumentParser) -> None:
@@ -16,8 +19,8 @@ def add_output(parser: argparse.ArgumentParser) -> None:
         "--out",
         type=Path,
         metavar="FILE",
-        help="where the result goes; the ending says the format: .csv .tsv .parquet "
-        "(without it: CSV on standard output)",
+        help="where the result goes; the ending says the format: .csv .tsv .parquet .arrow .json "
+        ".jsonl .xlsx .sqlite (without it: CSV on standard output)",
     )
     group.add_argument(
         "--aside",
@@ -38,12 +41,94 @@ def add_output(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--replace", action="store_true", help="write over files that are there")
     group.add_argument(
+        "--guard-formulas",
+        action="store_true",
+        help="put ' before cells of text files that a spreadsheet would run as formulas",
+    )
+    group.add_argument(
         "--json",
         action="store_true",
         help="print the account as JSON on standard output (needs --out)",
     )
     group.add_argument("--quiet", action="store_true", help="say nothing but errors")
     group.add_argument("--verbose", action="store_true", help="show all examples with their places")
+
+
+def add_reading(parser: argparse.ArgumentParser) -> None:
+    """How sources are written, where that is not to be found out."""
+    group = parser.add_argument_group("reading")
+    group.add_argument("--encoding", metavar="NAME", help="such as windows-1252 or utf-16")
+    group.add_argument(
+        "--delimiter", metavar="SIGN", help="one sign, or comma, semicolon, tab, pipe"
+    )
+    group.add_argument("--quote", metavar="SIGN", help="the sign around cells (default: found)")
+    group.add_argument("--escape", metavar="SIGN", help="the sign before a quote in a cell")
+    group.add_argument(
+        "--header-line", type=int, metavar="N", help="the line the header begins on (or sheet row)"
+    )
+    group.add_argument(
+        "--footer", type=int, default=0, metavar="N", help="set the last N rows aside, as totals"
+    )
+    group.add_argument(
+        "--ragged",
+        default="error",
+        metavar="error|set-aside",
+        help="what to do with rows of too few or too many cells",
+    )
+
+
+def add_typing(parser: argparse.ArgumentParser) -> None:
+    """What cells mean, where that is not to be found out."""
+    group = parser.add_argument_group("types")
+    group.add_argument(
+        "--missing", type=names, default=(), metavar="TEXT,…", help="texts that mean a missing cell"
+    )
+    group.add_argument(
+        "--type",
+        action="append",
+        default=[],
+        metavar="COLUMN=TYPE",
+        help="integer, decimal, boolean, date, datetime, time, text; or a written form, as "
+        "date:%%d.%%m.%%Y or decimal:1.234,5",
+    )
+    group.add_argument(
+        "--unfit",
+        default="error",
+        metavar="error|missing|set-aside",
+        help="what to do with cells that do not fit a type (default: error)",
+    )
+
+
+def given_of(options: argparse.Namespace) -> Given:
+    """What the line says of how its sources are written.
+
+    Raises
+    ------
+    UsageError
+        For a name or sign that is none.
+    """
+    from plait.core.errors import UsageError
+    from plait.formats.delimited import RAGGED
+    from plait.formats.dialect import Dialect, checked_delimiter
+    from plait.formats.encoding import checked_encoding
+    from plait.formats.sources import Given
+
+    for name in ("quote", "escape"):
+        sign = getattr(options, name)
+        if sign is not None and len(sign.encode()) != 1:
+            raise UsageError(f"--{name} is one sign, not {sign!r}")
+    if options.ragged not in RAGGED:
+        raise UsageError(f"--ragged is {' or '.join(RAGGED)}, not {options.ragged!r}")
+    if options.footer < 0 or (options.header_line or 1) < 1:
+        raise UsageError("lines are counted from 1")
+    dialect = Dialect(
+        options.encoding and checked_encoding(options.encoding),
+        options.delimiter and checked_delimiter(options.delimiter),
+        options.quote,
+        options.escape,
+        options.header_line,
+    )
+    return Given(dialect, options.ragged, options.footer)
 
 
 def add_origin(parser: argparse.ArgumentParser) -> None:

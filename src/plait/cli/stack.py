@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-from plait.cli.handing import Result, check_outputs, hand_over, read_all, with_findings
-from plait.cli.options import add_origin, add_output
+from plait.cli.handing import Result, check_outputs, hand_over, read_all, with_reading
+from plait.cli.options import add_origin, add_output, add_reading, add_typing, given_of
 from plait.cli.progress import Progress
 from plait.core.keyspec import parse_key
 from plait.core.label import parse_labels
@@ -51,6 +51,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="take headers that differ in case, spaces and punctuation only for the same",
     )
     add_origin(parser)
+    add_reading(parser)
+    add_typing(parser)
     add_output(parser)
 
 
@@ -58,10 +60,10 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     labels = parse_labels(options.label)
     same = dict(pair for spec in options.same for pair in parse_key(spec))
-    sources = find_sources(options.sources)
+    sources = find_sources(options.sources, given_of(options))
     delivery = check_outputs(options, sources)
     with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress)
+        tables = read_all(sources, progress, options)
         with progress.phase("stacking"):
             name = options.out.stem if options.out else "stack"
             stacked = stack(
@@ -69,4 +71,4 @@ def run(options: argparse.Namespace) -> int:
             )
             table = with_origin(stacked.table, options.origin) if options.origin else stacked.table
         result = Result("stack", table, stacked.entries, stacked.findings, stacked.aside)
-        return hand_over(with_findings(result, tables), tables, options, delivery, progress)
+        return hand_over(with_reading(result, tables), tables, options, delivery, progress)

@@ -86,6 +86,15 @@ def _without_markers(array: pa.Array) -> pa.Array:
     return pc.if_else(pc.is_in(array, pa.array(MARKERS, array.type)), "", array)
 
 
+def without_markers(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """A text column, empty where a well-known marker for missing stands.
+
+    >>> without_markers(pa.chunked_array([["7", "N/A"]])).to_pylist()
+    ['7', '']
+    """
+    return pa.chunked_array([_without_markers(chunk) for chunk in column.chunks], column.type)
+
+
 def marked_missing(column: pa.ChunkedArray) -> dict[str, int]:
     """How often each well-known marker for missing stands in a text column.
 
@@ -153,6 +162,8 @@ def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     decimal back; longer ones become exact decimals of up to 38 digits, and stay
     text beyond.
     """
+    if not is_text(column.type):
+        return column.type
     if kind == "decimal":
         return _decimal_type(column)
     if base(kind) == "decimal":
@@ -161,6 +172,19 @@ def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     if kind.endswith("%z"):
         return pa.timestamp("us", "UTC")
     return _TYPES.get(base(kind), column.type)
+
+
+def exact_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
+    """An Arrow type for decimals in which sums and products are exact, if there is one."""
+    if base(kind) != "decimal":
+        return arrow_type(kind, column)
+    chunks = column.chunks
+    if ":" in kind:
+        chunks = [_read(chunk, form_of(kind)) for chunk in chunks]
+    sizes = [_digits(_telling(chunk)) for chunk in chunks] or [(1, 0)]
+    before, after = (max(one) for one in zip(*sizes, strict=True))
+    exact = before + after <= _MOST_DIGITS
+    return pa.decimal128(max(before + after, 1), after) if exact else pa.float64()
 
 
 def looks_typed(text: str) -> bool:
@@ -200,6 +224,8 @@ def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
     >>> as_kind(pa.array(["0.5", "", "12"]), "decimal", pa.float64()).to_pylist()
     [0.5, None, 12.0]
     """
+    if not is_text(array.type):
+        return _cast(array, to)
     if ":" in kind:
         array = _read(array, form_of(kind))
         return array if array.type == to else as_kind(array, base(kind), to)
@@ -207,7 +233,7 @@ def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
         array = _without_markers(array)
         if not _FORMS[kind](array):
             raise pa.ArrowInvalid(f"a cell is no {kind}")
-    if pa.types.is_floating(to) and is_text(array.type) and not _sure(array):
+    if pa.types.is_floating(to) and not _sure(array):
         raise pa.ArrowInvalid("a decimal has more digits than a float is sure to give back")
     return _cast(array, to)
 

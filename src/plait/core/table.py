@@ -163,6 +163,8 @@ class Table:
         What was found when it was read.
     aside : tuple of SetAside
         Rows that were left out when it was read.
+    written : str
+        How the source is written, in words: ``utf-8, comma``.
     """
 
     name: str
@@ -171,6 +173,7 @@ class Table:
     rows: int
     findings: tuple[Finding, ...] = field(default=())
     aside: tuple[SetAside, ...] = field(default=())
+    written: str = ""
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:
@@ -263,6 +266,15 @@ class Table:
         made = Strand("made", {name: cells}, ())
         column = Column(name, ((len(self.strands), name),))
         return replace(self, columns=(*self.columns, column), strands=(*self.strands, made))
+
+    def replacing(self, name: str, cells: pa.ChunkedArray, kind: str | None = None) -> Table:
+        """The table with other cells in a column; rows are traced as before."""
+        made = Strand("made", {name: cells}, ())
+        part = ((len(self.strands), name),)
+        columns = tuple(
+            replace(one, parts=part, kind=kind) if one.name == name else one for one in self.columns
+        )
+        return replace(self, columns=columns, strands=(*self.strands, made))
 
     def named(self, name: str) -> Table:
         """The same table under another name."""

@@ -89,7 +89,8 @@ def read_delimited(
         text = Requoted(text, dialect, path)  # type: ignore[assignment, arg-type]
     table = _read_regular(text, name, path, dialect, ragged, footer, tick)
     said = _dialect_finding(dialect, usual, path)
-    return replace(table, findings=(*said, *table.findings, *footer_finding(table, path)))
+    findings = (*said, *table.findings, *footer_finding(table, path))
+    return replace(table, findings=findings, written=dialect.shown())
 
 
 def _head_of(stream: IO[bytes]) -> bytes:

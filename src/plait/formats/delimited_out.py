@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import IO, Any
 
 import numpy as np
@@ -10,14 +11,20 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
+from plait.core.finding import MOST_EXAMPLES, Finding
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
 from plait.core.text import as_text
+from plait.formats.formulas import formula_finding, formula_rows, guarded
 
 
 def write_delimited(
-    table: Table, file: IO[bytes], delimiter: str, tick: Callable[[int], None] = lambda _: None
-) -> None:
+    table: Table,
+    file: IO[bytes],
+    delimiter: str,
+    tick: Callable[[int], None] = lambda _: None,
+    guard: bool = False,
+) -> list[Finding]:
     """Write a table with a header, lines ended by a line feed.
 
     Parameters
@@ -28,6 +35,13 @@ def write_delimited(
         One character.
     tick : callable
         Told how many rows were written, each time.
+    guard : bool
+        Put a ``'`` before cells that a spreadsheet would run as formulas.
+
+    Returns
+    -------
+    list of Finding
+        About such cells.
 
     Notes
     -----
@@ -39,12 +53,26 @@ def write_delimited(
     )
     file.write(_quoted(names, delimiter))
 
-    def rendered(span: tuple[int, int]) -> tuple[Any, int]:
-        return _rendered(table.batch(*span), delimiter), span[1] - span[0]
+    def rendered(span: tuple[int, int]) -> _Rendered:
+        return _rendered(table.batch(*span), span[0], delimiter, guard)
 
-    for data, rows in ordered_map(rendered, table.pieces()):
-        _write_all(file, data)
-        tick(rows)
+    count, found = 0, []
+    for made in ordered_map(rendered, table.pieces()):
+        _write_all(file, made.data)
+        tick(made.rows)
+        count += made.formulas
+        found += made.examples if len(found) < MOST_EXAMPLES else []
+    return formula_finding(found, count, guard)
+
+
+@dataclass(frozen=True)
+class _Rendered:
+    """A batch as bytes, its number of rows, and what it has of formula cells."""
+
+    data: Any
+    rows: int
+    formulas: int
+    examples: list[tuple[int, str, str]]
 
 
 def _write_all(file: IO[bytes], data: Any) -> None:
@@ -54,7 +82,18 @@ def _write_all(file: IO[bytes], data: Any) -> None:
         view = view[file.write(view) :]
 
 
-def _rendered(batch: pa.RecordBatch, delimiter: str) -> Any:
+def _rendered(batch: pa.RecordBatch, start: int, delimiter: str, guard: bool) -> _Rendered:
+    count, examples = 0, []
+    for name, column in zip(batch.schema.names, batch.columns, strict=True):
+        rows = formula_rows(column)
+        count += len(rows)
+        for row in rows[:MOST_EXAMPLES].tolist():
+            examples.append((start + row, name, column[row].as_py()))
+    data = _bytes_of(guarded(batch) if guard and count else batch, delimiter)
+    return _Rendered(data, batch.num_rows, count, examples)
+
+
+def _bytes_of(batch: pa.RecordBatch, delimiter: str) -> Any:
     """The rows as bytes; by the fast way, which takes no cell that must be quoted, if it can."""
     if batch.num_columns == 1:
         return _quoted(batch, delimiter)

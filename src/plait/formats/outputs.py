@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import IO
 
 from plait.core.errors import OutputError
+from plait.core.finding import Finding
 from plait.core.names import nearest
 from plait.core.table import Table
 from plait.formats.delimited_out import write_delimited
+from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WRITABLE
 
 Tick = Callable[[int], None]
 
-_DELIMITERS = {".csv": ",", ".tsv": "\t", ".tab": "\t"}
-ENDINGS = (*_DELIMITERS, ".parquet")
+WORKBOOK = ".xlsx"
 
 
 def check_ending(target: Path) -> None:
@@ -26,15 +27,38 @@ def check_ending(target: Path) -> None:
         Names the endings there are, and the nearest.
     """
     ending = target.suffix.lower()
-    if ending not in ENDINGS:
+    if ending not in WRITABLE:
         raise OutputError(
-            f"no format has the ending {ending!r}" if ending else "the name has no ending",
+            f"no format is written with the ending {ending!r}"
+            if ending
+            else "the name has no ending",
             str(target),
-            nearest(ending, ENDINGS) or f"one of {', '.join(ENDINGS)}",
+            nearest(ending, WRITABLE) or f"one of {', '.join(WRITABLE)}",
         )
 
 
-def write_table(table: Table, target: Path, ending: str, tick: Tick = lambda _: None) -> None:
+def check_room(table: Table, beside: Mapping[str, Table], target: Path) -> None:
+    """See that the format holds a table of that size, before anything is written.
+
+    Raises
+    ------
+    OutputError
+        When a sheet of a workbook is too small.
+    """
+    if target.suffix.lower() == WORKBOOK:
+        from plait.formats.workbook_out import check_fits
+
+        check_fits({table.name: table, **beside}, target)
+
+
+def write_table(
+    table: Table,
+    target: Path,
+    ending: str,
+    tick: Tick = lambda _: None,
+    guard: bool = False,
+    beside: Mapping[str, Table] | None = None,
+) -> list[Finding]:
     """Write a table to a file.
 
     Parameters
@@ -43,19 +67,47 @@ def write_table(table: Table, target: Path, ending: str, tick: Tick = lambda _: 
     target : Path
         Written to directly; ``Delivery`` sees to it that files are whole.
     ending : str
-        Says the format: one of ``ENDINGS``.
+        Says the format: one of ``WRITABLE``.
     tick : callable
         Told how many rows were written, each time.
+    guard : bool
+        Put a ``'`` before cells of text files that a spreadsheet would run.
+    beside : mapping of str to Table, optional
+        Further sheets of a workbook; other formats have no place for them.
+
+    Returns
+    -------
+    list of Finding
+        About what was written.
     """
-    if ending.lower() == ".parquet":
-        from plait.formats.parquet import write_parquet
+    ending = ending.lower()
+    if ending in DELIMITED:
+        with target.open("wb", buffering=0) as file:
+            return write_delimited(table, file, DELIMITED[ending], tick, guard)
+    # Each writer is loaded when it is needed, so that nobody waits for the others.
+    if ending == ".parquet":
+        from plait.formats.columnar_out import write_parquet
 
         write_parquet(table, target, tick)
+    elif ending in (".arrow", ".feather"):
+        from plait.formats.columnar_out import write_arrow
+
+        write_arrow(table, target, tick)
+    elif ending in (JSON, *JSON_LINES):
+        from plait.formats.json_out import write_json
+
+        write_json(table, target, ending != JSON, tick)
+    elif ending in DATABASES:
+        from plait.formats.database_out import write_database
+
+        write_database({table.name: table}, target, tick)
     else:
-        with target.open("wb", buffering=0) as file:
-            write_delimited(table, file, _DELIMITERS[ending.lower()], tick)
+        from plait.formats.workbook_out import write_workbook
+
+        write_workbook({table.name: table, **(beside or {})}, target, tick)
+    return []
 
 
-def write_csv_to(table: Table, file: IO[bytes]) -> None:
+def write_csv_to(table: Table, file: IO[bytes], guard: bool = False) -> list[Finding]:
     """Write a table as CSV to an open file, such as standard output."""
-    write_delimited(table, file, ",")
+    return write_delimited(table, file, ",", guard=guard)

@@ -18,6 +18,13 @@ from plait.formats.header import read_header, usable_names
 from plait.formats.packed import COMPRESSED, as_file, unpacked
 from plait.formats.sources import STANDARD_INPUT, Source
 
+_FORMATS = {
+    **dict.fromkeys(WORKBOOKS, "a sheet of a workbook"),
+    **dict.fromkeys(DATABASES, "a table of a SQLite file"),
+    ".parquet": "Parquet",
+    **dict.fromkeys((".arrow", ".feather"), "Arrow"),
+}
+
 Tick = Callable[[int], None]
 
 
@@ -54,9 +61,10 @@ def _by_ending(source: Source, tick: Tick) -> Table:
 
         with open_bytes(source) as stream:
             lines = source.ending != JSON
-            return read_json(stream, source.name, source.where, source.part, lines, tick)
+            table = read_json(stream, source.name, source.where, source.part, lines, tick)
+        return replace(table, written="JSON lines" if lines else "JSON")
     with as_file(source.path, source.member, source.ending) as file:
-        table = _from_file(source, file)
+        table = replace(_from_file(source, file), written=_FORMATS[source.ending])
     tick(source.size)
     return table
 

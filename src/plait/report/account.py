@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
 from plait.core.finding import Finding, worst_first
-from plait.core.ledger import Entry
+from plait.core.ledger import Entry, Line
 from plait.core.match import Match
-from plait.core.table import Table
+from plait.core.table import Table, from_columns
 
 
 @dataclass(frozen=True)
@@ -43,6 +44,17 @@ def output_of(table: Table, path: Path) -> Output:
     with path.open("rb") as file:
         digest = hashlib.file_digest(file, "sha256").hexdigest()
     return Output(str(path), table.rows, len(table.columns), path.stat().st_size, digest)
+
+
+def ledger_table(entries: Sequence[Entry]) -> Table:
+    """The ledger as a table: a row for each line of each operation, and one for what comes out."""
+    said: dict[str, list[str]] = {"operation": [], "reason": [], "rows": []}
+    for one in entries:
+        for line in (*one.lines, Line("rows out", one.rows_out)):
+            said["operation"].append(one.operation)
+            said["reason"].append(line.reason)
+            said["rows"].append(str(line.rows))
+    return from_columns("ledger", said)
 
 
 def account_dict(account: Account) -> dict[str, Any]:

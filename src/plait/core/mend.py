@@ -1,0 +1,208 @@
+"""Mend: one table put right, a step after another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.aside import SetAside
+from plait.core.errors import UsageError
+from plait.core.expression import condition, evaluate, parse
+from plait.core.finding import Finding
+from plait.core.keyspec import check_column, names
+from plait.core.ledger import Entry, Line, entry
+from plait.core.order import sorted_rows
+from plait.core.refill import filled, replaced, trimmed
+from plait.core.retype import parse_types, retyped, with_missing
+from plait.core.split import Split, parse_split, split_column
+from plait.core.table import Table
+
+Pairs = Mapping[str, str] | Iterable[str]
+
+
+@dataclass(frozen=True, eq=False)
+class Mended:
+    """The result of mending: the table, its ledger entry, findings, rows set aside."""
+
+    table: Table
+    entries: tuple[Entry, ...]
+    findings: tuple[Finding, ...]
+    aside: tuple[SetAside, ...]
+
+
+def mend(
+    table: Table,
+    header: Sequence[str] | str | None = None,
+    rename: Pairs = (),
+    missing: Sequence[str] | str = (),
+    trim: bool | Sequence[str] | str = False,
+    split: Iterable[str | Split] = (),
+    replace_value: Iterable[str] = (),
+    fill: Pairs = (),
+    type: Pairs = (),
+    unfit: str = "error",
+    compute: Pairs = (),
+    where: str | None = None,
+    sort: Sequence[str] | str = (),
+    drop: Sequence[str] | str = (),
+    keep: Sequence[str] | str = (),
+    order: Sequence[str] | str = (),
+    name: str | None = None,
+) -> Mended:
+    """Put a table right. What is asked for is done in the order of the parameters.
+
+    Parameters
+    ----------
+    table : Table
+    header : sequence of str, optional
+        Names for all the columns.
+    rename : mapping of str to str
+        Old name to new.
+    missing : sequence of str
+        Texts that mean a missing cell.
+    trim : bool or sequence of str
+        Take spaces off both ends of the cells, of all columns or of some.
+    split : iterable of str
+        ``COLUMN:DELIMITERS into a,b,c``: the parts of each cell in columns of
+        their own. A cell with too few or too many parts is a finding.
+    replace_value : iterable of str
+        ``COLUMN:OLD=NEW``: whole cells.
+    fill : mapping of str to str
+        Column to what its missing cells are filled with; ``down`` is the cell above.
+    type : mapping of str to str
+        Column to type, as ``date:%d.%m.%Y``.
+    unfit : {"error", "missing", "set-aside"}
+        What is done with cells that do not fit a type.
+    compute : mapping of str to str
+        Column to the SQL expression that gives its cells.
+    where : str, optional
+        A SQL condition; rows on which it does not hold are set aside.
+    sort : sequence of str
+        Columns to sort by; ``desc`` behind a name for greatest first.
+    drop, keep, order : sequence of str
+        Columns to leave out, the only ones to leave in, those to put first.
+    name : str, optional
+        The result's name.
+
+    Returns
+    -------
+    Mended
+
+    Raises
+    ------
+    UsageError
+        For a column, type or function that is not there.
+    SourceError
+        For a cell that does not fit its type, or cannot be cast.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> visits = from_columns("visits", {"at": ["A-7", "B-12"], "kg": ["12.50", ""]})
+    >>> mended = mend(visits, split=["at:- into yard,hive"], where="kg IS NOT NULL")
+    >>> mended.table.to_dict()
+    {'at': ['A-7'], 'yard': ['A'], 'hive': ['7'], 'kg': ['12.50']}
+    """
+    before = table
+    table = replace(table, findings=(), aside=())
+    table = _headed(table, names(header)) if header else table
+    table = _renamed(table, _pairs(rename, "--rename"))
+    table = with_missing(table, names(missing)) if missing else table
+    table = trimmed(table, trim)
+    for one in split:
+        table = split_column(table, one if isinstance(one, Split) else parse_split(one))
+    for spec in replace_value:
+        table = replaced(table, spec)
+    for column, value in _pairs(fill, "--fill").items():
+        table = filled(table, column, value)
+    types = parse_types(type)
+    for column in types:
+        check_column(column, table)
+    table = retyped(table, types, unfit)
+    for column, text in _pairs(compute, "--compute").items():
+        table = _computed(table, column, text)
+    table = _only_where(table, where) if where else table
+    table = table.at(sorted_rows(table, names(sort))) if sort else table
+    table = _chosen(table, names(drop), names(keep), names(order))
+    table = table.named(name) if name else table
+    lines = [Line(_reason(one), -one.rows) for one in table.aside]
+    account = entry(f"mend {before.name}", [(before.name, before.rows)], lines, table.rows)
+    return Mended(replace(table, findings=(), aside=()), (account,), table.findings, table.aside)
+
+
+def _pairs(specs: Pairs, option: str) -> dict[str, str]:
+    """``NAME=VALUE`` texts as a mapping; a name in double quotes may hold a ``=``."""
+    if isinstance(specs, Mapping):
+        return dict(specs)
+    made = {}
+    for spec in specs:
+        end = spec.find('"', 1) + 1 if spec.startswith('"') else 0
+        sign = spec.find("=", end)
+        if sign < 1:
+            raise UsageError(f"{option} {spec!r} has no =", remedy=f"write {option} NAME=VALUE")
+        (column,) = names(spec[:sign])
+        made[column] = spec[sign + 1 :]
+    return made
+
+
+def _headed(table: Table, header: Sequence[str]) -> Table:
+    if len(header) != len(table.columns):
+        raise UsageError(
+            f"{len(header)} names are given for {len(table.columns)} columns",
+            table.name,
+            f"it has {', '.join(table.column_names)}",
+        )
+    return _unique(table.renamed(dict(zip(table.column_names, header, strict=True))))
+
+
+def _renamed(table: Table, rename: Mapping[str, str]) -> Table:
+    for old in rename:
+        check_column(old, table)
+    return _unique(table.renamed(rename))
+
+
+def _unique(table: Table) -> Table:
+    every = [column.name for column in table.columns]
+    twice = next((name for name in every if every.count(name) > 1 or not name), None)
+    if twice is not None:
+        what = f"two columns would be called {twice!r}" if twice else "a column would have no name"
+        raise UsageError(what, table.name, "choose another name for one")
+    return table
+
+
+def _computed(table: Table, column: str, text: str) -> Table:
+    cells = evaluate(parse(text), table)
+    if table.has(column):
+        return table.replacing(column, cells)
+    return table.with_made(column, cells)
+
+
+def _only_where(table: Table, where: str) -> Table:
+    holds = pc.fill_null(condition(parse(where), table), False).to_numpy()
+    out = np.flatnonzero(~holds)
+    if not len(out):
+        return table
+    rows = replace(table.at(out), findings=(), aside=())
+    reason = pa.array([f"not {where}"]).take(pa.array(np.zeros(len(out), np.int32)))
+    aside = SetAside(f"{table.name}-left-out", rows, reason, False)
+    return replace(table.at(np.flatnonzero(holds)), aside=(*table.aside, aside))
+
+
+def _reason(aside: SetAside) -> str:
+    if aside.name.endswith("-unfit"):
+        return "rows with a cell that does not fit its type, set aside"
+    return f"rows on which it is {aside.reason[0].as_py()}, set aside"
+
+
+def _chosen(table: Table, drop: Sequence[str], keep: Sequence[str], order: Sequence[str]) -> Table:
+    for column in (*drop, *keep, *order):
+        check_column(column, table)
+    kept = [one for one in table.columns if one.name not in drop and (not keep or one.name in keep)]
+    if not kept:
+        raise UsageError("no column would be left", table.name, "keep at least one")
+    first = [table.column(column) for column in order if table.column(column) in kept]
+    return replace(table, columns=(*first, *(one for one in kept if one not in first)))

@@ -1,0 +1,130 @@
+"""Writing workbooks (.xlsx): a sheet for each table, every cell in its type."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from plait.core.errors import OutputError
+from plait.core.names import distinct_name
+from plait.core.table import Table
+from plait.formats.typed import groups, sure_typing
+
+MOST_ROWS, MOST_COLUMNS, MOST_SIGNS = 1_048_576, 16_384, 32_767
+_GROUP = 1 << 14
+_SURE_DIGITS = 15
+_FORMATS = {
+    dt.datetime: "yyyy-mm-dd hh:mm:ss",
+    dt.date: "yyyy-mm-dd",
+    dt.time: "hh:mm:ss",
+}
+_FIRST_YEAR = 1900
+
+Tick = Callable[[int], None]
+
+
+def check_fits(tables: Mapping[str, Table], target: Path) -> None:
+    """See that tables fit into sheets, before anything is written.
+
+    Raises
+    ------
+    OutputError
+        When one has more rows or columns than a sheet holds.
+    """
+    for name, table in tables.items():
+        if table.rows + 1 > MOST_ROWS or len(table.columns) > MOST_COLUMNS:
+            raise OutputError(
+                f"{name} has {table.rows:,} rows and {len(table.columns):,} columns, and a sheet "
+                f"holds {MOST_ROWS - 1:,} and {MOST_COLUMNS:,}",
+                str(target),
+                "write it as .parquet or .csv",
+            )
+
+
+def write_workbook(tables: Mapping[str, Table], target: Path, tick: Tick = lambda _: None) -> None:
+    """Write tables as the sheets of a workbook.
+
+    Parameters
+    ----------
+    tables : mapping of str to Table
+        By the names of their sheets. Text is never taken for a formula, a link or
+        a number.
+    target : Path
+    tick : callable
+        Told how many rows were written, each time.
+
+    Raises
+    ------
+    OutputError
+        For a text longer than a cell holds; row and column are named.
+    """
+    import xlsxwriter
+
+    options = {
+        "constant_memory": True,
+        "strings_to_numbers": False,
+        "strings_to_formulas": False,
+        "strings_to_urls": False,
+        "default_date_format": _FORMATS[dt.datetime],
+    }
+    with xlsxwriter.Workbook(str(target), options) as book:
+        formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
+        taken: list[str] = []
+        for name, table in tables.items():
+            taken.append(_sheet_name(name, taken))
+            sheet = book.add_worksheet(taken[-1])
+            _fill(sheet, table, formats, tick)
+
+
+def _sheet_name(name: str, taken: Sequence[str]) -> str:
+    """At most 31 signs, none of those that a sheet's name may not have, and no other's."""
+    plain = "".join("-" if sign in "[]:*?/\\" else sign for sign in name).strip("'")[:25]
+    return distinct_name(plain or "sheet", taken)
+
+
+def _fill(sheet: Any, table: Table, formats: Mapping[type, Any], tick: Tick) -> None:
+    sheet.freeze_panes(1, 0)
+    for column, name in enumerate(table.column_names):
+        _put(sheet, 0, column, name, formats, name)
+    row = 0
+    for group in groups(sure_typing(table), _GROUP):
+        for cells in zip(*(column.to_pylist() for column in group.columns), strict=True):
+            row += 1
+            for column, value in enumerate(cells):
+                if value is not None:
+                    _put(sheet, row, column, value, formats, table.column_names[column])
+        tick(group.num_rows)
+
+
+def _put(
+    sheet: Any, row: int, column: int, value: Any, formats: Mapping[type, Any], name: str
+) -> None:
+    if isinstance(value, bool):
+        sheet.write_boolean(row, column, value)
+    elif isinstance(value, str):
+        if len(value) > MOST_SIGNS:
+            raise OutputError(
+                f"a text of {len(value):,} signs, and a cell of a workbook holds {MOST_SIGNS:,}",
+                f"row {row:,}, column {name}",
+                "write it as .parquet or .csv",
+            )
+        if value:
+            sheet.write_string(row, column, value)
+    elif type(value) in formats and getattr(value, "year", _FIRST_YEAR) >= _FIRST_YEAR:
+        if isinstance(value, dt.datetime) and value.tzinfo is not None:
+            value = value.astimezone(dt.UTC).replace(tzinfo=None)
+        sheet.write_datetime(row, column, value, formats[type(value)])
+    elif _is_number(value):
+        sheet.write_number(row, column, value)
+    else:
+        sheet.write_string(row, column, str(value))
+
+
+def _is_number(value: Any) -> bool:
+    """Whether a spreadsheet, which keeps 15 digits, gives the number back."""
+    if isinstance(value, float):
+        return math.isfinite(value)
+    return isinstance(value, int) and len(str(abs(value))) <= _SURE_DIGITS
