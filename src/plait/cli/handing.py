@@ -111,10 +111,21 @@ def hand_over(
 
 def _refuse_standing(result: Result, tables: Sequence[Table], options: argparse.Namespace) -> None:
     """End when a finding stands that ``--fail-on`` names, and tell all of them."""
-    failing = standing(result.findings, options.fail_on)
-    if failing:
+    if standing(result.findings, options.fail_on):
         show_everything(result, options)
         tell_json(account(result, tables, ()), options)
+    refuse_standing(result.findings, options)
+
+
+def refuse_standing(findings: Sequence[Finding], options: argparse.Namespace) -> None:
+    """Raise when a finding stands that ``--fail-on`` names.
+
+    Raises
+    ------
+    ExpectationError
+    """
+    failing = standing(findings, options.fail_on)
+    if failing:
         codes = ", ".join(dict.fromkeys(finding.code for finding in failing))
         raise ExpectationError(
             f"{counted(len(failing), 'finding')} that must not stand: {codes}",

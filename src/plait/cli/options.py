@@ -29,6 +29,16 @@ def add_output(parser: argparse.ArgumentParser) -> None:
         help="where rows that are set aside go (without it: beside --out, in NAME-aside)",
     )
     group.add_argument(
+        "--guard-formulas",
+        action="store_true",
+        help="put ' before cells of text files that a spreadsheet would run as formulas",
+    )
+    add_telling(group)
+
+
+def add_telling(group: Any) -> None:
+    """What is told, and when that is a failure."""
+    group.add_argument(
         "--report", type=Path, metavar="FILE", help="write the account as an HTML page"
     )
     group.add_argument(
@@ -41,14 +51,9 @@ def add_output(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--replace", action="store_true", help="write over files that are there")
     group.add_argument(
-        "--guard-formulas",
-        action="store_true",
-        help="put ' before cells of text files that a spreadsheet would run as formulas",
-    )
-    group.add_argument(
         "--json",
         action="store_true",
-        help="print the account as JSON on standard output (needs --out)",
+        help="print the account as JSON on standard output (with --out where there is a result)",
     )
     group.add_argument("--quiet", action="store_true", help="say nothing but errors")
     group.add_argument("--verbose", action="store_true", help="show all examples with their places")

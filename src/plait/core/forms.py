@@ -6,6 +6,7 @@ A form is named by a kind and an example of it, or a pattern: ``decimal:1.234,5`
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -152,12 +153,9 @@ def fitting(glance: pa.ChunkedArray) -> list[Form]:
     >>> [form.name for form in fitting(pa.chunked_array([["3/4/2031"]]))]
     ['date:%d/%m/%Y', 'date:%m/%d/%Y']
     """
-    first = glance.slice(0, 1)
-    return [
-        form
-        for form in FORMS.values()
-        if _all_match(first, form.pattern) and _all_match(glance, form.pattern)
-    ]
+    first = glance[0].as_py()
+    likely = [form for form in FORMS.values() if re.match(form.pattern, first)]
+    return [form for form in likely if _all_match(glance, form.pattern)]
 
 
 def _all_match(cells: pa.ChunkedArray, pattern: str) -> bool:

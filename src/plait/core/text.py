@@ -6,6 +6,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 _BLOCK = 1 << 16
+_ZEROS = r"(?:(\.[0-9]*[1-9])0+|\.0+)(Z?)$"  # at the end of a fraction of a second
 
 
 def is_text(kind: pa.DataType) -> bool:
@@ -19,7 +20,17 @@ def as_text(array: pa.Array) -> pa.Array:
     >>> as_text(pa.array([7, None])).to_pylist()
     ['7', None]
     """
-    return array if is_text(array.type) else pc.cast(array, pa.string())
+    if is_text(array.type):
+        return array
+    texts = pc.cast(array, pa.string())
+    if has_clock(array.type):
+        return pc.replace_substring_regex(texts, _ZEROS, r"\1\2")
+    return texts
+
+
+def has_clock(kind: pa.DataType) -> bool:
+    """Whether values of this type have a time of day, with fractions of seconds."""
+    return bool(pa.types.is_timestamp(kind) or pa.types.is_time(kind))
 
 
 def repeated(text: str | None, rows: int) -> list[pa.Array]:

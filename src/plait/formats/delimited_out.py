@@ -14,7 +14,7 @@ import pyarrow.csv
 from plait.core.finding import MOST_EXAMPLES, Finding
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
-from plait.core.text import as_text
+from plait.core.text import as_text, has_clock
 from plait.formats.formulas import formula_finding, formula_rows, guarded
 
 
@@ -97,6 +97,9 @@ def _bytes_of(batch: pa.RecordBatch, delimiter: str) -> Any:
     """The rows as bytes; by the fast way, which takes no cell that must be quoted, if it can."""
     if batch.num_columns == 1:
         return _quoted(batch, delimiter)
+    if any(has_clock(column.type) for column in batch.columns):
+        columns = [as_text(one) if has_clock(one.type) else one for one in batch.columns]
+        batch = pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
     sink = pa.BufferOutputStream()
     options = pa.csv.WriteOptions(
         include_header=False,

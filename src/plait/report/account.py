@@ -67,15 +67,7 @@ def account_dict(account: Account) -> dict[str, Any]:
     said: dict[str, Any] = {
         "command": account.command,
         "version": __version__,
-        "sources": [
-            {
-                "name": table.name,
-                "path": table.strands[0].origins[0].path,
-                "rows": table.rows,
-                "columns": len(table.columns),
-            }
-            for table in account.sources
-        ],
+        "sources": [source_dict(table) for table in account.sources],
         "ledger": [asdict(entry) for entry in account.ledger],
         "findings": [asdict(finding) for finding in worst_first(account.findings)],
         "outputs": [asdict(output) for output in account.outputs],
@@ -85,6 +77,16 @@ def account_dict(account: Account) -> dict[str, Any]:
     if len(account.matches) > 1:
         said["matches"] = [asdict(match) for match in account.matches]
     return said
+
+
+def source_dict(table: Table) -> dict[str, Any]:
+    """A source as every account names it."""
+    return {
+        "name": table.name,
+        "path": table.strands[0].origins[0].path,
+        "rows": table.rows,
+        "columns": len(table.columns),
+    }
 
 
 def account_json(account: Account) -> str:

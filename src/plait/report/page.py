@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 from plait._version import __version__
 from plait.core.finding import worst_first
@@ -24,18 +26,9 @@ def write_page(account: Account, target: Path) -> None:
 
 def page(account: Account) -> str:
     """The page as text; every value from data is escaped."""
-    from jinja2 import Environment, PackageLoader, StrictUndefined
     from markupsafe import Markup
 
-    environment = Environment(
-        loader=PackageLoader("plait.report", "."),
-        autoescape=True,
-        undefined=StrictUndefined,
-        trim_blocks=True,
-        lstrip_blocks=True,
-    )
-    environment.filters["number"] = lambda count: f"{count:,}".replace("-", "−")
-    template = environment.get_template("page.html.jinja")
+    template = environment().get_template("page.html.jinja")
     return template.render(
         account=account,
         version=__version__,
@@ -43,3 +36,19 @@ def page(account: Account) -> str:
         findings=worst_first(account.findings),
         match=account.matches[-1] if account.matches else None,
     )
+
+
+def environment(filters: Mapping[str, Any] | None = None) -> Any:
+    """Where the templates of pages are; what they are given is escaped."""
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    made = Environment(
+        loader=PackageLoader("plait.report", "."),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    made.filters["number"] = lambda count: f"{count:,}".replace("-", "−")
+    made.filters.update(filters or {})
+    return made

@@ -1,0 +1,229 @@
+"""Survey: what is in some tables, how they go together, and what will go wrong."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import combinations
+
+import pyarrow as pa
+
+from plait.core.candidates import Candidates, candidate_keys
+from plait.core.family import Family, families
+from plait.core.finding import Example, Finding, counted
+from plait.core.forms import base
+from plait.core.headers import header_findings
+from plait.core.keyspec import quoted
+from plait.core.misplaced import misplaced
+from plait.core.parallel import ordered_map
+from plait.core.profile import Profile, Tally, profile, tallied
+from plait.core.relations import Relation, Side, relations
+from plait.core.stack import stack
+from plait.core.table import Table
+from plait.core.text import as_text
+
+SAMPLE_ROWS = 3
+
+
+@dataclass(frozen=True, eq=False)
+class Surveyed:
+    """What was found about tables of one shape.
+
+    Parameters
+    ----------
+    family : Family
+    tables : tuple of Table
+    profiles : mapping of str to Profile
+        Of each column over all of them.
+    by_table : tuple of mapping of str to Profile
+        Of each column in each.
+    keys : Candidates
+        Candidate keys over all their rows.
+    sample : mapping of str to list
+        The first rows of the first table, as they stand.
+    """
+
+    family: Family
+    tables: tuple[Table, ...]
+    profiles: Mapping[str, Profile]
+    by_table: tuple[Mapping[str, Profile], ...]
+    keys: Candidates
+    sample: Mapping[str, Sequence[str | None]]
+
+    @property
+    def rows(self) -> int:
+        """Rows of all the tables."""
+        return sum(table.rows for table in self.tables)
+
+
+@dataclass(frozen=True, eq=False)
+class Survey:
+    """What was found about tables and between them."""
+
+    families: tuple[Surveyed, ...]
+    relations: tuple[Relation, ...]
+    findings: tuple[Finding, ...]
+
+
+def survey(tables: Sequence[Table]) -> Survey:
+    """Look at tables before anything is done with them.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+
+    Returns
+    -------
+    Survey
+        Tables of one shape are looked at together, and then as one table against
+        the others.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> visits = from_columns("visits", {"hive": ["1", "2", "2"], "kg": ["12.5", "", "9"]})
+    >>> found = survey([visits]).families[0]
+    >>> found.profiles["kg"].kind, found.profiles["kg"].missing
+    ('decimal', 1)
+    """
+    findings: list[Finding] = []
+    surveyed, sides = [], []
+    for family in families(tables):
+        members = [tables[number] for number in family.members]
+        tallies = _tallies(members)
+        one = _surveyed(family, members, tallies)
+        surveyed.append(one)
+        findings += _family_findings(one, tallies)
+        joined = {name: tally.together() for name, tally in tallies.items()}
+        whole = members[0] if len(members) == 1 else stack(members, name=family.name).table
+        sides.append(Side(whole.named(family.name), joined, one.profiles, one.keys.keys))
+    found: list[Relation] = []
+    for left, right in combinations(sides, 2):
+        between, traps = _best_way(left, right)
+        found += between
+        findings += traps
+    return Survey(tuple(surveyed), tuple(found), tuple(findings))
+
+
+def _best_way(left: Side, right: Side) -> tuple[list[Relation], list[Finding]]:
+    """The relations of two tables, with the one that has more rows as the left one."""
+    if right.table.rows > left.table.rows:
+        left, right = right, left
+    return relations(left, right)
+
+
+def _tallies(tables: Sequence[Table]) -> dict[str, Tally]:
+    every = list(dict.fromkeys(name for table in tables for name in table.column_names))
+
+    def tally(name: str) -> Tally:
+        having = [table.column(name).kind for table in tables if table.has(name)]
+        declared = having[0] if len(set(having)) == 1 else None
+        cells = [table.whole(name) if table.has(name) else None for table in tables]
+        return tallied(cells, declared or _typed(cells))
+
+    return dict(zip(every, ordered_map(tally, every), strict=True))
+
+
+def _typed(columns: Sequence[pa.ChunkedArray | None]) -> str | None:
+    """The kind of columns that a source gives as numbers; the texts of others tell."""
+    types = {one.type for one in columns if one is not None}
+    return "decimal" if all(map(pa.types.is_floating, types)) else None
+
+
+def _surveyed(family: Family, tables: Sequence[Table], tallies: Mapping[str, Tally]) -> Surveyed:
+    whole = {name: tally.together() for name, tally in tallies.items()}
+    profiles = dict(zip(whole, ordered_map(profile, list(whole.values())), strict=True))
+    if len(tables) == 1:
+        by_table: tuple[Mapping[str, Profile], ...] = (profiles,)
+    else:
+        by_table = tuple(
+            {name: profile(tallies[name], number) for name in tallies if table.has(name)}
+            for number, table in enumerate(tables)
+        )
+    complete = {
+        name: tally for name, tally in whole.items() if all(table.has(name) for table in tables)
+    }
+    rows = sum(table.rows for table in tables)
+    keys = candidate_keys(complete, {name: profiles[name] for name in complete}, rows)
+    return Surveyed(family, tuple(tables), profiles, by_table, keys, _sample(tables[0]))
+
+
+def _sample(table: Table) -> dict[str, list[str | None]]:
+    some = min(SAMPLE_ROWS, table.rows)
+    return {
+        column.name: as_text(table.cells(column, 0, some)).to_pylist() for column in table.columns
+    }
+
+
+def _family_findings(found: Surveyed, tallies: Mapping[str, Tally]) -> Iterator[Finding]:
+    for table in found.tables:
+        yield from table.findings
+    if len(found.tables) > 1:
+        yield from header_findings(found.tables)
+        yield from misplaced(found.tables, tallies)
+        yield from _type_findings(found)
+    for name, one in found.profiles.items():
+        yield from _cell_findings(found, name, one)
+
+
+def _type_findings(found: Surveyed) -> Iterator[Finding]:
+    """Columns that are of one type in some sources and of another in others."""
+    for name in found.profiles:
+        kinds: dict[str, list[str]] = {}
+        for table, profiles in zip(found.tables, found.by_table, strict=True):
+            if name in profiles and profiles[name].kind != "empty":
+                kinds.setdefault(profiles[name].kind, []).append(table.name)
+        if len(kinds) > 1 and set(kinds) != {"integer", "decimal"}:
+            said = "; ".join(f"{kind} in {_few(names)}" for kind, names in kinds.items())
+            yield Finding(
+                "type-differs",
+                "warning",
+                sum(map(len, kinds.values())) - max(map(len, kinds.values())),
+                f"{name} is {said}",
+                "look at the odd one, or give the type: --type",
+                f"{found.family.name}, column {name}",
+            )
+
+
+def _few(names: Sequence[str]) -> str:
+    return ", ".join(names) if len(names) < 4 else f"{counted(len(names), 'source')}"
+
+
+def _cell_findings(found: Surveyed, name: str, one: Profile) -> Iterator[Finding]:
+    where = f"{found.family.name}, column {name}"
+    if one.forms:
+        kind = base(one.forms[0])
+        yield Finding(
+            "form-open",
+            "warning",
+            one.rows - one.missing,
+            f"nothing in {name} proves how its {kind}s are written: "
+            f"{' or '.join(form.partition(':')[2] for form in one.forms)}; it stays text",
+            f"say which: --type {_pasted(name, one.forms[0])}",
+            where,
+            tuple(Example(text) for text, _ in one.commonest[:2]),
+        )
+    if one.markers:
+        count = sum(rows for _, rows in one.markers)
+        shown = ", ".join(marker for marker, _ in one.markers)
+        if base(one.kind) == "text":
+            yield Finding(
+                "marker-kept",
+                "note",
+                count,
+                f"{counted(count, 'cell')} of {name} may mean missing: {shown}; they stay text",
+                f"to make them missing: --missing {shown.replace(', ', ',')}",
+                where,
+            )
+        else:
+            yield Finding(
+                "marker-found",
+                "note",
+                count,
+                f"{counted(count, 'cell')} of {name} count as missing: {shown}",
+                where=where,
+            )
+
+
+def _pasted(name: str, form: str) -> str:
+    return f"'{quoted(name)}={form}'"

@@ -1,0 +1,79 @@
+"""A survey as JSON and as a page."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from plait._version import __version__
+from plait.core.finding import worst_first
+from plait.core.keyspec import spelt
+from plait.core.profile import Profile
+from plait.core.survey import Survey
+from plait.report.account import source_dict
+from plait.report.figures import bytes_shown, percent
+from plait.report.page import environment
+
+
+def survey_json(found: Survey, sizes: Mapping[str, int]) -> str:
+    """The survey as JSON text."""
+    tables = [table for one in found.families for table in one.tables]
+    said = {
+        "command": "survey",
+        "version": __version__,
+        "sources": [source_dict(table) for table in tables],
+        "ledger": [],
+        "findings": [asdict(finding) for finding in worst_first(found.findings)],
+        "outputs": [],
+        "profiles": [
+            {
+                "source": table.name,
+                "bytes": sizes.get(table.name, 0),
+                "written": table.written,
+                "columns": {name: _profile(column) for name, column in columns.items()},
+            }
+            for one in found.families
+            for table, columns in zip(one.tables, one.by_table, strict=True)
+        ],
+        "shapes": [
+            {
+                "name": one.family.name,
+                "sources": [table.name for table in one.tables],
+                "rows": one.rows,
+                "columns": {name: _profile(column) for name, column in one.profiles.items()},
+                "candidate_keys": [asdict(key) for key in one.keys.keys],
+                "sample": one.sample,
+            }
+            for one in found.families
+        ],
+        "joins": [{**asdict(one), "key": spelt(one.key)} for one in found.relations],
+    }
+    return json.dumps(said, indent=2, ensure_ascii=False)
+
+
+def _profile(column: Profile) -> dict[str, Any]:
+    return {
+        **asdict(column),
+        "commonest": [{"value": text, "rows": rows} for text, rows in column.commonest],
+        "markers": dict(column.markers),
+        "spread": list(column.spread.rows) if column.spread else None,
+    }
+
+
+def write_survey_page(found: Survey, sizes: Mapping[str, int], target: Path) -> None:
+    """Write the survey as one HTML page that needs nothing from outside."""
+    filters = {"bytes": bytes_shown, "spelt": spelt}
+    template = environment(filters).get_template("survey.html.jinja")
+    text = template.render(
+        survey=found,
+        sizes=sizes,
+        version=__version__,
+        percent=percent,
+        findings=worst_first(found.findings),
+        sources=sum(len(one.tables) for one in found.families),
+        rows=sum(one.rows for one in found.families),
+    )
+    target.write_text(text, encoding="utf-8")
