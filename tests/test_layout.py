@@ -26,7 +26,7 @@ OUTSIDE = {
     "formats": {"numpy", "pyarrow", "python_calamine", "xlsxwriter"},
     "report": {"jinja2", "markupsafe", "matplotlib"},
     "cli": {"rich", "argcomplete"},
-    "demo": set(),
+    "demo": {"xlsxwriter"},
 }
 
 

@@ -20,17 +20,32 @@ from plait.formats.sources import one_source
 
 HELP = {
     "description": "Write the made-up records of a beekeepers' co-operative and run the whole "
-    "example on them:\nstack eight monthly extracts, join the hive register, account for every "
-    "row.",
+    "example on them:\nlook at the files, put them right, stack eight monthly extracts, join the "
+    "hive register,\naccount for every row.",
     "epilog": "example:\n  plait demo",
 }
 
 STEPS = (
     (
+        "plait survey inspections register weighins.xlsx laboratory.jsonl wardens.csv "
+        "--report survey.html",
+        "First a look: what is in the files, which go together, and what is wrong with them.",
+    ),
+    (
         "plait stack inspections --label Month={stem} --distinct --out visits.csv",
         "Eight monthly extracts under one another; visits sent twice are left out.",
     ),
     ("plait stack register --distinct --out hives.csv", "The two parts of the hive register."),
+    (
+        "plait stack weighins.xlsx --same 'Moisture %=Moistre %' --label Month={sheet} "
+        "--out weighins.csv",
+        "The three sheets of a workbook; one spells a heading otherwise.",
+    ),
+    (
+        "plait mend laboratory.jsonl --split 'sample:-/ into Yard,Hive,Month' "
+        "--compute 'Fresh=\"result.hmf\" < 15' --drop sample --out laboratory.csv",
+        "A field that holds three things, and a computed column.",
+    ),
     (
         "plait join visits.csv hives.csv --key Yard,Hive --out first-try.csv",
         "Every visit with what the register says of its hive.",

@@ -12,7 +12,7 @@ from plait.cli.progress import Progress
 from plait.cli.show import show_answer, show_findings, show_ledger
 from plait.core.aside import SetAside
 from plait.core.errors import ExpectationError, UsageError
-from plait.core.finding import Finding, counted, standing
+from plait.core.finding import Finding, counted, merged, standing
 from plait.core.keyspec import check_column
 from plait.core.ledger import Entry, Line, entry
 from plait.core.match import Match
@@ -243,7 +243,7 @@ def tell_json(said: Account, options: argparse.Namespace) -> None:
 
 def with_reading(result: Result, tables: Sequence[Table]) -> Result:
     """The result with what was found and set aside when its sources were read in front."""
-    findings = [finding for table in tables for finding in table.findings]
+    findings = merged(finding for table in tables for finding in table.findings)
     aside = [one for table in tables for one in table.aside]
     entries = [_reading(table) for table in tables if table.aside]
     return replace(

@@ -33,7 +33,7 @@ def show_survey(found: Survey, sizes: Mapping[str, int], verbose: bool = False) 
     out = console()
     sources = sum(len(one.tables) for one in found.families)
     rows = sum(one.rows for one in found.families)
-    shapes = "" if len(found.families) == sources else f" of {len(found.families)} shapes"
+    shapes = f" of {counted(len(found.families), 'shape')}" if len(found.families) < sources else ""
     out.print(Text(f"{counted(sources, 'source')}{shapes}, {counted(rows, 'row')}", style="bold"))
     for one in found.families:
         _show_family(out, one, sizes, verbose)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 SEVERITIES = ("note", "warning", "error")
 MOST_EXAMPLES = 5
@@ -76,6 +76,35 @@ def worst_first(findings: Iterable[Finding]) -> list[Finding]:
     ['b', 'a']
     """
     return sorted(findings, key=lambda f: (-SEVERITIES.index(f.severity), -f.count))
+
+
+def merged(findings: Iterable[Finding]) -> list[Finding]:
+    """Findings that say the same of several sources as one, with the sources as examples.
+
+    >>> same = [Finding("a", "note", 1, "read so", where=name) for name in ("x.csv", "y.csv")]
+    >>> one, = merged(same)
+    >>> one.count, one.message, [example.text for example in one.examples]
+    (2, 'read so, in 2 sources', ['x.csv', 'y.csv'])
+    """
+    alike: dict[tuple[str, ...], list[Finding]] = {}
+    for one in findings:
+        alike.setdefault((one.code, one.severity, one.message, one.remedy), []).append(one)
+    return [_as_one(several) if len(several) > 1 else several[0] for several in alike.values()]
+
+
+def _as_one(several: list[Finding]) -> Finding:
+    first = several[0]
+    places = [
+        Example(f"{one.where}: {one.examples[0].text}" if one.examples else one.where)
+        for one in several[:MOST_EXAMPLES]
+    ]
+    return replace(
+        first,
+        count=sum(one.count for one in several),
+        message=f"{first.message}, in {counted(len(several), 'source')}",
+        where="",
+        examples=tuple(places),
+    )
 
 
 def standing(findings: Iterable[Finding], codes: Iterable[str]) -> list[Finding]:

@@ -79,8 +79,9 @@ def header_findings(tables: Sequence[Table]) -> Iterator[Finding]:
     variants = list(_variants(every, lacking))
     for new, old in variants:
         yield _variant_finding(new, old, lacking, len(tables))
+    told = {name for pair in variants for name in pair}
     for name, without in lacking.items():
-        if without:
+        if without and name not in told:
             yield _lacking_finding(name, without)
     yield from _order_finding(tables)
 

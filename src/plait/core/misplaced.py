@@ -125,7 +125,7 @@ def _numeric_target(
     distances = {
         other: _distance(mine, _drawn(values, _others(tallies[other], number)))
         for other, values in numbers.items()
-        if other != name
+        if other != name and _others(tallies[other], number).sum() >= _LEAST_ROWS
     }
     best = min(distances, key=distances.__getitem__, default=None)
     return best if best is not None and distances[best] < _NEAR else None

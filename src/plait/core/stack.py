@@ -150,13 +150,14 @@ def _stored_part(table: Table, column: str, number: int) -> pa.ChunkedArray | No
 
 def _end_to_end(parts: Sequence[pa.ChunkedArray | None], sizes: Sequence[int]) -> pa.ChunkedArray:
     kinds = {part.type for part in parts if part is not None}
+    kind = kinds.pop() if len(kinds) == 1 else pa.string()
     chunks: list[pa.Array] = []
     for part, rows in zip(parts, sizes, strict=True):
         if part is None:
-            chunks += repeated(None, rows)
+            chunks += repeated(None, rows, kind)
         else:
-            chunks += part.chunks if len(kinds) == 1 else [as_text(one) for one in part.chunks]
-    return pa.chunked_array(chunks, kinds.pop() if len(kinds) == 1 else pa.string())
+            chunks += [one if one.type == kind else as_text(one) for one in part.chunks]
+    return pa.chunked_array(chunks, kind)
 
 
 def _joint_index(tables: Sequence[Table], number: int) -> Index | None:

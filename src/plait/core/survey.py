@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from plait.core.candidates import Candidates, candidate_keys
 from plait.core.family import Family, families
-from plait.core.finding import Example, Finding, counted
+from plait.core.finding import Example, Finding, counted, merged
 from plait.core.forms import base
 from plait.core.headers import header_findings
 from plait.core.keyspec import quoted
@@ -156,8 +156,7 @@ def _sample(table: Table) -> dict[str, list[str | None]]:
 
 
 def _family_findings(found: Surveyed, tallies: Mapping[str, Tally]) -> Iterator[Finding]:
-    for table in found.tables:
-        yield from table.findings
+    yield from merged(finding for table in found.tables for finding in table.findings)
     if len(found.tables) > 1:
         yield from header_findings(found.tables)
         yield from misplaced(found.tables, tallies)

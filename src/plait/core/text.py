@@ -33,12 +33,12 @@ def has_clock(kind: pa.DataType) -> bool:
     return bool(pa.types.is_timestamp(kind) or pa.types.is_time(kind))
 
 
-def repeated(text: str | None, rows: int) -> list[pa.Array]:
+def repeated(text: str | None, rows: int, kind: pa.DataType | None = None) -> list[pa.Array]:
     """The same cell on so many rows, in pieces that share their memory.
 
     >>> [len(piece) for piece in repeated(None, 70_000)]
     [65536, 4464]
     """
-    block = pa.repeat(pa.scalar(text, pa.string()), min(rows, _BLOCK))
+    block = pa.repeat(pa.scalar(text, kind or pa.string()), min(rows, _BLOCK))
     whole, rest = divmod(rows, _BLOCK)
     return [block] * whole + ([block.slice(0, rest)] if rest else [])

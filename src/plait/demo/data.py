@@ -13,6 +13,8 @@ import csv
 import random
 from pathlib import Path
 
+from plait.demo.other import write_laboratory, write_wardens, write_weighins
+
 YARDS = {
     "ALD": "Alder Mill",
     "BRK": "Brackenfold",
@@ -54,7 +56,8 @@ def write_demo_data(folder: Path) -> None:
     ----------
     folder : Path
         Gets ``inspections/`` with eight monthly extracts, ``register/`` with the
-        two parts of the hive register, and ``older-register.csv``.
+        two parts of the hive register, ``older-register.csv``, ``weighins.xlsx``
+        with a sheet a month, ``laboratory.jsonl`` and ``wardens.csv``.
     """
     rng = random.Random(_SEED)
     hives = _hives(rng)
@@ -66,6 +69,9 @@ def write_demo_data(folder: Path) -> None:
     for part, rows in parts.items():
         _write(folder / "register" / f"{part}.csv", REGISTER, rows)
     _write(folder / "older-register.csv", REGISTER, _older(rng, register))
+    write_weighins(folder / "weighins.xlsx", rng, hives)
+    write_laboratory(folder / "laboratory.jsonl", rng, hives)
+    write_wardens(folder / "wardens.csv", rng, WARDENS)
 
 
 def _hives(rng: random.Random) -> list[tuple[str, str]]:
