@@ -1,6 +1,6 @@
 """Plait: stack extracts, join tables on their keys, and account for every row.
 
-The four calls below take the same words and options as the command line::
+The calls below take the same words and options as the command line::
 
     import plait
 
@@ -18,7 +18,7 @@ from plait._version import __version__
 from plait.core.errors import ExpectationError, OutputError, PlaitError, SourceError, UsageError
 
 if TYPE_CHECKING:
-    from plait._api import join, read, stack, write
+    from plait._api import join, mend, read, stack, survey, write
     from plait.core.table import Table
 
 __all__ = [
@@ -30,15 +30,20 @@ __all__ = [
     "UsageError",
     "__version__",
     "join",
+    "mend",
     "read",
     "stack",
+    "survey",
     "write",
 ]
 
 
+_CALLS = ("join", "mend", "read", "stack", "survey", "write")
+
+
 def __getattr__(name: str) -> Any:
     # Loaded when first used, so that `plait --version` need not wait for Arrow.
-    if name in ("join", "read", "stack", "write", "Table"):
+    if name in (*_CALLS, "Table"):
         import plait._api
 
         return getattr(plait._api, name)

@@ -5,36 +5,73 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace as changed
 from pathlib import Path
+from typing import Any
 
 from plait.core.join import Joined, join_all
 from plait.core.keyspec import KeySpec
+from plait.core.mend import Mended
+from plait.core.mend import mend as mend_table
 from plait.core.origin import with_origin
+from plait.core.retype import parse_types, retyped, with_missing
 from plait.core.stack import Stacked
 from plait.core.stack import stack as stack_tables
+from plait.core.survey import Survey
+from plait.core.survey import survey as survey_tables
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
-from plait.formats.outputs import check_ending, write_table
+from plait.formats.dialect import Dialect, checked_delimiter
+from plait.formats.encoding import checked_encoding
+from plait.formats.outputs import check_ending, check_room, write_table
 from plait.formats.reading import read_source
-from plait.formats.sources import find_sources, one_source
+from plait.formats.sources import Given, find_sources, one_source
 
 Input = Table | str | Path
 
 
-def read(source: str | Path, name: str | None = None) -> Table:
+def read(
+    source: str | Path,
+    name: str | None = None,
+    *,
+    encoding: str | None = None,
+    delimiter: str | None = None,
+    quote: str | None = None,
+    escape: str | None = None,
+    header_line: int | None = None,
+    footer: int = 0,
+    ragged: str = "error",
+    missing: Iterable[str] = (),
+    type: Mapping[str, str] | Iterable[str] = (),
+    unfit: str = "error",
+) -> Table:
     """Read one source.
 
     Parameters
     ----------
     source : str or Path
-        A path, or ``name=path``.
+        A path, ``path#sheet-or-table``, or ``name=path``.
     name : str, optional
-        What to call the table; without it the file's name.
+        What to call the table; without it the file's or sheet's name.
+    encoding, delimiter, quote, escape : str, optional
+        How delimited text is written; found out when not given.
+    header_line : int, optional
+        The line, or row of a sheet, that the header begins on, from 1.
+    footer : int
+        How many rows at the end are set aside.
+    ragged : {"error", "set-aside"}
+        What is done with rows of too few or too many cells.
+    missing : iterable of str
+        Texts that mean a missing cell.
+    type : mapping of str to str
+        Column to type, as ``date:%d.%m.%Y``.
+    unfit : {"error", "missing", "set-aside"}
+        What is done with cells that do not fit a type.
 
     Returns
     -------
     Table
-        Every cell as the text that stands in the file. ``findings`` says what
-        was odd about the header.
+        Every cell of a text file as the text that stands there; of other formats
+        with the types they give. ``findings`` says what was odd, ``aside`` has
+        the rows set aside.
 
     Raises
     ------
@@ -49,8 +86,83 @@ def read(source: str | Path, name: str | None = None) -> Table:
     >>> read(folder / "hives.csv").to_dict()
     {'hive': ['007'], 'breed': ['Buckfast']}
     """
-    table = read_source(one_source(str(source)))
+    dialect = Dialect(
+        encoding and checked_encoding(encoding),
+        delimiter and checked_delimiter(delimiter),
+        quote,
+        escape,
+        header_line,
+    )
+    table = read_source(one_source(str(source), Given(dialect, ragged, footer)))
+    table = with_missing(table, missing) if missing else table
+    table = retyped(table, parse_types(type), unfit)
     return table.named(name) if name else table
+
+
+def survey(sources: Sequence[Input] | str | Path) -> Survey:
+    """Look at sources before anything is done with them.
+
+    Parameters
+    ----------
+    sources : sequence of Table, str or Path
+        Tables, paths, globs and folders.
+
+    Returns
+    -------
+    Survey
+        With ``families`` (sources of one shape: profiles of their columns and
+        candidate keys), ``relations`` (which columns could join which) and
+        ``findings``.
+
+    Raises
+    ------
+    SourceError
+        When a source cannot be read.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> hives = from_columns("hives", {"warden": ["Ines", "Tom", "Mara", "Tom"]})
+    >>> wardens = from_columns("wardens", {"full name": ["Tom", "Ines", "Mara"]})
+    >>> [one.key for one in survey([hives, wardens]).relations]
+    [(('warden', 'full name'),)]
+    """
+    words = [sources] if isinstance(sources, str | Path) else sources
+    return survey_tables([table for word in words for table in _tables(word)])
+
+
+def mend(source: Input, **options: Any) -> Mended:
+    """Put one table right.
+
+    Parameters
+    ----------
+    source : Table, str or Path
+    **options
+        ``header``, ``rename``, ``missing``, ``trim``, ``split``,
+        ``replace_value``, ``fill``, ``type``, ``unfit``, ``compute``, ``where``,
+        ``sort``, ``drop``, ``keep``, ``order``, ``name``: see
+        ``plait.core.mend.mend``, which takes the same.
+
+    Returns
+    -------
+    Mended
+        With ``table``, ``entries`` (the ledger), ``findings`` and ``aside``.
+
+    Raises
+    ------
+    SourceError
+        When the source cannot be read, or a cell does not fit its type.
+    UsageError
+        For a column, type or function that is not there.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> visits = from_columns("visits", {"kg": ["12.50", "", "9"]})
+    >>> mend(visits, compute={"half": "kg / 2"}, where="kg > 9").table.to_dict()
+    {'kg': ['12.50'], 'half': [6.25]}
+    """
+    return mend_table(_table(source), **options)
 
 
 def stack(
@@ -184,7 +296,8 @@ def write(table: Table, out: str | Path, *, replace: bool = False) -> None:
     ----------
     table : Table
     out : str or Path
-        The ending says the format: ``.csv``, ``.tsv`` or ``.parquet``.
+        The ending says the format: ``.csv``, ``.tsv``, ``.parquet``, ``.arrow``,
+        ``.json``, ``.jsonl``, ``.xlsx`` or ``.sqlite``.
     replace : bool
         Allow writing over a file that is there; never over one that the table came from.
 
@@ -208,6 +321,7 @@ def write(table: Table, out: str | Path, *, replace: bool = False) -> None:
     sources = [one.path for strand in table.strands for one in strand.origins if one.path]
     with Delivery(sources, replace) as delivery:
         delivery.check(target)
+        check_room(table, {}, target)
         delivery.write(target, lambda path: write_table(table, path, target.suffix))
 
 

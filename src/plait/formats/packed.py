@@ -8,6 +8,7 @@ import io
 import lzma
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -20,7 +21,15 @@ ARCHIVE = ".zip"
 _ALWAYS_ALLOWED = 256 << 20
 _MOST_TIMES = 250
 _STEP = 1 << 20
-_BROKEN = (OSError, EOFError, lzma.LZMAError, zipfile.BadZipFile, RuntimeError, NotImplementedError)
+_BROKEN = (
+    OSError,
+    EOFError,
+    lzma.LZMAError,
+    zlib.error,
+    zipfile.BadZipFile,
+    RuntimeError,
+    NotImplementedError,
+)
 
 
 def inner_ending(path: str) -> str:

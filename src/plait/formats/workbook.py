@@ -17,6 +17,7 @@ from plait.formats.cellerrors import error_cells, error_finding
 from plait.formats.dialect import header_place
 from plait.formats.footer import footer_finding, without_last
 from plait.formats.header import title_finding, usable_names
+from plait.formats.outline import outline
 from plait.formats.packed import check_archive_size
 from plait.formats.values import as_cell, column_of, declared_kind, mixed_finding
 
@@ -28,16 +29,8 @@ def _opened(path: Path, where: str) -> Iterator[Any]:
     import python_calamine
 
     check_archive_size(path, where)
-    try:
-        book = python_calamine.CalamineWorkbook.from_path(str(path))
-    except BaseException as error:
-        if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError):
-            raise
-        raise SourceError(
-            f"the workbook cannot be read: {_first_line(error)}",
-            where,
-            "open it in a spreadsheet program and save it again, without a password",
-        ) from None
+    outline(path, where)
+    book = python_calamine.CalamineWorkbook.from_path(str(path))
     try:
         yield book
     finally:
@@ -56,12 +49,12 @@ def sheet_names(path: Path, where: str) -> tuple[list[str], list[str]]:
     SourceError
         When it is no workbook.
     """
-    with _opened(path, where) as book:
-        sheets = [one for one in book.sheets_metadata if str(one.typ).endswith(".WorkSheet")]
-        shown = [one.name for one in sheets if str(one.visible).endswith(".Visible")]
-        if len(shown) > 1:
-            shown = [name for name in shown if book.get_sheet_by_name(name).height]
-    return shown, [one.name for one in sheets if not str(one.visible).endswith(".Visible")]
+    check_archive_size(path, where)
+    sheets = outline(path, where)
+    shown = [one for one in sheets if one.shown]
+    if len(shown) > 1:
+        shown = [one for one in shown if one.rows]
+    return [one.name for one in shown], [one.name for one in sheets if not one.shown]
 
 
 def read_sheet(

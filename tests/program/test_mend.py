@@ -1,0 +1,167 @@
+"""``plait mend`` and the options of reading, on files."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from conftest import rows_of
+
+VISITS = """Hive no.;kg;seen;at;note
+ 1;12,50;3.4.2031;A-7/2;calm
+2;n/k;14.4.2031;B-8;busy
+3;7,25;;C-9/1/x;
+"""
+
+
+@pytest.fixture
+def visits(tmp_path):
+    (tmp_path / "visits.csv").write_text(VISITS)
+
+
+def test_a_table_is_put_right_in_one_go(plait, visits, tmp_path):
+    ended = plait(
+        *("mend", "visits.csv", "--rename", "Hive no.=Hive", "--trim", "--missing", "n/k"),
+        *("--split", "at:-/ into yard,shelf,box", "--type", "kg=decimal:1.234,5"),
+        *("--type", "seen=date", "--compute", "half=kg / 2", "--where", "kg > 8 OR kg IS NULL"),
+        *("--fill", "note=none", "--sort", "Hive desc", "--drop", "at", "--order", "yard,Hive"),
+        *("--out", "m.csv", "--json"),
+    )
+    assert ended.status == 0
+    assert (tmp_path / "m.csv").read_text() == (
+        "yard,Hive,kg,seen,shelf,box,note,half\n"
+        "B,2,,2031-04-14,8,,busy,\n"
+        "A,1,12.50,2031-04-03,7,2,calm,6.25\n"
+    )
+    (entry,) = ended.json["ledger"]
+    assert [line["rows"] for line in entry["lines"]] == [3, -1]
+    assert rows_of(tmp_path / "m-aside" / "visits-left-out.csv")[0]["row"] == "3"
+    assert ended.finding("parts-few")["count"] == 1
+    assert ended.finding("parts-many")["examples"][0]["text"] == "'C-9/1/x'"
+    assert ended.finding("cells-trimmed")["count"] == 1
+
+
+def test_cells_that_do_not_fit_a_type(plait, visits, tmp_path):
+    words = ("mend", "visits.csv", "--type", "kg=decimal:1.234,5")
+    refused = plait(*words)
+    assert refused.status == 3
+    assert "visits row 2, column kg" in refused.err
+    apart = plait(*words, "--unfit", "set-aside", "--out", "a.csv")
+    assert apart.status == 0
+    assert rows_of(tmp_path / "a-aside" / "visits-unfit.csv")[0]["kg"] == "n/k"
+    missing = plait(*words, "--unfit", "missing", "--out", "b.csv", "--json")
+    assert [row["kg"] for row in rows_of(tmp_path / "b.csv")] == ["12.50", "", "7.25"]
+    assert missing.finding("cell-unfit")["examples"][0]["places"][0]["row"] == 2
+
+
+def test_an_unasked_cell_does_not_change(plait, tmp_path):
+    cells = "id,kg,far,at\n007,12.50,1e3, x \n08,1.0,99999999999999999999,\n"
+    (tmp_path / "a.csv").write_text(cells)
+    assert plait("mend", "a.csv", "--compute", "double=kg * 2", "--out", "b.csv").status == 0
+    lines = (tmp_path / "b.csv").read_text().splitlines()
+    assert [line.rpartition(",")[0] for line in lines] == cells.splitlines()
+    assert [line.rpartition(",")[2] for line in lines] == ["double", "25.00", "2.00"]
+
+
+@pytest.mark.parametrize(
+    ("words", "says", "status"),
+    [
+        (("--rename", "Hive=x"), "there is no column 'Hive' in visits", 2),
+        (("--rename", "kg"), "has no =", 2),
+        (("--rename", "kg=note"), "two columns would be called 'note'", 2),
+        (("--header", "a,b"), "2 names are given for 5 columns", 2),
+        (("--where", "kgs > 1"), "did you mean kg?", 2),
+        (("--where", "note + 1 > 0"), "wants a number and gets text", 2),
+        (("--compute", "x=CAST(note AS DATE)"), "visits row 1: 'calm' is no date", 3),
+        (("--type", "kg=decimel"), "did you mean decimal?", 2),
+        (("--type", "kk=text"), "there is no column 'kk'", 2),
+        (("--split", "at into a,b"), "is not COLUMN:DELIMITERS into NAMES", 2),
+        (("--split", "at:- into kg,b"), "there is a column 'kg' already", 2),
+        (("--replace-value", "kg=1"), "is not COLUMN:OLD=NEW", 2),
+        (("--drop", "Hive no.,kg,seen,at,note"), "no column would be left", 2),
+        (("--delimiter", "ab"), "is no delimiter", 2),
+        (("--encoding", "utf-99"), "there is no encoding 'utf-99'", 2),
+        (("--ragged", "maybe"), "--ragged is error or set-aside", 2),
+        (("--header-line", "99"), "there is no header", 3),
+    ],
+)
+def test_what_cannot_be_done_is_told(plait, visits, words, says, status):
+    ended = plait("mend", "visits.csv", *words)
+    assert says in ended.err
+    assert ended.status == status
+
+
+def test_values_replaced_and_filled_down(plait, tmp_path):
+    (tmp_path / "a.csv").write_text("yard,kg\nA,-\n,2\nB,-\n,3\n")
+    words = ("--replace-value", "kg:-=0", "--fill", "yard=down", "--sort", "kg desc,yard")
+    assert plait("mend", "a.csv", *words).out == "yard,kg\nB,3\nA,2\nA,0\nB,0\n"
+
+
+def test_reading_options_set_aside_what_does_not_belong(plait, tmp_path):
+    (tmp_path / "a.csv").write_text("Report\n\nyard,kg\nA,1\nB\nC,3\ntotal,4\n")
+    ended = plait(
+        *("stack", "a.csv", "--ragged", "set-aside", "--footer", "1", "--out", "b.csv", "--json")
+    )
+    assert (tmp_path / "b.csv").read_text() == "yard,kg\nA,1\nC,3\n"
+    read, stacked = ended.json["ledger"]
+    assert read["rows_in"] == {"a": 4}
+    assert [line["rows"] for line in read["lines"]] == [4, -1, -1]
+    assert stacked["rows_out"] == 2
+    assert rows_of(tmp_path / "b-aside" / "a-ragged.csv")[0]["record"] == "B"
+    assert rows_of(tmp_path / "b-aside" / "a-footer.csv")[0]["row"] == "4"
+
+
+def test_types_and_markers_when_stacking(plait, tmp_path):
+    (tmp_path / "may.csv").write_text("day,kg\n3/4/2031,n/k\n")
+    (tmp_path / "june.csv").write_text("day,kg\n13/4/2031,7\n")
+    ended = plait(
+        *("stack", "may.csv", "june.csv", "--type", "day=date:%d/%m/%Y", "--missing", "n/k"),
+        *("--out", "all.jsonl", "--json"),
+    )
+    assert ended.status == 0
+    lines = (tmp_path / "all.jsonl").read_text().splitlines()
+    assert [json.loads(line) for line in lines] == [
+        {"day": "2031-04-03", "kg": None},
+        {"day": "2031-04-13", "kg": 7},
+    ]
+    assert plait("stack", "may.csv", "--type", "dya=date").status == 2
+
+
+def test_a_workbook_out_has_data_set_aside_and_ledger(plait, put, tmp_path):
+    put(a_csv="hive,kg\n1,2\n1,2\n", b_csv="hive,breed\n1,=x\n")
+    assert plait("stack", "a.csv", "--distinct", "--out", "s.xlsx").status == 0
+    sheets = {
+        one["name"]: one["rows"] for one in plait("survey", "s.xlsx", "--json").json["sources"]
+    }
+    assert sheets == {"s": 1, "s-repeats": 1, "ledger": 3}
+    found = plait("stack", "b.csv", "--out", "t.csv", "--fail-on", "formula-cells")
+    assert found.status == 1
+    assert not (tmp_path / "t.csv").exists()
+
+
+def test_survey_tells_and_writes_a_page(plait, tmp_path):
+    assert plait("demo", "--quiet").status == 0
+    words = ("inspections", "register", "weighins.xlsx", "laboratory.jsonl", "wardens.csv")
+    paths = [f"plait-demo/{word}" for word in words]
+    ended = plait("survey", *paths, "--json", "--report", "survey.html")
+    joins = {(one["left"], one["right"]): one["key"] for one in ended.json["joins"]}
+    assert joins["inspections", "register"] == "Yard,Hive"
+    assert joins["register", "wardens"] == "Warden=Full name"
+    assert ended.finding("header-variant")["remedy"].startswith("--same 'Moisture %=Moistre %'")
+    assert len(ended.json["profiles"]) == 15
+    page = (tmp_path / "survey.html").read_text()
+    assert "Which could join which" in page
+    assert "http" not in page.replace("http://www.w3.org", "")
+    assert "15 sources of 5 shapes" in ended.err
+    assert max(map(len, plait("survey", *paths).err.splitlines())) <= 80
+    assert plait("survey", *paths, "--fail-on", "header-variant", "--quiet").status == 1
+
+
+def test_names_from_data_are_escaped(plait, tmp_path):
+    (tmp_path / "a.csv").write_text("<script>x</script>,b\n<b>1</b>,2\n\x1b[2J,3\n")
+    ended = plait("survey", "a.csv", "--report", "s.html")
+    assert "\x1b[2J" not in ended.err
+    page = (tmp_path / "s.html").read_text()
+    assert "<script>x" not in page
+    assert "<b>1" not in page
