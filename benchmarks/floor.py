@@ -2,7 +2,7 @@
 
 ``floor.py join LEFT RIGHT JOINED OUT`` reads both sources with types and writes
 a ready-made result; ``floor.py stack OUT EXTRACT…`` reads the extracts with
-types and writes Parquet.
+types and writes Parquet; ``floor.py survey SOURCE`` reads it with types.
 """
 
 from __future__ import annotations
@@ -31,10 +31,15 @@ def stack(out: str, *extracts: str) -> None:
             writer.write_table(table)
 
 
+def survey(source: str) -> None:
+    """Read it with types."""
+    pa.csv.read_csv(source)
+
+
 def ready(result: str, made: str) -> None:
     """Turn a joined CSV file into an Arrow file that can be mapped."""
     pa.feather.write_feather(pa.csv.read_csv(result), made, compression="uncompressed")
 
 
 if __name__ == "__main__":
-    {"join": join, "stack": stack, "ready": ready}[sys.argv[1]](*sys.argv[2:])
+    {"join": join, "stack": stack, "survey": survey, "ready": ready}[sys.argv[1]](*sys.argv[2:])

@@ -2,6 +2,7 @@
 
 python benchmarks/run.py join [--left 10000000] [--right 1000000] [--rounds 5]
 python benchmarks/run.py stack [--rows 10000000] [--extracts 24] [--rounds 5]
+python benchmarks/run.py survey [--left 10000000] [--right 1000000] [--rounds 5]
 python benchmarks/run.py start
 """
 
@@ -13,8 +14,9 @@ import sys
 import tempfile
 from pathlib import Path
 
-import data
 from measure import compare, machine, run
+
+import data
 
 FLOOR = [sys.executable, str(Path(__file__).parent / "floor.py")]
 PLAIT = [str(Path(sys.executable).parent / "plait")]
@@ -68,6 +70,12 @@ def bench_stack(options: argparse.Namespace, folder: Path) -> None:
     )
 
 
+def bench_survey(options: argparse.Namespace, _: Path) -> None:
+    """A look at the large table of the join."""
+    source = str(data.join_files(options.left, options.right)[0])
+    compare([*FLOOR, "survey", source], [*PLAIT, "survey", source], [], options.rounds)
+
+
 def bench_start(options: argparse.Namespace, _: Path) -> None:
     """``plait --version`` against an interpreter that loads argparse."""
     compare([sys.executable, "-c", "import argparse"], [*PLAIT, "--version"], [], options.rounds)
@@ -76,7 +84,7 @@ def bench_start(options: argparse.Namespace, _: Path) -> None:
 def main() -> None:
     """Parse the command line and run one benchmark."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("bench", choices=["join", "stack", "start"])
+    parser.add_argument("bench", choices=["join", "stack", "survey", "start"])
     parser.add_argument("--left", type=int, default=10_000_000)
     parser.add_argument("--right", type=int, default=1_000_000)
     parser.add_argument("--rows", type=int, default=10_000_000)
@@ -85,9 +93,13 @@ def main() -> None:
     options = parser.parse_args()
     print(machine())
     with tempfile.TemporaryDirectory() as folder:
-        {"join": bench_join, "stack": bench_stack, "start": bench_start}[options.bench](
-            options, Path(folder)
-        )
+        benches = {
+            "join": bench_join,
+            "stack": bench_stack,
+            "survey": bench_survey,
+            "start": bench_start,
+        }
+        benches[options.bench](options, Path(folder))
 
 
 if __name__ == "__main__":

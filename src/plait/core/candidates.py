@@ -19,6 +19,8 @@ _FEW_ROWS = 10
 _NEARLY = 0.02
 _LARGEST = 2**62
 _SAMPLE = 4096
+_WIDE = 1 << 17
+_SURE_PAIRS = 20
 _LONGEST_CELL = 40
 
 
@@ -88,7 +90,8 @@ def candidate_keys(
         bounded |= len(tried) > MOST_TRIED
         ranked = coding.ranked(tried[:MOST_TRIED])
         for columns, sampled in ranked:
-            if sampled * rows <= most and not _has_key(columns, found):
+            worth = sampled * rows <= most and not _has_key(columns, found)
+            if worth and not coding.hopeless(columns, most):
                 in_the_way = coding.in_the_way(columns)
                 if in_the_way <= (0 if _near_part(columns, found) else most):
                     found.append(Candidate(_in_order(columns, profiles), in_the_way))
@@ -155,6 +158,7 @@ class _Coding:
         # A run of neighbours and rows from all over: repeats often stand together.
         near = np.arange(min(rows, _SAMPLE // 2))
         self.sample = np.append(near, np.arange(len(near), rows, 2 * step))
+        self.wide = np.arange(0, rows, max(1, rows // _WIDE))
 
     def ranked(self, sets: Sequence[tuple[str, ...]]) -> list[tuple[tuple[str, ...], float]]:
         """The sets, those first that repeat least in the sample, with that share of its rows."""
@@ -163,18 +167,33 @@ class _Coding:
         ]
         return sorted(shares, key=lambda one: one[1])
 
+    def hopeless(self, columns: Sequence[str], most: float) -> bool:
+        """Whether far too many rows repeat, by those that do among a part of all rows.
+
+        Of so many pairs of equal rows a part of the rows holds the square of its
+        share, whatever the pairs are.
+        """
+        if self.rows < 4 * len(self.wide):
+            return False
+        seen = self._repeating(columns, self.wide)
+        estimate = seen * (self.rows / len(self.wide)) ** 2
+        return seen >= _SURE_PAIRS and estimate > 3 * most
+
     def in_the_way(self, columns: Sequence[str]) -> int:
         """How many of all rows repeat a key or have none."""
         return self._repeating(columns, slice(None))
 
     def _repeating(self, columns: Sequence[str], rows: npt.NDArray[np.int64] | slice) -> int:
-        numbers, absent, size = np.zeros(0, np.int64), np.zeros(0, bool), 1
-        for name in columns:
+        first, *others = columns
+        codes, size = self._codes(first)[rows], len(self.tallies[first].texts)
+        numbers, absent = codes.astype(np.int64), codes < 0
+        for name in others:
             codes, other = self._codes(name)[rows], len(self.tallies[name].texts)
             if size * other >= _LARGEST:
                 numbers, size = _dense(numbers), len(numbers)
-            numbers = numbers * other + codes if len(numbers) else codes.astype(np.int64)
-            absent = absent | (codes < 0) if len(absent) else codes < 0
+            numbers *= other
+            numbers += codes
+            absent |= codes < 0
             size *= other
         whole = numbers[~absent] if absent.any() else numbers
         return len(numbers) - _distinct(whole)
@@ -186,10 +205,13 @@ class _Coding:
 
 
 def _distinct(numbers: npt.NDArray[np.int64]) -> int:
-    """How many different numbers there are; sorting them costs less here than hashing does."""
+    """How many different numbers there are, which are put in order on the way.
+
+    Sorting them costs less here than hashing does.
+    """
     if not len(numbers):
         return 0
-    numbers = np.sort(numbers)
+    numbers.sort()
     return 1 + int(np.count_nonzero(numbers[1:] != numbers[:-1]))
 
 

@@ -50,6 +50,8 @@ class Tally:
 
     def together(self) -> Tally:
         """The tally of all the tables that have the column, as of one."""
+        if len(self.codes) == 1:
+            return self
         codes = np.concatenate([one for one in self.codes if one is not None])
         counts: Counts = sum(self.counts, np.zeros(len(self.texts), np.int64))
         return Tally(self.texts, (counts,), (sum(self.missing),), (codes,), self.declared)

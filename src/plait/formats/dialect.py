@@ -163,13 +163,11 @@ def reader_options(dialect: Dialect) -> dict[str, object]:
 
 
 def _quote(text: str) -> str:
-    """A single quote when cells begin and end with such and none with a double one."""
+    """A single quote when all cells of the first line stand in such, and no double one is there."""
     if "'" not in text or '"' in text:
         return '"'
-    edges = r"(?:^|[,;\t|]){0}[^{0}\r\n]*{0}(?:$|[,;\t|\r\n])"
-    single = len(re.findall(edges.format("'"), text, re.MULTILINE))
-    lines = text.count("\n") + 1
-    return "'" if single > lines // 2 else '"'
+    first = next(filter(None, map(str.strip, text.splitlines())), "")
+    return "'" if re.fullmatch(r"'[^']*'(?:[,;\t|]'[^']*')*", first) else '"'
 
 
 def _escape(text: str, quote: str) -> str:
