@@ -5,13 +5,17 @@ from __future__ import annotations
 import sqlite3
 from datetime import date, datetime
 from decimal import Decimal
+from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from sqlglot import exp
 
 from plait.core.errors import SourceError, UsageError
 from plait.core.expression import condition, evaluate, parse
+from plait.core.functions import FUNCTIONS
+from plait.core.operators import OPERATORS
 from plait.core.table import from_columns
 
 NUMBER = st.one_of(
@@ -193,3 +197,12 @@ def test_a_condition_is_true_or_false():
     assert condition(parse("kg > 10"), TABLE).to_pylist() == [True, None, False]
     with pytest.raises(UsageError, match="a condition is true or false"):
         condition(parse("kg"), TABLE)
+
+
+def test_the_page_names_every_function():
+    page = (Path(__file__).parents[2] / "docs" / "expressions.md").read_text()
+    for node in (*FUNCTIONS, *OPERATORS):
+        if issubclass(node, exp.Func) and node not in (exp.And, exp.Or, exp.Case):
+            names = {"STR_POSITION": "POSITION", "PAD": "LPAD", "CEIL": "CEILING", "POW": "POWER"}
+            name = names.get(node.sql_name(), node.sql_name())
+            assert name in page, name
