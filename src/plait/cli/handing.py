@@ -6,10 +6,11 @@ import argparse
 import sys
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from importlib import import_module
 from pathlib import Path
+from threading import Thread
 
 from plait.cli.progress import Progress
-from plait.cli.show import show_answer, show_findings, show_ledger
 from plait.core.aside import SetAside
 from plait.core.errors import ExpectationError, UsageError
 from plait.core.finding import Finding, counted, merged, standing
@@ -60,6 +61,8 @@ def read_all(
     sources: Sequence[Source], progress: Progress, options: argparse.Namespace | None = None
 ) -> list[Table]:
     """Read the sources in order; with options also mark what is missing, and set types."""
+    # What shows the result loads slowly, and has time to while the sources are read.
+    Thread(target=import_module, args=("plait.cli.show",), daemon=True).start()
     with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
         tables = list(ordered_map(lambda source: read_source(source, tick), sources))
     if options is None or not (options.missing or options.type):
@@ -206,6 +209,8 @@ def show_everything(result: Result, options: argparse.Namespace) -> None:
     """Answer, ledger and findings, unless quiet was asked for."""
     if options.quiet:
         return
+    from plait.cli.show import show_answer, show_findings, show_ledger
+
     show_answer(_answer(result, options))
     show_ledger(result.entries)
     show_findings(result.findings, options.verbose)

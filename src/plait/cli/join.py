@@ -23,7 +23,6 @@ from plait.cli.options import (
     given_of,
 )
 from plait.cli.progress import Progress
-from plait.cli.show import show_error, show_findings
 from plait.core.join import join_all
 from plait.core.keyspec import names
 from plait.core.match import CARDINALITIES, KINDS
@@ -107,6 +106,8 @@ def _refusal(
     refused: JoinRefusedError, tables: Sequence[Table], options: argparse.Namespace
 ) -> int:
     """Tell that nothing was joined, and what was found; the exit status."""
+    from plait.cli.show import show_error, show_findings
+
     show_error(refused)
     result = Result("join", tables[0], (), refused.findings, (), (refused.match,))
     result = with_reading(result, tables)

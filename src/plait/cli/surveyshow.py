@@ -97,7 +97,8 @@ def _contents(column: Profile) -> tuple[str, str]:
     """A small picture and what it stands for: the spread of values, or the commonest ones."""
     if column.spread is not None and base(column.kind) != "text":
         ends = [_short(one) for one in (column.smallest, column.middle, column.largest)]
-        return _picture(_halved(column.spread.rows)), printable(" … ".join(ends))
+        picture = _picture(_halved(column.spread.rows))
+        return f"{picture:{_SIGNS}}", printable(" … ".join(ends))
     if not column.commonest:
         return "", ""
     present = max(column.rows - column.missing, 1)
@@ -110,7 +111,9 @@ def _contents(column: Profile) -> tuple[str, str]:
 
 
 def _halved(rows: Sequence[int]) -> list[int]:
-    """Two neighbours together, so that the picture takes eight signs."""
+    """Two neighbours together where there are more than eight, so that the picture is short."""
+    if len(rows) <= _SIGNS:
+        return list(rows)
     return [sum(rows[n : n + 2]) for n in range(0, len(rows), 2)]
 
 

@@ -224,6 +224,9 @@ def _spread(values: pa.Array, weights: Counts, kind: str) -> Spread | None:
     width = high - low
     if not width or not np.isfinite(width):
         return Spread((int(weights.sum()),))
-    place = np.minimum((numbers[finite] - low) / width * BINS, BINS - 1).astype(np.int64)
-    rows = np.bincount(place, weights=weights[finite], minlength=BINS)
+    bins = BINS
+    if base(kind) in ("integer", "date") and width < BINS:
+        bins = int(width) + 1  # or stretches without a whole number in them would stand empty
+    place = np.minimum((numbers[finite] - low) / width * bins, bins - 1).astype(np.int64)
+    rows = np.bincount(place, weights=weights[finite], minlength=bins)
     return Spread(tuple(int(n) for n in rows))

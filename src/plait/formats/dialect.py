@@ -238,13 +238,15 @@ def header_place(records: Sequence[Sequence[str]]) -> int:
     >>> header_place([["yard", ""], ["A", "1"], ["B", "2"]])
     0
     """
-    filled = [sum(bool(cell.strip()) for cell in cells) for cells in records]
     width = Counter(map(len, records)).most_common(1)[0][0] if records else 0
     for place, cells in enumerate(records[:_MOST_TITLES]):
-        if filled[place] > 1 or width == 1:
+        filled = sum(bool(cell.strip()) for cell in cells)
+        if (filled > 1 or width == 1) and not place:
+            return 0
+        if filled > 1 or width == 1:
             below = [record for record in records[place + 1 :] if len(record) == width]
-            whole = filled[place] == len(cells) == len(set(cells)) == width
-            return place if place and whole and _names_above(cells, below) else 0
+            whole = filled == len(cells) == len(set(cells)) == width
+            return place if whole and _names_above(cells, below) else 0
     return 0
 
 
