@@ -30,8 +30,23 @@ def is_number(text):
     return plain and ("." not in text or (part.isascii() and part.isdigit()))
 
 
+MARKERS = {"NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?"}
+
+
+def without_markers(table, names):
+    """The table, with markers for missing empty in key columns of numbers."""
+    made = dict(table)
+    for name in names:
+        cells = [cell for cell in table[name] if cell and cell not in MARKERS]
+        if cells and all(map(is_number, cells)):
+            made[name] = [None if cell in MARKERS else cell for cell in table[name]]
+    return made
+
+
 def comparable(left, right, pairs):
     """Key tuples of both sides, ``None`` where a part is missing; numbers where all are."""
+    left = without_markers(left, [here for here, _ in pairs])
+    right = without_markers(right, [there for _, there in pairs])
     forms = []
     for here, there in pairs:
         cells = [cell for cell in left[here] + right[there] if cell]

@@ -253,3 +253,18 @@ def test_json_goes_to_standard_output_alone(plait, files):
     ended = joined(plait, "--out", "o.csv", "--json")
     assert json.loads(ended.out)["command"] == "join"
     assert "not matched" in ended.err
+
+
+def test_a_marker_for_missing_in_a_column_of_numbers_matches_nothing(plait, put):
+    put(a_csv="hive,kg\n1,2\nNA,3\n", b_csv="hive,breed\n1,x\nNA,y\n")
+    words = ("--key", "hive", "--out", "o.csv", "--json")
+    match = plait("join", "a.csv", "b.csv", *words).json["match"]
+    assert (match["left_matched"], match["left_missing_key"], match["right_missing_key"]) == (
+        1,
+        1,
+        1,
+    )
+    put(c_csv="yard,kg\nN,2\nNA,3\n", d_csv="yard,breed\nN,x\nNA,y\n")
+    words = ("--key", "yard", "--out", "p.csv", "--json")
+    match = plait("join", "c.csv", "d.csv", *words).json["match"]
+    assert match["left_matched"] == 2  # NA may be Namibia

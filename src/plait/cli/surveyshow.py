@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
@@ -154,13 +155,12 @@ def _show_against_sources(out: Console, one: Surveyed) -> None:
 
 
 def _signs(one: Surveyed, name: str) -> Iterator[str]:
-    for profiles in one.by_table:
-        if name not in profiles:
+    usual = Counter(kinds[name] for kinds in one.kinds if name in kinds).most_common(1)[0][0]
+    for kinds in one.kinds:
+        if name not in kinds:
             yield "○"
         else:
-            kinds = {profiles[name].kind, "empty"}
-            fits = one.profiles[name].kind in kinds or profiles[name].kind in ("empty", "integer")
-            yield "●" if fits else "◆"
+            yield "●" if kinds[name] in (usual, "empty") else "◆"
 
 
 def _keys(one: Surveyed) -> Iterator[str]:

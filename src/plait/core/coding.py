@@ -10,14 +10,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plait.core.dictionary import MISSING, TextDictionary
-from plait.core.kinds import NUMBERS, kind_of, plain_number
+from plait.core.forms import base
+from plait.core.kinds import MARKERS, NUMBERS, kind_of, plain_number
 from plait.core.loosen import checked_ways, loosened
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
@@ -119,11 +122,22 @@ def code_column(tables: Sequence[pa.ChunkedArray], ignore: Sequence[str] = ()) -
         kind_of(pa.chunked_array([_texts_of(one, texts, known, size)]))
         for one, known, size in zip(codes, sizes, sizes[1:], strict=False)
     )
+    codes = tuple(map(partial(_without_markers, texts), codes, kinds))
     if all(kind in NUMBERS for kind in kinds) and "decimal" in kinds:
         codes, texts = recode(codes, texts, plain_number(texts))
     if ignore:
         codes, texts = recode(codes, texts, loosened(texts, ignore))
     return CodedColumn(codes, len(texts), texts, kinds)
+
+
+def _without_markers(texts: pa.Array, codes: Codes, kind: str) -> Codes:
+    """The codes, missing where a marker for that stands in a column that is no text."""
+    if base(kind) in ("text", "empty"):
+        return codes
+    marks = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    if not marks.any():
+        return codes
+    return np.where(by_code(marks, codes, False), np.int32(MISSING), codes)
 
 
 def _texts_of(codes: Codes, texts: pa.Array, known: int, size: int) -> pa.Array:

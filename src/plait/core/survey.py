@@ -6,7 +6,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
+import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plait.core.candidates import Candidates, candidate_keys
 from plait.core.family import Family, families
@@ -14,6 +17,7 @@ from plait.core.finding import Example, Finding, counted, merged
 from plait.core.forms import base
 from plait.core.headers import header_findings
 from plait.core.keyspec import quoted
+from plait.core.kinds import kind_of
 from plait.core.misplaced import misplaced
 from plait.core.parallel import ordered_map
 from plait.core.profile import Profile, Tally, profile, tallied
@@ -23,6 +27,11 @@ from plait.core.table import Table
 from plait.core.text import as_text
 
 SAMPLE_ROWS = 3
+MOST_COMPARED = 3000
+_MONTHS = "jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec"
+_TYPED_START = (
+    rf"(?i)^([-+.]?[0-9]|true|false|yes$|no$|[ynft]$|{_MONTHS}|[-?#]|n/?a$|null|none|nan)"
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -35,8 +44,10 @@ class Surveyed:
     tables : tuple of Table
     profiles : mapping of str to Profile
         Of each column over all of them.
-    by_table : tuple of mapping of str to Profile
-        Of each column in each.
+    kinds : tuple of mapping of str to str
+        For each table the kind of each column that it has.
+    tallies : mapping of str to Tally
+        Of each column, over the tables.
     keys : Candidates
         Candidate keys over all their rows.
     sample : mapping of str to list
@@ -46,7 +57,8 @@ class Surveyed:
     family: Family
     tables: tuple[Table, ...]
     profiles: Mapping[str, Profile]
-    by_table: tuple[Mapping[str, Profile], ...]
+    kinds: tuple[Mapping[str, str], ...]
+    tallies: Mapping[str, Tally]
     keys: Candidates
     sample: Mapping[str, Sequence[str | None]]
 
@@ -54,6 +66,12 @@ class Surveyed:
     def rows(self) -> int:
         """Rows of all the tables."""
         return sum(table.rows for table in self.tables)
+
+    def of_table(self, number: int) -> dict[str, Profile]:
+        """The profile of each column of one of the tables."""
+        if len(self.tables) == 1:
+            return dict(self.profiles)
+        return {name: profile(self.tallies[name], number) for name in self.kinds[number]}
 
 
 @dataclass(frozen=True, eq=False)
@@ -133,19 +151,41 @@ def _typed(columns: Sequence[pa.ChunkedArray | None]) -> str | None:
 def _surveyed(family: Family, tables: Sequence[Table], tallies: Mapping[str, Tally]) -> Surveyed:
     whole = {name: tally.together() for name, tally in tallies.items()}
     profiles = dict(zip(whole, ordered_map(profile, list(whole.values())), strict=True))
-    if len(tables) == 1:
-        by_table: tuple[Mapping[str, Profile], ...] = (profiles,)
-    else:
-        by_table = tuple(
-            {name: profile(tallies[name], number) for name in tallies if table.has(name)}
-            for number, table in enumerate(tables)
-        )
+    typed = {name: _may_be_typed(tallies[name], one.kind) for name, one in profiles.items()}
+    kinds = tuple(
+        {
+            name: _kind(tallies[name], number, one.kind, typed[name])
+            for name, one in profiles.items()
+            if table.has(name)
+        }
+        for number, table in enumerate(tables)
+    )
     complete = {
         name: tally for name, tally in whole.items() if all(table.has(name) for table in tables)
     }
     rows = sum(table.rows for table in tables)
     keys = candidate_keys(complete, {name: profiles[name] for name in complete}, rows)
-    return Surveyed(family, tuple(tables), profiles, by_table, keys, _sample(tables[0]))
+    return Surveyed(family, tuple(tables), profiles, kinds, tallies, keys, _sample(tables[0]))
+
+
+def _may_be_typed(tally: Tally, whole: str) -> npt.NDArray[np.bool_] | None:
+    """Which texts of a text column may be a number, a date or a truth by how they begin."""
+    if whole != "text" or tally.declared is not None or not len(tally.texts):
+        return None
+    begins: npt.NDArray[np.bool_] = pc.match_substring_regex(tally.texts, _TYPED_START).to_numpy(
+        zero_copy_only=False
+    )
+    return begins
+
+
+def _kind(tally: Tally, number: int, whole: str, typed: npt.NDArray[np.bool_] | None) -> str:
+    """The kind of a column in one table: that over all, unless those differ and it is text."""
+    there = np.flatnonzero(tally.counts[number])
+    if not len(there):
+        return "empty"
+    if typed is None or not typed[there].all():
+        return whole
+    return kind_of(pa.chunked_array([tally.texts.take(pa.array(there))]))
 
 
 def _sample(table: Table) -> dict[str, list[str | None]]:
@@ -159,20 +199,35 @@ def _family_findings(found: Surveyed, tallies: Mapping[str, Tally]) -> Iterator[
     yield from merged(finding for table in found.tables for finding in table.findings)
     if len(found.tables) > 1:
         yield from header_findings(found.tables)
-        yield from misplaced(found.tables, tallies)
+        if len(found.tables) * len(found.profiles) <= MOST_COMPARED:
+            yield from misplaced(found.tables, tallies)
+        else:
+            yield _not_compared(found)
         yield from _type_findings(found)
     for name, one in found.profiles.items():
         yield from _cell_findings(found, name, one)
+
+
+def _not_compared(found: Surveyed) -> Finding:
+    return Finding(
+        "headings-not-compared",
+        "note",
+        len(found.tables),
+        f"{found.family.name} has {len(found.tables):,} sources of {len(found.profiles):,} "
+        "columns: too many to look for swapped headings",
+        "survey fewer of them at once",
+        found.family.name,
+    )
 
 
 def _type_findings(found: Surveyed) -> Iterator[Finding]:
     """Columns that are of one type in some sources and of another in others."""
     for name in found.profiles:
         kinds: dict[str, list[str]] = {}
-        for table, profiles in zip(found.tables, found.by_table, strict=True):
-            if name in profiles and profiles[name].kind != "empty":
-                kinds.setdefault(profiles[name].kind, []).append(table.name)
-        if len(kinds) > 1 and set(kinds) != {"integer", "decimal"}:
+        for table, columns in zip(found.tables, found.kinds, strict=True):
+            if columns.get(name, "empty") != "empty":
+                kinds.setdefault(columns[name], []).append(table.name)
+        if len(kinds) > 1:
             said = "; ".join(f"{kind} in {_few(names)}" for kind, names in kinds.items())
             yield Finding(
                 "type-differs",

@@ -33,10 +33,12 @@ def survey_json(found: Survey, sizes: Mapping[str, int]) -> str:
                 "source": table.name,
                 "bytes": sizes.get(table.name, 0),
                 "written": table.written,
-                "columns": {name: _profile(column) for name, column in columns.items()},
+                "columns": {
+                    name: _profile(column) for name, column in one.of_table(number).items()
+                },
             }
             for one in found.families
-            for table, columns in zip(one.tables, one.by_table, strict=True)
+            for number, table in enumerate(one.tables)
         ],
         "shapes": [
             {
