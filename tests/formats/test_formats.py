@@ -284,3 +284,14 @@ def test_formulas_are_found_and_guarded(tmp_path):
     write_table(table, safe, ".csv", guard=True)
     assert safe.read_text().splitlines()[1:] == ["'=1+1,", "-5,-", "'@x,7", "+1,=", "'-x,a"]
     shutil.rmtree(tmp_path)
+
+
+def test_a_short_messy_file_is_seen_for_what_it_is(tmp_path):
+    path = tmp_path / "a.csv"
+    path.write_text("Report\n\nkind;amount\nhoney;1.234,50\nwax;7,00\nwax\ntotal;8,5\n")
+    with pytest.raises(SourceError, match="1 cells where the header has 2") as error:
+        read(path)
+    assert error.value.where.endswith("line 6")
+    table = read(path, Given(ragged="set-aside", footer=1))
+    assert table.to_dict() == {"kind": ["honey", "wax"], "amount": ["1.234,50", "7,00"]}
+    assert [one.rows for one in table.aside] == [1, 1]

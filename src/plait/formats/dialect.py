@@ -19,6 +19,7 @@ _SAMPLE_BYTES = 1 << 15
 _SAMPLE_RECORDS = 100
 _MOST_TITLES = 30
 _LEAST_SHARE = 0.9
+_LEAST_AGREEMENT = 0.75  # so that a short file with a ragged row is seen for what it is
 
 
 @dataclass(frozen=True)
@@ -192,7 +193,7 @@ def _delimiter(text: str, dialect: Dialect, usual: str) -> str:
         first = bool(records) and len(records[0].cells) == width
         titled = first or header_place([record.cells for record in records]) > 0
         rank = (first, share)
-        if width > 1 and share >= _LEAST_SHARE and titled and _clearly(rank, best_rank):
+        if width > 1 and share >= _LEAST_AGREEMENT and titled and _clearly(rank, best_rank):
             best, best_rank = sign, rank
         if best_rank == (True, 1.0):
             break
