@@ -75,6 +75,7 @@ def test_sheets_by_name_by_pattern_and_all(tmp_path):
     assert [one.name for one in find_sources([f"{path}#Q*"])] == ["Q1", "Q2"]
     assert [one.name for one in find_sources([f"x={path}#Q*"])] == ["x/Q1", "x/Q2"]
     assert read(f"{path}#Old").rows == 2
+    assert codes(read(f"{path}#Q1")) == ["sheet-hidden"]
     with pytest.raises(SourceError, match="no sheet 'Q3'"):
         find_sources([f"{path}#Q3"])
     with pytest.raises(SourceError, match="hidden: Old"):

@@ -102,9 +102,24 @@ def read_sheet(
     header, body = filled[place], filled[place + 1 :]
     wrong = error_cells(path, sheet)
     table = _table([as_cell(cell) or "" for cell in header], body, name, where)
-    findings = (*title_finding(above, where), *table.findings, *error_finding(wrong, where))
+    findings = (
+        *title_finding(above, where),
+        *_hidden_finding(path, sheet, where),
+        *table.findings,
+        *error_finding(wrong, where),
+    )
     table = without_last(replace(table, findings=findings), footer)
     return replace(table, findings=(*table.findings, *footer_finding(table, where)))
+
+
+def _hidden_finding(path: Path, sheet: str, where: str) -> list[Finding]:
+    """That the workbook has sheets which are not shown, and so are not read unasked."""
+    hidden = [one.name for one in outline(path, where) if one.rows and not one.shown]
+    if not hidden or sheet in hidden:
+        return []
+    said = f"hidden sheets, not read: {', '.join(hidden)}"
+    remedy = f"to read one, name it behind the file: #{hidden[0]}"
+    return [Finding("sheet-hidden", "note", len(hidden), said, remedy, where)]
 
 
 def _header_row(
