@@ -50,11 +50,16 @@ def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Del
     if options.out:
         check_ending(options.out)
         delivery.check(options.out)
+    check_report(options, delivery)
+    return delivery
+
+
+def check_report(options: argparse.Namespace, delivery: Delivery) -> None:
+    """See that the page asked for can be written."""
     if options.report:
         if options.report.suffix.lower() not in (".html", ".htm"):
             raise UsageError(f"a report is a page, {options.report} does not end in .html")
         delivery.check(options.report)
-    return delivery
 
 
 def read_all(

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import argparse
 
-from plait.cli.handing import read_all, refuse_standing
+from plait.cli.handing import check_report, read_all, refuse_standing
 from plait.cli.options import add_reading, add_telling, add_typing, given_of
 from plait.cli.progress import Progress
 from plait.cli.surveyshow import show_survey
-from plait.core.errors import UsageError
 from plait.core.survey import survey
 from plait.formats.delivery import Delivery
 from plait.formats.sources import find_sources
@@ -39,10 +38,7 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     sources = find_sources(options.sources, given_of(options))
     delivery = Delivery([source.path for source in sources], options.replace)
-    if options.report:
-        if options.report.suffix.lower() not in (".html", ".htm"):
-            raise UsageError(f"a report is a page, {options.report} does not end in .html")
-        delivery.check(options.report)
+    check_report(options, delivery)
     with Progress(not options.quiet) as progress:
         tables = read_all(sources, progress, options)
         with progress.phase("looking"):

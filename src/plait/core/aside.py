@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -56,6 +56,34 @@ class SetAside:
         front = tuple(Column(name, ((len(table.strands), name),)) for name in stored)
         strands = (*table.strands, Strand("set aside", stored, ()))
         return Table(self.name, front + table.columns, strands, table.rows)
+
+
+def left_out(
+    table: Table, out: npt.NDArray[np.bool_], name: str, reason: str, shown: Table | None = None
+) -> Table:
+    """The table without some rows, which are set aside in it.
+
+    Parameters
+    ----------
+    table : Table
+    out : array of bool
+        Which rows.
+    name : str
+        Goes behind the table's name: ``unfit``, ``footer``.
+    reason : str
+    shown : Table, optional
+        The same rows with the cells to list, where they were changed since.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> kept = left_out(from_columns("t", {"a": ["x", "y"]}), np.array([False, True]), "odd", "y")
+    >>> kept.to_dict(), kept.aside[0].name, kept.aside[0].table.to_dict()
+    ({'a': ['x']}, 't-odd', {'a': ['y']})
+    """
+    rows = replace((shown or table).at(np.flatnonzero(out)), findings=(), aside=())
+    aside = SetAside(f"{table.name}-{name}", rows, pa.array([reason] * rows.rows), False)
+    return replace(table.at(np.flatnonzero(~out)), aside=(*table.aside, aside))
 
 
 def whence(table: Table) -> tuple[pa.Array, pa.Array]:

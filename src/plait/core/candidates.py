@@ -9,6 +9,7 @@ from itertools import islice
 import numpy as np
 import numpy.typing as npt
 
+from plait.core.forms import base
 from plait.core.profile import Profile, Tally
 from plait.core.wordtable import Codes
 
@@ -103,7 +104,7 @@ def candidate_keys(
 
 
 def _may_identify(found: Profile, rows: int) -> bool:
-    whole = found.kind.partition(":")[0] not in ("decimal", "boolean", "empty")
+    whole = base(found.kind) not in ("decimal", "boolean", "empty")
     short = found.longest <= _LONGEST_CELL
     return whole and short and found.distinct > 1 and found.missing <= _NEARLY * rows
 

@@ -11,6 +11,7 @@ from plait.core.names import folded, nearest, nearest_name
 from plait.core.table import Table
 
 Key = tuple[tuple[str, str], ...]
+Pairs = Mapping[str, str] | Iterable[str]
 KeySpec = str | Sequence[str] | Mapping[str, str]
 
 _PART = re.compile(r'\s*("(?:[^"]|"")*"|[^"=]*?)\s*(?:=\s*("(?:[^"]|"")*"|[^"=]*?)\s*)?$')
@@ -48,6 +49,31 @@ def parse_key(spec: KeySpec) -> Key:
     if not pairs or any(not name for pair in pairs for name in pair):
         raise UsageError(f"no column name in key {spec!r}", remedy="write --key yard,hive")
     return pairs
+
+
+def named_values(specs: Pairs, option: str) -> dict[str, str]:
+    """``NAME=VALUE`` texts as a mapping; a name in double quotes may hold a ``=``.
+
+    Raises
+    ------
+    UsageError
+        When there is no name or no ``=``.
+
+    Examples
+    --------
+    >>> named_values(["id=text", '"a=b"=date:%d.%m.%Y'], "--type")
+    {'id': 'text', 'a=b': 'date:%d.%m.%Y'}
+    """
+    if isinstance(specs, Mapping):
+        return dict(specs)
+    made = {}
+    for spec in specs:
+        end = spec.find('"', 1) + 1 if spec.startswith('"') else 0
+        sign = spec.find("=", end)
+        if sign < 1:
+            raise UsageError(f"{option} {spec!r} has no =", remedy=f"write {option} NAME=VALUE")
+        made[_unquoted(spec[:sign])] = spec[sign + 1 :]
+    return made
 
 
 def _split(spec: str) -> list[str]:

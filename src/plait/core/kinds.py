@@ -20,7 +20,7 @@ import pyarrow.compute as pc
 
 from plait.core.forms import FORMS, Form, base, fitting, form_of, read_form, settled
 from plait.core.parallel import ordered_map
-from plait.core.text import as_text, is_text
+from plait.core.text import as_text, is_text, without_empty
 from plait.core.words import Cells
 
 NUMBERS = ("integer", "decimal")
@@ -239,23 +239,17 @@ def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
 
 
 def _read(array: pa.Array, form: Form) -> pa.Array:
-    return read_form(_without_empty(_without_markers(array)), form)
+    return read_form(without_empty(_without_markers(array)), form)
 
 
 def _cast(array: pa.Array, to: pa.DataType) -> pa.Array:
     if is_text(array.type):
-        array = _without_empty(array)
+        array = without_empty(array)
     return array if array.type == to else pc.cast(array, to)
 
 
 def _present(array: pa.Array) -> pa.Array:
-    return _without_empty(array).drop_null()
-
-
-def _without_empty(array: pa.Array) -> pa.Array:
-    if Cells(array).lengths.all():
-        return array
-    return pc.if_else(pc.equal(array, ""), None, array)
+    return without_empty(array).drop_null()
 
 
 def _all_match(cells: pa.Array | pa.ChunkedArray, pattern: str) -> bool:

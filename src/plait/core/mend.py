@@ -5,23 +5,19 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-import numpy as np
-import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.aside import SetAside
+from plait.core.aside import SetAside, left_out
 from plait.core.errors import UsageError
 from plait.core.expression import condition, evaluate, parse
 from plait.core.finding import Finding
-from plait.core.keyspec import check_column, names
+from plait.core.keyspec import Pairs, check_column, named_values, names
 from plait.core.ledger import Entry, Line, entry
 from plait.core.order import sorted_rows
 from plait.core.refill import filled, replaced, trimmed
 from plait.core.retype import parse_types, retyped, with_missing
 from plait.core.split import Split, parse_split, split_column
 from plait.core.table import Table
-
-Pairs = Mapping[str, str] | Iterable[str]
 
 
 @dataclass(frozen=True, eq=False)
@@ -110,20 +106,20 @@ def mend(
     before = table
     table = replace(table, findings=(), aside=())
     table = _headed(table, names(header)) if header else table
-    table = _renamed(table, _pairs(rename, "--rename"))
+    table = _renamed(table, named_values(rename, "--rename"))
     table = with_missing(table, names(missing)) if missing else table
     table = trimmed(table, trim)
     for one in split:
         table = split_column(table, one if isinstance(one, Split) else parse_split(one))
     for spec in replace_value:
         table = replaced(table, spec)
-    for column, value in _pairs(fill, "--fill").items():
+    for column, value in named_values(fill, "--fill").items():
         table = filled(table, column, value)
     types = parse_types(type)
     for column in types:
         check_column(column, table)
     table = retyped(table, types, unfit)
-    for column, text in _pairs(compute, "--compute").items():
+    for column, text in named_values(compute, "--compute").items():
         table = _computed(table, column, text)
     table = _only_where(table, where) if where else table
     table = table.at(sorted_rows(table, names(sort))) if sort else table
@@ -132,21 +128,6 @@ def mend(
     lines = [Line(_reason(one), -one.rows) for one in table.aside]
     account = entry(f"mend {before.name}", [(before.name, before.rows)], lines, table.rows)
     return Mended(replace(table, findings=(), aside=()), (account,), table.findings, table.aside)
-
-
-def _pairs(specs: Pairs, option: str) -> dict[str, str]:
-    """``NAME=VALUE`` texts as a mapping; a name in double quotes may hold a ``=``."""
-    if isinstance(specs, Mapping):
-        return dict(specs)
-    made = {}
-    for spec in specs:
-        end = spec.find('"', 1) + 1 if spec.startswith('"') else 0
-        sign = spec.find("=", end)
-        if sign < 1:
-            raise UsageError(f"{option} {spec!r} has no =", remedy=f"write {option} NAME=VALUE")
-        (column,) = names(spec[:sign])
-        made[column] = spec[sign + 1 :]
-    return made
 
 
 def _headed(table: Table, header: Sequence[str]) -> Table:
@@ -183,13 +164,7 @@ def _computed(table: Table, column: str, text: str) -> Table:
 
 def _only_where(table: Table, where: str) -> Table:
     holds = pc.fill_null(condition(parse(where), table), False).to_numpy()
-    out = np.flatnonzero(~holds)
-    if not len(out):
-        return table
-    rows = replace(table.at(out), findings=(), aside=())
-    reason = pa.array([f"not {where}"]).take(pa.array(np.zeros(len(out), np.int32)))
-    aside = SetAside(f"{table.name}-left-out", rows, reason, False)
-    return replace(table.at(np.flatnonzero(holds)), aside=(*table.aside, aside))
+    return table if holds.all() else left_out(table, ~holds, "left-out", f"not {where}")
 
 
 def _reason(aside: SetAside) -> str:

@@ -20,7 +20,6 @@ from plait.core.text import as_text, is_text
 Value: TypeAlias = Any  # a pyarrow.Array or a pyarrow.Scalar
 Operator = Callable[[Any, "Rows"], Value]
 
-FEW = 20
 TRUTH = pa.bool_()
 NOTHING = pa.scalar(None)
 

@@ -13,6 +13,7 @@ from plait.core.candidates import Candidate
 from plait.core.coding import code_keys
 from plait.core.dictionary import TextDictionary
 from plait.core.finding import Finding
+from plait.core.forms import base
 from plait.core.keyspec import Key, spelt
 from plait.core.kinds import plain_number
 from plait.core.match import match_keys
@@ -160,8 +161,7 @@ def _comparable(side: Side) -> list[str]:
     names = [
         name
         for name, found in side.profiles.items()
-        if found.kind.partition(":")[0] not in ("decimal", "boolean", "empty")
-        and found.distinct >= _FEW_VALUES
+        if base(found.kind) not in ("decimal", "boolean", "empty") and found.distinct >= _FEW_VALUES
     ]
     return sorted(names, key=lambda name: -side.profiles[name].distinct)[:MOST_COLUMNS]
 

@@ -9,14 +9,15 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.aside import SetAside
+from plait.core.aside import left_out
 from plait.core.errors import SourceError, UsageError
-from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.finding import Finding, counted
 from plait.core.forms import FORMS, KINDS, base, form_of
+from plait.core.keyspec import Pairs, named_values
 from plait.core.kinds import kind_of, without_markers, written_forms
 from plait.core.names import nearest
-from plait.core.table import Table
-from plait.core.text import as_text, is_text
+from plait.core.table import Table, cell_examples
+from plait.core.text import as_text, is_text, without_empty
 
 UNFIT = ("error", "missing", "set-aside")
 _PATTERNS = {
@@ -32,7 +33,7 @@ _ISO = {
 _TRUE = ("true", "yes", "y", "t", "1")
 
 
-def parse_types(specs: Iterable[str] | Mapping[str, str]) -> dict[str, str]:
+def parse_types(specs: Pairs) -> dict[str, str]:
     """Column and type from ``COLUMN=date:%d.%m.%Y`` texts, or a mapping.
 
     Raises
@@ -45,14 +46,7 @@ def parse_types(specs: Iterable[str] | Mapping[str, str]) -> dict[str, str]:
     >>> parse_types(["seen=date:%d.%m.%Y", "id=text"])
     {'seen': 'date:%d.%m.%Y', 'id': 'text'}
     """
-    if isinstance(specs, Mapping):
-        types = dict(specs)
-    else:
-        pairs = [spec.partition("=") for spec in specs]
-        for column, sign, _ in pairs:
-            if not sign or not column:
-                raise UsageError(f"no column in type {column!r}", remedy="write --type id=text")
-        types = {column: kind for column, _, kind in pairs}
+    types = named_values(specs, "--type")
     for kind in types.values():
         if kind not in KINDS:
             form_of(kind)
@@ -140,7 +134,9 @@ def retyped(table: Table, types: Mapping[str, str], unfit: str = "error") -> Tab
             out |= bad
         table = table.replacing(name, made, kind)
     table = replace(table, findings=(*table.findings, *findings))
-    return _set_aside(table, before, out) if unfit == "set-aside" and out.any() else table
+    if unfit != "set-aside" or not out.any():
+        return table
+    return left_out(table, out, "unfit", "a cell does not fit its type", shown=before)
 
 
 def _converted(
@@ -155,13 +151,9 @@ def _converted(
         return cells, "decimal"  # they stand as they should: 12.50 stays 12.50
     if wanted in ("date", "datetime", "time"):
         wanted = _found_form(cells, wanted, name, table)
-    chunks = [_fitting(_filled(chunk), wanted) for chunk in cells.chunks]
+    chunks = [_fitting(without_empty(chunk), wanted) for chunk in cells.chunks]
     kind = chunks[0].type if chunks else pa.string()
     return pa.chunked_array(chunks, kind), base(wanted)
-
-
-def _filled(cells: pa.Array) -> pa.Array:
-    return pc.if_else(pc.equal(cells, ""), pa.scalar(None, cells.type), cells)
 
 
 def _found_form(cells: pa.ChunkedArray, wanted: str, name: str, table: Table) -> str:
@@ -217,10 +209,7 @@ def _unfit(before: pa.ChunkedArray, after: pa.ChunkedArray) -> np.ndarray:
 def _finding(
     table: Table, name: str, wanted: str, cells: pa.ChunkedArray, rows: np.ndarray, unfit: str
 ) -> Finding:
-    examples = tuple(
-        Example(repr(cells[int(row)].as_py()), table.places(int(row))[:1])
-        for row in rows[:MOST_EXAMPLES]
-    )
+    examples = cell_examples(table, cells, rows)
     what = f"{counted(len(rows), 'cell')} of {name!r} are no {wanted}"
     if unfit == "error":
         raise SourceError(
@@ -231,11 +220,3 @@ def _finding(
     done = "their rows are set aside" if unfit == "set-aside" else "they are missing"
     where = f"{table.name}, column {name}"
     return Finding("cell-unfit", "warning", len(rows), f"{what}; {done}", "", where, examples)
-
-
-def _set_aside(table: Table, before: Table, out: np.ndarray) -> Table:
-    """The table without some rows, and those set aside with their cells as they were."""
-    rows = replace(before.at(np.flatnonzero(out)), findings=(), aside=())
-    reason = pa.array(["a cell does not fit its type"] * rows.rows)
-    aside = SetAside(f"{table.name}-unfit", rows, reason, False)
-    return replace(table.at(np.flatnonzero(~out)), aside=(*table.aside, aside))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -11,11 +10,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.errors import UsageError
-from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.finding import Finding, counted
 from plait.core.keyspec import check_column, names
 from plait.core.names import distinct_name
-from plait.core.table import Column, Strand, Table
-from plait.core.text import as_text
+from plait.core.table import Column, Strand, Table, cell_examples
+from plait.core.text import as_text, without_empty
 
 _SPEC = re.compile(r'\s*("(?:[^"]|"")+"|[^:]+):(.+?)\s+into\s+(.+)$', re.DOTALL)
 
@@ -146,8 +145,7 @@ def _parts(cells: pa.Array, split: Split) -> tuple[list[pa.Array], np.ndarray]:
 
 
 def _trimmed(part: pa.Array) -> pa.Array:
-    part = pc.utf8_trim_whitespace(part.cast(pa.string()))
-    return pc.if_else(pc.equal(part, ""), pa.scalar(None, pa.string()), part)
+    return without_empty(pc.utf8_trim_whitespace(part.cast(pa.string())))
 
 
 def _findings(
@@ -169,13 +167,10 @@ def _finding(
     split: Split,
     cells: pa.ChunkedArray,
     code: str,
-    rows: Sequence[int] | np.ndarray,
+    rows: np.ndarray,
     what: str,
 ) -> Finding:
-    examples = tuple(
-        Example(repr(cells[int(row)].as_py()), table.places(int(row))[:1])
-        for row in rows[:MOST_EXAMPLES]
-    )
+    examples = cell_examples(table, cells, rows)
     kept = "the last are missing" if code == "parts-few" else "the last holds the rest"
     return Finding(
         code,

@@ -22,7 +22,7 @@ import pyarrow.compute as pc
 
 from plait.core.dictionary import coded
 from plait.core.errors import UsageError
-from plait.core.finding import Finding, Place
+from plait.core.finding import MOST_EXAMPLES, Example, Finding, Place
 from plait.core.parallel import ordered_map
 from plait.core.text import as_text
 
@@ -276,6 +276,11 @@ class Table:
         )
         return replace(self, columns=columns, strands=(*self.strands, made))
 
+    def with_kinds(self, kinds: Mapping[str, str | None]) -> Table:
+        """The table, with what the source says the cells of some columns are."""
+        columns = tuple(replace(one, kind=kinds.get(one.name, one.kind)) for one in self.columns)
+        return replace(self, columns=columns)
+
     def named(self, name: str) -> Table:
         """The same table under another name."""
         return replace(self, name=name)
@@ -407,6 +412,14 @@ def place_of(strand: Strand, row: int) -> Place | None:
     if origin[0] < 0:
         return None
     return Place(strand.origins[int(origin[0])].name, int(within[0]) + 1)
+
+
+def cell_examples(table: Table, cells: pa.ChunkedArray, rows: Index) -> tuple[Example, ...]:
+    """The first few of some rows' cells in a column, with their places."""
+    return tuple(
+        Example(repr(cells[row].as_py()), table.places(row)[:1])
+        for row in rows[:MOST_EXAMPLES].tolist()
+    )
 
 
 def rows_dtype(rows: int) -> type[np.signedinteger[Any]]:

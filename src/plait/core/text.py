@@ -5,6 +5,8 @@ from __future__ import annotations
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.words import Cells
+
 _BLOCK = 1 << 16
 _ZEROS = r"(?:(\.[0-9]*[1-9])0+|\.0+)(Z?)$"  # at the end of a fraction of a second
 
@@ -26,6 +28,17 @@ def as_text(array: pa.Array) -> pa.Array:
     if has_clock(array.type):
         return pc.replace_substring_regex(texts, _ZEROS, r"\1\2")
     return texts
+
+
+def without_empty(array: pa.Array) -> pa.Array:
+    """Text cells, missing where they are empty.
+
+    >>> without_empty(pa.array(["a", ""])).to_pylist()
+    ['a', None]
+    """
+    if Cells(array).lengths.all():
+        return array
+    return pc.if_else(pc.equal(array, ""), None, array)
 
 
 def has_clock(kind: pa.DataType) -> bool:

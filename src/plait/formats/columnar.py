@@ -42,9 +42,8 @@ def read_columnar(path: Path, name: str, where: str, ending: str) -> Table:
     columns = dict(zip(names, (column for _, column in pairs), strict=True))
     table = from_columns(name, columns, where)
     kinds = {name: _kind(column) for name, column in columns.items()}
-    typed = tuple(replace(one, kind=kinds[one.name]) for one in table.columns)
     rows = table.rows if columns else 0
-    return replace(table, columns=typed, rows=rows, findings=tuple(findings))
+    return replace(table.with_kinds(kinds), rows=rows, findings=tuple(findings))
 
 
 def _kind(column: pa.ChunkedArray) -> str | None:

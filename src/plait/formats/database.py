@@ -72,13 +72,12 @@ def read_database(path: Path, part: str, name: str, where: str) -> Table:
                 column.append(column_of(values))
     columns = {name: _joined(column) for name, column in zip(names, pieces, strict=True)}
     table = from_columns(name, columns, where)
-    typed = tuple(
-        replace(one, kind=declared_kind(columns[one.name]))
-        if columns[one.name].type == pa.string() and _all_text(pieces[number])
-        else one
-        for number, one in enumerate(table.columns)
-    )
-    return replace(table, columns=typed, findings=tuple(findings))
+    kinds = {
+        name: declared_kind(columns[name])
+        for name, column in zip(names, pieces, strict=True)
+        if columns[name].type == pa.string() and _all_text(column)
+    }
+    return replace(table.with_kinds(kinds), findings=tuple(findings))
 
 
 def _all_text(pieces: list[pa.Array]) -> bool:

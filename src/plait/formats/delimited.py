@@ -16,12 +16,12 @@ from plait.core.finding import Finding
 from plait.core.parallel import ordered_map
 from plait.core.table import Table, from_columns, one_array
 from plait.formats.dialect import Dialect, find_dialect
-from plait.formats.encoding import UTF8, Recoded, byte_order_mark
+from plait.formats.encoding import UTF8, byte_order_mark, recoded
 from plait.formats.footer import footer_finding, without_last
 from plait.formats.header import read_header, title_finding, usable_names
 from plait.formats.ragged import Ragged, are_notes, without_ragged
 from plait.formats.records import BLOCK_BYTES, Block, blocks
-from plait.formats.streams import ReadAhead, Requoted
+from plait.formats.streams import Pieces, ReadAhead, requoted
 
 _HEAD_BYTES = 1 << 20
 
@@ -84,9 +84,9 @@ def read_delimited(
     marked = byte_order_mark(head)
     text: IO[bytes] = ReadAhead(head[marked[1] :] if marked else head, stream)  # type: ignore[assignment]
     if dialect.encoding != UTF8:
-        text = Recoded(text, dialect.encoding or UTF8, path)  # type: ignore[assignment]
+        text = Pieces(recoded(text, dialect.encoding or UTF8, path))  # type: ignore[assignment]
     if not dialect.regular:
-        text = Requoted(text, dialect, path)  # type: ignore[assignment, arg-type]
+        text = Pieces(requoted(text, dialect, path))  # type: ignore[assignment, arg-type]
     table = _read_regular(text, name, path, dialect, ragged, footer, tick)
     said = _dialect_finding(dialect, usual, path)
     findings = (*said, *table.findings, *footer_finding(table, path))

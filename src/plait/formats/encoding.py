@@ -7,7 +7,7 @@ that all that follows sees one encoding only.
 from __future__ import annotations
 
 import codecs
-import io
+from collections.abc import Iterator
 from typing import IO
 
 from plait.core.errors import SourceError, UsageError
@@ -93,8 +93,8 @@ def checked_encoding(name: str) -> str:
         ) from None
 
 
-class Recoded(io.RawIOBase):
-    """A binary stream in some encoding, read as UTF-8.
+def recoded(stream: IO[bytes], encoding: str, where: str) -> Iterator[bytes]:
+    """A binary stream in some encoding as pieces of UTF-8.
 
     Parameters
     ----------
@@ -104,37 +104,18 @@ class Recoded(io.RawIOBase):
     where : str
         The file, for errors.
     """
-
-    def __init__(self, stream: IO[bytes], encoding: str, where: str) -> None:
-        self._stream, self._where, self._encoding = stream, where, encoding
-        self._decoder = codecs.getincrementaldecoder(encoding)()
-        self._ready = memoryview(b"")
-        self._lines = 0
-        self._ended = False
-
-    def readable(self) -> bool:
-        """It is."""
-        return True
-
-    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
-        """Fill the buffer as far as one step of the stream goes; 0 at the end."""
-        while not self._ready and not self._ended:
-            self._ready = memoryview(self._decoded(self._stream.read(_STEP)))
-        size = min(len(buffer), len(self._ready))
-        buffer[:size] = self._ready[:size]
-        self._ready = self._ready[size:]
-        return size
-
-    def _decoded(self, data: bytes) -> bytes:
-        self._ended = not data
+    decoder = codecs.getincrementaldecoder(encoding)()
+    lines, data = 0, b"-"
+    while data:
+        data = stream.read(_STEP)
         try:
-            text = self._decoder.decode(data, final=self._ended)
+            text = decoder.decode(data, final=not data)
         except UnicodeDecodeError as error:
-            line = self._lines + data.count(b"\n", 0, error.start) + 1
+            line = lines + data.count(b"\n", 0, error.start) + 1
             raise SourceError(
-                f"the text is not {self._encoding}",
-                f"{self._where}, line {line:,}",
+                f"the text is not {encoding}",
+                f"{where}, line {line:,}",
                 "name its encoding: --encoding windows-1252",
             ) from None
-        self._lines += text.count("\n")
-        return text.encode(UTF8, "surrogatepass")
+        lines += text.count("\n")
+        yield text.encode(UTF8, "surrogatepass")

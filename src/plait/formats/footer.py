@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 
 import numpy as np
-import pyarrow as pa
 
-from plait.core.aside import SetAside
+from plait.core.aside import left_out
 from plait.core.finding import Example, Finding
 from plait.core.table import Table
 
@@ -26,14 +24,8 @@ def without_last(table: Table, rows: int) -> Table:
     rows = min(rows, table.rows)
     if not rows:
         return table
-    kept = table.rows - rows
-    aside = SetAside(
-        f"{table.name}-footer",
-        replace(table.at(np.arange(kept, table.rows)), findings=(), aside=()),
-        pa.array(["below the table, as --footer says"] * rows),
-        False,
-    )
-    return replace(table.at(np.arange(kept)), aside=(*table.aside, aside))
+    below = np.arange(table.rows) >= table.rows - rows
+    return left_out(table, below, "footer", "below the table, as --footer says")
 
 
 def footer_finding(table: Table, where: str) -> tuple[Finding, ...]:

@@ -10,11 +10,10 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.forms import base
-from plait.core.kinds import NUMBERS
+from plait.core.kinds import MARKERS, NUMBERS
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
-from plait.core.text import as_text, is_text
+from plait.core.text import as_text, is_text, without_empty
 from plait.formats.typed import Typing, sure_typing
 
 _ROWS = 1 << 14
@@ -69,14 +68,11 @@ def _none() -> Any:
 
 def _values(cells: pa.Array, kind: str) -> pa.Array:
     """Each cell as JSON."""
-    texts = as_text(cells).cast(pa.string())
-    texts = pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
+    texts = without_empty(as_text(cells).cast(pa.string()))
     if kind in NUMBERS and is_text(cells.type):
-        from plait.core.kinds import MARKERS
-
         absent = pc.is_in(texts, pa.array(MARKERS))
         return pc.fill_null(pc.if_else(absent, pa.scalar(None, pa.string()), texts), "null")
-    if _bare(cells.type) or (base(kind) == "boolean" and kind == "boolean"):
+    if _bare(cells.type) or kind == "boolean":
         return pc.fill_null(pc.utf8_lower(texts), "null")
     return pc.fill_null(pc.binary_join_element_wise('"', _escaped(texts), '"', ""), "null")
 

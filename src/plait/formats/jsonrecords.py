@@ -11,10 +11,10 @@ import pyarrow as pa
 from plait.core.errors import SourceError
 from plait.core.names import nearest
 from plait.core.table import Table, from_columns
-from plait.formats.encoding import UTF8, Recoded, byte_order_mark, likely_encoding
+from plait.formats.encoding import UTF8, byte_order_mark, likely_encoding, recoded
 from plait.formats.header import usable_names
 from plait.formats.jsontext import Number, json_text, parsed
-from plait.formats.streams import ReadAhead
+from plait.formats.streams import Pieces, ReadAhead
 from plait.formats.values import declared_kind
 
 _BATCH = 50_000
@@ -83,7 +83,7 @@ def _utf8(stream: IO[bytes], where: str, tick: Tick) -> IO[bytes]:
     marked = byte_order_mark(head)
     encoding = likely_encoding(head)
     text: Any = ReadAhead(head[marked[1] :] if marked else head, stream)
-    return text if not encoding.startswith("utf-16") else Recoded(text, encoding, where)
+    return text if not encoding.startswith("utf-16") else Pieces(recoded(text, encoding, where))
 
 
 def _decoded(data: bytes, where: str) -> str:
@@ -208,7 +208,6 @@ def _named(columns: dict[tuple[str, ...], _Growing], rows: int, name: str, where
         for named, column in zip(names, columns.values(), strict=True)
         if column.met == {"text"}
     }
-    typed = tuple(replace(one, kind=kinds.get(one.name)) for one in table.columns)
     if not stored:
         raise SourceError("there are no records with any names", where)
-    return replace(table, columns=typed, rows=rows, findings=tuple(findings))
+    return replace(table.with_kinds(kinds), rows=rows, findings=tuple(findings))

@@ -38,36 +38,32 @@ class ReadAhead(io.RawIOBase):
         return size
 
 
-class Requoted(io.RawIOBase):
-    """Delimited UTF-8 text with quotes of its own kind, read as RFC 4180 has them.
+class Pieces(io.RawIOBase):
+    """Pieces of bytes as one stream.
 
-    Parameters
-    ----------
-    stream : binary file
-    dialect : Dialect
-    where : str
-        The file, for errors.
+    >>> Pieces(iter([b"a", b"", b"bc"])).readall()
+    b'abc'
     """
 
-    def __init__(self, stream: io.RawIOBase, dialect: Dialect, where: str) -> None:
-        self._chunks = _requoted(stream, dialect, where)
-        self._ready = memoryview(b"")
+    def __init__(self, pieces: Iterator[bytes]) -> None:
+        self._pieces, self._ready = pieces, memoryview(b"")
 
     def readable(self) -> bool:
         """It is."""
         return True
 
     def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
-        """Fill the buffer as far as one step goes; 0 at the end."""
+        """Fill the buffer as far as one piece goes; 0 at the end."""
         if not self._ready:
-            self._ready = memoryview(next(self._chunks, b""))
+            self._ready = memoryview(next(filter(None, self._pieces), b""))
         size = min(len(buffer), len(self._ready))
         buffer[:size] = self._ready[:size]
         self._ready = self._ready[size:]
         return size
 
 
-def _requoted(stream: io.RawIOBase, dialect: Dialect, where: str) -> Iterator[bytes]:
+def requoted(stream: io.RawIOBase, dialect: Dialect, where: str) -> Iterator[bytes]:
+    """Delimited UTF-8 text with quotes of its own kind, in pieces with RFC 4180's."""
     csv.field_size_limit(_LONGEST_CELL)
     text = io.TextIOWrapper(
         io.BufferedReader(stream), "utf-8", errors="surrogateescape", newline=""

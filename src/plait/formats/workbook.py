@@ -159,5 +159,4 @@ def _table(header: Sequence[str], body: Sequence[Sequence[Any]], name: str, wher
         for column, number in zip(names, kept, strict=True)
         if columns[number] and all(isinstance(cell, str) for cell in columns[number])
     }
-    typed = tuple(replace(one, kind=kinds.get(one.name)) for one in table.columns)
-    return replace(table, columns=typed, findings=tuple(findings))
+    return replace(table.with_kinds(kinds), findings=tuple(findings))
