@@ -268,3 +268,16 @@ def test_a_marker_for_missing_in_a_column_of_numbers_matches_nothing(plait, put)
     words = ("--key", "yard", "--out", "p.csv", "--json")
     match = plait("join", "c.csv", "d.csv", *words).json["match"]
     assert match["left_matched"] == 2  # NA may be Namibia
+
+
+def test_a_marker_beside_truths_is_a_key_like_any_other(plait, put):
+    put(a_csv="ok,kg\ntrue,2\n-,3\n", b_csv="ok,breed\ntrue,x\n-,y\n")
+    match = plait("join", "a.csv", "b.csv", "--key", "ok", "--out", "o.csv", "--json").json["match"]
+    assert (match["left_matched"], match["left_missing_key"]) == (2, 0)
+
+
+def test_a_quoted_name_is_understood_by_type(plait, put, tmp_path):
+    put(a_csv='"a=b",kg\n3/4/2031,2\n')
+    words = ("--type", '"a=b"=date:%d/%m/%Y', "--out", "o.csv")
+    assert plait("mend", "a.csv", *words).status == 0
+    assert (tmp_path / "o.csv").read_text() == "a=b,kg\n2031-04-03,2\n"

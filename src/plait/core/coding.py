@@ -131,8 +131,8 @@ def code_column(tables: Sequence[pa.ChunkedArray], ignore: Sequence[str] = ()) -
 
 
 def _without_markers(texts: pa.Array, codes: Codes, kind: str) -> Codes:
-    """The codes, missing where a marker for that stands in a column that is no text."""
-    if base(kind) in ("text", "empty"):
+    """The codes, missing where a marker for that stands among numbers, dates or times."""
+    if base(kind) not in (*NUMBERS, "date", "datetime", "time"):
         return codes
     marks = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
     if not marks.any():
