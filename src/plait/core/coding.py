@@ -102,15 +102,29 @@ def code_keys(
         [table.whole(name) for table, name in zip(tables, names, strict=True)]
         for names in zip(*keys, strict=True)
     ]
-    columns = tuple(ordered_map(lambda part: code_column(part, ignore), parts))
+    declared = [
+        [table.column(name).kind for table, name in zip(tables, names, strict=True)]
+        for names in zip(*keys, strict=True)
+    ]
+    columns = tuple(
+        ordered_map(lambda part: code_column(*part, ignore), zip(parts, declared, strict=True))
+    )
     codes, size = columns[0].codes, columns[0].size
     for column in columns[1:]:
         codes, size = mix(codes, size, column.codes, column.size)
     return Coding(codes, size, columns)
 
 
-def code_column(tables: Sequence[pa.ChunkedArray], ignore: Sequence[str] = ()) -> CodedColumn:
-    """Code one key column of several tables together."""
+def code_column(
+    tables: Sequence[pa.ChunkedArray],
+    declared: Sequence[str | None] = (),
+    ignore: Sequence[str] = (),
+) -> CodedColumn:
+    """Code one key column of several tables together.
+
+    ``declared`` is what the sources say its cells are; without it the cells tell.
+    """
+    declared = declared or [None] * len(tables)
     dictionary = TextDictionary()
     codes: tuple[Codes, ...] = ()
     sizes = [0]
@@ -119,14 +133,14 @@ def code_column(tables: Sequence[pa.ChunkedArray], ignore: Sequence[str] = ()) -
         sizes.append(len(dictionary))
     texts = dictionary.texts()
     kinds = tuple(
-        kind_of(pa.chunked_array([_texts_of(one, texts, known, size)]))
-        for one, known, size in zip(codes, sizes, sizes[1:], strict=False)
+        kind or kind_of(pa.chunked_array([_texts_of(one, texts, known, size)]))
+        for kind, one, known, size in zip(declared, codes, sizes, sizes[1:], strict=False)
     )
     codes = tuple(map(partial(_without_markers, texts), codes, kinds))
     if all(kind in NUMBERS for kind in kinds) and "decimal" in kinds:
-        codes, texts = recode(codes, texts, plain_number(texts))
+        codes, texts = recode(codes, texts, [plain_number(texts)] * len(codes))
     if ignore:
-        codes, texts = recode(codes, texts, loosened(texts, ignore))
+        codes, texts = recode(codes, texts, [loosened(texts, ignore, kind) for kind in kinds])
     return CodedColumn(codes, len(texts), texts, kinds)
 
 
@@ -150,16 +164,28 @@ def _texts_of(codes: Codes, texts: pa.Array, known: int, size: int) -> pa.Array:
 
 
 def recode(
-    codes: tuple[Codes, ...], texts: pa.Array, forms: pa.Array
+    codes: tuple[Codes, ...], texts: pa.Array, forms: Sequence[pa.Array]
 ) -> tuple[tuple[Codes, ...], pa.Array]:
-    """Give texts with the same form the same code; the first of them stays as the text."""
+    """Give texts with the same form the same code; the first of them stays as the text.
+
+    Parameters
+    ----------
+    codes : tuple of int32 arrays
+        One for each table.
+    texts : pyarrow.Array
+        By code.
+    forms : sequence of pyarrow.Array
+        The form of each text, as each table has it.
+    """
     dictionary = TextDictionary()
-    to = dictionary.encode(forms)
-    to = np.append(to, np.int32(MISSING))  # code -1 takes the last
-    first = np.empty(len(dictionary), np.int64)
-    seen = np.flatnonzero(to[:-1] >= 0)
-    first[to[seen[::-1]]] = seen[::-1]
-    return tuple(to[one] for one in codes), texts.take(pa.array(first))
+    made = [dictionary.encode(one) for one in forms]
+    first = np.zeros(len(dictionary), np.int64)
+    for to in reversed(made):
+        seen = np.flatnonzero(to >= 0)
+        first[to[seen[::-1]]] = seen[::-1]
+    # Code -1 takes the last.
+    recoded = (np.append(to, np.int32(MISSING))[one] for to, one in zip(made, codes, strict=False))
+    return tuple(recoded), texts.take(pa.array(first))
 
 
 def mix(

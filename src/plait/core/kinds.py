@@ -67,14 +67,21 @@ def written_forms(column: pa.ChunkedArray) -> list[Form]:
     """
     glance = _glance(column)
     fitting_ = fitting(glance) if len(glance) else []
+    if any(form.kind == "boolean" for form in fitting_) and any(map(_has_markers, column.chunks)):
+        fitting_ = [form for form in fitting_ if form.kind != "boolean"]
     if not fitting_:
         return []
     return settled(fitting_, [_telling(chunk) for chunk in column.chunks])
 
 
 def _formed(kind: str, array: pa.Array) -> bool:
-    """Whether all cells are of the kind's form, apart from markers for missing."""
-    return _FORMS[kind](array) or (_has_markers(array) and _FORMS[kind](_without_markers(array)))
+    """Whether all cells are of the kind's form, apart from markers for missing.
+
+    Those count as missing among numbers, dates and times only.
+    """
+    if _FORMS[kind](array) or kind == "boolean":
+        return _FORMS[kind](array)
+    return _has_markers(array) and _FORMS[kind](_without_markers(array))
 
 
 def _has_markers(array: pa.Array) -> bool:
@@ -231,7 +238,7 @@ def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
         return array if array.type == to else as_kind(array, base(kind), to)
     if kind in _FORMS and not _FORMS[kind](array):
         array = _without_markers(array)
-        if not _FORMS[kind](array):
+        if kind == "boolean" or not _FORMS[kind](array):
             raise pa.ArrowInvalid(f"a cell is no {kind}")
     if pa.types.is_floating(to) and not _sure(array):
         raise pa.ArrowInvalid("a decimal has more digits than a float is sure to give back")

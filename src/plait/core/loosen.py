@@ -12,7 +12,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.errors import UsageError
+from plait.core.forms import base, form_of
+from plait.core.kinds import plain_number
 from plait.core.names import nearest
+from plait.core.text import as_text
 
 
 def _case(texts: pa.Array) -> pa.Array:
@@ -36,6 +39,34 @@ def _leading_zeros(texts: pa.Array) -> pa.Array:
     return pc.replace_substring_regex(texts, r"^\s*0+([0-9])", r"\1")
 
 
+def _number_form(texts: pa.Array, kind: str) -> pa.Array:
+    """``7.0``, ``+7`` and, in a column that is written so, ``1.234,5`` in one spelling each."""
+    if ":" in kind and base(kind) in ("integer", "decimal"):
+        texts = _read_where_written(texts, kind)
+    numeric = pc.match_substring_regex(texts, r"^[+-]?[0-9]+(\.[0-9]+)?$")
+    return pc.if_else(numeric, plain_number(pc.utf8_ltrim(texts, "+")), texts)
+
+
+def _date_form(texts: pa.Array, kind: str) -> pa.Array:
+    """Dates in ISO form, where the column proves how they are written; midnight is the day."""
+    if ":" in kind and base(kind) in ("date", "datetime"):
+        texts = _read_where_written(texts, kind)
+    return pc.replace_substring_regex(
+        texts, r"^([0-9]{4}-[0-9]{2}-[0-9]{2})[ T]00:00(:00(\.0+)?)?$", r"\1"
+    )
+
+
+def _read_where_written(texts: pa.Array, kind: str) -> pa.Array:
+    form = form_of(kind)
+    written = pc.match_substring_regex(texts, form.pattern)
+    made = form.read(pc.if_else(written, texts, pa.scalar(None, texts.type)))
+    return pc.coalesce(as_text(made).cast(texts.type), texts)
+
+
+FORM_WAYS: dict[str, Callable[[pa.Array, str], pa.Array]] = {
+    "number-form": _number_form,
+    "date-form": _date_form,
+}
 WAYS: dict[str, Callable[[pa.Array], pa.Array]] = {
     "accents": _accents,
     "case": _case,
@@ -43,6 +74,7 @@ WAYS: dict[str, Callable[[pa.Array], pa.Array]] = {
     "space": _space,
     "leading-zeros": _leading_zeros,
 }
+ALL_WAYS = (*FORM_WAYS, *WAYS)
 
 
 def checked_ways(ignore: Iterable[str]) -> tuple[str, ...]:
@@ -51,23 +83,35 @@ def checked_ways(ignore: Iterable[str]) -> tuple[str, ...]:
     Raises
     ------
     UsageError
-        For a name that is not one of ``WAYS``.
+        For a name that is not one of ``ALL_WAYS``.
     """
     ignore = set(ignore)
-    for name in sorted(ignore - set(WAYS)):
+    for name in sorted(ignore - set(ALL_WAYS)):
         raise UsageError(
             f"nothing called {name!r} can be ignored",
-            remedy=nearest(name, WAYS) or f"one of {', '.join(WAYS)}",
+            remedy=nearest(name, ALL_WAYS) or f"one of {', '.join(ALL_WAYS)}",
         )
-    return tuple(way for way in WAYS if way in ignore)
+    return tuple(way for way in ALL_WAYS if way in ignore)
 
 
-def loosened(texts: pa.Array, ignore: Iterable[str]) -> pa.Array:
+def loosened(texts: pa.Array, ignore: Iterable[str], kind: str = "text") -> pa.Array:
     """The texts with what is ignored taken out of them.
 
+    Parameters
+    ----------
+    texts : pyarrow.Array
+    ignore : iterable of str
+        Of ``ALL_WAYS``.
+    kind : str
+        How the column is written, for ``number-form`` and ``date-form``.
+
+    Examples
+    --------
     >>> loosened(pa.array([" y-07", "Ÿ7"]), ["case", "space", "punctuation"]).to_pylist()
     ['y07', 'ÿ7']
+    >>> loosened(pa.array(["5.4.2031"]), ["date-form"], "date:%d.%m.%Y").to_pylist()
+    ['2031-04-05']
     """
     for way in checked_ways(ignore):
-        texts = WAYS[way](texts)
+        texts = FORM_WAYS[way](texts, kind) if way in FORM_WAYS else WAYS[way](texts)
     return texts

@@ -15,6 +15,7 @@ from plait.core.coding import Counts, count
 from plait.core.dictionary import TextDictionary
 from plait.core.forms import base
 from plait.core.kinds import MARKERS, arrow_type, as_kind, kind_of, written_forms
+from plait.core.nearly import Nearly, all_but_a_few
 from plait.core.text import as_text
 from plait.core.wordtable import Codes
 
@@ -85,6 +86,8 @@ class Profile:
         For numbers, dates and times.
     forms : tuple of str
         Ways to read the cells of which nothing proves one.
+    nearly : Nearly or None
+        The form that all cells but a few of a text column are written in.
     """
 
     kind: str
@@ -100,6 +103,7 @@ class Profile:
     markers: tuple[tuple[str, int], ...]
     spread: Spread | None
     forms: tuple[str, ...]
+    nearly: Nearly | None = None
 
 
 def tallied(columns: Sequence[pa.ChunkedArray | None], declared: str | None = None) -> Tally:
@@ -161,7 +165,15 @@ def profile(tally: Tally, number: int = 0) -> Profile:
         _markers(texts, times),
         _spread(values, weights, kind),
         tuple(form.name for form in forms) if len(forms) > 1 else (),
+        _nearly(tally, texts, times) if kind == "text" and not forms else None,
     )
+
+
+def _nearly(tally: Tally, texts: pa.Array, times: Counts) -> Nearly | None:
+    if tally.declared is not None:
+        return None
+    marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    return all_but_a_few(texts.filter(pa.array(~marked)), times[~marked])
 
 
 def _values(texts: pa.Array, times: Counts, kind: str) -> tuple[pa.Array, Counts, pa.Array]:

@@ -14,8 +14,10 @@ from plait.core.errors import SourceError, UsageError
 from plait.core.finding import Finding, counted
 from plait.core.forms import FORMS, KINDS, base, form_of
 from plait.core.keyspec import Pairs, named_values
-from plait.core.kinds import kind_of, without_markers, written_forms
+from plait.core.kinds import kind_of, without_markers
 from plait.core.names import nearest
+from plait.core.nearly import PLAIN, nearly_written
+from plait.core.profile import tallied
 from plait.core.table import Table, cell_examples
 from plait.core.text import as_text, is_text, without_empty
 
@@ -24,11 +26,6 @@ _PATTERNS = {
     "integer": r"^[+-]?[0-9]{1,18}$",
     "decimal": r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$",
     "boolean": r"(?i)^(true|false|yes|no|y|n|t|f|1|0)$",
-}
-_ISO = {
-    "date": "date:%Y-%m-%d",
-    "datetime": "datetime:%Y-%m-%d %H:%M:%S",
-    "time": "time:%H:%M",
 }
 _TRUE = ("true", "yes", "y", "t", "1")
 
@@ -149,7 +146,7 @@ def _converted(
         cells = pa.chunked_array([as_text(chunk) for chunk in cells.chunks], pa.string())
     if wanted == "decimal" and kind_of(cells) in ("integer", "decimal"):
         return cells, "decimal"  # they stand as they should: 12.50 stays 12.50
-    if wanted in ("date", "datetime", "time"):
+    if wanted in PLAIN:
         wanted = _found_form(cells, wanted, name, table)
     chunks = [_fitting(without_empty(chunk), wanted) for chunk in cells.chunks]
     kind = chunks[0].type if chunks else pa.string()
@@ -157,23 +154,21 @@ def _converted(
 
 
 def _found_form(cells: pa.ChunkedArray, wanted: str, name: str, table: Table) -> str:
-    """The one way in which the dates are written."""
-    if kind_of(cells) == wanted:
-        return _iso_form(cells) if wanted == "datetime" else _ISO[wanted]
-    forms = [form.name for form in written_forms(cells) if form.kind == wanted]
-    if len(forms) == 1:
-        return forms[0]
-    if forms:
+    """The one way in which all cells, or else most of them, are written."""
+    if wanted == "datetime" and kind_of(cells) == wanted:
+        return _iso_form(cells)
+    tally = tallied([cells])
+    found = nearly_written(tally.texts, tally.counts[0], [wanted])
+    if found is None:
+        return wanted
+    if found.rivals:
+        forms = (found.form, *found.rivals)
         raise UsageError(
             f"column {name!r} may be written in {len(forms)} ways: {', '.join(forms)}",
             table.name,
             f"say which: --type '{name}={forms[0]}'",
         )
-    return {
-        "date": "date:%Y-%m-%d",
-        "datetime": "datetime:%Y-%m-%d %H:%M:%S",
-        "time": "time:%H:%M",
-    }[wanted]
+    return found.form
 
 
 def _iso_form(cells: pa.ChunkedArray) -> str:
@@ -186,7 +181,7 @@ def _iso_form(cells: pa.ChunkedArray) -> str:
 def _fitting(cells: pa.Array, wanted: str) -> pa.Array:
     """Cells in a type, missing where they do not fit."""
     pattern = _PATTERNS.get(wanted)
-    form = None if pattern else FORMS.get(wanted) or form_of(wanted)
+    form = None if pattern else PLAIN.get(wanted) or FORMS.get(wanted) or form_of(wanted)
     fits = pc.match_substring_regex(cells, pattern or form.pattern)  # type: ignore[union-attr]
     cells = pc.if_else(fits, cells, pa.scalar(None, cells.type))
     if form is not None:
@@ -210,7 +205,9 @@ def _finding(
     table: Table, name: str, wanted: str, cells: pa.ChunkedArray, rows: np.ndarray, unfit: str
 ) -> Finding:
     examples = cell_examples(table, cells, rows)
-    what = f"{counted(len(rows), 'cell')} of {name!r} are no {wanted}"
+    what = (
+        f"{counted(len(rows), 'cell')} of {name!r} {'is' if len(rows) == 1 else 'are'} no {wanted}"
+    )
     if unfit == "error":
         raise SourceError(
             f"{what}; the first is {examples[0].text}",

@@ -257,6 +257,17 @@ def _cell_findings(found: Surveyed, name: str, one: Profile) -> Iterator[Finding
             where,
             tuple(Example(text) for text, _ in one.commonest[:2]),
         )
+    if one.nearly:
+        form, unfit = one.nearly.form, counted(one.nearly.unfit, "cell")
+        yield Finding(
+            "nearly-typed",
+            "warning",
+            one.nearly.unfit,
+            f"{name} is {base(form)} but for {unfit}; it stays text",
+            f"--type {_pasted(name, form)} --unfit set-aside, or mend them",
+            where,
+            tuple(Example(repr(text)) for text in one.nearly.examples),
+        )
     if one.markers:
         count = sum(rows for _, rows in one.markers)
         shown = ", ".join(marker for marker, _ in one.markers)

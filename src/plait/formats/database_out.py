@@ -13,8 +13,9 @@ from typing import Any
 import pyarrow as pa
 
 from plait.core.errors import OutputError
+from plait.core.finding import Finding
 from plait.core.table import Table
-from plait.formats.typed import Typing, groups, sure_typing
+from plait.formats.typed import Typing, groups, marker_findings, sure_typing
 
 _GROUP = 1 << 14
 _DECLARED = (
@@ -26,7 +27,9 @@ _DECLARED = (
 Tick = Callable[[int], None]
 
 
-def write_database(tables: Mapping[str, Table], target: Path, tick: Tick = lambda _: None) -> None:
+def write_database(
+    tables: Mapping[str, Table], target: Path, tick: Tick = lambda _: None
+) -> list[Finding]:
     """Write tables to a new SQLite file.
 
     Parameters
@@ -44,15 +47,17 @@ def write_database(tables: Mapping[str, Table], target: Path, tick: Tick = lambd
     OutputError
         For more columns than SQLite takes, or names that it takes for the same.
     """
+    findings = []
     with closing(sqlite3.connect(target)) as base:
         base.execute("PRAGMA journal_mode = OFF")
         base.execute("PRAGMA synchronous = OFF")  # the delivery flushes
         for name, table in tables.items():
-            _write(base, name, table, tick)
+            findings += _write(base, name, table, tick)
         base.commit()
+    return findings
 
 
-def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> None:
+def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> list[Finding]:
     typing = sure_typing(table)
     try:
         base.execute(f"CREATE TABLE {_quoted(name)} ({', '.join(_columns(typing))})")
@@ -65,6 +70,7 @@ def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> Non
         rows = zip(*(map(_value, column.to_pylist()) for column in group.columns), strict=True)
         base.executemany(f"INSERT INTO {_quoted(name)} VALUES ({marks})", rows)
         tick(group.num_rows)
+    return marker_findings(typing)
 
 
 def _quoted(name: str) -> str:

@@ -10,11 +10,12 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.finding import Finding
 from plait.core.kinds import MARKERS, NUMBERS
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
 from plait.core.text import as_text, is_text, without_empty
-from plait.formats.typed import Typing, sure_typing
+from plait.formats.typed import Typing, marker_findings, sure_typing
 
 _ROWS = 1 << 14
 _ESCAPES = [("\\", "\\\\"), ('"', '\\"'), ("\n", "\\n"), ("\r", "\\r"), ("\t", "\\t")]
@@ -23,7 +24,9 @@ _CONTROL = "[\x00-\x08\x0b\x0c\x0e-\x1f]"
 Tick = Callable[[int], None]
 
 
-def write_json(table: Table, target: Path, lines: bool, tick: Tick = lambda _: None) -> None:
+def write_json(
+    table: Table, target: Path, lines: bool, tick: Tick = lambda _: None
+) -> list[Finding]:
     """Write an array of records, or a record on each line.
 
     Parameters
@@ -48,6 +51,7 @@ def write_json(table: Table, target: Path, lines: bool, tick: Tick = lambda _: N
             tick(rows)
         if table.rows or not lines:
             file.write(end.encode())
+    return marker_findings(typing)
 
 
 def _records(typing: Typing, start: int, between: str) -> tuple[bytes, int]:

@@ -88,24 +88,22 @@ def write_table(
     if ending == ".parquet":
         from plait.formats.columnar_out import write_parquet
 
-        write_parquet(table, target, tick)
-    elif ending in (".arrow", ".feather"):
+        return write_parquet(table, target, tick)
+    if ending in (".arrow", ".feather"):
         from plait.formats.columnar_out import write_arrow
 
-        write_arrow(table, target, tick)
-    elif ending in (JSON, *JSON_LINES):
+        return write_arrow(table, target, tick)
+    if ending in (JSON, *JSON_LINES):
         from plait.formats.json_out import write_json
 
-        write_json(table, target, ending != JSON, tick)
-    elif ending in DATABASES:
+        return write_json(table, target, ending != JSON, tick)
+    if ending in DATABASES:
         from plait.formats.database_out import write_database
 
-        write_database({table.name: table}, target, tick)
-    else:
-        from plait.formats.workbook_out import write_workbook
+        return write_database({table.name: table}, target, tick)
+    from plait.formats.workbook_out import write_workbook
 
-        write_workbook({table.name: table, **(beside or {})}, target, tick)
-    return []
+    return write_workbook({table.name: table, **(beside or {})}, target, tick)
 
 
 def write_csv_to(table: Table, file: IO[bytes], guard: bool = False) -> list[Finding]:

@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 import pyarrow as pa
 
-from plait.core.kinds import arrow_type, as_kind, kind_of, likely_kind, simplest_type
+from plait.core.finding import Finding, counted
+from plait.core.forms import base
+from plait.core.kinds import (
+    arrow_type,
+    as_kind,
+    kind_of,
+    likely_kind,
+    marked_missing,
+    simplest_type,
+)
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
 from plait.core.text import is_text
@@ -71,6 +80,28 @@ def groups(typing: Typing, rows: int, ahead: int = 1) -> Iterator[pa.Table]:
         return pa.Table.from_arrays(made, schema=typing.schema)
 
     return ordered_map(group, range(0, total, rows), ahead)
+
+
+def marker_findings(typing: Typing, names: Iterable[str] | None = None) -> list[Finding]:
+    """Says how many markers for missing were written as missing, in each of some columns."""
+    findings = []
+    for name in typing.columns if names is None else names:
+        if base(typing.kinds[name]) in ("text", "typed", "empty"):
+            continue
+        marked = marked_missing(typing.columns[name])
+        if marked:
+            count = sum(marked.values())
+            findings.append(
+                Finding(
+                    "marker-found",
+                    "note",
+                    count,
+                    f"{counted(count, 'cell')} of {name} count as missing: {', '.join(marked)}",
+                    f"to keep them as they stand: --type {name}=text",
+                    f"column {name}",
+                )
+            )
+    return findings
 
 
 def _converted(cells: pa.ChunkedArray, kind: str, to: pa.DataType) -> pa.ChunkedArray:

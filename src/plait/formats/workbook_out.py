@@ -9,9 +9,10 @@ from pathlib import Path
 from typing import Any
 
 from plait.core.errors import OutputError
+from plait.core.finding import Finding
 from plait.core.names import distinct_name
 from plait.core.table import Table
-from plait.formats.typed import groups, sure_typing
+from plait.formats.typed import groups, marker_findings, sure_typing
 
 MOST_ROWS, MOST_COLUMNS, MOST_SIGNS = 1_048_576, 16_384, 32_767
 _GROUP = 1 << 14
@@ -44,7 +45,9 @@ def check_fits(tables: Mapping[str, Table], target: Path) -> None:
             )
 
 
-def write_workbook(tables: Mapping[str, Table], target: Path, tick: Tick = lambda _: None) -> None:
+def write_workbook(
+    tables: Mapping[str, Table], target: Path, tick: Tick = lambda _: None
+) -> list[Finding]:
     """Write tables as the sheets of a workbook.
 
     Parameters
@@ -70,13 +73,15 @@ def write_workbook(tables: Mapping[str, Table], target: Path, tick: Tick = lambd
         "strings_to_urls": False,
         "default_date_format": _FORMATS[dt.datetime],
     }
+    findings = []
     with xlsxwriter.Workbook(str(target), options) as book:
         formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
         taken: list[str] = []
         for name, table in tables.items():
             taken.append(_sheet_name(name, taken))
             sheet = book.add_worksheet(taken[-1])
-            _fill(sheet, table, formats, tick)
+            findings += _fill(sheet, table, formats, tick)
+    return findings
 
 
 def _sheet_name(name: str, taken: Sequence[str]) -> str:
@@ -85,18 +90,19 @@ def _sheet_name(name: str, taken: Sequence[str]) -> str:
     return distinct_name(plain or "sheet", taken)
 
 
-def _fill(sheet: Any, table: Table, formats: Mapping[type, Any], tick: Tick) -> None:
+def _fill(sheet: Any, table: Table, formats: Mapping[type, Any], tick: Tick) -> list[Finding]:
     sheet.freeze_panes(1, 0)
     for column, name in enumerate(table.column_names):
         _put(sheet, 0, column, name, formats, name)
-    row = 0
-    for group in groups(sure_typing(table), _GROUP):
+    row, typing = 0, sure_typing(table)
+    for group in groups(typing, _GROUP):
         for cells in zip(*(column.to_pylist() for column in group.columns), strict=True):
             row += 1
             for column, value in enumerate(cells):
                 if value is not None:
                     _put(sheet, row, column, value, formats, table.column_names[column])
         tick(group.num_rows)
+    return marker_findings(typing)
 
 
 def _put(
