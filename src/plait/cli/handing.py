@@ -76,6 +76,15 @@ def read_all(
         return declared(tables, options)
 
 
+def declared_pairs(options: argparse.Namespace) -> Table | None:
+    """The crosswalk that the line names."""
+    if not options.pairs:
+        return None
+    from plait.formats.sources import one_source
+
+    return read_source(one_source(options.pairs))
+
+
 def declared(tables: Sequence[Table], options: argparse.Namespace) -> list[Table]:
     """The tables with the types and markers for missing that the line declares."""
     types = parse_types(options.type)

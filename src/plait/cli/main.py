@@ -15,6 +15,7 @@ from plait.core.errors import PlaitError, UsageError
 
 COMMANDS = {
     "survey": "look at sources before anything is done: columns, keys, joins, faults",
+    "keys": "audit a key, and find out why the keys of two sources do not match",
     "mend": "put one table right: names, types, fields, computed columns, rows to keep",
     "stack": "put the rows of several files under one another, by column name",
     "join": "put the columns of tables beside one another, on a key",

@@ -136,6 +136,47 @@ def given_of(options: argparse.Namespace) -> Given:
     return Given(dialect, options.ragged, options.footer)
 
 
+def add_comparing(parser: argparse.ArgumentParser) -> None:
+    """How keys are compared."""
+    group = parser.add_argument_group("comparing keys")
+    group.add_argument(
+        "--ignore",
+        type=names,
+        default=(),
+        metavar="WHAT,…",
+        help="what does not count when keys are compared: case, space, punctuation, accents, "
+        "leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the cells "
+        "stay as they are",
+    )
+    group.add_argument(
+        "--pairs",
+        metavar="FILE",
+        help="a table of keys of the left that count as keys of the right, as plait keys --out "
+        "writes it",
+    )
+    group.add_argument(
+        "--missing-keys",
+        default="apart",
+        metavar="apart|match",
+        help="match takes missing keys for equal to one another (default: they match nothing)",
+    )
+
+
+def missing_match(options: argparse.Namespace) -> bool:
+    """Whether missing keys are to match.
+
+    Raises
+    ------
+    UsageError
+        For a word that is none.
+    """
+    from plait.core.errors import UsageError
+
+    if options.missing_keys not in ("apart", "match"):
+        raise UsageError(f"--missing-keys is apart or match, not {options.missing_keys!r}")
+    return bool(options.missing_keys == "match")
+
+
 def add_origin(parser: argparse.ArgumentParser) -> None:
     """The column that says which sources a row came from."""
     parser.add_argument(

@@ -95,9 +95,9 @@ def _grid(entry: Entry, bars: bool) -> Padding:
         style = "blue" if rows > 0 else "yellow"
         sign = "+" if rows > 0 and number >= min(coming, _MANY) else ""
         count = f"{sign}{rows:,}".replace("-", "−")
-        grid.add_row(Text(printable(reason)), count, _bar(abs(rows), most, style) if bars else "")
+        grid.add_row(Text(printable(reason)), count, bar_of(abs(rows), most, style) if bars else "")
     total = Text(f"{entry.rows_out:,}", style="bold")
-    bar = _bar(entry.rows_out, most, "bold") if bars else ""
+    bar = bar_of(entry.rows_out, most, "bold") if bars else ""
     grid.add_row(Text("rows out", style="bold"), total, bar)
     return Padding(grid, (0, 0, 0, 2))
 
@@ -116,7 +116,7 @@ def _shortened(entry: Entry) -> list[tuple[str, int]]:
     return [*lines[: _MANY - 1], joint, *lines[coming:]]
 
 
-def _bar(rows: int, most: int, style: str) -> Text:
+def bar_of(rows: int, most: int, style: str) -> Text:
     """A bar in eighths of a column; whatever is not nothing can be seen."""
     eighths = round(8 * _BAR * rows / most) if most else 0
     eighths = max(eighths, 1 if rows else 0)

@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
+from itertools import cycle, islice
 from typing import Any
 
 import numpy as np
@@ -21,7 +22,7 @@ import pyarrow.compute as pc
 from plait.core.dictionary import MISSING, TextDictionary
 from plait.core.forms import base
 from plait.core.kinds import MARKERS, NUMBERS, kind_of, plain_number
-from plait.core.loosen import checked_ways, loosened
+from plait.core.loosen import FORM_WAYS, checked_ways, loosened
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
 from plait.core.wordtable import Codes, WordTable
@@ -69,7 +70,11 @@ class Coding:
 
 
 def code_keys(
-    tables: Sequence[Table], keys: Sequence[Sequence[str]], ignore: Iterable[str] = ()
+    tables: Sequence[Table],
+    keys: Sequence[Sequence[str]],
+    ignore: Iterable[str] = (),
+    missing_match: bool = False,
+    followers: int = 0,
 ) -> Coding:
     """Code the keys of several tables together.
 
@@ -79,12 +84,17 @@ def code_keys(
     keys : sequence of sequence of str
         For each table the names of its key columns, in the same order.
     ignore : iterable of str
-        What does not count in a comparison: see ``plait.core.loosen.WAYS``.
+        What does not count in a comparison: see ``plait.core.loosen.ALL_WAYS``.
+    missing_match : bool
+        Take missing cells for equal to one another.
+    followers : int
+        So many of the last tables have no say in what kind of cells a key holds;
+        they take it from the first ones.
 
     Returns
     -------
     Coding
-        A row has code -1 when any part of its key is missing.
+        A row has code -1 when any part of its key is missing, unless those match.
 
     Notes
     -----
@@ -107,8 +117,12 @@ def code_keys(
         for names in zip(*keys, strict=True)
     ]
     columns = tuple(
-        ordered_map(lambda part: code_column(*part, ignore), zip(parts, declared, strict=True))
+        ordered_map(
+            lambda part: code_column(*part, ignore, followers), zip(parts, declared, strict=True)
+        )
     )
+    if missing_match:
+        columns = tuple(map(_with_missing, columns))
     codes, size = columns[0].codes, columns[0].size
     for column in columns[1:]:
         codes, size = mix(codes, size, column.codes, column.size)
@@ -119,10 +133,12 @@ def code_column(
     tables: Sequence[pa.ChunkedArray],
     declared: Sequence[str | None] = (),
     ignore: Sequence[str] = (),
+    followers: int = 0,
 ) -> CodedColumn:
     """Code one key column of several tables together.
 
     ``declared`` is what the sources say its cells are; without it the cells tell.
+    The last ``followers`` tables have their kinds from the first ones.
     """
     declared = declared or [None] * len(tables)
     dictionary = TextDictionary()
@@ -134,14 +150,31 @@ def code_column(
     texts = dictionary.texts()
     kinds = tuple(
         kind or kind_of(pa.chunked_array([_texts_of(one, texts, known, size)]))
-        for kind, one, known, size in zip(declared, codes, sizes, sizes[1:], strict=False)
+        for kind, one, known, size in zip(
+            declared[: len(tables) - followers], codes, sizes, sizes[1:], strict=False
+        )
     )
+    kinds = tuple(islice(cycle(kinds), len(tables)))
     codes = tuple(map(partial(_without_markers, texts), codes, kinds))
     if all(kind in NUMBERS for kind in kinds) and "decimal" in kinds:
-        codes, texts = recode(codes, texts, [plain_number(texts)] * len(codes))
+        codes, texts = recode(codes, texts, [plain_number(texts)])
     if ignore:
-        codes, texts = recode(codes, texts, [loosened(texts, ignore, kind) for kind in kinds])
+        codes, texts = recode(codes, texts, _loose_forms(texts, ignore, kinds))
     return CodedColumn(codes, len(texts), texts, kinds)
+
+
+def _with_missing(column: CodedColumn) -> CodedColumn:
+    """The column with a code of its own for a missing cell."""
+    nothing = np.int32(column.size)
+    codes = tuple(np.where(one < 0, nothing, one) for one in column.codes)
+    texts = pa.chunked_array([column.texts, pa.nulls(1, column.texts.type)]).combine_chunks()
+    return CodedColumn(codes, column.size + 1, texts, column.kinds)
+
+
+def _loose_forms(texts: pa.Array, ignore: Sequence[str], kinds: Sequence[str]) -> list[pa.Array]:
+    """The loose form of each text; for each table, where its kind has to do with it."""
+    told = kinds if set(ignore) & set(FORM_WAYS) else kinds[:1]
+    return [loosened(texts, ignore, kind) for kind in told]
 
 
 def _without_markers(texts: pa.Array, codes: Codes, kind: str) -> Codes:
@@ -175,7 +208,7 @@ def recode(
     texts : pyarrow.Array
         By code.
     forms : sequence of pyarrow.Array
-        The form of each text, as each table has it.
+        The form of each text, as each table has it; or once for all tables.
     """
     dictionary = TextDictionary()
     made = [dictionary.encode(one) for one in forms]
@@ -184,7 +217,9 @@ def recode(
         seen = np.flatnonzero(to >= 0)
         first[to[seen[::-1]]] = seen[::-1]
     # Code -1 takes the last.
-    recoded = (np.append(to, np.int32(MISSING))[one] for to, one in zip(made, codes, strict=False))
+    recoded = (
+        np.append(to, np.int32(MISSING))[one] for to, one in zip(cycle(made), codes, strict=False)
+    )
     return tuple(recoded), texts.take(pa.array(first))
 
 

@@ -18,6 +18,8 @@ from plait.core.text import as_text
 from plait.core.words import MARK, PIECE, Cells, Words
 from plait.core.wordtable import Codes
 
+_MOST_SAID = 3
+
 Flags = npt.NDArray[np.bool_]
 
 
@@ -67,8 +69,7 @@ def find_duplicates(table: Table, key: Sequence[str], codes: Codes, counts: Coun
     narrow columns first; a key once found in conflict is not looked at again.
     """
     repeated = counts > 1
-    keys = int(repeated.sum())
-    if not keys:
+    if not repeated.any():
         return Duplicates(0, 0, 0, 0)
     conflict = np.zeros(len(counts), bool)
     rest, codes_left = table, codes
@@ -80,7 +81,37 @@ def find_duplicates(table: Table, key: Sequence[str], codes: Codes, counts: Coun
         if 2 * rows < rest.rows:
             rest, codes_left = _rows_of(undecided, rest, codes_left)
         conflict |= conflicting(rest, column, codes_left, len(counts))
-    conflicts = int(conflict.sum())
+    return _summed(table, key, codes, counts, conflict)
+
+
+def find_conflicts(
+    table: Table, key: Sequence[str], codes: Codes, counts: Counts
+) -> tuple[Duplicates, dict[str, int]]:
+    """As ``find_duplicates``, and in which columns the conflicts are: column to keys.
+
+    Every column is gone through to its end, so this takes longer.
+    """
+    repeated = counts > 1
+    if not repeated.any():
+        return Duplicates(0, 0, 0, 0), {}
+    rows = int(counts[repeated].sum())
+    rest, left = (table, codes) if 2 * rows >= table.rows else _rows_of(repeated, table, codes)
+    conflict, columns = np.zeros(len(counts), bool), {}
+    for column in table.columns:
+        if column.name in key:
+            continue
+        differs = conflicting(rest, column, left, len(counts))
+        if differs.any():
+            columns[column.name] = int(differs.sum())
+            conflict |= differs
+    return _summed(table, key, codes, counts, conflict), columns
+
+
+def _summed(
+    table: Table, key: Sequence[str], codes: Codes, counts: Counts, conflict: Flags
+) -> Duplicates:
+    repeated = counts > 1
+    keys, conflicts = int(repeated.sum()), int(conflict.sum())
     return Duplicates(
         keys,
         int(counts[repeated].sum()),
@@ -232,17 +263,25 @@ def _examples(
 def _example(
     table: Table, key: Sequence[str], rows: npt.NDArray[np.int64], differing: bool
 ) -> Example:
-    """A key, where it stands, and the first cell that differs if any does."""
+    """A key, where it stands, and how the first row that differs does so."""
     rows = rows[:1000]
-    taken, text, other = table.at(rows), key_text(table, key, int(rows[0])), 1
+    taken, other = table.at(rows), 1
+    said: list[str] = []
     for name in table.column_names if differing else ():
         values = [] if name in key else [as_shown(v) for v in taken.whole(name).to_pylist()]
         odd = [number for number, value in enumerate(values) if value != values[0]]
         if odd:
-            other = odd[0]
-            text += f": {name} {values[0]} / {values[other]}"
-            break
+            other = odd[0] if not said else other
+            if values[other] != values[0]:
+                said.append(f"{name} {values[0]} / {values[other]}")
+    text = key_text(table, key, int(rows[0])) + _few_of(said)
     return Example(text, _places(table, int(rows[0])) + _places(table, int(rows[other])))
+
+
+def _few_of(said: Sequence[str]) -> str:
+    """The first few differences, side by side."""
+    more = f"; and {len(said) - _MOST_SAID} more columns" if len(said) > _MOST_SAID else ""
+    return f": {'; '.join(said[:_MOST_SAID])}{more}" if said else ""
 
 
 def _places(table: Table, row: int) -> tuple[Place, ...]:

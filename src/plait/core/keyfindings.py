@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,11 +11,11 @@ import numpy.typing as npt
 from plait.core.coding import Coding, Counts
 from plait.core.duplicates import Duplicates, key_text
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.gains import MOST_TEXTS, best_gain, too_many
 from plait.core.keyspec import Key, quoted, spelt
 from plait.core.kinds import NUMBERS
 from plait.core.match import Match, Matching, Rows
 from plait.core.table import Table
-from plait.core.unmatched import MOST_TEXTS, best_gain, too_many
 from plait.core.wordtable import Codes
 
 
@@ -78,6 +78,17 @@ def key_findings(
     if match.cardinality.endswith("many"):
         findings.append(_more_rows_finding(left, right, matching.pairs - match.left_matched))
     return tuple(findings)
+
+
+def audit_findings(
+    table: Table, key: Sequence[str], coding: Coding, number: int, duplicates: Duplicates
+) -> Iterator[Finding]:
+    """What there is to say about the key of one table: missing, repeated, in conflict."""
+    codes = coding.codes[number]
+    missing = np.flatnonzero(codes < 0)
+    side = _Side(table, table, tuple(key), codes, coding.counts(number), missing, duplicates)
+    yield from _missing_finding(side)
+    yield from _duplicate_findings(side, "warning")
 
 
 def inferred_finding(left: Table, right: Table, pairs: Key) -> Finding:
@@ -163,7 +174,7 @@ def _missing_finding(side: _Side) -> Iterator[Finding]:
             "key-missing",
             "warning",
             len(rows),
-            f"{counted(len(rows), 'row')} of {side.table.name} without a full key match nothing",
+            f"{counted(len(rows), 'row')} of {side.table.name} without a full key",
             f"fill {', '.join(side.names)} in the source",
             side.table.name,
             side.examples(rows),

@@ -1,0 +1,196 @@
+"""What each looser comparison of keys would gain, and which keys it would run together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from plait.core.coding import CodedColumn, Coding, count, first_rows, mix, recode
+from plait.core.loosen import ALL_WAYS, FORM_WAYS, loosened
+from plait.core.match import Matching
+from plait.core.wordtable import Codes
+
+MOST_TEXTS = 300_000
+
+Flags = npt.NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Gain:
+    """What ignoring something in the comparison would change.
+
+    Parameters
+    ----------
+    ways : tuple of str
+        What would be ignored; names that ``--ignore`` takes.
+    rows, keys : int
+        Left rows and keys that match nothing now and would match then.
+    right_rows, right_keys : int
+        The same of the right.
+    collisions : int
+        Right keys that are different now and would be one key then: left rows
+        would match several of them.
+    left_collisions : int
+        The same of the left.
+    """
+
+    ways: tuple[str, ...]
+    rows: int
+    keys: int
+    right_rows: int
+    right_keys: int
+    collisions: int
+    left_collisions: int
+
+    @property
+    def anything(self) -> bool:
+        """Whether any key would match that does not now."""
+        return self.keys + self.right_keys > 0
+
+
+@dataclass(frozen=True, eq=False)
+class LooseKeys:
+    """The loose form of each key as a code: as the left spells it, and as the right does."""
+
+    left: Codes
+    right: Codes
+    size: int
+
+
+def single_gains(matching: Matching) -> list[Gain]:
+    """What each way would gain by itself, those that gain nothing left out; most rows first."""
+    keys = distinct_keys(matching.coding)
+    found = [gain_of(matching, keys, [way]) for way in _useful(matching.coding, ALL_WAYS)]
+    return sorted((one for one in found if one.anything), key=lambda one: -one.rows)
+
+
+def best_gain(matching: Matching) -> Gain | None:
+    """The fewest ways that together match as many of the unmatched keys as all of them.
+
+    Returns
+    -------
+    Gain or None
+        ``None`` when no looser comparison would match any of them.
+
+    Notes
+    -----
+    Works on one row for each key. A way that brings no two texts of any key
+    column together is passed over without looking at the keys.
+    """
+    ways = _useful(matching.coding, ALL_WAYS)
+    joint = [way for way in ALL_WAYS if way not in ways]
+    if not ways and not (joint and _brings_together(matching.coding, joint)):
+        return None
+    keys = distinct_keys(matching.coding)
+    best = gain_of(matching, keys, ways or joint)
+    everything = gain_of(matching, keys, ALL_WAYS)
+    chosen = list(ALL_WAYS) if _more(everything, best) else list(best.ways)
+    best = everything if _more(everything, best) else best
+    for way in list(chosen):
+        fewer = [one for one in chosen if one != way]
+        smaller = gain_of(matching, keys, fewer) if fewer else None
+        if smaller and not _more(best, smaller):
+            chosen, best = fewer, smaller
+    return best if best.anything else None
+
+
+def _more(one: Gain, other: Gain) -> bool:
+    return (one.rows, one.right_rows) > (other.rows, other.right_rows)
+
+
+def too_many(coding: Coding) -> bool:
+    """Whether there are more different key texts than a join tries looser comparisons on."""
+    return sum(column.size for column in coding.columns) > MOST_TEXTS
+
+
+def _useful(coding: Coding, ways: Sequence[str]) -> list[str]:
+    return [way for way in ways if _brings_together(coding, [way])]
+
+
+def _brings_together(coding: Coding, ways: Sequence[str]) -> bool:
+    for column in coding.columns:
+        forms = _forms(column, ways)
+        codes = np.arange(column.size, dtype=np.int32)
+        made, texts = recode((codes, codes), column.texts, forms)
+        if len(texts) < column.size or (made[0] != made[1]).any():
+            return True
+    return False
+
+
+def _forms(column: CodedColumn, ways: Sequence[str]) -> list[pa.Array]:
+    """The loose form of each text; as left and right have it, where they write otherwise."""
+    kinds = column.kinds if set(ways) & set(FORM_WAYS) else column.kinds[:1]
+    return [loosened(column.texts, ways, kind) for kind in kinds]
+
+
+def distinct_keys(coding: Coding) -> list[Codes]:
+    """For each key column its code in each distinct key."""
+    parts = []
+    first = [first_rows(codes, coding.size) for codes in coding.codes]
+    for column in coding.columns:
+        part = np.full(coding.size, -1, np.int32)
+        for codes, rows in zip(column.codes, first, strict=True):
+            there = np.flatnonzero(rows >= 0)
+            part[there] = codes[rows[there]]
+        parts.append(part)
+    return parts
+
+
+def loose_keys(coding: Coding, keys: Sequence[Codes], ways: Sequence[str]) -> LooseKeys:
+    """The keys with some ways of being different left out of account.
+
+    Parameters
+    ----------
+    coding : Coding
+        Of two tables.
+    keys : sequence of int32 arrays
+        As ``distinct_keys`` gives them.
+    ways : sequence of str
+    """
+    left: tuple[Codes, ...] = ()
+    right: tuple[Codes, ...] = ()
+    size = 0
+    for column, part in zip(coding.columns, keys, strict=True):
+        forms = _forms(column, ways)
+        (here, there), texts = recode((part, part), column.texts, forms)
+        if not left:
+            left, right, size = (here,), (there,), len(texts)
+        else:
+            (one, two), size = mix([*left, *right], size, [here, there], len(texts))
+            left, right = (one,), (two,)
+    return LooseKeys(left[0], right[0], size)
+
+
+def gain_of(matching: Matching, keys: Sequence[Codes], ways: Sequence[str]) -> Gain:
+    """What ignoring these ways together would change."""
+    loose = loose_keys(matching.coding, keys, ways)
+    left, right = matching.left_counts > 0, matching.right_counts > 0
+    gained = left & ~right & _standing(loose.right[right], loose.left, loose.size)
+    right_gained = right & ~left & _standing(loose.left[left], loose.right, loose.size)
+    return Gain(
+        tuple(ways),
+        int(matching.left_counts[gained].sum()),
+        int(gained.sum()),
+        int(matching.right_counts[right_gained].sum()),
+        int(right_gained.sum()),
+        _collisions(loose.right[right], loose.size),
+        _collisions(loose.left[left], loose.size),
+    )
+
+
+def _standing(known: Codes, codes: Codes, size: int) -> Flags:
+    """Which of the codes are known; a key of which nothing is left is none."""
+    there = np.zeros(size + 1, bool)
+    there[known] = True
+    there[size] = False
+    return there[codes]
+
+
+def _collisions(codes: Codes, size: int) -> int:
+    """Keys of a side that share their loose form with another of that side."""
+    forms = count(codes, size)
+    return int(forms[forms > 1].sum())
