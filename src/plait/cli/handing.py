@@ -170,9 +170,9 @@ def _written(
     progress: Progress,
 ) -> tuple[list[tuple[Table, Path]], list[Finding]]:
     """Write everything or nothing; the files, and what was found while writing them."""
-    lists = _lists(result, options)
-    targets = ([(result.table, options.out)] if options.out else []) + lists
-    beside = {one.name: one for one, _ in lists} | {"ledger": ledger_table(result.entries)}
+    beside_it = lists(result, options)
+    targets = ([(result.table, options.out)] if options.out else []) + beside_it
+    beside = {one.name: one for one, _ in beside_it} | {"ledger": ledger_table(result.entries)}
     findings: list[Finding] = []
     with delivery, progress.phase("writing", sum(table.rows for table, _ in targets)) as tick:
         for _, path in targets:
@@ -200,7 +200,7 @@ def _written(
     return targets, findings
 
 
-def _lists(result: Result, options: argparse.Namespace) -> list[tuple[Table, Path]]:
+def lists(result: Result, options: argparse.Namespace) -> list[tuple[Table, Path]]:
     """The rows set aside, and the files they are listed in."""
     folder = aside_folder(options)
     if not folder:

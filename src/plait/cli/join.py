@@ -9,26 +9,32 @@ from plait.cli.handing import (
     Result,
     account,
     check_outputs,
+    declared_pairs,
     hand_over,
+    lists,
     read_all,
     tell_json,
     with_reading,
 )
 from plait.cli.options import (
+    add_comparing,
     add_origin,
     add_output,
     add_reading,
     add_typing,
     complete_columns,
     given_of,
+    missing_match,
 )
 from plait.cli.progress import Progress
 from plait.core.join import join_all
-from plait.core.keyspec import names
+from plait.core.keyspec import named_values, names
 from plait.core.match import CARDINALITIES, KINDS
 from plait.core.origin import with_origin
 from plait.core.refusal import JoinRefusedError
 from plait.core.table import Table
+from plait.formats.delivery import Delivery
+from plait.formats.outputs import write_table
 from plait.formats.sources import one_source, uniquely_named
 
 HELP = {
@@ -63,13 +69,32 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="what the match must be, left to right; many-to-many must be said to be done",
     )
     parser.add_argument(
-        "--ignore",
+        "--take",
         type=names,
-        default=(),
-        metavar="WHAT,…",
-        help="what does not count when keys are compared: case, space, punctuation, accents, "
-        "leading-zeros; the cells stay as they are",
+        metavar="COLUMN,…",
+        help="columns to take from the further tables, beside the key (default: all)",
     )
+    parser.add_argument(
+        "--rename", action="append", default=[], metavar="OLD=NEW", help="rename a result column"
+    )
+    parser.add_argument(
+        "--prefer",
+        metavar="left|right",
+        help="whose cells to take where both have a column; the other's fill its empty ones "
+        "(default: keep both columns if they differ)",
+    )
+    parser.add_argument(
+        "--nearest",
+        metavar="COLUMN:before|after|either",
+        help="of the rows with an equal key, take the one whose number, date or time is nearest",
+    )
+    parser.add_argument(
+        "--within", metavar="DISTANCE", help="how far that may be: 7d, 2h, 30min, or a number"
+    )
+    parser.add_argument(
+        "--max-rows", type=int, metavar="N", help="stop if the result would have more rows"
+    )
+    add_comparing(parser)
     add_origin(parser)
     add_reading(parser)
     add_typing(parser)
@@ -83,6 +108,7 @@ def run(options: argparse.Namespace) -> int:
     delivery = check_outputs(options, sources)
     with Progress(not options.quiet) as progress:
         tables = read_all(sources, progress, options)
+        pairs = declared_pairs(options)
         try:
             with progress.phase("joining"):
                 joined = join_all(
@@ -92,9 +118,17 @@ def run(options: argparse.Namespace) -> int:
                     options.cardinality,
                     options.ignore,
                     options.out.stem if options.out else None,
+                    take=options.take,
+                    rename=named_values(options.rename, "--rename"),
+                    pairs=pairs,
+                    missing_match=missing_match(options),
+                    nearest=options.nearest,
+                    within=options.within,
+                    prefer=options.prefer,
+                    max_rows=options.max_rows,
                 )
         except JoinRefusedError as refused:
-            return _refusal(refused, tables, options)
+            return _refusal(refused, tables, options, delivery)
         table = with_origin(joined.table, options.origin) if options.origin else joined.table
         result = Result(
             "join", table, joined.entries, joined.findings, joined.aside, joined.matches
@@ -103,13 +137,26 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _refusal(
-    refused: JoinRefusedError, tables: Sequence[Table], options: argparse.Namespace
+    refused: JoinRefusedError,
+    tables: Sequence[Table],
+    options: argparse.Namespace,
+    delivery: Delivery,
 ) -> int:
-    """Tell that nothing was joined, and what was found; the exit status."""
-    from plait.cli.show import show_error, show_findings
+    """Tell that nothing was joined, and what was found; the exit status.
 
+    The offending rows are listed where a folder for set-aside rows was named.
+    """
+    from plait.cli.show import say, show_error, show_findings
+
+    result = Result("join", tables[0], (), refused.findings, refused.aside, (refused.match,))
+    listed = lists(result, options) if options.aside else []
+    with delivery:
+        for table, path in listed:
+            delivery.check(path, make_folder=True)
+            delivery.write(path, lambda part, table=table: write_table(table, part, ".csv"))
     show_error(refused)
-    result = Result("join", tables[0], (), refused.findings, (), (refused.match,))
+    for _, path in listed:
+        say(f"       the rows of these keys are listed in {path}")
     result = with_reading(result, tables)
     if not options.quiet:
         show_findings(result.findings, options.verbose)

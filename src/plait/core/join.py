@@ -2,25 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from plait.core.aside import SetAside
-from plait.core.coding import code_keys
+from plait.core.coding import Coding
+from plait.core.columns import renamed
+from plait.core.conflicts import Conflicts
+from plait.core.crosswalk import code_across, crosswalk
 from plait.core.duplicates import Duplicates, find_duplicates
 from plait.core.errors import UsageError
 from plait.core.finding import Finding
-from plait.core.joinedtable import joined_table
+from plait.core.joinedtable import JoinedTable, joined_table
 from plait.core.keyfindings import inferred_finding, key_findings
-from plait.core.keyspec import Key, KeySpec, check_key, parse_key, shared_key, spelt
+from plait.core.keyspec import Key, KeySpec, check_column, check_key, parse_key, shared_key, spelt
 from plait.core.ledger import Entry, Line, entry
-from plait.core.match import CARDINALITIES, KINDS, Match, Matching, match_keys
-from plait.core.names import nearest
+from plait.core.match import (
+    CARDINALITIES,
+    KINDS,
+    ONE_SIDED,
+    Match,
+    Matching,
+    kept_rows,
+    match_keys,
+)
+from plait.core.names import nearest as nearest_word
+from plait.core.nearest import Nearest, code_nearest, parse_nearest
 from plait.core.refusal import refuse
 from plait.core.table import Table
+from plait.core.trap import trap_findings
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,8 +51,8 @@ class Joined:
     keys : tuple of Key
         The keys used, pairs of a left and a right name, one a join.
     findings : tuple of Finding
-    aside : tuple of SetAside
-        Rows of either side that matched nothing.
+    aside : tuple of SetAside or Conflicts
+        Rows of either side that matched nothing, and cells on which they disagree.
     """
 
     table: Table
@@ -46,7 +60,7 @@ class Joined:
     matches: tuple[Match, ...]
     keys: tuple[Key, ...]
     findings: tuple[Finding, ...]
-    aside: tuple[SetAside, ...]
+    aside: tuple[SetAside | Conflicts, ...]
 
     @property
     def match(self) -> Match:
@@ -62,6 +76,14 @@ def join(
     cardinality: str | None = None,
     ignore: Iterable[str] = (),
     name: str | None = None,
+    *,
+    pairs: Table | None = None,
+    missing_match: bool = False,
+    nearest: str | None = None,
+    within: str | None = None,
+    take: Iterable[str] | None = None,
+    prefer: str | None = None,
+    max_rows: int | None = None,
 ) -> Joined:
     """Put the columns of two tables beside each other where their keys are equal.
 
@@ -71,16 +93,34 @@ def join(
     key : str, sequence or mapping, optional
         ``"yard,hive"``, or ``"country=Country"`` where the names differ (left =
         right). Without it the columns both tables have are the key.
-    kind : {"left", "inner", "right", "full"}
-        Which unmatched rows the result keeps.
+    kind : {"left", "inner", "right", "full", "semi", "anti", "cross"}
+        Which unmatched rows the result keeps; ``semi`` and ``anti`` keep left
+        rows, without right columns, that have a match or have none; ``cross``
+        puts every right row beside every left one, and takes no key.
     cardinality : {"one-to-one", "many-to-one", "one-to-many", "many-to-many"}, optional
         What the match must be, left to right. A join that is many-to-many needs
         it said.
     ignore : iterable of str
         What does not count when keys are compared: ``case``, ``space``,
-        ``punctuation``, ``accents``, ``leading-zeros``. Cells stay as they are.
+        ``punctuation``, ``accents``, ``leading-zeros``, ``number-form``,
+        ``date-form``. Cells stay as they are.
     name : str, optional
         The result's name.
+    pairs : Table, optional
+        A crosswalk: keys of the left that count as keys of the right.
+    missing_match : bool
+        Take missing keys for equal to one another.
+    nearest : str, optional
+        ``"Seen=Measured:before"``: of the right rows of an equal key only the one
+        whose number, date or time is nearest, ``before``, ``after`` or ``either``.
+    within : str, optional
+        How far that one may be away: ``7d``, ``2h``, ``0.5``.
+    take : iterable of str, optional
+        Columns of the right to take, beside the key. Without it all.
+    prefer : {"left", "right"}, optional
+        Whose cells to take where both have a column; the other's fill its gaps.
+    max_rows : int, optional
+        Refuse a result of more rows.
 
     Returns
     -------
@@ -91,7 +131,8 @@ def join(
     UsageError
         For a key column that is not there, or a word that is not one of those above.
     JoinRefusedError
-        When the join is many-to-many unasked, or not of the cardinality given.
+        When the join is many-to-many unasked, not of the cardinality given, or
+        has too many rows.
 
     Notes
     -----
@@ -112,27 +153,127 @@ def join(
     _check_word(kind, KINDS, "kind of join")
     if cardinality is not None:
         _check_word(cardinality, CARDINALITIES, "cardinality")
-    pairs = check_key(parse_key(key) if key else shared_key(left, right), left, right)
-    coding = code_keys([left, right], tuple(zip(*pairs, strict=True)), ignore)
+    if prefer is not None:
+        _check_word(prefer, ("left", "right"), "side to prefer")
+    near = parse_nearest(nearest) if nearest else None
+    _check_together(kind, key, near, within)
+    names = _key(left, right, key, kind, near)
+    coding = _coded(left, right, names, ignore, pairs, missing_match)
+    ties: tuple[Finding, ...] = ()
+    if near is not None:
+        coding, ties = code_nearest(left, right, coding, near, within)
     matching = match_keys(coding)
     match = matching.account(kind)
-    duplicates = _duplicates(left, right, pairs, matching)
-    findings = key_findings(left, right, pairs, matching, match, duplicates)
-    if key is None:
-        findings = (inferred_finding(left, right, pairs), *findings)
-    refuse(left, right, pairs, matching, match, cardinality, findings)
+    findings = (*ties, *_found(left, right, names, matching, match, kind, key, near))
+    refuse(left, right, names, matching, match, cardinality, findings, kind, max_rows)
 
-    table, conflicts = joined_table(left, right, pairs, matching, kind, bool(ignore))
-    if name:
-        table = table.named(name)
-    return Joined(
-        table,
-        (_ledger(left, right, pairs, matching, match, kind),),
-        (match,),
-        (pairs,),
-        (*findings, *conflicts),
-        tuple(_aside(left, right, matching, kind)),
+    made = _made(
+        left,
+        _taken(right, names, take),
+        names,
+        matching,
+        kind,
+        loose=bool(tuple(ignore)) or pairs is not None,
+        prefer=prefer,
+        apart=(near.right,) if near else (),
     )
+    listed = (made.conflicts,) if made.conflicts else ()
+    return Joined(
+        made.table.named(name) if name else made.table,
+        (_ledger(left, right, _operation(left, right, names, kind, near), matching, match, kind),),
+        (match,),
+        (names,),
+        (*findings, *made.findings),
+        (*_aside(left, right, matching, kind), *listed),
+    )
+
+
+def _check_together(
+    kind: str, key: KeySpec | None, near: Nearest | None, within: str | None
+) -> None:
+    """See that what was asked for goes together."""
+    if kind == "cross" and (key or near):
+        raise UsageError("a cross join takes no key", remedy="leave out --key, or choose --kind")
+    if within is not None and near is None:
+        raise UsageError("--within goes with --nearest", remedy="--nearest COLUMN:before")
+
+
+def _key(left: Table, right: Table, key: KeySpec | None, kind: str, near: Nearest | None) -> Key:
+    """The columns that must be equal."""
+    if kind == "cross":
+        return ()
+    if key:
+        return check_key(parse_key(key), left, right)
+    if near is None:
+        return shared_key(left, right)
+    # The column that only has to be near is no part of the key.
+    without = [name for name in left.column_names if name != near.left]
+    others = [name for name in right.column_names if name != near.right]
+    return shared_key(left.keeping(without), right.keeping(others))
+
+
+def _coded(
+    left: Table,
+    right: Table,
+    names: Key,
+    ignore: Iterable[str],
+    pairs: Table | None,
+    missing_match: bool,
+) -> Coding:
+    if not names:
+        codes = tuple(np.zeros(table.rows, np.int32) for table in (left, right))
+        return Coding(codes, 1, ())
+    columns = tuple(zip(*names, strict=True))
+    across = crosswalk(pairs, len(names)) if pairs is not None else None
+    return code_across([left, right], columns, across, ignore, missing_match)
+
+
+def _found(
+    left: Table,
+    right: Table,
+    names: Key,
+    matching: Matching,
+    match: Match,
+    kind: str,
+    key: KeySpec | None,
+    near: Nearest | None,
+) -> Iterator[Finding]:
+    """All there is to say about the keys."""
+    if not names:
+        return
+    if key is None:
+        yield inferred_finding(left, right, names)
+    duplicates = _duplicates(left, right, names, matching)
+    explain = near is None  # else a row may lack a partner though its key has one
+    yield from key_findings(left, right, names, matching, match, duplicates, kind, explain)
+    if explain:
+        yield from trap_findings(left, right, names, matching, match)
+
+
+def _taken(right: Table, names: Key, take: Iterable[str] | None) -> Table:
+    """The right table with the columns asked for, and its key."""
+    if take is None:
+        return right
+    take = tuple(take)
+    for name in take:
+        check_column(name, right)
+    return right.keeping([*take, *(there for _, there in names)])
+
+
+def _made(
+    left: Table,
+    right: Table,
+    names: Key,
+    matching: Matching,
+    kind: str,
+    loose: bool,
+    prefer: str | None,
+    apart: Sequence[str],
+) -> JoinedTable:
+    if kind in ONE_SIDED:
+        table = left.at(kept_rows(matching, kind)).named(f"{left.name}-{kind}")
+        return JoinedTable(replace(table, findings=(), aside=()), (), None)
+    return joined_table(left, right, names, matching, kind, loose, prefer, apart)
 
 
 def join_all(
@@ -142,6 +283,10 @@ def join_all(
     cardinality: str | None = None,
     ignore: Iterable[str] = (),
     name: str | None = None,
+    *,
+    take: Iterable[str] | None = None,
+    rename: Mapping[str, str] | None = None,
+    **options: Any,
 ) -> Joined:
     """Join each further table on to the result so far.
 
@@ -151,8 +296,12 @@ def join_all(
         At least two.
     keys : sequence of key
         One for all the joins, or one for each.
-    kind, cardinality, ignore, name
+    kind, cardinality, ignore, name, **options
         As for ``join``; the same for all the joins.
+    take : iterable of str, optional
+        Columns to take of the further tables: each of those that have them.
+    rename : mapping of str to str, optional
+        Old name to new one, of columns of the result.
 
     Returns
     -------
@@ -174,11 +323,14 @@ def join_all(
             f"{len(keys)} keys are given for {len(tables) - 1} joins",
             remedy="give --key once for all of them, or once for each further table",
         )
+    taken = _taken_of_each(tables[1:], take)
     steps: list[Joined] = []
     table = tables[0]
-    for right, key in zip(tables[1:], keys, strict=True):
-        steps.append(join(table, right, key, kind, cardinality, ignore))
-        table = steps[-1].table
+    for right, key, some in zip(tables[1:], keys, taken, strict=True):
+        joined = join(table, right, key, kind, cardinality, ignore, take=some, **options)
+        steps.append(joined)
+        table = joined.table
+    table = renamed(table, rename) if rename else table
     return Joined(
         table.named(name) if name else table,
         tuple(entry for step in steps for entry in step.entries),
@@ -193,7 +345,7 @@ def _check_word(word: str, known: Sequence[str], what: str) -> None:
     if word not in known:
         raise UsageError(
             f"{word!r} is no {what}",
-            remedy=nearest(word, known) or f"one of {', '.join(known)}",
+            remedy=nearest_word(word, known) or f"one of {', '.join(known)}",
         )
 
 
@@ -208,10 +360,41 @@ def _duplicates(
     )
 
 
+def _taken_of_each(tables: Sequence[Table], take: Iterable[str] | None) -> list[list[str] | None]:
+    """For each table the columns asked for that it has.
+
+    Raises
+    ------
+    UsageError
+        When none of them has one.
+    """
+    if take is None:
+        return [None] * len(tables)
+    take = list(take)
+    for name in take:
+        if not any(table.has(name) for table in tables):
+            check_column(name, tables[0])
+    return [[name for name in take if table.has(name)] for table in tables]
+
+
+def _operation(left: Table, right: Table, names: Key, kind: str, near: Nearest | None) -> str:
+    """The join in a few words."""
+    on = f" on {spelt(names)}" if names else ""
+    said = f"{kind} join of {left.name} and {right.name}{on}"
+    if near is None:
+        return said
+    pair = spelt(((near.left, near.right),))
+    return f"{said}, nearest {pair} {near.direction}"
+
+
 def _ledger(
-    left: Table, right: Table, pairs: Key, matching: Matching, match: Match, kind: str
+    left: Table, right: Table, operation: str, matching: Matching, match: Match, kind: str
 ) -> Entry:
     one, two = left.name, right.name
+    other = two if two != one else f"{two} (right)"
+    inputs = [(one, match.left_rows), (other, match.right_rows)]
+    if kind in ONE_SIDED:
+        return entry(operation, inputs, _one_sided_lines(one, two, match, kind), match.output_rows)
     changes = [
         Line(f"rows of {two} that went beside a row of {one}", -match.right_matched),
         Line(
@@ -219,38 +402,44 @@ def _ledger(
             matching.pairs - match.left_matched,
         ),
     ]
-    if kind in ("inner", "right"):
+    if kind in ("inner", "right", "cross"):
         changes.append(Line(f"rows of {one} without a match, set aside", -match.left_unmatched))
         changes.append(
             Line(f"rows of {one} with a missing key, set aside", -match.left_missing_key)
         )
-    if kind in ("inner", "left"):
+    if kind in ("inner", "left", "cross"):
         changes.append(Line(f"rows of {two} without a match, set aside", -match.right_unmatched))
         changes.append(
             Line(f"rows of {two} with a missing key, set aside", -match.right_missing_key)
         )
-    other = two if two != one else f"{two} (right)"
-    return entry(
-        f"{kind} join of {one} and {two} on {spelt(pairs)}",
-        [(one, match.left_rows), (other, match.right_rows)],
-        changes,
-        match.output_rows,
-    )
+    return entry(operation, inputs, changes, match.output_rows)
+
+
+def _one_sided_lines(one: str, two: str, match: Match, kind: str) -> list[Line]:
+    lines = [Line(f"rows of {two}, only looked up", -match.right_rows)]
+    if kind == "anti":
+        return [*lines, Line(f"rows of {one} that match, set aside", -match.left_matched)]
+    return [
+        *lines,
+        Line(f"rows of {one} without a match, set aside", -match.left_unmatched),
+        Line(f"rows of {one} with a missing key, set aside", -match.left_missing_key),
+    ]
 
 
 def _aside(left: Table, right: Table, matching: Matching, kind: str) -> Iterator[SetAside]:
+    if kind == "anti":
+        rows = kept_rows(matching, "semi")
+        if len(rows):
+            reason = pa.array([f"matches in {right.name}"] * len(rows), pa.string())
+            yield SetAside(f"{left.name}-matched", left.at(rows), reason, False)
+        return
     for side, table, other, kept in (
         (0, left, right, kind in ("left", "full")),
         (1, right, left, kind in ("right", "full")),
     ):
         rows = matching.unmatched[side]
-        if len(rows):
+        if len(rows) and not (side and kind in ONE_SIDED):
             missing = matching.coding.codes[side][rows] < 0
             reasons = pa.array([f"no match in {other.name}", "key is missing"])
             reason = pa.DictionaryArray.from_arrays(missing.astype(np.int32), reasons)
-            yield SetAside(
-                f"{table.name}-unmatched",
-                table.at(rows),
-                reason,
-                kept,
-            )
+            yield SetAside(f"{table.name}-unmatched", table.at(rows), reason, kept)

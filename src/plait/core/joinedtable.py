@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container
+from collections.abc import Container, Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.coding import Coding
+from plait.core.conflicts import Conflicts, Differing, listed_conflicts
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.keyspec import Key
 from plait.core.kinds import NUMBERS
@@ -21,10 +22,43 @@ from plait.core.table import Column, Table
 from plait.core.text import as_text
 
 
+@dataclass(frozen=True, eq=False)
+class JoinedTable:
+    """The result, what was found about columns of both tables, and where they differ."""
+
+    table: Table
+    findings: tuple[Finding, ...]
+    conflicts: Conflicts | None
+
+
 def joined_table(
-    left: Table, right: Table, pairs: Key, matching: Matching, kind: str, loose: bool
-) -> tuple[Table, list[Finding]]:
-    """The result, and findings about columns that both tables have."""
+    left: Table,
+    right: Table,
+    pairs: Key,
+    matching: Matching,
+    kind: str,
+    loose: bool,
+    prefer: str | None = None,
+    apart: Container[str] = (),
+) -> JoinedTable:
+    """The result, and findings about columns that both tables have.
+
+    Parameters
+    ----------
+    left, right : Table
+    pairs : Key
+    matching : Matching
+    kind : str
+        Of those that ``row_pairs`` takes.
+    loose : bool
+        Whether equal keys may be spelt differently.
+    prefer : {"left", "right"}, optional
+        Whose cells to take where both tables have a column; the other's fill its
+        empty ones. Without it both columns are kept if they differ anywhere.
+    apart : container of str
+        Columns of the right that are no other column of the left, whatever
+        their name.
+    """
     left_rows, right_rows = row_pairs(matching, kind)
     here = left if left_rows is None else left.at(left_rows)
     there = _near(right).at(right_rows)
@@ -35,14 +69,15 @@ def joined_table(
     columns = {column.name: column for column in here.columns}
     ours = set(columns)
     paired = {right_name: left_name for left_name, right_name in pairs}
-    findings = []
+    findings: list[Finding] = []
+    differing: list[Differing] = []
     for name, column in theirs.items():
         twin = paired.get(name, name)
         same_key = name in paired
-        if twin not in columns or (not same_key and name not in ours):
+        if twin not in columns or name in apart or (not same_key and name not in ours):
             columns[_free(name, right.name, columns)] = column
             continue
-        difference = _Difference(0, 0, ())
+        difference = _Difference(np.empty(0, np.int64), 0, 0, ())
         if not same_key or loose or _respelt(matching.coding, pairs, name):
             difference = _compare(both, columns[twin], column, left_rows, right_rows)
         if difference.none:
@@ -50,14 +85,24 @@ def joined_table(
                 parts = columns[twin].parts + column.parts
                 columns[twin] = replace(columns[twin], parts=parts)
             continue
+        if len(difference.rows) and not same_key:
+            differing.append(Differing(name, here.column(twin), column, difference.rows))
+        if prefer and not same_key:
+            columns[twin] = _preferring(prefer, columns[twin], column)
+            findings += _preferred_findings(left, right, name, prefer, difference)
+            continue
         kept = distinct_name(f"{right.name}.{name}", columns)
         columns[kept] = column
         if same_key:
             findings.append(_respelt_finding(right, name, kept, difference))
-        elif difference.conflicts:
+        elif len(difference.rows):
             findings.append(_conflict_finding(left, right, name, kept, difference))
     named = tuple(replace(column, name=name) for name, column in columns.items())
-    return replace(both, columns=named, name=f"{left.name}+{right.name}"), findings
+    table = replace(both, columns=named, name=f"{left.name}+{right.name}")
+    both = replace(both, columns=here.columns, name=table.name)
+    ours_key = [left_name for left_name, _ in pairs]
+    conflicts = listed_conflicts(both, shift, ours_key, differing) if differing else None
+    return JoinedTable(table, tuple(findings), conflicts)
 
 
 def _free(name: str, table: str, taken: Container[str]) -> str:
@@ -80,6 +125,12 @@ def _shifted(column: Column, shift: int) -> Column:
     return replace(column, parts=tuple((strand + shift, name) for strand, name in column.parts))
 
 
+def _preferring(prefer: str, ours: Column, theirs: Column) -> Column:
+    first, second = (ours, theirs) if prefer == "left" else (theirs, ours)
+    kind = ours.kind if ours.kind == theirs.kind else None
+    return Column(ours.name, first.parts + second.parts, kind, filling=True)
+
+
 def _respelt(coding: Coding, pairs: Key, right_name: str) -> bool:
     """Whether equal keys may be spelt differently in this column: 7 and 7.0."""
     number = [right for _, right in pairs].index(right_name)
@@ -87,15 +138,18 @@ def _respelt(coding: Coding, pairs: Key, right_name: str) -> bool:
     return all(kind in NUMBERS for kind in kinds) and "decimal" in kinds
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class _Difference:
-    conflicts: int
-    one_sided: int
+    """Rows whose cells differ, and how many have a cell on one side only."""
+
+    rows: npt.NDArray[np.int64]
+    only_left: int
+    only_right: int
     examples: tuple[tuple[int, str, str], ...]
 
     @property
     def none(self) -> bool:
-        return not (self.conflicts or self.one_sided)
+        return not (len(self.rows) or self.only_left or self.only_right)
 
     def shown(self) -> tuple[Example, ...]:
         return tuple(
@@ -112,7 +166,8 @@ def _compare(
     right_rows: npt.NDArray[Any],
 ) -> _Difference:
     """Compare two columns on the matched rows; examples are row, left cell, right cell."""
-    conflicts = one_sided = 0
+    only_left = only_right = 0
+    rows: list[npt.NDArray[np.int64]] = []
     examples: list[tuple[int, str, str]] = []
     for start, stop in table.spans():
         matched = right_rows[start:stop] >= 0
@@ -123,14 +178,16 @@ def _compare(
         differ = pc.not_equal(ours, theirs).to_numpy(zero_copy_only=False) & matched
         if not differ.any():
             continue
-        rows = np.flatnonzero(differ)
-        empty = [_empty(cells)[rows] for cells in (ours, theirs)]
-        conflict = rows[~(empty[0] | empty[1])]
-        conflicts += len(conflict)
-        one_sided += len(rows) - len(conflict)
+        some = np.flatnonzero(differ)
+        no_left, no_right = (_empty(cells)[some] for cells in (ours, theirs))
+        only_left += int(no_right.sum())
+        only_right += int(no_left.sum())
+        conflict = some[~(no_left | no_right)]
+        rows.append(start + conflict)
         for row in conflict[: MOST_EXAMPLES - len(examples)]:
             examples.append((start + int(row), ours[row].as_py(), theirs[row].as_py()))
-    return _Difference(conflicts, one_sided, tuple(examples))
+    every = np.concatenate(rows) if rows else np.empty(0, np.int64)
+    return _Difference(every, only_left, only_right, tuple(examples))
 
 
 def _empty(cells: pa.Array) -> npt.NDArray[np.bool_]:
@@ -142,8 +199,8 @@ def _respelt_finding(right: Table, name: str, kept: str, difference: _Difference
     return Finding(
         "key-respelt",
         "note",
-        difference.conflicts,
-        f"{counted(difference.conflicts, 'row')} matched on keys that {right.name} spells "
+        len(difference.rows),
+        f"{counted(len(difference.rows), 'row')} matched on keys that {right.name} spells "
         f"otherwise; its spelling is kept as {kept}",
         where=f"{right.name}, column {name}",
         examples=difference.shown(),
@@ -156,10 +213,37 @@ def _conflict_finding(
     return Finding(
         "source-conflict",
         "warning",
-        difference.conflicts,
-        f"{left.name} and {right.name} give different values for {name} on matched rows; "
-        f"the second is kept as {kept}",
-        "compare the two columns in the result",
+        len(difference.rows),
+        f"{left.name} and {right.name} give different values for {name} on "
+        f"{counted(len(difference.rows), 'matched row')}; the second is kept as {kept}",
+        "to take one of them, and fill its gaps from the other: --prefer left, or right",
         f"{right.name}, column {name}",
         difference.shown(),
     )
+
+
+def _preferred_findings(
+    left: Table, right: Table, name: str, prefer: str, difference: _Difference
+) -> Iterable[Finding]:
+    taken, other = (left, right) if prefer == "left" else (right, left)
+    where = f"{right.name}, column {name}"
+    if len(difference.rows):
+        yield Finding(
+            "source-conflict",
+            "warning",
+            len(difference.rows),
+            f"{left.name} and {right.name} give different values for {name} on "
+            f"{counted(len(difference.rows), 'matched row')}; those of {taken.name} are taken",
+            "",
+            where,
+            difference.shown(),
+        )
+    filled = difference.only_right if prefer == "left" else difference.only_left
+    if filled:
+        yield Finding(
+            "cells-filled",
+            "note",
+            filled,
+            f"{counted(filled, 'empty cell')} of {name} in {taken.name} filled from {other.name}",
+            where=where,
+        )

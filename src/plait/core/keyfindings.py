@@ -14,7 +14,7 @@ from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.gains import MOST_TEXTS, best_gain, too_many
 from plait.core.keyspec import Key, quoted, spelt
 from plait.core.kinds import NUMBERS
-from plait.core.match import Match, Matching, Rows
+from plait.core.match import ONE_SIDED, Match, Matching, Rows
 from plait.core.table import Table
 from plait.core.wordtable import Codes
 
@@ -46,6 +46,8 @@ def key_findings(
     matching: Matching,
     match: Match,
     duplicates: tuple[Duplicates, Duplicates],
+    kind: str = "left",
+    explain: bool = True,
 ) -> tuple[Finding, ...]:
     """All there is to say about the keys of a join.
 
@@ -57,6 +59,10 @@ def key_findings(
     match : Match
     duplicates : pair of Duplicates
         Of the left and the right table.
+    kind : str
+        The kind of join.
+    explain : bool
+        Whether to try what looser comparisons would match.
 
     Returns
     -------
@@ -69,13 +75,13 @@ def key_findings(
         _Side(right, left, there, codes[1], matching.right_counts, alone[1], duplicates[1]),
     )
     findings = list(_kind_findings(left, right, pairs, matching.coding))
-    remedy = _gain_remedy(right, matching, match) if match.left_unmatched else ""
+    remedy = _gain_remedy(right, matching, match) if explain and match.left_unmatched else ""
     findings += _unmatched_finding(sides[0], matching, "warning", remedy)
     findings += _unmatched_finding(sides[1], matching, "note", "")
     for side, severity in zip(sides, ("note", "warning"), strict=True):
         findings += _missing_finding(side)
         findings += _duplicate_findings(side, severity)
-    if match.cardinality.endswith("many"):
+    if match.cardinality.endswith("many") and kind not in ONE_SIDED:
         findings.append(_more_rows_finding(left, right, matching.pairs - match.left_matched))
     return tuple(findings)
 
@@ -152,8 +158,8 @@ def _first_of_each(codes: Codes) -> npt.NDArray[np.int64]:
 def _gain_remedy(right: Table, matching: Matching, match: Match) -> str:
     if too_many(matching.coding):
         return (
-            f"looser comparisons are not tried on more than {MOST_TEXTS:,} different keys; "
-            "if the spelling differs, try --ignore case,space"
+            f"plait keys tells why; with more than {MOST_TEXTS:,} different keys a join does not "
+            "look for it"
         )
     gain = best_gain(matching)
     if gain is None:

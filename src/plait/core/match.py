@@ -18,7 +18,8 @@ from plait.core.wordtable import Codes
 
 Rows = npt.NDArray[Any]
 
-KINDS = ("inner", "left", "right", "full")
+KINDS = ("inner", "left", "right", "full", "semi", "anti", "cross")
+ONE_SIDED = ("semi", "anti")
 CARDINALITIES = ("one-to-one", "many-to-one", "one-to-many", "many-to-many")
 
 
@@ -89,6 +90,8 @@ class Matching:
         rows = self.pairs
         rows += len(left) - left_matched if kind in ("left", "full") else 0
         rows += len(right) - right_matched if kind in ("right", "full") else 0
+        if kind in ONE_SIDED:
+            rows = left_matched if kind == "semi" else len(left) - left_matched
         return Match(
             left_rows=len(left),
             right_rows=len(right),
@@ -125,13 +128,35 @@ def match_keys(coding: Coding) -> Matching:
     return Matching(coding, left, right, int(left @ right), (alone[0], alone[1]))
 
 
+def kept_rows(matching: Matching, kind: str) -> Rows:
+    """The left rows of a join that only asks whether a row has a match.
+
+    Parameters
+    ----------
+    matching : Matching
+    kind : {"semi", "anti"}
+        Those with a match, or those without one.
+
+    Examples
+    --------
+    >>> from plait.core.coding import Coding
+    >>> codes = np.array([0, 1, -1], np.int32), np.array([0, 0], np.int32)
+    >>> matching = match_keys(Coding(codes, 2, ()))
+    >>> kept_rows(matching, "semi").tolist(), kept_rows(matching, "anti").tolist()
+    ([0], [1, 2])
+    """
+    if kind == "anti":
+        return matching.unmatched[0]
+    return np.flatnonzero(by_code(matching.right_counts > 0, matching.coding.codes[0], False))
+
+
 def row_pairs(matching: Matching, kind: str) -> tuple[Rows | None, Rows]:
     """The rows of a join: for each result row the left row and the right row, -1 for none.
 
     Parameters
     ----------
     matching : Matching
-    kind : {"inner", "left", "right", "full"}
+    kind : {"inner", "left", "right", "full", "cross"}
 
     Returns
     -------

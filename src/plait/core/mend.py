@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 import pyarrow.compute as pc
 
 from plait.core.aside import SetAside, left_out
-from plait.core.errors import UsageError
+from plait.core.columns import chosen, headed, renamed
 from plait.core.expression import condition, evaluate, parse
 from plait.core.finding import Finding
 from plait.core.keyspec import Pairs, check_column, named_values, names
@@ -105,8 +105,8 @@ def mend(
     """
     before = table
     table = replace(table, findings=(), aside=())
-    table = _headed(table, names(header)) if header else table
-    table = _renamed(table, named_values(rename, "--rename"))
+    table = headed(table, names(header)) if header else table
+    table = renamed(table, named_values(rename, "--rename"))
     table = with_missing(table, names(missing)) if missing else table
     table = trimmed(table, trim)
     for one in split:
@@ -123,36 +123,11 @@ def mend(
         table = _computed(table, column, text)
     table = _only_where(table, where) if where else table
     table = table.at(sorted_rows(table, names(sort))) if sort else table
-    table = _chosen(table, names(drop), names(keep), names(order))
+    table = chosen(table, names(drop), names(keep), names(order))
     table = table.named(name) if name else table
     lines = [Line(_reason(one), -one.rows) for one in table.aside]
     account = entry(f"mend {before.name}", [(before.name, before.rows)], lines, table.rows)
     return Mended(replace(table, findings=(), aside=()), (account,), table.findings, table.aside)
-
-
-def _headed(table: Table, header: Sequence[str]) -> Table:
-    if len(header) != len(table.columns):
-        raise UsageError(
-            f"{len(header)} names are given for {len(table.columns)} columns",
-            table.name,
-            f"it has {', '.join(table.column_names)}",
-        )
-    return _unique(table.renamed(dict(zip(table.column_names, header, strict=True))))
-
-
-def _renamed(table: Table, rename: Mapping[str, str]) -> Table:
-    for old in rename:
-        check_column(old, table)
-    return _unique(table.renamed(rename))
-
-
-def _unique(table: Table) -> Table:
-    every = [column.name for column in table.columns]
-    twice = next((name for name in every if every.count(name) > 1 or not name), None)
-    if twice is not None:
-        what = f"two columns would be called {twice!r}" if twice else "a column would have no name"
-        raise UsageError(what, table.name, "choose another name for one")
-    return table
 
 
 def _computed(table: Table, column: str, text: str) -> Table:
@@ -171,13 +146,3 @@ def _reason(aside: SetAside) -> str:
     if aside.name.endswith("-unfit"):
         return "rows with a cell that does not fit its type, set aside"
     return f"rows on which it is {aside.reason[0].as_py()}, set aside"
-
-
-def _chosen(table: Table, drop: Sequence[str], keep: Sequence[str], order: Sequence[str]) -> Table:
-    for column in (*drop, *keep, *order):
-        check_column(column, table)
-    kept = [one for one in table.columns if one.name not in drop and (not keep or one.name in keep)]
-    if not kept:
-        raise UsageError("no column would be left", table.name, "keep at least one")
-    first = [table.column(column) for column in order if table.column(column) in kept]
-    return replace(table, columns=(*first, *(one for one in kept if one not in first)))

@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 import numpy as np
+import pyarrow as pa
 
+from plait.core.aside import SetAside
+from plait.core.coding import stable_order
 from plait.core.duplicates import key_text
 from plait.core.errors import ExpectationError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.keyspec import Key
-from plait.core.match import Match, Matching
+from plait.core.match import ONE_SIDED, Match, Matching
 from plait.core.table import Table
 
 
@@ -23,11 +26,20 @@ class JoinRefusedError(ExpectationError):
         The numbers the join would have.
     findings : tuple of Finding
         What was found, the offending keys included.
+    aside : tuple of SetAside
+        The offending rows.
     """
 
-    def __init__(self, what: str, remedy: str, match: Match, findings: tuple[Finding, ...]) -> None:
+    def __init__(
+        self,
+        what: str,
+        remedy: str,
+        match: Match,
+        findings: tuple[Finding, ...],
+        aside: tuple[SetAside, ...] = (),
+    ) -> None:
         super().__init__(what, remedy=remedy)
-        self.match, self.findings = match, findings
+        self.match, self.findings, self.aside = match, findings, aside
 
 
 def refuse(
@@ -38,8 +50,20 @@ def refuse(
     match: Match,
     cardinality: str | None,
     findings: tuple[Finding, ...],
+    kind: str,
+    max_rows: int | None = None,
 ) -> None:
-    """Raise when the cardinality found is not one that was declared or may pass undeclared."""
+    """Raise when the join is not what was declared, or may not pass undeclared."""
+    if max_rows is not None and match.output_rows > max_rows:
+        raise JoinRefusedError(
+            f"this join would make {match.output_rows:,} rows of {match.left_rows:,} and "
+            f"{match.right_rows:,}, more than the {max_rows:,} allowed",
+            f"make the key unique, or allow more: --max-rows {match.output_rows}",
+            match,
+            findings,
+        )
+    if kind == "cross" or (kind in ONE_SIDED and cardinality is None):
+        return
     found = match.cardinality
     if cardinality is None:
         if found == "many-to-many":
@@ -50,6 +74,7 @@ def refuse(
                 "--cardinality many-to-many",
                 match,
                 (*findings, *_multiplying(left, right, pairs, matching, ("left", "right"))),
+                tuple(_offending(left, right, matching, ("left", "right"))),
             )
         return
     broken = [
@@ -67,7 +92,24 @@ def refuse(
             f"make the key unique there, or declare --cardinality {found}",
             match,
             (*findings, *_multiplying(left, right, pairs, matching, broken)),
+            tuple(_offending(left, right, matching, broken)),
         )
+
+
+def _offending(
+    left: Table, right: Table, matching: Matching, sides: Iterable[str]
+) -> Iterator[SetAside]:
+    """The rows of a side whose key matches and repeats, those of one key together."""
+    for number, (side, table, counts) in enumerate(
+        (("left", left, matching.left_counts), ("right", right, matching.right_counts))
+    ):
+        if side in sides:
+            codes = matching.coding.codes[number]
+            several = np.append(matching.matched & (counts > 1), False)
+            rows = np.flatnonzero(several[codes])
+            rows = rows[stable_order(codes[rows], len(counts))]
+            reason = pa.array(["key matches and stands on several rows"] * len(rows), pa.string())
+            yield SetAside(f"{table.name}-multiplying", table.at(rows), reason, False)
 
 
 def _multiplying(

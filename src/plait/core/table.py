@@ -9,7 +9,7 @@ through them every cell is traced to its source and row.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import accumulate, pairwise
@@ -24,7 +24,7 @@ from plait.core.dictionary import coded
 from plait.core.errors import UsageError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, Place
 from plait.core.parallel import ordered_map
-from plait.core.text import as_text
+from plait.core.text import as_text, is_text, without_empty
 
 if TYPE_CHECKING:
     from plait.core.aside import SetAside
@@ -136,13 +136,15 @@ class Column:
     """A column of a table: its name and where its cells stand.
 
     ``parts`` are pairs of a strand's number and a stored column's name. A cell
-    is that of the first part that has one there. ``kind`` is what the source
-    says its cells are, as in ``plait.core.kinds``; without it the cells tell.
+    is that of the first part that has one there; with ``filling``, an empty cell
+    is none. ``kind`` is what the source says its cells are, as in
+    ``plait.core.kinds``; without it the cells tell.
     """
 
     name: str
     parts: tuple[tuple[int, str], ...]
     kind: str | None = None
+    filling: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -202,6 +204,8 @@ class Table:
             return pieces[0]
         if len({piece.type for piece in pieces}) > 1:
             pieces = [as_text(piece) for piece in pieces]
+        if column.filling:
+            pieces = [without_empty(one) if is_text(one.type) else one for one in pieces]
         return pc.coalesce(*pieces)
 
     def batch(self, start: int, stop: int) -> pa.RecordBatch:
@@ -250,6 +254,11 @@ class Table:
         """The same table with columns renamed, old name to new."""
         columns = (replace(one, name=names.get(one.name, one.name)) for one in self.columns)
         return replace(self, columns=tuple(columns))
+
+    def keeping(self, names: Iterable[str]) -> Table:
+        """The table with these columns only, in its own order."""
+        wanted = set(names)
+        return replace(self, columns=tuple(one for one in self.columns if one.name in wanted))
 
     def with_made(self, name: str, cells: pa.ChunkedArray) -> Table:
         """The table with one more column, last, of cells that come from no source.

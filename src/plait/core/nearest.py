@@ -1,0 +1,243 @@
+"""The nearest row: a join on equal keys and the closest number, date or time."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from plait.core.coding import Coding
+from plait.core.errors import UsageError
+from plait.core.finding import Finding, counted
+from plait.core.forms import base
+from plait.core.keyspec import check_column, parse_key
+from plait.core.kinds import arrow_type, as_kind, kind_of
+from plait.core.names import nearest
+from plait.core.table import Table
+
+DIRECTIONS = ("before", "after", "either")
+_UNITS = {
+    "s": 1_000_000,
+    "min": 60_000_000,
+    "h": 3_600_000_000,
+    "d": 86_400_000_000,
+    "w": 604_800_000_000,
+}
+_DAY = 86_400_000_000
+
+Values = npt.NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Nearest:
+    """Which columns are compared, and which way a partner may lie.
+
+    ``before`` takes the right row with the largest value that is not above the
+    left one, ``after`` the smallest that is not below, ``either`` the closer.
+    """
+
+    left: str
+    right: str
+    direction: str
+
+
+@dataclass(frozen=True, eq=False)
+class _Measure:
+    """A column as numbers: microseconds for dates and times."""
+
+    kind: str
+    values: Values
+    there: npt.NDArray[np.bool_]
+
+
+def parse_nearest(spec: str) -> Nearest:
+    """Read ``COLUMN:before``, ``LEFT=RIGHT:either``.
+
+    Raises
+    ------
+    UsageError
+
+    Examples
+    --------
+    >>> parse_nearest("Seen=Measured:before")
+    Nearest(left='Seen', right='Measured', direction='before')
+    """
+    columns, sign, direction = spec.rpartition(":")
+    if not sign:
+        columns, direction = spec, ""
+    if direction not in DIRECTIONS:
+        raise UsageError(
+            f"--nearest {spec!r} does not say which way",
+            remedy=nearest(direction, DIRECTIONS) if direction else f"--nearest '{columns}:before'",
+        )
+    pairs = parse_key(columns)
+    if len(pairs) != 1:
+        raise UsageError(f"--nearest takes one column, {columns!r} are {len(pairs)}")
+    return Nearest(*pairs[0], direction)
+
+
+def parse_within(text: str, temporal: bool) -> float:
+    """A distance: ``7d`` in microseconds, or a plain number.
+
+    Raises
+    ------
+    UsageError
+
+    Examples
+    --------
+    >>> parse_within("2h", True), parse_within("0.5", False)
+    (7200000000.0, 0.5)
+    """
+    found = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([a-z]*)\s*", text)
+    if found is None or (found[2] not in _UNITS if temporal else found[2]):
+        shown = f"a number and one of {', '.join(_UNITS)}" if temporal else "a number"
+        raise UsageError(f"--within {text!r} is no distance", remedy=f"write {shown}")
+    return float(found[1]) * (_UNITS[found[2]] if temporal else 1)
+
+
+def code_nearest(
+    left: Table, right: Table, coding: Coding, spec: Nearest, within: str | None
+) -> tuple[Coding, tuple[Finding, ...]]:
+    """Keys coded anew, so that a row and its nearest partner have one code.
+
+    Parameters
+    ----------
+    left, right : Table
+    coding : Coding
+        Of the keys that must be equal.
+    spec : Nearest
+    within : str, optional
+        How far a partner may lie, as ``7d`` or ``0.5``.
+
+    Returns
+    -------
+    coding : Coding
+        Each right row has a code of its own; a left row has that of its partner,
+        another where it has none, and -1 where its key or value is missing.
+    findings : tuple of Finding
+        Rows with several equally near partners.
+
+    Raises
+    ------
+    UsageError
+        When the two columns are not of one kind, or not to be measured.
+
+    Notes
+    -----
+    The right rows are sorted by key and value; two binary searches for each left
+    row find those next to it. Of several as near the first in the table is taken,
+    and of one before and one after as near the one before.
+    """
+    check_column(spec.left, left)
+    check_column(spec.right, right)
+    one, two = _measured(left, spec.left, right, spec.right)
+    limit = parse_within(within, one.kind != "number") if within is not None else None
+    codes = coding.codes[0], coding.codes[1]
+    rows = np.lexsort((two.values, codes[1]))
+    rows = rows[(codes[1][rows] >= 0) & two.there[rows]]
+    partner, tied = _partners(
+        (codes[0], one.values), (codes[1][rows], two.values[rows]), spec.direction, limit
+    )
+    asking = (codes[0] >= 0) & one.there
+    partner[~asking] = -1
+    found = np.append(rows, -1)[partner]
+    mine = np.where(found >= 0, found, np.where(asking, right.rows + codes[0], -1))
+    theirs = np.where((codes[1] >= 0) & two.there, np.arange(right.rows), -1)
+    size = right.rows + coding.size
+    made = replace(coding, codes=(mine.astype(np.int32), theirs.astype(np.int32)), size=size)
+    return made, _tie_findings(left, right, int((tied & (found >= 0)).sum()))
+
+
+def _measured(
+    left: Table, left_name: str, right: Table, right_name: str
+) -> tuple[_Measure, _Measure]:
+    one, two = _measure(left, left_name), _measure(right, right_name)
+    if one.kind != two.kind:
+        raise UsageError(
+            f"{left_name} of {left.name} is a {one.kind}, "
+            f"{right_name} of {right.name} a {two.kind}",
+            remedy="nearest needs numbers on both sides, or dates, or times: --type",
+        )
+    return one, two
+
+
+def _measure(table: Table, name: str) -> _Measure:
+    cells = table.whole(name)
+    kind = table.column(name).kind or kind_of(cells)
+    made = pa.chunked_array([as_kind(c, kind, arrow_type(kind, cells)) for c in cells.chunks])
+    there = made.is_valid().to_numpy()
+    if pa.types.is_integer(made.type):
+        return _Measure("number", made.fill_null(0).to_numpy().astype(np.int64), there)
+    if pa.types.is_floating(made.type) or pa.types.is_decimal(made.type):
+        return _Measure("number", made.cast(pa.float64()).fill_null(0).to_numpy(), there)
+    if pa.types.is_date32(made.type):
+        days = made.cast(pa.int32()).fill_null(0).to_numpy().astype(np.int64)
+        return _Measure("date", days * _DAY, there)
+    if pa.types.is_timestamp(made.type):
+        moments = made.cast(pa.timestamp("us", made.type.tz), safe=False).cast(pa.int64())
+        return _Measure("date", moments.fill_null(0).to_numpy(), there)
+    if pa.types.is_time(made.type):
+        moments = made.cast(pa.time64("us")).cast(pa.int64())
+        return _Measure("time", moments.fill_null(0).to_numpy(), there)
+    raise UsageError(
+        f"{name} of {table.name} is {base(kind)}, which has no nearest",
+        remedy=f"give it a type: --type '{name}=date:%d.%m.%Y', or the like",
+    )
+
+
+def _partners(
+    left: tuple[Values, Values],
+    right: tuple[Values, Values],
+    direction: str,
+    limit: float | None,
+) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_]]:
+    """For each left row a place among the sorted right rows, -1 for none; and whether tied."""
+    codes, values = left
+    other_codes, other_values = right
+    known = np.unique(other_values)
+    step = len(known) + 1
+    place = other_codes.astype(np.int64) * step + np.searchsorted(known, other_values)
+    key = codes.astype(np.int64) * step
+    below = np.searchsorted(place, key + np.searchsorted(known, values, side="right")) - 1
+    above = np.searchsorted(place, key + np.searchsorted(known, values))
+    distances = []
+    for at in (below, above):
+        inside = (at >= 0) & (at < len(place))
+        safe = np.where(inside, at, 0)
+        same = inside & (np.append(other_codes, -2)[safe] == codes)
+        gap = np.abs(np.append(other_values, 0)[safe].astype(np.float64) - values)
+        gap = np.where(same & (gap <= (np.inf if limit is None else limit)), gap, np.inf)
+        distances.append(gap)
+    before, after = distances
+    if direction != "either":
+        chosen, gap = (below, before) if direction == "before" else (above, after)
+        between = np.zeros(len(codes), bool)
+    else:
+        chosen, gap = np.where(before <= after, below, above), np.minimum(before, after)
+        between = (before == after) & (before > 0)
+    found = np.isfinite(gap)
+    at = np.where(found, chosen, 0)
+    standing = np.append(place, -1)[at]
+    first = np.searchsorted(place, standing)
+    several = np.searchsorted(place, standing, side="right") - first > 1
+    return np.where(found, first, -1), found & (several | between)
+
+
+def _tie_findings(left: Table, right: Table, tied: int) -> tuple[Finding, ...]:
+    if not tied:
+        return ()
+    return (
+        Finding(
+            "nearest-tie",
+            "warning",
+            tied,
+            f"{counted(tied, 'row')} of {left.name} with several equally near rows of "
+            f"{right.name}; the first of them is taken, one before rather than one after",
+            "",
+            left.name,
+        ),
+    )
