@@ -18,7 +18,7 @@ from plait._version import __version__
 from plait.core.errors import ExpectationError, OutputError, PlaitError, SourceError, UsageError
 
 if TYPE_CHECKING:
-    from plait._api import join, mend, read, stack, survey, write
+    from plait._api import beside, join, keys, mend, read, settle, stack, survey, write
     from plait.core.table import Table
 
 __all__ = [
@@ -29,16 +29,19 @@ __all__ = [
     "Table",
     "UsageError",
     "__version__",
+    "beside",
     "join",
+    "keys",
     "mend",
     "read",
+    "settle",
     "stack",
     "survey",
     "write",
 ]
 
 
-_CALLS = ("join", "mend", "read", "stack", "survey", "write")
+_CALLS = ("beside", "join", "keys", "mend", "read", "settle", "stack", "survey", "write")
 
 
 def __getattr__(name: str) -> Any:

@@ -7,12 +7,18 @@ from dataclasses import replace as changed
 from pathlib import Path
 from typing import Any
 
+from plait.core.beside import Besides
+from plait.core.beside import beside as put_beside
 from plait.core.join import Joined, join_all
+from plait.core.keys import Audited
+from plait.core.keys import keys as audit_keys
 from plait.core.keyspec import KeySpec
 from plait.core.mend import Mended
 from plait.core.mend import mend as mend_table
 from plait.core.origin import with_origin
 from plait.core.retype import parse_types, retyped, with_missing
+from plait.core.settle import Settled
+from plait.core.settle import settle as settle_table
 from plait.core.stack import Stacked
 from plait.core.stack import stack as stack_tables
 from plait.core.survey import Survey
@@ -174,6 +180,7 @@ def stack(
     fold_headers: bool = False,
     origin: str | None = None,
     name: str = "stack",
+    by: str = "name",
 ) -> Stacked:
     """Put the rows of sources under one another, by column name.
 
@@ -195,6 +202,8 @@ def stack(
         A column to add with the name of the table each row came from.
     name : str
         The result's name.
+    by : {"name", "position"}
+        Take columns of one name for the same, or the first for the first.
 
     Returns
     -------
@@ -218,7 +227,7 @@ def stack(
     """
     words = [sources] if isinstance(sources, str | Path) else sources
     tables = [table for word in words for table in _tables(word)]
-    stacked = stack_tables(tables, label, distinct, number, same, fold_headers, name)
+    stacked = stack_tables(tables, label, distinct, number, same, fold_headers, name, by)
     if origin is None:
         return stacked
     return changed(stacked, table=with_origin(stacked.table, origin))
@@ -235,6 +244,14 @@ def join(
     ignore: Iterable[str] = (),
     origin: str | None = None,
     name: str | None = None,
+    pairs: Input | None = None,
+    missing_match: bool = False,
+    nearest: str | None = None,
+    within: str | None = None,
+    take: Iterable[str] | None = None,
+    rename: Mapping[str, str] | None = None,
+    prefer: str | None = None,
+    max_rows: int | None = None,
 ) -> Joined:
     """Put the columns of tables beside one another where their keys are equal.
 
@@ -253,11 +270,27 @@ def join(
         What the match must be, left to right.
     ignore : iterable of str
         What does not count when keys are compared: ``case``, ``space``,
-        ``punctuation``, ``accents``, ``leading-zeros``.
+        ``punctuation``, ``accents``, ``leading-zeros``, ``number-form``,
+        ``date-form``.
     origin : str, optional
         A column to add with the names of the tables each row came from, joined by ``+``.
     name : str, optional
         The result's name.
+    pairs : Table, str or Path, optional
+        A crosswalk: keys of the left that count as keys of the right.
+    missing_match : bool
+        Take missing keys for equal to one another.
+    nearest, within : str, optional
+        ``"Seen=Measured:before"`` and ``"7d"``: of the rows of an equal key only
+        the nearest, and how far it may be.
+    take : iterable of str, optional
+        Columns to take of the further tables. Without it all.
+    rename : mapping of str to str, optional
+        Old name to new one, of columns of the result.
+    prefer : {"left", "right"}, optional
+        Whose cells to take where both have a column; the other's fill its gaps.
+    max_rows : int, optional
+        Refuse a result of more rows.
 
     Returns
     -------
@@ -283,10 +316,143 @@ def join(
     ['visits+hives', 'visits']
     """
     tables = [_table(word) for word in (left, right, *more)]
-    joined = join_all(tables, list(keys) or [key], kind, cardinality, ignore, name)
+    joined = join_all(
+        tables,
+        list(keys) or [key],
+        kind,
+        cardinality,
+        ignore,
+        name,
+        take=take,
+        rename=rename,
+        pairs=None if pairs is None else _table(pairs),
+        missing_match=missing_match,
+        nearest=nearest,
+        within=within,
+        prefer=prefer,
+        max_rows=max_rows,
+    )
     if origin is None:
         return joined
     return changed(joined, table=with_origin(joined.table, origin))
+
+
+def keys(
+    sources: Sequence[Input] | Input,
+    key: KeySpec | None = None,
+    keys: Sequence[KeySpec] = (),
+    ignore: Iterable[str] = (),
+    pairs: Input | None = None,
+    missing_match: bool = False,
+) -> Audited:
+    """Audit a key: is it unique, and which keys of several sources match, and why not?
+
+    Parameters
+    ----------
+    sources : Table, str or Path, or a sequence of them
+    key : str, sequence or mapping, optional
+        Of all sources; ``"country=Country"`` where two name it otherwise.
+    keys : sequence of key
+        Instead of ``key``: one for each source.
+    ignore : iterable of str
+        What does not count when keys are compared.
+    pairs : Table, str or Path, optional
+        A crosswalk: keys of the left that count as keys of the right.
+    missing_match : bool
+        Take missing keys for equal to one another.
+
+    Returns
+    -------
+    Audited
+        With ``tables``, ``pairs``, ``holdings``, ``why`` and ``findings``.
+
+    Raises
+    ------
+    SourceError
+        When a source cannot be read.
+    UsageError
+        For a column that is not there, or no column in common.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> visits = from_columns("visits", {"hive": ["1", "1", "9"]})
+    >>> keys([visits, from_columns("hives", {"hive": ["1"]})], "hive").pairs[0].keys_only_left
+    1
+    """
+    words = [sources] if isinstance(sources, str | Path | Table) else sources
+    tables = [table for word in words for table in _tables(word)]
+    specs = list(keys) or ([] if key is None else [key])
+    across = None if pairs is None else _table(pairs)
+    return audit_keys(tables, specs, ignore, across, missing_match)
+
+
+def settle(source: Input, key: KeySpec, *, pairs: Input | None = None, **options: Any) -> Settled:
+    """Bring the rows of each key down to one, by a rule for each column.
+
+    Parameters
+    ----------
+    source : Table, str or Path
+    key : str or sequence of str
+    pairs : Table, str or Path, optional
+        A crosswalk: spellings of keys that count as others.
+    **options
+        ``rules``, ``otherwise``, ``keep_rule``, ``ignore`` and ``name``, as
+        ``plait settle`` has them.
+
+    Returns
+    -------
+    Settled
+        With ``table``, ``entries`` (the ledger), ``decisions``, ``findings`` and ``aside``.
+
+    Raises
+    ------
+    SourceError
+        When the source cannot be read.
+    UsageError
+        For a column or rule that is not there.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> hives = from_columns("hives", {"hive": ["1", "1"], "breed": ["Carnica", "Buckfast"]})
+    >>> settle(hives, "hive", rules={"breed": "last"}).table.to_dict()
+    {'hive': ['1'], 'breed': ['Buckfast']}
+    """
+    across = None if pairs is None else _table(pairs)
+    return settle_table(_table(source), key, pairs=across, **options)
+
+
+def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> Besides:
+    """Put the columns of tables beside one another by the order of their rows.
+
+    Parameters
+    ----------
+    left, right, *more : Table, str or Path
+        Of equal length.
+    name : str, optional
+        The result's name.
+
+    Returns
+    -------
+    Besides
+        With ``table``, ``entries`` (the ledger) and ``findings``.
+
+    Raises
+    ------
+    SourceError
+        When a source cannot be read.
+    ExpectationError
+        When the lengths differ.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> one, two = from_columns("a", {"x": ["1"]}), from_columns("b", {"y": ["2"]})
+    >>> beside(one, two).table.to_dict()
+    {'x': ['1'], 'y': ['2']}
+    """
+    return put_beside([_table(word) for word in (left, right, *more)], name)
 
 
 def write(table: Table, out: str | Path, *, replace: bool = False) -> None:

@@ -10,13 +10,13 @@ from hypothesis import strategies as st
 from plait.core.coding import code_keys
 from plait.core.errors import UsageError
 from plait.core.finding import Finding, standing, worst_first
+from plait.core.gains import best_gain
 from plait.core.join import join
 from plait.core.keyspec import parse_key, spelt
 from plait.core.label import label_text
 from plait.core.loosen import WAYS, loosened
 from plait.core.match import match_keys
 from plait.core.table import Origin, from_columns
-from plait.core.unmatched import best_gain
 
 KEYS = st.lists(
     st.sampled_from(
@@ -67,7 +67,7 @@ def test_the_best_gain_matches_as_many_as_all_ways_together(left, right):
     gain = best_gain(match_keys(code_keys(tables, [["k"], ["k"]])))
     now = len(matched(left, right, []))
     most = len(matched(left, right, list(WAYS)))
-    if gain is None:
+    if gain is None or now == len([cell for cell in left if cell]):
         assert most == now
         return
     assert gain.rows == most - now > 0

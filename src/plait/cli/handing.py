@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from importlib import import_module
 from pathlib import Path
 from threading import Thread
+from typing import TYPE_CHECKING
 
 from plait.cli.progress import Progress
 from plait.core.aside import SetAside
@@ -26,6 +27,9 @@ from plait.formats.reading import read_source
 from plait.formats.sources import Source
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
 
+if TYPE_CHECKING:
+    from plait.core.settle import Decision
+
 
 @dataclass(frozen=True, eq=False)
 class Result:
@@ -37,6 +41,7 @@ class Result:
     findings: tuple[Finding, ...]
     aside: tuple[SetAside, ...]
     matches: tuple[Match, ...] = ()
+    decisions: tuple[Decision, ...] = ()
 
 
 def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Delivery:
@@ -159,6 +164,7 @@ def account(result: Result, tables: Sequence[Table], outputs: Sequence[Output]) 
         result.findings,
         tuple(outputs),
         result.matches,
+        result.decisions,
     )
 
 
@@ -223,10 +229,11 @@ def show_everything(result: Result, options: argparse.Namespace) -> None:
     """Answer, ledger and findings, unless quiet was asked for."""
     if options.quiet:
         return
-    from plait.cli.show import show_answer, show_findings, show_ledger
+    from plait.cli.show import show_answer, show_decisions, show_findings, show_ledger
 
     show_answer(_answer(result, options))
     show_ledger(result.entries)
+    show_decisions(result.decisions)
     show_findings(result.findings, options.verbose)
 
 

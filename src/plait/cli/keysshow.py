@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 from collections.abc import Iterator, Sequence
 
-import numpy as np
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table as Grid
@@ -17,7 +16,6 @@ from plait.core.finding import Finding, counted
 from plait.core.gains import Gain
 from plait.core.keys import Audited
 from plait.core.keyspec import quoted
-from plait.core.nearkeys import Numbers
 from plait.core.whynot import WhyNot, key_texts
 
 _MOST_NEAR_SHOWN = 6
@@ -57,7 +55,7 @@ def _answer(found: Audited, options: argparse.Namespace) -> Iterator[str]:
 def _answer_of_one(found: Audited) -> Iterator[str]:
     (table,), (key,) = found.tables, found.key
     name = ",".join(map(quoted, key))
-    if table.unique and not table.missing_key_rows:
+    if table.is_unique and not table.missing_key_rows:
         yield f"{name} is unique in {table.name}: {counted(table.rows, 'row')}, each its own key"
         return
     said = []
@@ -228,15 +226,15 @@ def _said(one: Failing, other: str) -> str:
 
 
 def _show_near(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None:
-    near = np.flatnonzero(~why.suggestions.ignoring)
+    near = why.suggestions.of_near()
     shown = near if verbose else near[:_MOST_NEAR_SHOWN]
     out.print()
     heading = "near keys"
     if why.bounded:
         heading += ", not all candidates compared"
     out.print(Text(heading, style="bold"))
-    left = _texts(found, why.suggestions.left[shown])
-    right = _texts(found, why.suggestions.right[shown])
+    left = key_texts(found.coding, why.suggestions.left[shown])
+    right = key_texts(found.coding, why.suggestions.right[shown])
     grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
     for _ in range(4):
         grid.add_column(overflow="fold")
@@ -253,7 +251,3 @@ def _show_near(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None
     if len(near) > len(shown):
         out.print(Text(f"  and {len(near) - len(shown):,} more: --verbose", style="dim"))
     out.print(Text("  all of them as a table to edit: --out pairs.csv, then --pairs pairs.csv"))
-
-
-def _texts(found: Audited, codes: Numbers) -> list[str]:
-    return key_texts(found.coding, codes)

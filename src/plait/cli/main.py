@@ -19,6 +19,8 @@ COMMANDS = {
     "mend": "put one table right: names, types, fields, computed columns, rows to keep",
     "stack": "put the rows of several files under one another, by column name",
     "join": "put the columns of tables beside one another, on a key",
+    "settle": "bring the rows of each key down to one, by a rule for each column",
+    "beside": "put the columns of tables beside one another, by row order",
     "demo": "write the demo data and run the whole example on it",
 }
 INTERRUPTED = 130

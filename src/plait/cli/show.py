@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.padding import Padding
@@ -13,6 +14,9 @@ from rich.text import Text
 from plait.core.errors import PlaitError
 from plait.core.finding import Example, Finding, Place, counted, worst_first
 from plait.core.ledger import Entry
+
+if TYPE_CHECKING:
+    from plait.core.settle import Decision
 
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
@@ -122,6 +126,25 @@ def bar_of(rows: int, most: int, style: str) -> Text:
     eighths = max(eighths, 1 if rows else 0)
     part = " ▏▎▍▌▋▊▉"[eighths % 8].strip()
     return Text("█" * (eighths // 8) + part, style=style)
+
+
+def show_decisions(decisions: Sequence[Decision]) -> None:
+    """For each column whose cells differ what its rule decided, in keys."""
+    some = [one for one in decisions if one.differing]
+    if not some:
+        return
+    out = console()
+    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    grid.add_column("column", overflow="fold")
+    grid.add_column("rule", overflow="fold")
+    for head in ("keys that differ", "decided", "in conflict"):
+        grid.add_column(head, justify="right")
+    for one in some:
+        numbers = (one.differing, one.decided, one.differing - one.decided)
+        cells = (f"{n:,}" if n else "·" for n in numbers)
+        grid.add_row(Text(printable(one.column)), Text(one.rule), *cells)
+    out.print()
+    out.print(Padding(grid, (0, 0, 0, 2)))
 
 
 def show_findings(findings: Sequence[Finding], verbose: bool = False) -> None:

@@ -50,6 +50,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="take headers that differ in case, spaces and punctuation only for the same",
     )
+    parser.add_argument(
+        "--by",
+        default="name",
+        metavar="name|position",
+        help="take columns of one name for the same, or the first for the first (default: name)",
+    )
     add_origin(parser)
     add_reading(parser)
     add_typing(parser)
@@ -67,7 +73,14 @@ def run(options: argparse.Namespace) -> int:
         with progress.phase("stacking"):
             name = options.out.stem if options.out else "stack"
             stacked = stack(
-                tables, labels, options.distinct, options.number, same, options.fold_headers, name
+                tables,
+                labels,
+                options.distinct,
+                options.number,
+                same,
+                options.fold_headers,
+                name,
+                options.by,
             )
             table = with_origin(stacked.table, options.origin) if options.origin else stacked.table
         result = Result("stack", table, stacked.entries, stacked.findings, stacked.aside)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -103,9 +104,15 @@ def _joined_whence(
     strands: Sequence[Strand], rows: npt.NDArray[np.int64]
 ) -> tuple[pa.Array, pa.Array]:
     names, numbers = [], []
+    seen: list[tuple[Strand, npt.NDArray[np.integer[Any]], npt.NDArray[np.integer[Any]]]] = []
     for strand in strands:
         origin, within = source_rows(strand, rows)
         absent = origin < 0
+        for other, its_origin, its_within in seen:
+            # A row that two strands of one source both show is one row.
+            if other.origins is strand.origins:
+                absent |= (its_origin == origin) & (its_within == within)
+        seen.append((strand, origin, within))
         known = pa.array([one.name for one in strand.origins], pa.string())
         names.append(known.take(pa.array(origin, mask=absent)))
         numbers.append(pc.cast(pa.array(within + 1, pa.int64(), mask=absent), pa.string()))

@@ -360,6 +360,23 @@ def stable_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
     return order
 
 
+def distinct(
+    values: npt.NDArray[Any],
+) -> tuple[npt.NDArray[Any], npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+    """Distinct numbers in order, for each value which of them it is, and where each first stands.
+
+    >>> values, which, first = distinct(np.array([7, 3, 7]))
+    >>> values.tolist(), which.tolist(), first.tolist()
+    ([3, 7], [1, 0, 1], [1, 0])
+    """
+    order = np.argsort(values, kind="stable")
+    arranged = values[order]
+    new = np.append(True, arranged[1:] != arranged[:-1])[: len(values)]
+    which = np.empty(len(values), np.int64)
+    which[order] = np.cumsum(new) - 1
+    return arranged[new], which, order[new]
+
+
 def first_rows(codes: Codes, size: int) -> npt.NDArray[np.int64]:
     """The first row of each code, -1 for a code without one.
 

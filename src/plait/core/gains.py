@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +15,15 @@ from plait.core.match import Matching
 from plait.core.wordtable import Codes
 
 MOST_TEXTS = 300_000
+_RISKIEST_FIRST = (
+    "punctuation",
+    "accents",
+    "leading-zeros",
+    "space",
+    "case",
+    "number-form",
+    "date-form",
+)
 
 Flags = npt.NDArray[np.bool_]
 
@@ -69,7 +78,9 @@ def single_gains(matching: Matching) -> list[Gain]:
 
 
 def best_gain(matching: Matching) -> Gain | None:
-    """The fewest ways that together match as many of the unmatched keys as all of them.
+    """The fewest ways that together match as many of the unmatched left rows as all of them.
+
+    Where every left key matches, it is the right rows that count.
 
     Returns
     -------
@@ -88,18 +99,16 @@ def best_gain(matching: Matching) -> Gain | None:
     keys = distinct_keys(matching.coding)
     best = gain_of(matching, keys, ways or joint)
     everything = gain_of(matching, keys, ALL_WAYS)
-    chosen = list(ALL_WAYS) if _more(everything, best) else list(best.ways)
-    best = everything if _more(everything, best) else best
-    for way in list(chosen):
+    alone = ((matching.left_counts > 0) & (matching.right_counts == 0)).any()
+    worth: Callable[[Gain], int] = (lambda one: one.rows) if alone else (lambda one: one.right_rows)
+    best = everything if worth(everything) > worth(best) else best
+    chosen = list(best.ways)
+    for way in (one for one in _RISKIEST_FIRST if one in chosen):
         fewer = [one for one in chosen if one != way]
         smaller = gain_of(matching, keys, fewer) if fewer else None
-        if smaller and not _more(best, smaller):
+        if smaller and worth(smaller) >= worth(best):
             chosen, best = fewer, smaller
-    return best if best.anything else None
-
-
-def _more(one: Gain, other: Gain) -> bool:
-    return (one.rows, one.right_rows) > (other.rows, other.right_rows)
+    return best if worth(best) else None
 
 
 def too_many(coding: Coding) -> bool:

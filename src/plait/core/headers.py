@@ -72,6 +72,55 @@ def _foldable(table: Table, first: Mapping[str, str]) -> dict[str, str]:
     }
 
 
+def by_position(tables: Sequence[Table]) -> tuple[list[Table], list[Finding]]:
+    """Give all tables the headers of the first, in their order.
+
+    Returns
+    -------
+    tables : list of Table
+    findings : list of Finding
+        Columns that are called something else in others.
+
+    Raises
+    ------
+    UsageError
+        When they have different numbers of columns.
+    """
+    first = tables[0]
+    for table in tables[1:]:
+        if len(table.columns) != len(first.columns):
+            raise UsageError(
+                f"{table.name} has {len(table.columns)} columns and {first.name} "
+                f"{len(first.columns)}: they cannot be stacked by position",
+                remedy="leave out --by position, or drop the columns that are too many: plait mend",
+            )
+    findings = [
+        finding
+        for number, name in enumerate(first.column_names)
+        for finding in _position_finding(tables, number, name)
+    ]
+    names = first.column_names
+    return [
+        table.renamed(dict(zip(table.column_names, names, strict=True))) for table in tables
+    ], findings
+
+
+def _position_finding(tables: Sequence[Table], number: int, name: str) -> Iterator[Finding]:
+    other = [table for table in tables if folded(table.column_names[number]) != folded(name)]
+    if other:
+        examples = (Example(f"{one.column_names[number]!r} in {one.name}") for one in other)
+        yield Finding(
+            "header-differs",
+            "warning",
+            len(other),
+            f"column {number + 1} is {name!r} in {tables[0].name} and something else in "
+            f"{counted(len(other), 'source')}; it is stacked by position",
+            "if the columns stand in another order there: leave out --by position",
+            f"column {name}",
+            tuple(examples)[:MOST_EXAMPLES],
+        )
+
+
 def header_findings(tables: Sequence[Table]) -> Iterator[Finding]:
     """What is to be said about the headers of tables that are stacked by name."""
     every = list(dict.fromkeys(name for table in tables for name in table.column_names))

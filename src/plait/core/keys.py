@@ -41,7 +41,7 @@ class KeyTable:
     conflict_columns: Mapping[str, int]
 
     @property
-    def unique(self) -> bool:
+    def is_unique(self) -> bool:
         """Whether no key stands on several rows."""
         return not self.duplicate_keys
 

@@ -9,7 +9,7 @@ from itertools import combinations
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.coding import Counts
+from plait.core.coding import Counts, distinct
 from plait.core.errors import UsageError
 from plait.core.names import nearest
 
@@ -90,7 +90,7 @@ def holdings(names: Sequence[str], counts: Sequence[Counts]) -> list[Holding]:
     [(('a', 'b'), 1), (('a',), 1), (('b',), 1)]
     """
     mask = masks(counts)
-    patterns, inverse = np.unique(mask, return_inverse=True)
+    patterns, inverse, _ = distinct(mask)
     keys = np.bincount(inverse)
     found = []
     for number, pattern in enumerate(patterns.tolist()):

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.coding import Coding
+from plait.core.coding import Coding, distinct
 from plait.core.errors import UsageError
 from plait.core.finding import Finding, counted
 from plait.core.forms import base
@@ -198,7 +198,7 @@ def _partners(
     """For each left row a place among the sorted right rows, -1 for none; and whether tied."""
     codes, values = left
     other_codes, other_values = right
-    known = np.unique(other_values)
+    known = distinct(other_values)[0]
     step = len(known) + 1
     place = other_codes.astype(np.int64) * step + np.searchsorted(known, other_values)
     key = codes.astype(np.int64) * step

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.coding import Coding, mix, rows_by_code
+from plait.core.coding import Coding, distinct, mix, rows_by_code
 from plait.core.loosen import WAYS, loosened
 from plait.core.near import MOST_NEAR, near_texts
 from plait.core.wordtable import Codes
@@ -76,8 +76,8 @@ def _by_part(
 ) -> tuple[Numbers, Numbers, npt.NDArray[np.float64], bool]:
     """Near keys that differ in one part only: key, near key, score."""
     texts = loosened(coding.columns[part].texts, WAYS)
-    mine, mine_of = np.unique(keys[part][unmatched], return_inverse=True)
-    theirs, theirs_of = np.unique(keys[part][others], return_inverse=True)
+    mine, mine_of, _ = distinct(keys[part][unmatched])
+    theirs, theirs_of, _ = distinct(keys[part][others])
     near = near_texts(texts.take(pa.array(mine)), texts.take(pa.array(theirs)))
     rest, other_rest = _without(coding, keys, part, unmatched, others)
     key, pair = _keys_of(mine_of, len(mine), near.text)

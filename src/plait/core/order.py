@@ -48,8 +48,8 @@ def sorted_rows(table: Table, columns: Sequence[str]) -> npt.NDArray[np.int64]:
     for name in reversed(columns):
         column, falling = _direction(name, table)
         check_column(column, table)
-        ranks, size = _ranks(table, column, falling)
-        order = order[stable_order(ranks[order], size + 1)]
+        rank, size = ranks(table, column, falling)
+        order = order[stable_order(rank[order], size + 1)]
     return order
 
 
@@ -61,8 +61,15 @@ def _direction(name: str, table: Table) -> tuple[str, bool]:
     return column.strip(), way.lower() == "desc"
 
 
-def _ranks(table: Table, name: str, falling: bool) -> tuple[Codes, int]:
-    """For each row the rank of its value among the distinct ones, missing last."""
+def ranks(table: Table, name: str, falling: bool) -> tuple[Codes, int]:
+    """For each row the rank of its value among the distinct ones, missing last.
+
+    Returns
+    -------
+    ranks : array of int32
+    size : int
+        The rank of what is missing; no rank is greater.
+    """
     cells = table.whole(name)
     kind = table.column(name).kind or kind_of(cells)
     dictionary = TextDictionary()
@@ -70,12 +77,12 @@ def _ranks(table: Table, name: str, falling: bool) -> tuple[Codes, int]:
         codes = dictionary.encode_all(cells)
         texts = dictionary.texts()
         values = as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts])))
-        ranks = _ranked(values, falling)
+        ranked = _ranked(values, falling)
     else:
         values = pa.chunked_array(cells.chunks, cells.type).combine_chunks()
-        codes, ranks = np.arange(table.rows, dtype=np.int32), _ranked(values, falling)
-    size = len(ranks)
-    return np.append(ranks, np.int32(size))[codes], size
+        codes, ranked = np.arange(table.rows, dtype=np.int32), _ranked(values, falling)
+    size = len(ranked)
+    return np.append(ranked, np.int32(size))[codes], size
 
 
 def _ranked(values: pa.Array, falling: bool) -> Codes:

@@ -26,24 +26,39 @@ def with_origin(table: Table, column: str) -> Table:
     UsageError
         When there is a column of that name.
     """
-    sourced = [strand for strand in table.strands if strand.origins]
-    texts = [_names_of(mask, sourced) for mask in range(1 << len(sourced))]
+    sourced = _by_name(table)
+    texts = [_names_of(mask, list(sourced)) for mask in range(1 << len(sourced))]
     names = pa.array(texts, pa.string())
     chunks = [
-        pa.DictionaryArray.from_arrays(pa.array(_presence(sourced, start, stop)), names)
+        pa.DictionaryArray.from_arrays(
+            pa.array(_presence(list(sourced.values()), start, stop)), names
+        )
         for start, stop in table.spans()
     ]
     kind = pa.dictionary(pa.int32(), pa.string())
     return table.with_made(column, pa.chunked_array(chunks, kind))
 
 
-def _names_of(mask: int, strands: Sequence[Strand]) -> str:
-    return "+".join(strand.name for bit, strand in enumerate(strands) if mask >> bit & 1)
+def _by_name(table: Table) -> dict[str, list[Strand]]:
+    """The strands that show sources; those of one table together."""
+    named: dict[str, list[Strand]] = {}
+    for number, strand in enumerate(table.strands):
+        if strand.origins:
+            same = [name for name, held in named.items() if held[0].origins is strand.origins]
+            name = same[0] if same else strand.name
+            name = name if same or name not in named else f"{name} ({number + 1})"
+            named.setdefault(name, []).append(strand)
+    return named
 
 
-def _presence(strands: Sequence[Strand], start: int, stop: int) -> npt.NDArray[np.int32]:
+def _names_of(mask: int, names: Sequence[str]) -> str:
+    return "+".join(name for bit, name in enumerate(names) if mask >> bit & 1)
+
+
+def _presence(named: Sequence[Sequence[Strand]], start: int, stop: int) -> npt.NDArray[np.int32]:
     mask = np.zeros(stop - start, np.int32)
-    for bit, strand in enumerate(strands):
-        here = True if strand.index is None else strand.index[start:stop] >= 0
-        mask |= np.int32(1 << bit) * np.asarray(here, np.int32)
+    for bit, strands in enumerate(named):
+        for strand in strands:
+            here = True if strand.index is None else strand.index[start:stop] >= 0
+            mask |= np.int32(1 << bit) * np.asarray(here, np.int32)
     return mask

@@ -1,4 +1,4 @@
-"""Stack: rows under rows, by column name."""
+"""Stack: rows under rows, by column name or by position."""
 
 from __future__ import annotations
 
@@ -10,16 +10,19 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.agreement import disagreements
 from plait.core.aside import SetAside, whence
 from plait.core.coding import first_rows, mix
 from plait.core.dictionary import TextDictionary
 from plait.core.errors import UsageError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
-from plait.core.headers import fold_names, header_findings, same_names
+from plait.core.headers import by_position, fold_names, header_findings, same_names
 from plait.core.label import label_column, parse_labels
 from plait.core.ledger import Entry, Line, entry
 from plait.core.table import Column, Index, Strand, Table, rows_dtype
 from plait.core.text import as_text, repeated
+
+WAYS = ("name", "position")
 
 
 @dataclass(frozen=True, eq=False)
@@ -40,6 +43,7 @@ def stack(
     same: Mapping[str, str] | None = None,
     fold_headers: bool = False,
     name: str = "stack",
+    by: str = "name",
 ) -> Stacked:
     """Put the rows of tables under one another, column by column name.
 
@@ -60,6 +64,8 @@ def stack(
         Take headers that differ in case, spaces and punctuation only for the same.
     name : str
         The result's name.
+    by : {"name", "position"}
+        Take columns of one name for the same, or the first for the first.
 
     Returns
     -------
@@ -69,7 +75,8 @@ def stack(
     Raises
     ------
     UsageError
-        With no table, or a label or number column that is there already.
+        With no table, a label or number column that is there already, or by
+        position with tables of different widths.
 
     Examples
     --------
@@ -81,11 +88,16 @@ def stack(
     """
     if not tables:
         raise UsageError("there is nothing to stack", remedy="name at least one source")
+    if by not in WAYS:
+        raise UsageError(f"tables are stacked by {' or '.join(WAYS)}, not by {by!r}")
     tables = same_names(tables, same or {})
     tables = fold_names(tables) if fold_headers else tables
+    findings: list[Finding] = []
+    if by == "position":
+        tables, findings = by_position(tables)
     table = _concatenated(tables, name)
     coming = [(one.name, one.rows) for one in tables]
-    findings = list(header_findings(tables))
+    findings += [*header_findings(tables), *disagreements(tables)]
     aside: tuple[SetAside, ...] = ()
     if distinct:
         kept = _first_of_equal(table)

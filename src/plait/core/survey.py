@@ -11,6 +11,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.agreement import type_findings
 from plait.core.candidates import Candidates, candidate_keys
 from plait.core.family import Family, families
 from plait.core.finding import Example, Finding, counted, merged
@@ -203,7 +204,7 @@ def _family_findings(found: Surveyed, tallies: Mapping[str, Tally]) -> Iterator[
             yield from misplaced(found.tables, tallies)
         else:
             yield _not_compared(found)
-        yield from _type_findings(found)
+        yield from type_findings(found.tables, found.kinds, found.family.name)
     for name, one in found.profiles.items():
         yield from _cell_findings(found, name, one)
 
@@ -218,29 +219,6 @@ def _not_compared(found: Surveyed) -> Finding:
         "survey fewer of them at once",
         found.family.name,
     )
-
-
-def _type_findings(found: Surveyed) -> Iterator[Finding]:
-    """Columns that are of one type in some sources and of another in others."""
-    for name in found.profiles:
-        kinds: dict[str, list[str]] = {}
-        for table, columns in zip(found.tables, found.kinds, strict=True):
-            if columns.get(name, "empty") != "empty":
-                kinds.setdefault(columns[name], []).append(table.name)
-        if len(kinds) > 1:
-            said = "; ".join(f"{kind} in {_few(names)}" for kind, names in kinds.items())
-            yield Finding(
-                "type-differs",
-                "warning",
-                sum(map(len, kinds.values())) - max(map(len, kinds.values())),
-                f"{name} is {said}",
-                "look at the odd one, or give the type: --type",
-                f"{found.family.name}, column {name}",
-            )
-
-
-def _few(names: Sequence[str]) -> str:
-    return ", ".join(names) if len(names) < 4 else f"{counted(len(names), 'source')}"
 
 
 def _cell_findings(found: Surveyed, name: str, one: Profile) -> Iterator[Finding]:

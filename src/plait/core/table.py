@@ -301,7 +301,7 @@ class Table:
     def places(self, row: int) -> tuple[Place, ...]:
         """The source rows that a row of this table shows, one for each strand that has one."""
         found = (place_of(strand, row) for strand in self.strands)
-        return tuple(place for place in found if place is not None)
+        return tuple(dict.fromkeys(place for place in found if place is not None))
 
 
 def from_columns(name: str, columns: Mapping[str, Any], path: str = "") -> Table:

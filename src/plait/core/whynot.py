@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.coding import Coding, rows_by_code
+from plait.core.coding import Coding, distinct, rows_by_code
 from plait.core.elsewhere import Elsewhere, elsewhere
 from plait.core.failing import Failing, failing_parts
 from plait.core.gains import Gain, best_gain, distinct_keys, loose_keys, single_gains
@@ -45,6 +45,10 @@ class Suggestions:
     score: npt.NDArray[np.float64]
     ignoring: npt.NDArray[np.bool_]
     sure: npt.NDArray[np.bool_]
+
+    def of_near(self) -> Numbers:
+        """Which pairs are of near keys, not of a looser comparison."""
+        return np.flatnonzero(~self.ignoring)
 
 
 @dataclass(frozen=True, eq=False)
@@ -111,7 +115,7 @@ def why_not(left: Table, right: Table, key: Key, matching: Matching) -> WhyNot |
     still[gained[0]] = False
     lost = np.flatnonzero(still)
     near = near_keys(matching.coding, keys, lost, np.flatnonzero((here, there)[1 - side]))
-    with_near = len(np.unique(near.key))
+    with_near = len(distinct(near.key)[0])
     suggestions = _suggested(gained, (near.key, near.other), near.score, side, alone[0])
     return WhyNot(
         side,
@@ -197,7 +201,7 @@ def _suggested(
     left, right = (key, other) if side == 0 else (other, key)
     sure &= left_alone[left]
     chosen = np.flatnonzero(sure)
-    _, once = np.unique(left[chosen], return_index=True)
+    once = distinct(left[chosen])[2]
     sure[np.delete(chosen, once)] = False
     return Suggestions(left, right, score, ignoring, sure)
 

@@ -7,13 +7,16 @@ import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plait._version import __version__
 from plait.core.finding import Finding, worst_first
 from plait.core.ledger import Entry, Line
 from plait.core.match import Match
 from plait.core.table import Table, from_columns
+
+if TYPE_CHECKING:
+    from plait.core.settle import Decision
 
 
 @dataclass(frozen=True)
@@ -37,6 +40,7 @@ class Account:
     findings: tuple[Finding, ...]
     outputs: tuple[Output, ...]
     matches: tuple[Match, ...] = ()
+    decisions: tuple[Decision, ...] = ()
 
 
 def output_of(table: Table, path: Path) -> Output:
@@ -74,6 +78,8 @@ def account_dict(account: Account) -> dict[str, Any]:
     }
     if account.matches:
         said["match"] = asdict(account.matches[-1])
+    if account.decisions:
+        said["decisions"] = [asdict(decision) for decision in account.decisions]
     if len(account.matches) > 1:
         said["matches"] = [asdict(match) for match in account.matches]
     return said

@@ -1,0 +1,38 @@
+"""``plait beside``."""
+
+from __future__ import annotations
+
+import argparse
+
+from plait.cli.handing import Result, check_outputs, hand_over, read_all, with_reading
+from plait.cli.options import add_output, add_reading, add_typing, given_of
+from plait.cli.progress import Progress
+from plait.core.beside import beside
+from plait.formats.sources import one_source, uniquely_named
+
+HELP = {
+    "description": "Put the columns of tables beside one another by the order of their rows. "
+    "Refused when\nthey have different numbers of rows; if they have a key in common, join them.",
+    "epilog": "example:\n  plait beside weights.csv photographs.csv --out both.csv",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument("sources", nargs="+", metavar="SOURCE", help="a file or name=path")
+    add_reading(parser)
+    add_typing(parser)
+    add_output(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    given = given_of(options)
+    sources = uniquely_named([one_source(word, given) for word in options.sources])
+    delivery = check_outputs(options, sources)
+    with Progress(not options.quiet) as progress:
+        tables = read_all(sources, progress, options)
+        with progress.phase("putting beside"):
+            made = beside(tables, options.out.stem if options.out else None)
+        result = Result("beside", made.table, made.entries, made.findings, ())
+        return hand_over(with_reading(result, tables), tables, options, delivery, progress)

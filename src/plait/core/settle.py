@@ -1,0 +1,345 @@
+"""Settle: the rows of each key brought down to one, by a rule for each column."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.aside import SetAside
+from plait.core.coding import distinct
+from plait.core.conflicts import Conflicts, Differing, listed_conflicts
+from plait.core.crosswalk import code_across, crosswalk
+from plait.core.duplicates import key_text
+from plait.core.errors import UsageError
+from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.groups import Flags, Groups, Rows, key_groups
+from plait.core.keyspec import KeySpec, Pairs, check_column, named_values, parse_key, quoted
+from plait.core.kinds import kind_of
+from plait.core.ledger import Entry, Line, entry
+from plait.core.rules import Decided, checked_rule, decide, whole_rows
+from plait.core.table import Column, Table
+from plait.core.text import as_text
+
+
+@dataclass(frozen=True)
+class Decision:
+    """What the rule of a column decided, in keys.
+
+    Parameters
+    ----------
+    column, rule : str
+    differing : int
+        Keys whose cells in this column are not all the same.
+    decided : int
+        Those of them that got a cell all the same; the others are in conflict.
+    """
+
+    column: str
+    rule: str
+    differing: int
+    decided: int
+
+
+@dataclass(frozen=True, eq=False)
+class Settled:
+    """The result of settling.
+
+    Parameters
+    ----------
+    table : Table
+        One row for each key, in the order in which the keys first stand.
+    entries : tuple of Entry
+    decisions : tuple of Decision
+        For each column that is not part of the key.
+    findings : tuple of Finding
+    aside : tuple of SetAside or Conflicts
+        Rows of keys in conflict, rows without a key, rows not kept whole; and
+        the cells in conflict.
+    """
+
+    table: Table
+    entries: tuple[Entry, ...]
+    decisions: tuple[Decision, ...]
+    findings: tuple[Finding, ...]
+    aside: tuple[SetAside | Conflicts, ...]
+
+
+def settle(
+    table: Table,
+    key: KeySpec,
+    rules: Pairs = (),
+    otherwise: str = "agree",
+    keep_rule: str | None = None,
+    ignore: Iterable[str] = (),
+    pairs: Table | None = None,
+    name: str | None = None,
+) -> Settled:
+    """Bring the rows of each key down to one.
+
+    Parameters
+    ----------
+    table : Table
+    key : str or sequence of str
+    rules : mapping of str to str, or texts ``COLUMN=RULE``
+        ``agree`` (all cells that are not missing are equal, else the key is in
+        conflict), ``first``, ``last``, ``min``, ``max``, ``sum``, ``mean``,
+        ``longest``, ``commonest``, ``newest-by:COLUMN``, ``oldest-by:COLUMN``.
+    otherwise : str
+        The rule of the other columns.
+    keep_rule : str, optional
+        Instead of rules for columns: which row is kept whole: ``first``, ``last``,
+        ``fullest``, ``newest-by:COLUMN``, ``oldest-by:COLUMN``.
+    ignore : iterable of str
+        What does not count when keys are compared.
+    pairs : Table, optional
+        A crosswalk: spellings of keys that count as others.
+    name : str, optional
+        The result's name.
+
+    Returns
+    -------
+    Settled
+
+    Raises
+    ------
+    UsageError
+        For a column or rule that is not there.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> hives = from_columns(
+    ...     "hives", {"hive": ["1", "2", "1"], "breed": ["", "Carnica", "Buckfast"]}
+    ... )
+    >>> settle(hives, "hive").table.to_dict()
+    {'hive': ['1', '2'], 'breed': ['Buckfast', 'Carnica']}
+    """
+    columns = [left for left, _ in parse_key(key)]
+    for column in columns:
+        check_column(column, table)
+    across = crosswalk(pairs, len(columns)) if pairs is not None else None
+    coding = code_across([table], [columns], across, ignore)
+    groups = key_groups(coding)
+    before = replace(table, findings=(), aside=())
+    missing = np.flatnonzero(coding.codes[0] < 0)
+    settled = (
+        _whole(before, groups, columns, keep_rule)
+        if keep_rule
+        else _by_column(before, groups, columns, _rules(before, columns, rules, otherwise))
+    )
+    aside = (*_without_key(before, missing), *settled.aside)
+    merged = table.rows - settled.table.rows - sum(one.rows for one in aside if not one.in_result)
+    lines = [
+        Line("rows brought together with another of their key", -merged),
+        *(Line(f"rows {_why(one)}, set aside", -one.rows) for one in aside if not one.in_result),
+    ]
+    operation = f"settle {table.name} on {','.join(map(quoted, columns))}"
+    account = entry(operation, [(table.name, table.rows)], lines, settled.table.rows)
+    made = settled.table.named(name or f"{table.name}-settled")
+    findings = (*_missing_findings(before, columns, missing), *settled.findings)
+    return Settled(made, (account,), settled.decisions, findings, aside)
+
+
+def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> dict[str, str]:
+    """The rule of each column that is not part of the key."""
+    given = named_values(rules, "--rule")
+    for column in given:
+        check_column(column, table)
+        if column in key:
+            raise UsageError(f"{column} is part of the key; it has no rule", table.name)
+    names = [name for name in table.column_names if name not in key]
+    return {name: checked_rule(given.get(name, otherwise), table) for name in names}
+
+
+def _without_key(table: Table, rows: Rows) -> Iterator[SetAside]:
+    if len(rows):
+        reason = pa.array(["key is missing"] * len(rows), pa.string())
+        yield SetAside(f"{table.name}-no-key", table.at(rows), reason, False)
+
+
+def _why(aside: SetAside | Conflicts) -> str:
+    kind = aside.name.rpartition("-")[2]
+    return {
+        "key": "with a missing key",
+        "conflict": "of keys in conflict",
+        "superseded": "of which another of their key is kept",
+    }[kind]
+
+
+def _whole(table: Table, groups: Groups, key: Sequence[str], rule: str) -> Settled:
+    """One row of each key as it stands."""
+    checked_rule(rule, table, whole=True)
+    kept = whole_rows(table, groups, rule)
+    out = np.zeros(table.rows, bool)
+    out[groups.rows] = True
+    out[kept] = False
+    rows = np.flatnonzero(out)
+    reason = pa.array([f"another row of its key is kept: {rule}"] * len(rows), pa.string())
+    aside = (SetAside(f"{table.name}-superseded", table.at(rows), reason, False),)
+    return Settled(table.at(kept), (), (), (), aside if len(rows) else ())
+
+
+def _by_column(table: Table, groups: Groups, key: Sequence[str], rules: dict[str, str]) -> Settled:
+    decided = {name: decide(table, groups, name, rule) for name, rule in rules.items()}
+    conflict = np.zeros(groups.size, bool)
+    for one in decided.values():
+        conflict |= one.conflict
+    decisions = tuple(
+        Decision(name, rules[name], int(one.differing.sum()), _decided(one))
+        for name, one in decided.items()
+    )
+    settled = _settled(table, groups, decided, ~conflict)
+    if not conflict.any():
+        return Settled(settled, (), decisions, (), ())
+    listed = _listed(table, groups, key, decided)
+    aside = (_set_aside(table, groups, decided, conflict), listed)
+    finding = _conflict_finding(table, groups, key, decided, conflict)
+    return Settled(settled, (), decisions, (finding,), aside)
+
+
+def _decided(one: Decided) -> int:
+    return int((one.differing & ~one.conflict).sum())
+
+
+def _settled(table: Table, groups: Groups, decided: dict[str, Decided], kept: Flags) -> Table:
+    """A row for each group that is kept; each column shows the rows that its rule chose."""
+    first = groups.rows[groups.offsets[:-1]][kept]
+    result = table.at(first)
+    single = groups.counts[kept] == 1
+    shown: dict[bytes, int] = {}
+    for name, one in decided.items():
+        chosen = one.chosen[kept]
+        # Where all cells are missing the first row is shown, whose cell is so too.
+        chosen = np.where((chosen < 0) | single, first, chosen)
+        if not np.array_equal(chosen, first):
+            result = _shown_from(result, table, name, chosen, shown)
+        if one.made is not None:
+            result = _with_made(result, table, name, one.made.filter(pa.array(kept)), single)
+    return result
+
+
+def _shown_from(
+    result: Table, table: Table, name: str, rows: Rows, shown: dict[bytes, int]
+) -> Table:
+    """The result with a column's cells from other rows; columns with the same share strands."""
+    mark = rows.tobytes()
+    if mark not in shown:
+        shown[mark] = len(result.strands)
+        result = replace(result, strands=(*result.strands, *table.at(rows).strands))
+    shift = shown[mark]
+    parts = tuple((strand + shift, stored) for strand, stored in table.column(name).parts)
+    columns = tuple(
+        replace(one, parts=parts) if one.name == name else one for one in result.columns
+    )
+    return replace(result, columns=columns)
+
+
+def _with_made(result: Table, table: Table, name: str, made: pa.Array, single: Flags) -> Table:
+    """The result with computed cells; those of a key with one row stay as they stand."""
+    kind = table.column(name).kind or kind_of(table.whole(name))
+    if ":" not in kind:
+        cells = as_text(result.cells(result.column(name), 0, result.rows)).cast(pa.string())
+        made = pc.if_else(pa.array(single), cells, made.cast(pa.string()))
+    return result.replacing(name, pa.chunked_array([made]))
+
+
+def _set_aside(
+    table: Table, groups: Groups, decided: dict[str, Decided], conflict: Flags
+) -> SetAside:
+    """All rows of the keys in conflict, with the columns that are to blame."""
+    at = np.flatnonzero(conflict[groups.group])
+    rows, group = groups.rows[at], groups.group[at]
+    nothing = pa.scalar(None, pa.string())
+    said = [
+        pc.if_else(pa.array(one.conflict[group]), pa.scalar(name), nothing)
+        for name, one in decided.items()
+        if one.conflict.any()
+    ]
+    names = pc.binary_join_element_wise(*said, ", ", null_handling="skip")
+    reason = pc.binary_join_element_wise("rows of its key differ in ", names, "")
+    return SetAside(f"{table.name}-conflict", table.at(rows), reason, False)
+
+
+def _listed(
+    table: Table, groups: Groups, key: Sequence[str], decided: dict[str, Decided]
+) -> Conflicts:
+    """For each key and column in conflict the first cell, and the first that differs from it."""
+    shift = len(table.strands)
+    found, firsts, others = [], [], []
+    begin = 0
+    for name, one in decided.items():
+        if not one.conflict.any():
+            continue
+        first, other = _first_two(table, groups, name, one.conflict)
+        column = table.column(name)
+        there = Column(name, tuple((strand + shift, stored) for strand, stored in column.parts))
+        found.append(Differing(name, column, there, np.arange(begin, begin + len(first))))
+        firsts.append(first)
+        others.append(other)
+        begin += len(first)
+    here, there_rows = np.concatenate(firsts), np.concatenate(others)
+    left, right = table.at(here), table.at(there_rows)
+    both = Table(table.name, left.columns, (*left.strands, *right.strands), len(here))
+    return listed_conflicts(both, shift, key, found)
+
+
+def _first_two(table: Table, groups: Groups, name: str, conflict: Flags) -> tuple[Rows, Rows]:
+    """Of each group in conflict its first cell's row, and that of the first other cell."""
+    at = np.flatnonzero(conflict[groups.group])
+    rows, group = groups.rows[at], groups.group[at]
+    cells = as_text(table.at(rows).cells(table.column(name), 0, len(rows))).cast(pa.string())
+    there = pc.fill_null(pc.not_equal(cells, ""), False).to_numpy(zero_copy_only=False)
+    rows, group, cells = rows[there], group[there], cells.filter(pa.array(there))
+    begin = np.searchsorted(group, group)
+    head = cells.take(pa.array(begin))
+    other = np.flatnonzero(pc.not_equal(cells, head).to_numpy(zero_copy_only=False))
+    other = other[distinct(group[other])[2]]
+    return rows[begin[other]], rows[other]
+
+
+def _conflict_finding(
+    table: Table,
+    groups: Groups,
+    key: Sequence[str],
+    decided: dict[str, Decided],
+    conflict: Flags,
+) -> Finding:
+    blamed = {name: int(one.conflict.sum()) for name, one in decided.items()}
+    worst = sorted((name for name in blamed if blamed[name]), key=lambda name: -blamed[name])
+    said = ", ".join(f"{name} in {blamed[name]:,}" for name in worst[:3])
+    said += f" and {len(worst) - 3} more columns" if len(worst) > 3 else ""
+    some = groups.offsets[:-1][np.flatnonzero(conflict)[:MOST_EXAMPLES]]
+    examples = tuple(
+        Example(key_text(table, key, int(row)), table.places(int(row))[:1])
+        for row in groups.rows[some]
+    )
+    return Finding(
+        "settle-conflict",
+        "warning",
+        int(conflict.sum()),
+        f"{counted(int(conflict.sum()), 'key')} of {table.name} in conflict: {said}; their rows "
+        "are set aside",
+        f"--rule '{quoted(worst[0])}=first', or last, commonest, longest, newest-by:COLUMN",
+        table.name,
+        examples,
+    )
+
+
+def _missing_findings(table: Table, key: Sequence[str], rows: Rows) -> Iterator[Finding]:
+    if len(rows):
+        yield Finding(
+            "key-missing",
+            "warning",
+            len(rows),
+            f"{counted(len(rows), 'row')} of {table.name} without a full key are set aside",
+            f"fill {', '.join(key)} in the source",
+            table.name,
+            tuple(
+                Example(key_text(table, key, int(row)), table.places(int(row))[:1])
+                for row in rows[:MOST_EXAMPLES]
+            ),
+        )
