@@ -281,3 +281,118 @@ def test_a_quoted_name_is_understood_by_type(plait, put, tmp_path):
     words = ("--type", '"a=b"=date:%d/%m/%Y', "--out", "o.csv")
     assert plait("mend", "a.csv", *words).status == 0
     assert (tmp_path / "o.csv").read_text() == "a=b,kg\n2031-04-03,2\n"
+
+
+@pytest.fixture
+def registers(put):
+    put(
+        new_csv="hive,breed,year\n1,Carnica,2031\n2,,2030\n3,Buckfast,2029\n",
+        old_csv="hive,breed,year,tag\n1,Mellifera,2031,a\n2,Ligustica,,b\n3,Buckfast,2027,c\n",
+    )
+
+
+def test_conflicts_between_sources_are_listed_with_both_places(plait, registers, tmp_path):
+    plait("join", "new.csv", "old.csv", "--key", "hive", "--out", "o.csv")
+    listed = rows_of(tmp_path / "o-aside" / "new+old-conflicts.csv")
+    assert [tuple(row.values()) for row in listed] == [
+        ("1", "breed", "Carnica", "Mellifera", "new", "1", "old", "1"),
+        ("3", "year", "2029", "2027", "new", "3", "old", "3"),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("prefer", "breeds", "years"),
+    [
+        ("left", ["Carnica", "Ligustica", "Buckfast"], ["2031", "2030", "2029"]),
+        ("right", ["Mellifera", "Ligustica", "Buckfast"], ["2031", "2030", "2027"]),
+    ],
+)
+def test_one_side_is_preferred_and_the_other_fills_its_gaps(
+    plait, registers, tmp_path, prefer, breeds, years
+):
+    words = ("--key", "hive", "--prefer", prefer, "--out", "o.csv", "--json")
+    ended = plait("join", "new.csv", "old.csv", *words)
+    rows = rows_of(tmp_path / "o.csv")
+    assert list(rows[0]) == ["hive", "breed", "year", "tag"]
+    assert [row["breed"] for row in rows] == breeds
+    assert [row["year"] for row in rows] == years
+    codes = [one["code"] for one in ended.json["findings"]]
+    assert codes.count("source-conflict") == 2
+    assert codes.count("cells-filled") == 1
+
+
+def test_taking_renaming_and_a_limit(plait, registers, tmp_path):
+    words = ("--key", "hive", "--take", "tag", "--rename", "tag=label", "--out", "o.csv")
+    assert plait("join", "new.csv", "old.csv", *words).status == 0
+    assert list(rows_of(tmp_path / "o.csv")[0]) == ["hive", "breed", "year", "label"]
+    cross = ("--kind", "cross", "--out", "c.csv")
+    limited = plait("join", "new.csv", "old.csv", *cross, "--max-rows", "8")
+    assert limited.status == 1
+    assert "would make 9 rows of 3 and 3" in limited.err
+    assert plait("join", "new.csv", "old.csv", *cross).status == 0
+    assert len(rows_of(tmp_path / "c.csv")) == 9
+
+
+def test_the_rows_of_offending_keys_are_listed_when_a_folder_is_named(plait, files, tmp_path):
+    words = ("--cardinality", "one-to-one", "--out", "o.csv", "--aside", "bad")
+    ended = joined(plait, *words)
+    assert ended.status == 1
+    assert [row["row"] for row in rows_of(tmp_path / "bad" / "visits-multiplying.csv")] == [
+        "1",
+        "6",
+        "7",
+    ]
+    assert not (tmp_path / "o.csv").exists()
+
+
+def test_a_shared_column_that_spoils_the_key_is_pointed_out(plait, put):
+    rows = range(30)
+    put(
+        visits_csv="hive,note,kg\n" + "".join(f"{n},calm,{n}\n" for n in rows),
+        hives_csv="hive,note\n" + "".join(f"{n},bought {n}\n" for n in rows),
+    )
+    ended = plait("join", "visits.csv", "hives.csv", "--out", "o.csv", "--json")
+    found = ended.finding("key-trap")
+    assert found["count"] == 30
+    assert found["remedy"] == "--key hive"
+    assert "0.0% of the rows of visits match; on hive 100.0% would (one-to-one)" in found["message"]
+
+
+def test_keys_that_stand_in_another_column_are_pointed_out(plait, put):
+    people = [f"Person {n}" for n in range(20)]
+    put(
+        visits_csv="warden,kg\n" + "".join(f"{one},1\n" for one in people),
+        staff_csv="warden,name\n" + "".join(f"W{n},{one}\n" for n, one in enumerate(people)),
+    )
+    ended = plait("join", "visits.csv", "staff.csv", "--out", "o.csv", "--json")
+    assert ended.finding("key-elsewhere")["remedy"] == "--key warden=name"
+
+
+def test_semi_and_anti_share_the_left_rows(plait, files, tmp_path):
+    for kind, kgs in (
+        ("semi", ["12.50", "12.50", "7"]),
+        ("anti", ["9", "1e3", "4", "5"]),
+    ):
+        ended = joined(plait, "--kind", kind, "--out", f"{kind}.csv", "--json")
+        rows = rows_of(tmp_path / f"{kind}.csv")
+        assert list(rows[0]) == ["yard", "hive", "kg"]
+        assert [row["kg"] for row in rows] == kgs
+        (entry,) = ended.json["ledger"]
+        assert sum(line["rows"] for line in entry["lines"]) == len(kgs)
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["--kind", "cross", "--key", "hive"], "takes no key"),
+        (["--key", "hive", "--within", "7d"], "--nearest COLUMN:before"),
+        (["--key", "hive", "--prefer", "lft"], "did you mean left?"),
+        (["--key", "hive", "--take", "tga"], "did you mean tag?"),
+        (["--key", "hive", "--rename", "tga=x"], "did you mean tag?"),
+        (["--key", "hive", "--missing-keys", "no"], "apart or match"),
+    ],
+)
+def test_mistakes_in_the_further_options_are_told(plait, registers, words, said):
+    ended = plait("join", "new.csv", "old.csv", *words)
+    assert ended.status == 2
+    assert said in ended.err

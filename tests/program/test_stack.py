@@ -159,3 +159,26 @@ def test_a_fold_of_many_blocks_is_byte_for_byte(plait, tmp_path):
 def test_a_quote_inside_a_cell_is_part_of_it(plait, put):
     put(a_csv='x,y\n5" nail,ok\n"a ""b"" c",2\n')
     assert plait("stack", "a.csv", "--quiet").out == 'x,y\n"5"" nail",ok\n"a ""b"" c",2\n'
+
+
+def test_by_position_with_its_checks(plait, put, tmp_path):
+    put(a_csv="hive,kg\n1,2\n", b_csv="Hive,weight\n2,3\n", c_csv="x\n1\n")
+    ended = plait("stack", "a.csv", "b.csv", "--by", "position", "--out", "o.csv", "--json")
+    assert rows_of(tmp_path / "o.csv") == [{"hive": "1", "kg": "2"}, {"hive": "2", "kg": "3"}]
+    assert ended.finding("header-differs")["examples"][0]["text"] == "'weight' in b"
+    refused = plait("stack", "a.csv", "c.csv", "--by", "position", "--out", "p.csv")
+    assert refused.status == 2
+    assert "c has 1 columns and a 2" in refused.err
+
+
+def test_types_that_differ_and_headings_that_are_swapped(plait, put):
+    def rows(number, swapped):
+        cells = [(f"Person {n % 5}", ["calm", "busy", "swarming"][n % 3]) for n in range(20)]
+        cells = [(b, a) if swapped else (a, b) for a, b in cells]
+        return "warden,mood,kg\n" + "".join(f"{a},{b},{number}\n" for a, b in cells)
+
+    put(m1_csv=rows("2", False), m2_csv=rows("3.5", False), m3_csv=rows("ca. 4", True))
+    ended = plait("stack", "m1.csv", "m2.csv", "m3.csv", "--out", "o.csv", "--json")
+    message = ended.finding("type-differs")["message"]
+    assert message == "kg is integer in m1; decimal in m2; text in m3"
+    assert ended.finding("columns-swapped")["where"] == "m3"

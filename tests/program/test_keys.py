@@ -1,0 +1,129 @@
+"""``plait keys``, and the crosswalk it writes, on files."""
+
+from __future__ import annotations
+
+import pytest
+
+from conftest import rows_of
+
+VISITS = "yard,hive,kg\nElm,1,2\nelm,2,3\nElm ,3,4\nNorthfeild,1,5\nOak,9,6\n,4,7\nElm,1,8\n"
+HIVES = "yard,hive,breed\nElm,1,Carnica\nElm,2,x\nElm,3,y\nNorthfield,1,z\nElm,1,Buckfast\n"
+
+
+@pytest.fixture
+def files(put):
+    put(visits_csv=VISITS, hives_csv=HIVES)
+
+
+def audited(plait, *words):
+    return plait("keys", "visits.csv", "hives.csv", "--key", "yard,hive", *words)
+
+
+def test_json_has_the_fields_of_the_design(plait, files):
+    said = audited(plait, "--json").json
+    assert said["command"] == "keys"
+    assert said["tables"][1] == {
+        "name": "hives",
+        "rows": 5,
+        "distinct_keys": 4,
+        "missing_key_rows": 0,
+        "duplicate_keys": 1,
+        "duplicate_rows": 2,
+        "repeat_keys": 0,
+        "conflict_keys": 1,
+        "conflict_columns": {"breed": 1},
+    }
+    (pair,) = said["pairs"]
+    assert (pair["left"], pair["right"]) == ("visits", "hives")
+    counts = pair["keys_in_both"], pair["keys_only_left"], pair["keys_only_right"]
+    assert counts == (1, 4, 3)
+    assert pair["cardinality"] == "many-to-many"
+    assert said["why"]["best"]["ways"] == ["case", "space"]
+
+
+def test_the_first_lines_say_how_many_and_what_to_do(plait, files):
+    ended = audited(plait)
+    first, second, third, *_ = ended.err.splitlines()
+    assert first == "not matched: 4 of 5 keys of visits (4 rows), 3 of 4 of hives (3 rows)"
+    assert second.startswith("2 keys of visits and 2 keys of hives would match with --ignore case")
+    assert third == "of the other 2 keys of visits, 1 have a near key, 1 none"
+    assert "Northfeild, 1  → Northfield, 1  0.90  yes" in ended.err
+    assert ended.out == ""
+
+
+def test_pairs_are_written_edited_and_given_back(plait, files, tmp_path):
+    assert audited(plait, "--out", "pairs.csv").status == 0
+    pairs = rows_of(tmp_path / "pairs.csv")
+    assert [(row["left yard"], row["right yard"], row["use"]) for row in pairs] == [
+        ("elm", "Elm", "yes"),
+        ("Elm ", "Elm", "yes"),
+        ("Northfeild", "Northfield", "yes"),
+    ]
+    words = ("--pairs", "pairs.csv", "--kind", "inner", "--cardinality", "many-to-many")
+    said = plait(
+        *("join", "visits.csv", "hives.csv", "--key", "yard,hive", "--out", "o.csv", "--json"),
+        *words,
+    ).json
+    assert said["match"]["left_unmatched"] == 1
+    text = (tmp_path / "pairs.csv").read_text().replace("0.90,near,yes", "0.90,near,no")
+    (tmp_path / "pairs.csv").write_text(text)
+    again = audited(plait, "--pairs", "pairs.csv", "--json").json
+    assert again["pairs"][0]["keys_only_left"] == 2
+
+
+def test_key_sets_are_written_distinct_or_with_all_rows(plait, files, tmp_path):
+    audited(plait, "--only", "both", "--out", "both.csv")
+    assert rows_of(tmp_path / "both.csv") == [
+        {"yard": "Elm", "hive": "1", "rows visits": "2", "rows hives": "2"}
+    ]
+    audited(plait, "--only", "left", "--all-rows", "--out", "left.csv")
+    assert [row["kg"] for row in rows_of(tmp_path / "left.csv")] == ["3", "4", "5", "6"]
+    refused = audited(plait, "--only", "lefft", "--out", "no.csv")
+    assert refused.status == 2
+    assert "did you mean left?" in refused.err
+    assert not (tmp_path / "no.csv").exists()
+
+
+def test_one_source_with_what_would_be_unique(plait, files, tmp_path):
+    ended = plait("keys", "hives.csv", "--key", "yard,hive", "--out", "twice.csv")
+    assert ended.err.startswith("yard,hive is not unique in hives: 1 key on 2 rows")
+    assert "with breed: unique   --key yard,hive,breed" in ended.err
+    assert [row["breed"] for row in rows_of(tmp_path / "twice.csv")] == ["Carnica", "Buckfast"]
+    whole = plait("keys", "hives.csv", "--key", "breed")
+    assert whole.err.startswith("breed is unique in hives: 5 rows")
+
+
+def test_three_sources_in_a_grid(plait, files, put):
+    put(old_csv="yard,hive\nElm,1\nOak,9\n")
+    said = plait("keys", "visits.csv", "hives.csv", "old.csv", "--key", "yard,hive", "--json").json
+    held = {tuple(one["sources"]): one["keys"] for one in said["holdings"]}
+    assert held == {
+        ("visits", "hives", "old"): 1,
+        ("visits", "old"): 1,
+        ("visits",): 3,
+        ("hives",): 3,
+    }
+    assert len(said["pairs"]) == 3
+    assert "why" not in said
+
+
+def test_a_page_and_fail_on(plait, files, tmp_path):
+    ended = audited(plait, "--report", "keys.html", "--fail-on", "key-unmatched")
+    assert ended.status == 1
+    assert "<h2>What a looser comparison would match</h2>" in (tmp_path / "keys.html").read_text()
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["visits.csv"], "which columns are the key?"),
+        (["visits.csv", "--key", "yrd"], "did you mean yard?"),
+        (["visits.csv", "--key", "yard", "--only", "left"], "--out FILE"),
+        (["visits.csv", "hives.csv", "--key", "yard", "--ignore", "cases"], "did you mean case?"),
+        (["visits.csv", "hives.csv", "--key", "yard", "--pairs", "none.csv"], "none.csv"),
+    ],
+)
+def test_mistakes_are_told(plait, files, words, said):
+    ended = plait("keys", *words)
+    assert ended.status in (2, 3)
+    assert said in ended.err
