@@ -122,7 +122,7 @@ def hand_over(
     OutputError
         When something cannot be written.
     """
-    _refuse_standing(result, tables, options)
+    refuse_and_tell(result, tables, options)
     targets, findings = _written(result, tables, options, delivery, progress)
     result = replace(result, findings=(*result.findings, *findings))
     outputs = [output_of(table, path) for table, path in targets] if options.json else []
@@ -131,7 +131,7 @@ def hand_over(
     return 0
 
 
-def _refuse_standing(result: Result, tables: Sequence[Table], options: argparse.Namespace) -> None:
+def refuse_and_tell(result: Result, tables: Sequence[Table], options: argparse.Namespace) -> None:
     """End when a finding stands that ``--fail-on`` names, and tell all of them."""
     if standing(result.findings, options.fail_on):
         show_everything(result, options)
@@ -197,7 +197,7 @@ def _written(
             findings += write_csv_to(result.table, sys.stdout.buffer, options.guard_formulas)
             sys.stdout.buffer.flush()
         found = replace(result, findings=(*result.findings, *findings))
-        _refuse_standing(found, tables, options)
+        refuse_and_tell(found, tables, options)
         if options.report:
             from plait.report.page import write_page
 
@@ -211,7 +211,14 @@ def lists(result: Result, options: argparse.Namespace) -> list[tuple[Table, Path
     folder = aside_folder(options)
     if not folder:
         return []
-    return [(one.listed(), folder / f"{_file_name(one.name)}.csv") for one in result.aside]
+    return [(one.listed(), aside_file(one.name, options)) for one in result.aside]
+
+
+def aside_file(name: str, options: argparse.Namespace) -> Path:
+    """The file that rows set aside under a name go to."""
+    folder = aside_folder(options)
+    assert folder is not None
+    return folder / f"{_file_name(name)}.csv"
 
 
 def aside_folder(options: argparse.Namespace) -> Path | None:

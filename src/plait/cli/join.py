@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
+from contextlib import suppress
 
 from plait.cli.handing import (
     Result,
@@ -27,12 +28,15 @@ from plait.cli.options import (
     missing_match,
 )
 from plait.cli.progress import Progress
+from plait.cli.streaming import may_stream, run_streamed
 from plait.core.join import join_all
 from plait.core.keyspec import named_values, names
 from plait.core.match import CARDINALITIES, KINDS
 from plait.core.origin import with_origin
 from plait.core.refusal import JoinRefusedError
+from plait.core.streamed import NotStreamableError
 from plait.core.table import Table
+from plait.formats.delimited import NotRegularError, NotUtf8Error
 from plait.formats.delivery import Delivery
 from plait.formats.outputs import write_table
 from plait.formats.sources import one_source, uniquely_named
@@ -106,6 +110,10 @@ def run(options: argparse.Namespace) -> int:
     given = given_of(options)
     sources = uniquely_named([one_source(word, given) for word in options.sources])
     delivery = check_outputs(options, sources)
+    if may_stream(sources, options):
+        with suppress(NotStreamableError, NotRegularError, NotUtf8Error):
+            return run_streamed(sources, options, delivery)
+        delivery = check_outputs(options, sources)
     with Progress(not options.quiet) as progress:
         tables = read_all(sources, progress, options)
         pairs = declared_pairs(options)

@@ -81,7 +81,7 @@ def find_duplicates(table: Table, key: Sequence[str], codes: Codes, counts: Coun
         if 2 * rows < rest.rows:
             rest, codes_left = _rows_of(undecided, rest, codes_left)
         conflict |= conflicting(rest, column, codes_left, len(counts))
-    return _summed(table, key, codes, counts, conflict)
+    return summed(table, key, codes, counts, conflict)
 
 
 def find_conflicts(
@@ -104,12 +104,13 @@ def find_conflicts(
         if differs.any():
             columns[column.name] = int(differs.sum())
             conflict |= differs
-    return _summed(table, key, codes, counts, conflict), columns
+    return summed(table, key, codes, counts, conflict), columns
 
 
-def _summed(
+def summed(
     table: Table, key: Sequence[str], codes: Codes, counts: Counts, conflict: Flags
 ) -> Duplicates:
+    """The account, from which keys are in conflict; ``table`` and ``codes`` give the examples."""
     repeated = counts > 1
     keys, conflicts = int(repeated.sum()), int(conflict.sum())
     return Duplicates(
@@ -202,6 +203,58 @@ def _part(
     return head
 
 
+class FirstCells:
+    """Goes through rows a stretch at a time, and finds keys whose rows differ.
+
+    Parameters
+    ----------
+    columns : int
+        How many columns are compared.
+
+    Attributes
+    ----------
+    differs : array of bool
+        By code.
+    """
+
+    def __init__(self, columns: int) -> None:
+        self.differs: Flags = np.zeros(0, bool)
+        self._heads: list[Words] = [np.zeros(0, np.uint64) for _ in range(columns)]
+
+    def take(self, columns: Sequence[pa.Array], codes: Codes, size: int) -> None:
+        """Compare some rows with the first ones of their keys; codes are below ``size``."""
+        self.make_room(size)
+        rows = np.flatnonzero(codes >= 0)
+        rows = rows[~self.differs[codes[rows]]]
+        every = [Cells(column) for column in columns]
+        for number in sorted(range(len(columns)), key=lambda n: every[n].longest):
+            code = codes[rows]
+            marks = _marks(every[number], rows)
+            head = self._heads[number]
+            known = head[code]
+            new = np.flatnonzero(known == 0)
+            if len(new):
+                head[code[new[::-1]]] = marks[new[::-1]]
+                known[new] = head[code[new]]
+            self.differs[code[known != marks]] = True
+
+    def make_room(self, size: int) -> None:
+        """Take codes below ``size`` from now on."""
+        short = size - len(self.differs)
+        if short > 0:
+            more = max(short, len(self.differs) // 2)
+            self.differs = np.append(self.differs, np.zeros(more, bool))
+            nothing = np.zeros(more, np.uint64)
+            self._heads = [np.append(head, nothing) for head in self._heads]
+
+    def open_keys(self, counts: Counts) -> Flags:
+        """Repeated keys of which only marks are equal: cells too long to be their own mark."""
+        found = np.zeros(len(counts), bool)
+        for head in self._heads:
+            found |= head[: len(counts)] & MARK == MARK
+        return found & (counts > 1) & ~self.differs[: len(counts)]
+
+
 def _marks(cells: Cells, rows: npt.NDArray[np.int64] | None) -> Words:
     """A word for each cell: different words, different cells. Short cells: and the reverse."""
     marks = cells.words(0, rows)
@@ -265,7 +318,7 @@ def _example(
 ) -> Example:
     """A key, where it stands, and how the first row that differs does so."""
     rows = rows[:1000]
-    taken, other = table.at(rows), 1
+    taken, other = table.at(rows), min(1, len(rows) - 1)
     said: list[str] = []
     for name in table.column_names if differing else ():
         values = [] if name in key else [as_shown(v) for v in taken.whole(name).to_pylist()]

@@ -18,7 +18,7 @@ from plait.core.duplicates import Duplicates, find_duplicates
 from plait.core.errors import UsageError
 from plait.core.finding import Finding
 from plait.core.joinedtable import JoinedTable, joined_table
-from plait.core.keyfindings import inferred_finding, key_findings
+from plait.core.keyfindings import inferred_finding, key_findings, sides_of
 from plait.core.keyspec import Key, KeySpec, check_column, check_key, parse_key, shared_key, spelt
 from plait.core.ledger import Entry, Line, entry
 from plait.core.match import (
@@ -27,6 +27,7 @@ from plait.core.match import (
     ONE_SIDED,
     Match,
     Matching,
+    Rows,
     kept_rows,
     match_keys,
 )
@@ -35,6 +36,7 @@ from plait.core.nearest import Nearest, code_nearest, parse_nearest
 from plait.core.refusal import refuse
 from plait.core.table import Table
 from plait.core.trap import trap_findings
+from plait.core.wordtable import Codes
 
 
 @dataclass(frozen=True, eq=False)
@@ -180,7 +182,7 @@ def join(
     listed = (made.conflicts,) if made.conflicts else ()
     return Joined(
         made.table.named(name) if name else made.table,
-        (_ledger(left, right, _operation(left, right, names, kind, near), matching, match, kind),),
+        (join_ledger(left, right, names, matching, match, kind, near),),
         (match,),
         (names,),
         (*findings, *made.findings),
@@ -245,7 +247,8 @@ def _found(
         yield inferred_finding(left, right, names)
     duplicates = _duplicates(left, right, names, matching)
     explain = near is None  # else a row may lack a partner though its key has one
-    yield from key_findings(left, right, names, matching, match, duplicates, kind, explain)
+    sides = sides_of(left, right, names, matching, duplicates)
+    yield from key_findings(sides, names, matching, match, kind, explain)
     if explain:
         yield from trap_findings(left, right, names, matching, match)
 
@@ -387,9 +390,17 @@ def _operation(left: Table, right: Table, names: Key, kind: str, near: Nearest |
     return f"{said}, nearest {pair} {near.direction}"
 
 
-def _ledger(
-    left: Table, right: Table, operation: str, matching: Matching, match: Match, kind: str
+def join_ledger(
+    left: Table,
+    right: Table,
+    names: Key,
+    matching: Matching,
+    match: Match,
+    kind: str,
+    near: Nearest | None = None,
 ) -> Entry:
+    """The account of a join, from its numbers."""
+    operation = _operation(left, right, names, kind, near)
     one, two = left.name, right.name
     other = two if two != one else f"{two} (right)"
     inputs = [(one, match.left_rows), (other, match.right_rows)]
@@ -433,13 +444,23 @@ def _aside(left: Table, right: Table, matching: Matching, kind: str) -> Iterator
             reason = pa.array([f"matches in {right.name}"] * len(rows), pa.string())
             yield SetAside(f"{left.name}-matched", left.at(rows), reason, False)
         return
-    for side, table, other, kept in (
-        (0, left, right, kind in ("left", "full")),
-        (1, right, left, kind in ("right", "full")),
-    ):
-        rows = matching.unmatched[side]
-        if len(rows) and not (side and kind in ONE_SIDED):
-            missing = matching.coding.codes[side][rows] < 0
-            reasons = pa.array([f"no match in {other.name}", "key is missing"])
-            reason = pa.DictionaryArray.from_arrays(missing.astype(np.int32), reasons)
-            yield SetAside(f"{table.name}-unmatched", table.at(rows), reason, kept)
+    for side, table, other in ((0, left, right), (1, right, left)):
+        rows, codes = matching.unmatched[side], matching.coding.codes[side]
+        yield from unmatched_aside(table, other, rows, codes, kind, side == 0)
+
+
+def unmatched_aside(
+    table: Table, other: Table, rows: Rows, codes: Codes, kind: str, is_left: bool = False
+) -> Iterator[SetAside]:
+    """The rows of a table that match nothing, if there are any."""
+    if len(rows) and (is_left or kind not in ONE_SIDED):
+        kept = kind == "full" or kind == ("left" if is_left else "right")
+        reason = pa.DictionaryArray.from_arrays(
+            (codes[rows] < 0).astype(np.int32), pa.array(unmatched_reasons(other))
+        )
+        yield SetAside(f"{table.name}-unmatched", table.at(rows), reason, kept)
+
+
+def unmatched_reasons(other: Table) -> tuple[str, str]:
+    """Why a row is set aside: no match, or no key."""
+    return f"no match in {other.name}", "key is missing"

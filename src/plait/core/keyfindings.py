@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.coding import Coding, Counts
+from plait.core.coding import Coding
 from plait.core.duplicates import Duplicates, key_text
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.gains import MOST_TEXTS, best_gain, too_many
@@ -20,18 +20,37 @@ from plait.core.wordtable import Codes
 
 
 @dataclass(frozen=True, eq=False)
-class _Side:
-    """One of the two tables, with its part of the matching."""
+class Side:
+    """What a join's findings say of one of its tables.
+
+    Parameters
+    ----------
+    table : Table
+        With at least the rows that are named below.
+    other : str
+        The other table's name.
+    names : tuple of str
+        The key's columns.
+    unmatched_rows, unmatched_keys : int
+        Rows with a key that matches nothing, and their keys.
+    missing_rows : int
+        Rows without a full key.
+    unmatched, missing : arrays of int
+        A few rows of ``table`` of either sort, for examples; each key once.
+    duplicates : Duplicates
+    """
 
     table: Table
-    other: Table
+    other: str
     names: tuple[str, ...]
-    codes: Codes
-    counts: Counts
+    unmatched_rows: int
+    unmatched_keys: int
+    missing_rows: int
     unmatched: Rows
+    missing: Rows
     duplicates: Duplicates
 
-    def examples(self, rows: npt.NDArray[np.int64]) -> tuple[Example, ...]:
+    def examples(self, rows: Rows) -> tuple[Example, ...]:
         """The keys of some rows, with their places."""
         return tuple(
             Example(key_text(self.table, self.names, int(row)), self.table.places(int(row))[:1])
@@ -39,13 +58,47 @@ class _Side:
         )
 
 
+def sides_of(
+    left: Table, right: Table, pairs: Key, matching: Matching, duplicates: tuple[Duplicates, ...]
+) -> tuple[Side, Side]:
+    """Both sides of a join whose tables and codes are at hand."""
+    here, there = zip(*pairs, strict=True)
+    return (
+        _side(left, right.name, here, 0, matching, duplicates[0]),
+        _side(right, left.name, there, 1, matching, duplicates[1]),
+    )
+
+
+def _side(
+    table: Table,
+    other: str,
+    names: tuple[str, ...],
+    number: int,
+    matching: Matching,
+    duplicates: Duplicates,
+) -> Side:
+    codes, rows = matching.coding.codes[number], matching.unmatched[number]
+    counts = (matching.left_counts, matching.right_counts)[number]
+    keyed = codes[rows] >= 0
+    alone = rows[keyed]
+    return Side(
+        table,
+        other,
+        names,
+        len(alone),
+        int((~matching.matched & (counts > 0)).sum()),
+        len(rows) - len(alone),
+        alone[_first_of_each(codes[alone])],
+        rows[~keyed],
+        duplicates,
+    )
+
+
 def key_findings(
-    left: Table,
-    right: Table,
+    sides: tuple[Side, Side],
     pairs: Key,
     matching: Matching,
     match: Match,
-    duplicates: tuple[Duplicates, Duplicates],
     kind: str = "left",
     explain: bool = True,
 ) -> tuple[Finding, ...]:
@@ -53,12 +106,12 @@ def key_findings(
 
     Parameters
     ----------
-    left, right : Table
+    sides : pair of Side
+        The left and the right one.
     pairs : Key
     matching : Matching
+        Of one row for each distinct key at least.
     match : Match
-    duplicates : pair of Duplicates
-        Of the left and the right table.
     kind : str
         The kind of join.
     explain : bool
@@ -68,16 +121,11 @@ def key_findings(
     -------
     tuple of Finding
     """
-    here, there = zip(*pairs, strict=True)
-    codes, alone = matching.coding.codes, matching.unmatched
-    sides = (
-        _Side(left, right, here, codes[0], matching.left_counts, alone[0], duplicates[0]),
-        _Side(right, left, there, codes[1], matching.right_counts, alone[1], duplicates[1]),
-    )
+    left, right = (side.table for side in sides)
     findings = list(_kind_findings(left, right, pairs, matching.coding))
     remedy = _gain_remedy(right, matching, match) if explain and match.left_unmatched else ""
-    findings += _unmatched_finding(sides[0], matching, "warning", remedy)
-    findings += _unmatched_finding(sides[1], matching, "note", "")
+    findings += _unmatched_finding(sides[0], "warning", remedy)
+    findings += _unmatched_finding(sides[1], "note", "")
     for side, severity in zip(sides, ("note", "warning"), strict=True):
         findings += _missing_finding(side)
         findings += _duplicate_findings(side, severity)
@@ -90,9 +138,9 @@ def audit_findings(
     table: Table, key: Sequence[str], coding: Coding, number: int, duplicates: Duplicates
 ) -> Iterator[Finding]:
     """What there is to say about the key of one table: missing, repeated, in conflict."""
-    codes = coding.codes[number]
-    missing = np.flatnonzero(codes < 0)
-    side = _Side(table, table, tuple(key), codes, coding.counts(number), missing, duplicates)
+    missing = np.flatnonzero(coding.codes[number] < 0)
+    none = np.empty(0, np.int64)
+    side = Side(table, "", tuple(key), 0, 0, len(missing), none, missing, duplicates)
     yield from _missing_finding(side)
     yield from _duplicate_findings(side, "warning")
 
@@ -128,22 +176,18 @@ def _kind_findings(left: Table, right: Table, pairs: Key, coding: Coding) -> Ite
         )
 
 
-def _unmatched_finding(
-    side: _Side, matching: Matching, severity: str, remedy: str
-) -> Iterator[Finding]:
-    alone = side.unmatched[side.codes[side.unmatched] >= 0]
-    if not len(alone):
+def _unmatched_finding(side: Side, severity: str, remedy: str) -> Iterator[Finding]:
+    if not side.unmatched_rows:
         return
-    keys = counted(int((~matching.matched & (side.counts > 0)).sum()), "key")
+    rows, keys = counted(side.unmatched_rows, "row"), counted(side.unmatched_keys, "key")
     yield Finding(
         "key-unmatched",
         severity,
-        len(alone),
-        f"{counted(len(alone), 'row')} of {side.table.name} ({keys}) match nothing in "
-        f"{side.other.name}",
+        side.unmatched_rows,
+        f"{rows} of {side.table.name} ({keys}) match nothing in {side.other}",
         remedy,
         side.table.name,
-        side.examples(alone[_first_of_each(side.codes[alone])]),
+        side.examples(side.unmatched),
     )
 
 
@@ -173,21 +217,20 @@ def _gain_remedy(right: Table, matching: Matching, match: Match) -> str:
     )
 
 
-def _missing_finding(side: _Side) -> Iterator[Finding]:
-    rows = side.unmatched[side.codes[side.unmatched] < 0]
-    if len(rows):
+def _missing_finding(side: Side) -> Iterator[Finding]:
+    if side.missing_rows:
         yield Finding(
             "key-missing",
             "warning",
-            len(rows),
-            f"{counted(len(rows), 'row')} of {side.table.name} without a full key",
+            side.missing_rows,
+            f"{counted(side.missing_rows, 'row')} of {side.table.name} without a full key",
             f"fill {', '.join(side.names)} in the source",
             side.table.name,
-            side.examples(rows),
+            side.examples(side.missing),
         )
 
 
-def _duplicate_findings(side: _Side, severity: str) -> Iterator[Finding]:
+def _duplicate_findings(side: Side, severity: str) -> Iterator[Finding]:
     """Several left rows of one key are what most joins are about; several right rows are not."""
     found, name = side.duplicates, side.table.name
     if found.conflicts:

@@ -13,7 +13,7 @@ from plait.core.crosswalk import Crosswalk, code_across, spelt_columns
 from plait.core.duplicates import Duplicates, find_conflicts
 from plait.core.errors import UsageError
 from plait.core.finding import Finding
-from plait.core.keyfindings import audit_findings, key_findings
+from plait.core.keyfindings import audit_findings, key_findings, sides_of
 from plait.core.keysets import Holding, KeyPair, holdings, key_pairs, masks, wanted_mask
 from plait.core.keyspec import Key, KeySpec, check_column, parse_key, shared_key
 from plait.core.match import Matching, match_keys
@@ -219,9 +219,8 @@ def _findings(
     if matching is not None:
         pairs: Key = tuple(zip(*columns, strict=True))
         left, right = tables
-        found = key_findings(
-            left, right, pairs, matching, matching.account("left"), (duplicates[0], duplicates[1])
-        )
+        sides = sides_of(left, right, pairs, matching, tuple(duplicates))
+        found = key_findings(sides, pairs, matching, matching.account("left"))
         return [one for one in found if one.code != "rows-added"]
     return [
         finding

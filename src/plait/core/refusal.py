@@ -54,14 +54,7 @@ def refuse(
     max_rows: int | None = None,
 ) -> None:
     """Raise when the join is not what was declared, or may not pass undeclared."""
-    if max_rows is not None and match.output_rows > max_rows:
-        raise JoinRefusedError(
-            f"this join would make {match.output_rows:,} rows of {match.left_rows:,} and "
-            f"{match.right_rows:,}, more than the {max_rows:,} allowed",
-            f"make the key unique, or allow more: --max-rows {match.output_rows}",
-            match,
-            findings,
-        )
+    refuse_size(match, max_rows, findings)
     if kind == "cross" or (kind in ONE_SIDED and cardinality is None):
         return
     found = match.cardinality
@@ -93,6 +86,18 @@ def refuse(
             match,
             (*findings, *_multiplying(left, right, pairs, matching, broken)),
             tuple(_offending(left, right, matching, broken)),
+        )
+
+
+def refuse_size(match: Match, max_rows: int | None, findings: tuple[Finding, ...]) -> None:
+    """Raise when the result would have more rows than are allowed."""
+    if max_rows is not None and match.output_rows > max_rows:
+        raise JoinRefusedError(
+            f"this join would make {match.output_rows:,} rows of {match.left_rows:,} and "
+            f"{match.right_rows:,}, more than the {max_rows:,} allowed",
+            f"make the key unique, or allow more: --max-rows {match.output_rows}",
+            match,
+            findings,
         )
 
 

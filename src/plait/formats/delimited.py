@@ -78,6 +78,83 @@ def read_delimited(
         not in the encoding, a NUL byte, a quote that never closes; the line is
         named.
     """
+    opened = _opened(stream, path, usual, given, ragged == "error" and not footer, tick)
+    table = _whole(opened, name, path, footer)
+    findings = (*opened.findings, *table.findings, *footer_finding(table, path))
+    return replace(table, findings=findings, written=opened.written)
+
+
+@dataclass(frozen=True, eq=False)
+class Batches:
+    """A delimited text file as it is read.
+
+    Parameters
+    ----------
+    names : tuple of str
+    columns : iterator of list of pyarrow.Array
+        Stretches of rows, all cells text.
+    findings : tuple of Finding
+        About how the file is written.
+    written : str
+        That in words.
+    """
+
+    names: tuple[str, ...]
+    columns: Iterator[list[pa.Array]]
+    findings: tuple[Finding, ...]
+    written: str
+
+
+class NotRegularError(Exception):
+    """A row that does not fit, in a file that is read a stretch at a time."""
+
+
+def read_batches(
+    stream: IO[bytes],
+    path: str,
+    usual: str,
+    given: Dialect = Dialect(),  # noqa: B008 (frozen)
+    tick: Tick = lambda _: None,
+) -> Batches:
+    """Begin to read a delimited text file a stretch of rows at a time.
+
+    Parameters
+    ----------
+    stream, path, usual, given, tick
+        As for ``read_delimited``.
+
+    Raises
+    ------
+    SourceError
+        As ``read_delimited``, here or while the columns are drawn.
+    NotRegularError
+        While they are drawn, for notes below the table: only the whole file tells
+        what they are.
+    """
+    opened = _opened(stream, path, usual, given, True, tick)
+
+    def columns() -> Iterator[list[pa.Array]]:
+        for part in opened.parts:
+            if part.ragged:
+                raise NotRegularError
+            if part.columns:
+                yield part.columns
+
+    return Batches(opened.names, columns(), opened.findings, opened.written)
+
+
+@dataclass(frozen=True, eq=False)
+class _Opened:
+    names: tuple[str, ...]
+    parts: Iterator[_Part]
+    findings: tuple[Finding, ...]
+    written: str
+
+
+def _opened(
+    stream: IO[bytes], path: str, usual: str, given: Dialect, strict: bool, tick: Tick
+) -> _Opened:
+    """Find out how the file is written, read its header, and begin to parse it."""
     head = _head_of(stream)
     tick(len(head))
     dialect = find_dialect(head, given, usual, path)
@@ -87,10 +164,16 @@ def read_delimited(
         text = Pieces(recoded(text, dialect.encoding or UTF8, path))  # type: ignore[assignment]
     if not dialect.regular:
         text = Pieces(requoted(text, dialect, path))  # type: ignore[assignment, arg-type]
-    table = _read_regular(text, name, path, dialect, ragged, footer, tick)
-    said = _dialect_finding(dialect, usual, path)
-    findings = (*said, *table.findings, *footer_finding(table, path))
-    return replace(table, findings=findings, written=dialect.shown())
+    assert dialect.delimiter and dialect.header_line
+    head = _head_of(text)
+    header = read_header(head, dialect.delimiter, path, dialect.header_line)
+    if header.size == len(head) == _HEAD_BYTES:
+        raise SourceError("the header is longer than a mebibyte", path, "is it a table of text?")
+    names, findings = usable_names(header.names, path)
+    said = (*_dialect_finding(dialect, usual, path), *title_finding(header.above, path), *findings)
+    shape = _Shape(tuple(names), dialect.delimiter, strict)
+    parts = _parsed(text, head[header.size :], shape, path, header.lines, tick)
+    return _Opened(tuple(names), parts, said, dialect.shown())
 
 
 def _head_of(stream: IO[bytes]) -> bytes:
@@ -102,26 +185,16 @@ def _head_of(stream: IO[bytes]) -> bytes:
     return head
 
 
-def _read_regular(
-    text: IO[bytes], name: str, path: str, dialect: Dialect, ragged: str, footer: int, tick: Tick
-) -> Table:
-    """Read UTF-8 text with regular quotes."""
-    assert dialect.delimiter and dialect.header_line
-    head = _head_of(text)
-    header = read_header(head, dialect.delimiter, path, dialect.header_line)
-    if header.size == len(head) == _HEAD_BYTES:
-        raise SourceError("the header is longer than a mebibyte", path, "is it a table of text?")
-    names, findings = usable_names(header.names, path)
-    shape = _Shape(tuple(names), dialect.delimiter, ragged == "error" and not footer)
-    parts = list(_parsed(text, head[header.size :], shape, path, header.lines, tick))
+def _whole(opened: _Opened, name: str, path: str, footer: int) -> Table:
+    """All parts of a file as a table."""
+    parts = list(opened.parts)
     stored = [part.columns for part in parts if part.columns]
     columns = {
-        name: pa.chunked_array([columns[number] for columns in stored], pa.string())
-        for number, name in enumerate(names)
+        column: pa.chunked_array([cells[number] for cells in stored], pa.string())
+        for number, column in enumerate(opened.names)
     }
     table = from_columns(name, columns, path)
     odd = [row for part in parts for row in part.ragged]
-    table = replace(table, findings=(*title_finding(header.above, path), *findings))
     table = without_last(without_ragged(table, odd, _notes(odd, table.rows)), footer)
     if not table.rows:
         none = Finding("no-rows", "warning", 0, "a header and no rows", where=path)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import IO, Any
 
 import numpy as np
@@ -16,6 +17,8 @@ from plait.core.parallel import ordered_map
 from plait.core.table import Table
 from plait.core.text import as_text, has_clock
 from plait.formats.formulas import formula_finding, formula_rows, guarded
+
+Batch = tuple[int, Callable[[], pa.RecordBatch]]
 
 
 def write_delimited(
@@ -48,21 +51,51 @@ def write_delimited(
     A cell is quoted when it holds the delimiter, a quote or a line break; a
     quote in it is doubled (RFC 4180). A missing cell is empty.
     """
-    names = pa.RecordBatch.from_arrays(
-        [pa.array([name], pa.string()) for name in table.column_names], names=table.column_names
-    )
-    file.write(_quoted(names, delimiter))
+    write_header(table.column_names, file, delimiter)
+    batches = ((start, partial(table.batch, start, stop)) for start, stop in table.pieces())
+    return write_batches(batches, file, delimiter, tick, guard)
 
-    def rendered(span: tuple[int, int]) -> _Rendered:
-        return _rendered(table.batch(*span), span[0], delimiter, guard)
+
+def write_header(names: Sequence[str], file: IO[bytes], delimiter: str) -> None:
+    """Write the first line."""
+    cells = [pa.array([name], pa.string()) for name in names]
+    batch = pa.RecordBatch.from_arrays(cells, names=list(names))
+    _write_all(file, _quoted(batch, delimiter))
+
+
+def write_batches(
+    batches: Iterable[Batch],
+    file: IO[bytes],
+    delimiter: str,
+    tick: Callable[[int], None] = lambda _: None,
+    guard: bool = False,
+) -> list[Finding]:
+    """Write batches of rows as they come, rendered on all cores.
+
+    Parameters
+    ----------
+    batches : iterable of (int, callable)
+        The number of the first row, from 0, and what makes the batch.
+    file, delimiter, tick, guard
+        As for ``write_delimited``.
+    """
+
+    def rendered(batch: Batch) -> _Rendered:
+        start, make = batch
+        return _rendered(make(), start, delimiter, guard)
 
     count, found = 0, []
-    for made in ordered_map(rendered, table.pieces()):
+    for made in ordered_map(rendered, batches):
         _write_all(file, made.data)
         tick(made.rows)
         count += made.formulas
         found += made.examples if len(found) < MOST_EXAMPLES else []
     return formula_finding(found, count, guard)
+
+
+def batch_bytes(batch: pa.RecordBatch, delimiter: str) -> Any:
+    """The rows of a batch as they are written."""
+    return _bytes_of(batch, delimiter)
 
 
 @dataclass(frozen=True)

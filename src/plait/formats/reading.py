@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import io
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import IO
 
 from plait.core.errors import SourceError
 from plait.core.table import Table
-from plait.formats.delimited import NotUtf8Error, read_delimited
+from plait.formats.delimited import Batches, NotUtf8Error, read_batches, read_delimited
 from plait.formats.dialect import Dialect, find_dialect
 from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WORKBOOKS
 from plait.formats.header import read_header, usable_names
@@ -112,6 +113,23 @@ def _delimited(source: Source, stream: IO[bytes], tick: Tick) -> Table:
     return read_delimited(
         stream, source.name, source.where, usual, given.dialect, given.ragged, given.footer, tick
     )
+
+
+@contextmanager
+def opened_batches(source: Source, tick: Tick = lambda _: None) -> Iterator[Batches]:
+    """Delimited text that is read a stretch of rows at a time.
+
+    Raises
+    ------
+    SourceError
+        As ``read_source``.
+    """
+    try:
+        with open_bytes(source) as stream:
+            usual = DELIMITED.get(source.ending, ",")
+            yield read_batches(stream, source.where, usual, source.given.dialect, tick)
+    except IsADirectoryError:
+        raise SourceError("this is a folder", source.path, "name a file") from None
 
 
 def read_columns(source: Source) -> list[str]:

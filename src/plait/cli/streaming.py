@@ -1,0 +1,237 @@
+"""``plait join`` where the left file streams past, so that memory does not grow with it."""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from pathlib import Path
+from typing import IO, Any
+
+import numpy as np
+import pyarrow as pa
+
+from plait.cli.handing import (
+    Result,
+    account,
+    aside_file,
+    read_all,
+    refuse_and_tell,
+    show_everything,
+    tell_json,
+    with_reading,
+)
+from plait.cli.progress import Progress
+from plait.core.aside import SetAside
+from plait.core.finding import Finding
+from plait.core.join import unmatched_aside
+from plait.core.keyspec import Key, check_key, parse_key, shared_key
+from plait.core.match import Match
+from plait.core.names import distinct_name
+from plait.core.refusal import refuse_size
+from plait.core.streamed import KINDS, Passed, StreamJoin
+from plait.core.table import Column, Origin, Strand, Table
+from plait.formats.delimited import Batches
+from plait.formats.delimited_out import Batch, batch_bytes, write_batches, write_header
+from plait.formats.delivery import Delivery
+from plait.formats.endings import DELIMITED
+from plait.formats.outputs import write_table
+from plait.formats.reading import opened_batches
+from plait.formats.sources import Source
+from plait.report.account import output_of
+
+LEAST_BYTES = 32 << 20
+_SPOOLED = 16 << 20
+
+
+def may_stream(sources: Sequence[Source], options: argparse.Namespace) -> bool:
+    """Whether the left file is large, and what is asked for can be done while it passes."""
+    if len(sources) != 2 or len(options.key) > 1 or not options.out:
+        return False
+    left, right = sources
+    not_plain = ("ignore", "pairs", "nearest", "within", "prefer", "take", "rename", "origin")
+    return (
+        not any(getattr(options, name) for name in (*not_plain, "missing", "type", "footer"))
+        and options.ragged == "error"
+        and options.missing_keys == "apart"
+        and options.kind in KINDS
+        and options.cardinality in (None, "many-to-one", "many-to-many")
+        and left.ending in DELIMITED
+        and options.out.suffix.lower() in DELIMITED
+        and left.size >= LEAST_BYTES
+        and left.size > right.size
+    )
+
+
+def run_streamed(sources: Sequence[Source], options: argparse.Namespace, delivery: Delivery) -> int:
+    """Carry the join out; the exit status.
+
+    Raises
+    ------
+    NotStreamableError, NotRegularError, NotUtf8Error
+        When it turns out that the left file has to be read whole. Nothing was
+        handed over then.
+    """
+    source, right_source = sources
+    with Progress(not options.quiet) as progress:
+        (right,) = read_all([right_source], progress, options)
+        with (
+            delivery,
+            progress.phase("joining", source.size or None) as tick,
+            opened_batches(source, tick) as opened,
+        ):
+            left = _account_table(source.name, opened.names, 0, source.where)
+            joining = _joining(left, right, options)
+            lost = _Lost(joining)
+            found = _pass(joining, opened, lost, options, delivery)
+            said = joining.finish()
+            refuse_size(said.match, options.max_rows, said.findings)
+            left = _account_table(source.name, opened.names, said.match.left_rows, source.where)
+            left = replace(left, findings=opened.findings, written=opened.written)
+            made = _account_table(
+                options.out.stem, joining.column_names, said.match.output_rows, ""
+            )
+            aside = _aside(joining, lost, said.match, left, right, said.right_lost, options.kind)
+            result = Result(
+                "join", made, (said.entry,), (*said.findings, *found), aside, (said.match,)
+            )
+            result = with_reading(result, [left, right])
+            refuse_and_tell(result, [left, right], options)
+            files = _write_aside(lost, result.aside, options, delivery)
+            _write_page(result, [left, right], options, delivery)
+    targets = [(made, options.out), *files]
+    outputs = [output_of(*target) for target in targets] if options.json else []
+    show_everything(result, options)
+    tell_json(account(result, [left, right], outputs), options)
+    return 0
+
+
+def _joining(left: Table, right: Table, options: argparse.Namespace) -> StreamJoin:
+    key: Key = parse_key(options.key[0]) if options.key else shared_key(left, right)
+    check_key(key, left, right)
+    return StreamJoin(left, right, key, options.kind, bool(options.key))
+
+
+def _account_table(name: str, names: Sequence[str], rows: int, path: str) -> Table:
+    """A table that was never in memory, as accounts name it."""
+    strand = Strand(name, {}, (Origin(name, path, rows),))
+    return Table(name, tuple(Column(one, ((0, one),)) for one in names), (strand,), rows)
+
+
+def _pass(
+    joining: StreamJoin,
+    opened: Batches,
+    lost: _Lost,
+    options: argparse.Namespace,
+    delivery: Delivery,
+) -> list[Finding]:
+    """Let all left rows pass, and write the result as they do."""
+    delimiter = DELIMITED[options.out.suffix.lower()]
+    found: list[Finding] = []
+
+    def write(part: Path) -> None:
+        with part.open("wb", buffering=0) as file:
+            write_header(joining.column_names, file, delimiter)
+            batches = _batches(joining, opened, lost)
+            found.extend(write_batches(batches, file, delimiter, guard=options.guard_formulas))
+
+    delivery.write(options.out, write)
+    return found
+
+
+def _batches(joining: StreamJoin, opened: Batches, lost: _Lost) -> Iterator[Batch]:
+    for columns in opened.columns:
+        passed = joining.take(columns)
+        lost.take(passed)
+        yield passed.start, partial(joining.batch, passed)
+
+
+class _Lost:
+    """The left rows that the result does not have, or that match nothing, as they pass."""
+
+    def __init__(self, joining: StreamJoin) -> None:
+        self._joining = joining
+        self._spool: IO[bytes] = tempfile.SpooledTemporaryFile(_SPOOLED)  # noqa: SIM115
+        names = joining.left.column_names
+        self.names = [*(distinct_name(one, names) for one in ("reason", "source", "row")), *names]
+        self.rows = 0
+        self._begun = False
+
+    def take(self, passed: Passed) -> None:
+        """Render the rows set aside of a stretch."""
+        if not len(passed.lost_rows):
+            return
+        self.rows += len(passed.lost_rows)
+        reasons = pa.array(self._joining.reasons)
+        reason = pa.DictionaryArray.from_arrays(passed.lost_missing.astype(np.int32), reasons)
+        source = pa.repeat(self._joining.left.name, len(passed.lost_rows))
+        cells = [reason, source, pa.array(passed.lost_rows + 1), *passed.lost]
+        if not self._begun:
+            write_header(self.names, self._spool, ",")
+            self._begun = True
+        self._spool.write(batch_bytes(pa.RecordBatch.from_arrays(cells, names=self.names), ","))
+
+    def write(self, part: Path) -> None:
+        """Write them to a file."""
+        self._spool.seek(0)
+        with part.open("wb") as file:
+            shutil.copyfileobj(self._spool, file)
+
+
+@dataclass(frozen=True, eq=False)
+class _Passing:
+    """Rows set aside that were never in memory together."""
+
+    name: str
+    table: Table
+    in_result: bool
+
+    @property
+    def rows(self) -> int:
+        return self.table.rows
+
+
+def _aside(
+    joining: StreamJoin,
+    lost: _Lost,
+    match: Match,
+    left: Table,
+    right: Table,
+    right_lost: Any,
+    kind: str,
+) -> tuple[Any, ...]:
+    """What is set aside of both tables."""
+    named = f"{left.name}-{'matched' if kind == 'anti' else 'unmatched'}"
+    table = _account_table(named, lost.names, lost.rows, "")
+    ours = (_Passing(named, table, kind == "left"),) if lost.rows else ()
+    return (*ours, *unmatched_aside(right, left, right_lost, joining.right_codes, kind))
+
+
+def _write_aside(
+    lost: _Lost, aside: Sequence[Any], options: argparse.Namespace, delivery: Delivery
+) -> list[tuple[Table, Path]]:
+    files = []
+    for one in aside:
+        path = aside_file(one.name, options)
+        delivery.check(path, make_folder=True)
+        if isinstance(one, SetAside):
+            table = one.listed()
+            delivery.write(path, lambda part, table=table: write_table(table, part, ".csv"))
+        else:
+            table = one.table
+            delivery.write(path, lost.write)
+        files.append((table, path))
+    return files
+
+
+def _write_page(
+    result: Result, tables: Sequence[Table], options: argparse.Namespace, delivery: Delivery
+) -> None:
+    if options.report:
+        from plait.report.page import write_page
+
+        page = account(result, tables, ())
+        delivery.write(options.report, lambda part: write_page(page, part))
