@@ -29,12 +29,12 @@ from plait.core.aside import SetAside
 from plait.core.finding import Finding
 from plait.core.join import unmatched_aside
 from plait.core.keyspec import Key, check_key, parse_key, shared_key
-from plait.core.match import Match
+from plait.core.match import Rows
 from plait.core.names import distinct_name
+from plait.core.parallel import Ahead
 from plait.core.refusal import refuse_size
 from plait.core.streamed import KINDS, Passed, StreamJoin
 from plait.core.table import Column, Origin, Strand, Table
-from plait.formats.delimited import Batches
 from plait.formats.delimited_out import Batch, batch_bytes, write_batches, write_header
 from plait.formats.delivery import Delivery
 from plait.formats.endings import DELIMITED
@@ -76,36 +76,31 @@ def run_streamed(sources: Sequence[Source], options: argparse.Namespace, deliver
         handed over then.
     """
     source, right_source = sources
-    with Progress(not options.quiet) as progress:
-        (right,) = read_all([right_source], progress, options)
-        with (
-            delivery,
-            progress.phase("joining", source.size or None) as tick,
-            opened_batches(source, tick) as opened,
-        ):
-            left = _account_table(source.name, opened.names, 0, source.where)
-            joining = _joining(left, right, options)
-            lost = _Lost(joining)
-            found = _pass(joining, opened, lost, options, delivery)
-            said = joining.finish()
-            refuse_size(said.match, options.max_rows, said.findings)
-            left = _account_table(source.name, opened.names, said.match.left_rows, source.where)
-            left = replace(left, findings=opened.findings, written=opened.written)
-            made = _account_table(
-                options.out.stem, joining.column_names, said.match.output_rows, ""
-            )
-            aside = _aside(joining, lost, said.match, left, right, said.right_lost, options.kind)
-            result = Result(
-                "join", made, (said.entry,), (*said.findings, *found), aside, (said.match,)
-            )
-            result = with_reading(result, [left, right])
-            refuse_and_tell(result, [left, right], options)
-            files = _write_aside(lost, result.aside, options, delivery)
-            _write_page(result, [left, right], options, delivery)
-    targets = [(made, options.out), *files]
-    outputs = [output_of(*target) for target in targets] if options.json else []
+    with (
+        Progress(not options.quiet) as progress,
+        delivery,
+        progress.phase("joining", source.size or None) as tick,
+        opened_batches(source, tick) as opened,
+        Ahead(opened.columns) as columns,
+    ):
+        (right,) = read_all([right_source], Progress(False), options)
+        left = _account_table(source.name, opened.names, 0, source.where)
+        joining, lost = _joining(left, right, options), _Lost(left)
+        found = _pass(joining, columns, lost, options, delivery)
+        said = joining.finish()
+        refuse_size(said.match, options.max_rows, said.findings)
+        left = _account_table(source.name, opened.names, said.match.left_rows, source.where)
+        tables = [replace(left, findings=opened.findings, written=opened.written), right]
+        made = _account_table(options.out.stem, joining.column_names, said.match.output_rows, "")
+        aside = _aside(joining, lost, tables, said.right_lost, options.kind)
+        result = Result("join", made, (said.entry,), (*said.findings, *found), aside, (said.match,))
+        result = with_reading(result, tables)
+        refuse_and_tell(result, tables, options)
+        files = [(made, options.out), *_write_aside(lost, result.aside, options, delivery)]
+        _write_page(result, tables, options, delivery)
+    outputs = [output_of(*file) for file in files] if options.json else []
     show_everything(result, options)
-    tell_json(account(result, [left, right], outputs), options)
+    tell_json(account(result, tables, outputs), options)
     return 0
 
 
@@ -123,7 +118,7 @@ def _account_table(name: str, names: Sequence[str], rows: int, path: str) -> Tab
 
 def _pass(
     joining: StreamJoin,
-    opened: Batches,
+    columns: Iterator[list[pa.Array]],
     lost: _Lost,
     options: argparse.Namespace,
     delivery: Delivery,
@@ -135,39 +130,40 @@ def _pass(
     def write(part: Path) -> None:
         with part.open("wb", buffering=0) as file:
             write_header(joining.column_names, file, delimiter)
-            batches = _batches(joining, opened, lost)
+            batches = _batches(joining, columns, lost)
             found.extend(write_batches(batches, file, delimiter, guard=options.guard_formulas))
 
     delivery.write(options.out, write)
     return found
 
 
-def _batches(joining: StreamJoin, opened: Batches, lost: _Lost) -> Iterator[Batch]:
-    for columns in opened.columns:
-        passed = joining.take(columns)
-        lost.take(passed)
+def _batches(
+    joining: StreamJoin, columns: Iterator[list[pa.Array]], lost: _Lost
+) -> Iterator[Batch]:
+    for stretch in columns:
+        passed = joining.take(stretch)
+        lost.take(passed, joining.reasons)
         yield passed.start, partial(joining.batch, passed)
 
 
 class _Lost:
     """The left rows that the result does not have, or that match nothing, as they pass."""
 
-    def __init__(self, joining: StreamJoin) -> None:
-        self._joining = joining
+    def __init__(self, left: Table) -> None:
+        self._name, names = left.name, left.column_names
         self._spool: IO[bytes] = tempfile.SpooledTemporaryFile(_SPOOLED)  # noqa: SIM115
-        names = joining.left.column_names
         self.names = [*(distinct_name(one, names) for one in ("reason", "source", "row")), *names]
         self.rows = 0
         self._begun = False
 
-    def take(self, passed: Passed) -> None:
+    def take(self, passed: Passed, why: tuple[str, str]) -> None:
         """Render the rows set aside of a stretch."""
         if not len(passed.lost_rows):
             return
         self.rows += len(passed.lost_rows)
-        reasons = pa.array(self._joining.reasons)
-        reason = pa.DictionaryArray.from_arrays(passed.lost_missing.astype(np.int32), reasons)
-        source = pa.repeat(self._joining.left.name, len(passed.lost_rows))
+        missing = passed.lost_missing.astype(np.int32)
+        reason = pa.DictionaryArray.from_arrays(missing, pa.array(why))
+        source = pa.repeat(self._name, len(passed.lost_rows))
         cells = [reason, source, pa.array(passed.lost_rows + 1), *passed.lost]
         if not self._begun:
             write_header(self.names, self._spool, ",")
@@ -197,13 +193,12 @@ class _Passing:
 def _aside(
     joining: StreamJoin,
     lost: _Lost,
-    match: Match,
-    left: Table,
-    right: Table,
-    right_lost: Any,
+    tables: Sequence[Table],
+    right_lost: Rows,
     kind: str,
 ) -> tuple[Any, ...]:
     """What is set aside of both tables."""
+    left, right = tables
     named = f"{left.name}-{'matched' if kind == 'anti' else 'unmatched'}"
     table = _account_table(named, lost.names, lost.rows, "")
     ours = (_Passing(named, table, kind == "left"),) if lost.rows else ()

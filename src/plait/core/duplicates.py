@@ -218,14 +218,15 @@ class FirstCells:
     """
 
     def __init__(self, columns: int) -> None:
-        self.differs: Flags = np.zeros(0, bool)
-        self._heads: list[Words] = [np.zeros(0, np.uint64) for _ in range(columns)]
+        self.differs: Flags = np.ones(1, bool)  # the last for rows without a key: not compared
+        self._heads: list[Words] = [np.zeros(1, np.uint64) for _ in range(columns)]
 
     def take(self, columns: Sequence[pa.Array], codes: Codes, size: int) -> None:
         """Compare some rows with the first ones of their keys; codes are below ``size``."""
         self.make_room(size)
-        rows = np.flatnonzero(codes >= 0)
-        rows = rows[~self.differs[codes[rows]]]
+        rows = np.flatnonzero(~self.differs.take(codes, mode="wrap"))
+        if not len(rows):
+            return
         every = [Cells(column) for column in columns]
         for number in sorted(range(len(columns)), key=lambda n: every[n].longest):
             code = codes[rows]
@@ -240,10 +241,10 @@ class FirstCells:
 
     def make_room(self, size: int) -> None:
         """Take codes below ``size`` from now on."""
-        short = size - len(self.differs)
+        short = size + 1 - len(self.differs)
         if short > 0:
             more = max(short, len(self.differs) // 2)
-            self.differs = np.append(self.differs, np.zeros(more, bool))
+            self.differs = np.concatenate([self.differs[:-1], np.zeros(more, bool), [True]])
             nothing = np.zeros(more, np.uint64)
             self._heads = [np.append(head, nothing) for head in self._heads]
 

@@ -122,7 +122,6 @@ class KeyIndex:
             dictionary.encode(column)
             for dictionary, column in zip(self._dictionaries, cells, strict=True)
         ]
-        self._note(parts)
         codes = parts[0]
         new = np.flatnonzero(codes >= self.size) if not self._pairs else codes[:0]
         if len(new):
@@ -132,15 +131,24 @@ class KeyIndex:
         for met, part in zip(self._met, parts, strict=True):
             met.append(part[new])
         self.size += len(new)
+        if self._pairs and len(lost := np.flatnonzero(codes < 0)):
+            for number, part in enumerate(parts):  # a part may stand where another is missing
+                self._note(number, part[lost])
         return codes
 
-    def _note(self, parts: Sequence[Codes]) -> None:
-        for number, part in enumerate(parts):
-            short = len(self._dictionaries[number]) - len(self._seen[number])
-            if short > 0:
-                more = np.zeros(max(short, len(self._seen[number])), bool)
-                self._seen[number] = np.append(self._seen[number], more)
-            self._seen[number][part[part >= 0]] = True
+    def _note(self, number: int, part: Codes) -> None:
+        """Mark texts of a key column that stood in rows that came by."""
+        short = len(self._dictionaries[number]) - len(self._seen[number])
+        if short > 0:
+            self._seen[number] = np.append(self._seen[number], np.zeros(short, bool))
+        self._seen[number][part[part >= 0]] = True
+
+    def note_known(self, counts: npt.NDArray[np.int64]) -> None:
+        """Mark the texts of the keys that came by; ``counts`` are rows by code."""
+        rows = np.flatnonzero(np.append(counts[: self.known] > 0, False)[self.codes])
+        for number, part in enumerate(self.parts):
+            self._note(number, part[rows])
+            self._note(number, self.met(number))
 
     def met(self, number: int) -> Codes:
         """For each key that is not in the table the code of its part in a key column."""

@@ -26,6 +26,7 @@ from plait.core.keyspec import Key
 from plait.core.kinds import MARKERS, NUMBERS, kind_of, likely_kind, marked_missing
 from plait.core.ledger import Entry
 from plait.core.match import ONE_SIDED, Match, Matching
+from plait.core.parallel import InTurn
 from plait.core.table import Column, Origin, Strand, Table, arrow_rows
 from plait.core.trap import trap_findings
 from plait.core.wordtable import Codes
@@ -113,7 +114,8 @@ class StreamJoin:
         self._index = KeyIndex(right, there)
         self._right_counts = count(self._index.codes, self._index.known)
         self._check_right(there)
-        self._partner = first_rows(self._index.codes, self._index.known).astype(np.int32)
+        partner = first_rows(self._index.codes, self._index.known).astype(np.int32)
+        self._partner = np.append(partner, np.int32(-1))  # the last for what is not there
         self._cells = {} if kind in ONE_SIDED else self._near()
         self._counts = np.zeros(self._index.known, np.int64)
         self._waiting: list[Codes] = []
@@ -121,7 +123,7 @@ class StreamJoin:
         self._lost: list[tuple[list[pa.Array], Rows, Codes]] = []
         self._unkeyed: list[tuple[list[pa.Array], Rows, Codes]] = []
         others = [n for n in range(len(left.columns)) if n not in self._key]
-        self._first = FirstCells(len(others))
+        self._first, self._comparing = FirstCells(len(others)), InTurn()
         self._others = others
         self._kept: list[tuple[list[pa.Array], Rows, Codes]] = []
         self._wanted = np.zeros(0, bool)
@@ -166,10 +168,7 @@ class StreamJoin:
         if not self._rows:
             self._check_left(cells)
         codes = self._index.encode(cells)
-        known = self._index.known
-        partner = np.append(self._partner, np.int32(-1)).take(
-            np.where(codes < known, codes, -1), mode="wrap"
-        )
+        partner = self._partner.take(np.where(codes < self._index.known, codes, -1), mode="wrap")
         self._note_counts(codes)
         rows = np.arange(self._rows, self._rows + len(codes))
         self._note_examples(columns, rows, codes)
@@ -220,7 +219,8 @@ class StreamJoin:
 
     def _note_examples(self, columns: list[pa.Array], rows: Rows, codes: Codes) -> None:
         """Mark keys whose rows differ, and keep the rows of some keys for examples."""
-        self._first.take([columns[number] for number in self._others], codes, self._index.size)
+        others = [columns[number] for number in self._others]
+        self._comparing.ask(self._first.take, others, codes, self._index.size)
         if not len(self._wanted):
             self._wanted = np.zeros(self._index.size + 1, bool)
             self._wanted[codes[:_EXAMPLE_KEYS]] = True
@@ -253,6 +253,8 @@ class StreamJoin:
             otherwise, or that rows must be compared cell by cell.
         """
         self._count()
+        self._comparing.wait()
+        self._index.note_known(self._counts)
         kinds = self._kinds()
         self._first.make_room(self._index.size)
         if self._first.open_keys(self._counts).any():

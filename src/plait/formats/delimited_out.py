@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from plait.core.finding import MOST_EXAMPLES, Finding
-from plait.core.parallel import ordered_map
+from plait.core.parallel import InTurn, ordered_map
 from plait.core.table import Table
 from plait.core.text import as_text, has_clock
 from plait.formats.formulas import formula_finding, formula_rows, guarded
@@ -85,11 +85,13 @@ def write_batches(
         return _rendered(make(), start, delimiter, guard)
 
     count, found = 0, []
+    writing = InTurn()  # so that nobody waits for the disk
     for made in ordered_map(rendered, batches):
-        _write_all(file, made.data)
+        writing.ask(_write_all, file, made.data)
         tick(made.rows)
         count += made.formulas
         found += made.examples if len(found) < MOST_EXAMPLES else []
+    writing.wait()
     return formula_finding(found, count, guard)
 
 
