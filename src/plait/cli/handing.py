@@ -190,7 +190,8 @@ def _written(
             def write(part: Path, table: Table = table, path: Path = path) -> None:
                 more = beside if table is result.table else {}
                 guard = options.guard_formulas
-                findings.extend(write_table(table, part, path.suffix, tick, guard, more))
+                found = write_table(table, part, path.suffix, tick, guard, more)
+                findings.extend(found if table is result.table else ())
 
             delivery.write(path, write)
         if not options.out:

@@ -31,7 +31,7 @@ from plait.core.join import unmatched_aside
 from plait.core.keyspec import Key, check_key, parse_key, shared_key
 from plait.core.match import Rows
 from plait.core.names import distinct_name
-from plait.core.parallel import Ahead
+from plait.core.parallel import Ahead, half, ordered_map
 from plait.core.refusal import refuse_size
 from plait.core.streamed import KINDS, Passed, StreamJoin
 from plait.core.table import Column, Origin, Strand, Table
@@ -43,7 +43,7 @@ from plait.formats.reading import opened_batches
 from plait.formats.sources import Source
 from plait.report.account import output_of
 
-LEAST_BYTES = 32 << 20
+LEAST_BYTES = 512 << 20
 _SPOOLED = 16 << 20
 
 
@@ -62,8 +62,13 @@ def may_stream(sources: Sequence[Source], options: argparse.Namespace) -> bool:
         and left.ending in DELIMITED
         and options.out.suffix.lower() in DELIMITED
         and left.size >= LEAST_BYTES
-        and left.size > right.size
+        and larger(left, right)
     )
+
+
+def larger(left: Source, right: Source) -> bool:
+    """Whether the left file is the larger one."""
+    return left.size > right.size
 
 
 def run_streamed(sources: Sequence[Source], options: argparse.Namespace, delivery: Delivery) -> int:
@@ -85,7 +90,7 @@ def run_streamed(sources: Sequence[Source], options: argparse.Namespace, deliver
     ):
         (right,) = read_all([right_source], Progress(False), options)
         left = _account_table(source.name, opened.names, 0, source.where)
-        joining, lost = _joining(left, right, options), _Lost(left)
+        joining, lost = _joining(left, right, options), _Lost(left, options.guard_formulas)
         found = _pass(joining, columns, lost, options, delivery)
         said = joining.finish()
         refuse_size(said.match, options.max_rows, said.findings)
@@ -131,7 +136,8 @@ def _pass(
         with part.open("wb", buffering=0) as file:
             write_header(joining.column_names, file, delimiter)
             batches = _batches(joining, columns, lost)
-            found.extend(write_batches(batches, file, delimiter, guard=options.guard_formulas))
+            guard = options.guard_formulas
+            found.extend(write_batches(batches, file, delimiter, guard=guard, workers=half()))
 
     delivery.write(options.out, write)
     return found
@@ -140,8 +146,8 @@ def _pass(
 def _batches(
     joining: StreamJoin, columns: Iterator[list[pa.Array]], lost: _Lost
 ) -> Iterator[Batch]:
-    for stretch in columns:
-        passed = joining.take(stretch)
+    for looked in ordered_map(joining.look_up, columns, 2, half()):
+        passed = joining.take(looked)
         lost.take(passed, joining.reasons)
         yield passed.start, partial(joining.batch, passed)
 
@@ -149,7 +155,8 @@ def _batches(
 class _Lost:
     """The left rows that the result does not have, or that match nothing, as they pass."""
 
-    def __init__(self, left: Table) -> None:
+    def __init__(self, left: Table, guard: bool) -> None:
+        self._guard = guard
         self._name, names = left.name, left.column_names
         self._spool: IO[bytes] = tempfile.SpooledTemporaryFile(_SPOOLED)  # noqa: SIM115
         self.names = [*(distinct_name(one, names) for one in ("reason", "source", "row")), *names]
@@ -168,7 +175,9 @@ class _Lost:
         if not self._begun:
             write_header(self.names, self._spool, ",")
             self._begun = True
-        self._spool.write(batch_bytes(pa.RecordBatch.from_arrays(cells, names=self.names), ","))
+        self._spool.write(
+            batch_bytes(pa.RecordBatch.from_arrays(cells, names=self.names), ",", self._guard)
+        )
 
     def write(self, part: Path) -> None:
         """Write them to a file."""

@@ -9,7 +9,7 @@ comparison and joining follow by counting.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from itertools import cycle, islice
 from typing import Any
@@ -19,7 +19,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.dictionary import MISSING, TextDictionary
+from plait.core.dictionary import MISSING, TextDictionary, smallest_dtype
 from plait.core.forms import base
 from plait.core.kinds import MARKERS, NUMBERS, kind_of, plain_number
 from plait.core.loosen import FORM_WAYS, checked_ways, loosened
@@ -40,7 +40,7 @@ class CodedColumn:
 
     Parameters
     ----------
-    codes : tuple of int32 arrays
+    codes : tuple of int32 arrays, or of shorter integers
         One for each table; -1 where the cell is missing.
     size : int
         Codes go from 0 to ``size - 1``.
@@ -126,7 +126,14 @@ def code_keys(
     codes, size = columns[0].codes, columns[0].size
     for column in columns[1:]:
         codes, size = mix(codes, size, column.codes, column.size)
-    return Coding(codes, size, columns)
+    return Coding(codes, size, columns if len(columns) == 1 else tuple(map(_compact, columns)))
+
+
+def _compact(column: CodedColumn) -> CodedColumn:
+    """The column with codes of as few bytes as hold them: they stay for as long as the tables."""
+    dtype = smallest_dtype(column.size)
+    codes = tuple(one.astype(dtype, copy=False) for one in column.codes)
+    return replace(column, codes=codes)
 
 
 def code_column(

@@ -18,7 +18,7 @@ from plait.core.text import as_text, is_text
 from plait.core.words import MARK, PIECE, Cells
 from plait.core.wordtable import Codes, WordTable
 
-MISSING = -1
+MISSING, UNKNOWN = -1, -2
 _DEEPER = np.int64(1 << 31)
 _STEP = 1 << 17
 _FEW = 8  # rows for each distinct text, from which on coding a column pays
@@ -103,6 +103,40 @@ class TextDictionary:
         edges += np.int64(1)
         return self._edges.encode(edges.view(np.uint64))[0] + _DEEPER
 
+    def find(self, array: pa.Array) -> Codes:
+        """Codes of the cells, -1 for missing and empty ones, -2 for texts not taken in.
+
+        Changes nothing, so threads may share the dictionary meanwhile.
+
+        >>> dictionary = TextDictionary()
+        >>> _ = dictionary.encode(pa.array(["Y1", "a longer text"]))
+        >>> dictionary.find(pa.array(["a longer text", "", "Y2", "a longer test"])).tolist()
+        [1, -1, -2, -2]
+        """
+        cells = Cells(as_text(array))
+        longer = np.flatnonzero(cells.lengths > PIECE)
+        words = cells.words(0)
+        if len(longer):
+            words[longer] = self._find_long(cells, longer)
+        codes = self._ends.find(words)
+        codes[codes < 0] = UNKNOWN
+        codes[cells.lengths == 0] = MISSING
+        return codes
+
+    def _find_long(self, cells: Cells, rows: npt.NDArray[np.int64]) -> npt.NDArray[np.uint64]:
+        """As ``_long_words``; a word that no text has, where the pieces are not known."""
+        nodes = self._pieces.find(cells.words(0, rows)).astype(np.int64)
+        lengths, piece = cells.lengths.take(rows), 1
+        while len(walking := np.flatnonzero((nodes >= 0) & (lengths > piece * PIECE))):
+            next_ = self._pieces.find(cells.words(piece, rows[walking])).astype(np.int64)
+            edges = ((nodes[walking] << np.int64(32)) | np.maximum(next_, 0)) + np.int64(1)
+            found = self._edges.find(edges.view(np.uint64)).astype(np.int64)
+            known = (next_ >= 0) & (found >= 0)
+            nodes[walking] = np.where(known, found + _DEEPER, -1)
+            piece += 1
+        words: npt.NDArray[np.uint64] = (nodes.view(np.uint64) << np.uint64(8)) | MARK
+        return words
+
     def texts(self) -> pa.Array:
         """The distinct texts in the order of their codes."""
         if not self._texts:
@@ -133,7 +167,7 @@ def coded(column: pa.ChunkedArray) -> pa.Array | None:
         return None
     codes[codes == MISSING] = len(texts)  # an empty cell stays an empty text
     absent = column.is_null().to_numpy() if column.null_count else None
-    index = pa.array(codes.astype(_smallest(len(texts))), mask=absent)
+    index = pa.array(codes.astype(smallest_dtype(len(texts))), mask=absent)
     known = pa.chunked_array([texts, pa.array([""], texts.type)]).combine_chunks()
     return pa.DictionaryArray.from_arrays(index, known)
 
@@ -146,7 +180,8 @@ def _repetitive(column: pa.ChunkedArray) -> bool:
     return len(glance) * 2 <= len(head)
 
 
-def _smallest(most: int) -> type[np.signedinteger[Any]]:
+def smallest_dtype(most: int) -> type[np.signedinteger[Any]]:
+    """The shortest integer for codes below ``most``, and for -1."""
     return np.int8 if most < 2**7 else np.int16 if most < 2**15 else np.int32
 
 

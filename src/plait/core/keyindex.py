@@ -1,4 +1,4 @@
-"""The keys of one table held ready, and those of another looked up a stretch at a time."""
+"""The keys of one table held ready, and those of other rows looked up a stretch at a time."""
 
 from __future__ import annotations
 
@@ -8,68 +8,65 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.dictionary import MISSING, TextDictionary
+from plait.core.dictionary import MISSING, UNKNOWN, TextDictionary
 from plait.core.table import Table
+from plait.core.text import as_text
 from plait.core.wordtable import Codes, WordTable
 
 _DIRECT_SLOTS = 1 << 24
 
-Flags = npt.NDArray[np.bool_]
+Counts = npt.NDArray[np.int64]
 
 
-class PairCodes:
-    """Dense codes of pairs of codes; those of the first table come first.
+class KnownPairs:
+    """Dense codes of the pairs of codes that stand in a table.
 
-    Pairs of codes that both stand in the first table are looked up directly where
-    there is room for a slot each; all others through the word table.
+    They are looked up directly where there is room for a slot for each possible
+    pair, else through the word table. Looking up changes nothing.
+
+    Examples
+    --------
+    >>> left, right = np.array([0, 1, 0], np.int32), np.array([2, 2, 2], np.int32)
+    >>> pairs = KnownPairs(left, 2, right, 3)
+    >>> pairs.codes.tolist(), pairs.size
+    ([0, 1, 0], 2)
+    >>> pairs.find(np.array([1, 1, -1], np.int32), np.array([2, 0, 0], np.int32)).tolist()
+    [1, -2, -1]
     """
 
     def __init__(self, left: Codes, left_size: int, right: Codes, right_size: int) -> None:
-        self._words = WordTable()
-        self._sizes = left_size, right_size
+        self._words, self._right_size = WordTable(), right_size
         self._direct: Codes | None = None
-        self.first = self._look_up(left, right)
-        self.known = self._words.size
-        if left_size * right_size <= _DIRECT_SLOTS:
-            self._direct = np.full(left_size * right_size + 1, MISSING, np.int32)
-            there = self.first >= 0
-            self._direct[left[there].astype(np.int64) * right_size + right[there]] = self.first[
-                there
-            ]
-
-    def encode(self, left: Codes, right: Codes) -> tuple[Codes, npt.NDArray[np.int64]]:
-        """Codes of the pairs, -1 where either is; and positions of pairs not seen before."""
-        if self._direct is None:
-            before = self._words.size
-            codes = self._look_up(left, right)
-            return codes, self._new(codes, before)
-        left_size, right_size = self._sizes
-        inside = (left >= 0) & (right >= 0) & (left < left_size) & (right < right_size)
-        slots = np.where(inside, left.astype(np.int64) * right_size + right, -1)
-        codes = self._direct.take(slots, mode="wrap")
-        rest = np.flatnonzero((codes < 0) & (left >= 0) & (right >= 0))
-        if not len(rest):
-            return codes, rest
-        before = self._words.size
-        found = self._look_up(left[rest], right[rest])
-        codes[rest] = found
-        return codes, rest[self._new(found, before)]
-
-    def _look_up(self, left: Codes, right: Codes) -> Codes:
-        codes = np.full(len(left), MISSING, np.int32)
         there = np.flatnonzero((left >= 0) & (right >= 0))
-        words = left[there].astype(np.uint64) + np.uint64(1) << np.uint64(32)
-        words |= right[there].astype(np.uint64)
-        codes[there] = self._words.encode(words)[0]
+        self.codes = np.full(len(left), MISSING, np.int32)
+        self.codes[there] = self._words.encode(pair_words(left[there], right[there]))[0]
+        self.size = self._words.size
+        if left_size * right_size <= _DIRECT_SLOTS:
+            self._direct = np.full(left_size * right_size + 1, UNKNOWN, np.int32)
+            slots = left[there].astype(np.int64) * right_size + right[there]
+            self._direct[slots] = self.codes[there]
+
+    def find(self, left: Codes, right: Codes) -> Codes:
+        """Codes of the pairs, -1 where either is, -2 for others that the table lacks."""
+        lacking = (left < 0) | (right < 0)
+        if self._direct is not None:
+            slots = left.astype(np.int64)
+            slots *= self._right_size
+            slots += right
+            slots[lacking] = -1
+            codes: Codes = self._direct.take(slots, mode="wrap")
+        else:
+            codes = self._words.find(pair_words(left, right))
+            codes[codes < 0] = UNKNOWN
+            codes[lacking] = UNKNOWN
+        codes[(left == MISSING) | (right == MISSING)] = MISSING
         return codes
 
-    @staticmethod
-    def _new(codes: Codes, before: int) -> npt.NDArray[np.int64]:
-        """A position of each code that was given out since, in their order."""
-        at = np.flatnonzero(codes >= before)
-        first = np.full(int(codes.max(initial=before - 1)) + 1 - before, -1, np.int64)
-        first[codes[at[::-1]] - before] = at[::-1]
-        return first
+
+def pair_words(left: Codes, right: Codes) -> npt.NDArray[np.uint64]:
+    """Each pair of codes as one word; those below zero give words that mean nothing."""
+    words = left.astype(np.uint64) + np.uint64(1) << np.uint64(32)
+    return words | right.astype(np.uint32)
 
 
 class KeyIndex:
@@ -86,7 +83,9 @@ class KeyIndex:
     codes : array of int32
         The code of each row's key, -1 where it is missing.
     known : int
-        Codes below it stand in the table; those above were met later.
+        Codes below it stand in the table; those from it on were met in other rows.
+    size : int
+        All codes so far are below it.
     parts : list of int32 arrays
         For each key column the codes of the table's rows.
 
@@ -95,8 +94,9 @@ class KeyIndex:
     >>> from plait.core.table import from_columns
     >>> table = from_columns("t", {"yard": ["A", "B"], "hive": ["1", "2"]})
     >>> index = KeyIndex(table, ["yard", "hive"])
-    >>> index.encode([pa.array(["B", "A", ""]), pa.array(["2", "9", "1"])]).tolist(), index.known
-    ([1, 2, -1], 2)
+    >>> cells = [pa.array(["B", "A", ""]), pa.array(["2", "9", "1"])]
+    >>> index.find(cells).tolist(), index.taken_in(cells, index.find(cells)).tolist()
+    ([1, -2, -1], [1, 2, -1])
     """
 
     def __init__(self, table: Table, names: Sequence[str]) -> None:
@@ -106,44 +106,75 @@ class KeyIndex:
             for dictionary, name in zip(self._dictionaries, names, strict=True)
         ]
         self._sizes = [len(dictionary) for dictionary in self._dictionaries]
-        self._seen = [np.zeros(size, bool) for size in self._sizes]
-        self._pairs: list[PairCodes] = []
+        self._pairs: list[KnownPairs] = []
         codes, size = self.parts[0], self._sizes[0]
         for part, part_size in zip(self.parts[1:], self._sizes[1:], strict=True):
-            pairs = PairCodes(codes, size, part, part_size)
+            pairs = KnownPairs(codes, size, part, part_size)
             self._pairs.append(pairs)
-            codes, size = pairs.first, pairs.known
+            codes, size = pairs.codes, pairs.size
         self.codes, self.known, self.size = codes, size, size
+        # What the table does not hold is kept apart, so that looking up may go on meanwhile.
+        self._others = [TextDictionary() for _ in names]
+        self._met_words = [WordTable() for _ in names]
         self._met: list[list[Codes]] = [[] for _ in names]
+        self._seen = [np.zeros(size, bool) for size in self._sizes]
 
-    def encode(self, cells: Sequence[pa.Array]) -> Codes:
-        """Codes of the keys of some rows, taking in those not met before."""
-        parts = [
-            dictionary.encode(column)
-            for dictionary, column in zip(self._dictionaries, cells, strict=True)
-        ]
-        codes = parts[0]
-        new = np.flatnonzero(codes >= self.size) if not self._pairs else codes[:0]
-        if len(new):
-            new = PairCodes._new(codes, self.size)
-        for pairs, part in zip(self._pairs, parts[1:], strict=True):
-            codes, new = pairs.encode(codes, part)
+    def find(self, cells: Sequence[pa.Array]) -> Codes:
+        """Codes of keys, -1 where a part is missing, -2 for keys that the table lacks.
+
+        Changes nothing: stretches of rows may be looked up side by side.
+        """
+        codes = self._dictionaries[0].find(cells[0])
+        for number, pairs in enumerate(self._pairs, 1):
+            codes = pairs.find(codes, self._dictionaries[number].find(cells[number]))
+        return codes
+
+    def taken_in(self, cells: Sequence[pa.Array], codes: Codes) -> Codes:
+        """The codes that ``find`` gave, with codes for the keys that the table lacks."""
+        self._note_incomplete(cells, codes)
+        rows = np.flatnonzero(codes == UNKNOWN)
+        if not len(rows):
+            return codes
+        parts = self._parts_of([column.take(pa.array(rows)) for column in cells])
+        own, new = self._met_words[0].encode(parts[0].astype(np.uint64) + np.uint64(1))
+        for table, part in zip(self._met_words[1:], parts[1:], strict=True):
+            own, new = table.encode(pair_words(own, part))
         for met, part in zip(self._met, parts, strict=True):
             met.append(part[new])
         self.size += len(new)
-        if self._pairs and len(lost := np.flatnonzero(codes < 0)):
-            for number, part in enumerate(parts):  # a part may stand where another is missing
-                self._note(number, part[lost])
+        codes = codes.copy()
+        codes[rows] = own + np.int32(self.known)
         return codes
+
+    def _parts_of(self, cells: Sequence[pa.Array]) -> list[Codes]:
+        """The codes of each part: those of the table, and behind them those met elsewhere."""
+        made = []
+        for number, column in enumerate(cells):
+            part = self._dictionaries[number].find(column)
+            other = np.flatnonzero(part == UNKNOWN)
+            if len(other):
+                found = self._others[number].encode(as_text(column.take(pa.array(other))))
+                part[other] = found + np.int32(self._sizes[number])
+            made.append(part)
+        return made
+
+    def _note_incomplete(self, cells: Sequence[pa.Array], codes: Codes) -> None:
+        """A part may stand where another is missing; its text counts for the column's kind."""
+        rows = np.flatnonzero(codes == MISSING) if len(cells) > 1 else codes[:0]
+        if len(rows):
+            parts = self._parts_of([column.take(pa.array(rows)) for column in cells])
+            for number, part in enumerate(parts):
+                self._note(number, part)
 
     def _note(self, number: int, part: Codes) -> None:
         """Mark texts of a key column that stood in rows that came by."""
-        short = len(self._dictionaries[number]) - len(self._seen[number])
-        if short > 0:
-            self._seen[number] = np.append(self._seen[number], np.zeros(short, bool))
+        size = self._sizes[number] + len(self._others[number])
+        if size > len(self._seen[number]):
+            more = np.zeros(size - len(self._seen[number]), bool)
+            self._seen[number] = np.append(self._seen[number], more)
         self._seen[number][part[part >= 0]] = True
 
-    def note_known(self, counts: npt.NDArray[np.int64]) -> None:
+    def note_known(self, counts: Counts) -> None:
         """Mark the texts of the keys that came by; ``counts`` are rows by code."""
         rows = np.flatnonzero(np.append(counts[: self.known] > 0, False)[self.codes])
         for number, part in enumerate(self.parts):
@@ -151,18 +182,22 @@ class KeyIndex:
             self._note(number, self.met(number))
 
     def met(self, number: int) -> Codes:
-        """For each key that is not in the table the code of its part in a key column."""
+        """For each key that the table lacks the code of its part in a key column."""
         return np.concatenate([np.empty(0, np.int32), *self._met[number]])
 
     def texts(self, number: int) -> pa.Array:
         """The distinct texts of a key column, those of the table first."""
-        return self._dictionaries[number].texts()
+        both = self._dictionaries[number].texts(), self._others[number].texts()
+        wide = any(pa.types.is_large_string(one.type) for one in both)
+        kind = pa.large_string() if wide else pa.string()
+        return pa.chunked_array([one.cast(kind) for one in both], kind).combine_chunks()
 
     def own_texts(self, number: int) -> pa.Array:
         """Those that stand in the table."""
-        return self.texts(number).slice(0, self._sizes[number])
+        return self._dictionaries[number].texts()
 
     def texts_met(self, number: int) -> pa.Array:
         """Those that stood in rows that came by."""
         texts = self.texts(number)
-        return texts.filter(pa.array(self._seen[number][: len(texts)]))
+        seen = self._seen[number]
+        return texts.filter(pa.array(np.append(seen, np.zeros(len(texts) - len(seen), bool))))

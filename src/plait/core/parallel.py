@@ -24,12 +24,21 @@ def cores() -> int:
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
+def half() -> int:
+    """Workers for each of several stages that work at the same time."""
+    return max(1, cores() // 2)
+
+
 def ordered_map(
-    function: Callable[[Item], Result], items: Iterable[Item], ahead: int = 2
+    function: Callable[[Item], Result],
+    items: Iterable[Item],
+    ahead: int = 2,
+    workers: int | None = None,
 ) -> Iterator[Result]:
     """Yield ``function(item)`` in the order of the items, working ``ahead`` items a core.
 
     Memory is bounded: an item is only drawn when an earlier result has been taken.
+    There are as many workers as cores, or fewer where several stages share them.
 
     >>> list(ordered_map(len, ["a", "bb"]))
     [1, 2]
@@ -38,11 +47,12 @@ def ordered_map(
         yield from map(function, items)
         return
     waiting: deque[Future[Result]] = deque()
-    pool = ThreadPoolExecutor(cores())
+    workers = workers or cores()
+    pool = ThreadPoolExecutor(workers)
     try:
         for item in items:
             waiting.append(pool.submit(function, item))
-            if len(waiting) > ahead * cores():
+            if len(waiting) > ahead * workers:
                 yield waiting.popleft().result()
         while waiting:
             yield waiting.popleft().result()

@@ -32,7 +32,7 @@ from plait.core.trap import trap_findings
 from plait.core.wordtable import Codes
 
 KINDS = ("left", "inner", "semi", "anti")
-_EXAMPLE_KEYS = 2000
+_EXAMPLE_ROWS = 2000
 _MOST_KEPT = 50_000
 _MOST_LOST = 1000
 _COUNTED_TOGETHER = 1 << 21
@@ -43,6 +43,30 @@ Rows = npt.NDArray[np.int64]
 
 class NotStreamableError(Exception):
     """The join has to be made in memory."""
+
+
+@dataclass(frozen=True, eq=False)
+class Looked:
+    """A stretch of left rows whose keys were looked up.
+
+    Parameters
+    ----------
+    columns : list of pyarrow.Array
+    codes : array of int32
+        Of the keys: -1 for missing, -2 for those that the right table lacks.
+    partner : array of int32
+        The right row of each, -1 for none.
+    lost : array of int
+        The rows that are listed apart.
+    gone : list of pyarrow.Array
+        Their cells.
+    """
+
+    columns: list[pa.Array]
+    codes: Codes
+    partner: Codes
+    lost: Rows
+    gone: list[pa.Array]
 
 
 @dataclass(frozen=True, eq=False)
@@ -126,7 +150,7 @@ class StreamJoin:
         self._first, self._comparing = FirstCells(len(others)), InTurn()
         self._others = others
         self._kept: list[tuple[list[pa.Array], Rows, Codes]] = []
-        self._wanted = np.zeros(0, bool)
+        self._wanted = np.zeros(1, bool)
 
     def _check_right(self, names: Sequence[str]) -> None:
         """See that the plain comparison holds as far as the right side tells."""
@@ -162,19 +186,23 @@ class StreamJoin:
         """Of the result."""
         return (*self.left.column_names, *self._cells)
 
-    def take(self, columns: list[pa.Array]) -> Passed:
-        """Look up the keys of a stretch of left rows."""
+    def look_up(self, columns: list[pa.Array]) -> Looked:
+        """Look up the keys of a stretch of left rows. May be done for several at once."""
+        codes = self._index.find([columns[number] for number in self._key])
+        partner = self._partner.take(np.maximum(codes, -1), mode="wrap")
+        lost = np.flatnonzero(partner >= 0 if self.kind == "anti" else partner < 0)
+        return Looked(columns, codes, partner, lost, _taken(columns, lost))
+
+    def take(self, looked: Looked) -> Passed:
+        """Take a stretch of left rows into the account; they come in their order."""
+        columns, partner = looked.columns, looked.partner
         cells = [columns[number] for number in self._key]
         if not self._rows:
             self._check_left(cells)
-        codes = self._index.encode(cells)
-        partner = self._partner.take(np.where(codes < self._index.known, codes, -1), mode="wrap")
+        codes = self._index.taken_in(cells, looked.codes)
         self._note_counts(codes)
         rows = np.arange(self._rows, self._rows + len(codes))
         self._note_examples(columns, rows, codes)
-        lost = np.flatnonzero(partner >= 0 if self.kind == "anti" else partner < 0)
-        gone = _taken(columns, lost)
-        missing = codes[lost] < 0
         self._note_lost(columns, rows, codes, partner)
         start, kept = self._out, self._kept_of(partner)
         shown = columns if kept is None else _taken(columns, kept)
@@ -182,7 +210,8 @@ class StreamJoin:
             partner = partner[kept]
         self._rows += len(codes)
         self._out += len(partner)
-        return Passed(start, shown, partner, gone, rows[lost], missing)
+        missing = codes[looked.lost] < 0
+        return Passed(start, shown, partner, looked.gone, rows[looked.lost], missing)
 
     def _kept_of(self, partner: Codes) -> Rows | None:
         """Which rows of a stretch the result has; ``None`` for all."""
@@ -221,16 +250,21 @@ class StreamJoin:
         """Mark keys whose rows differ, and keep the rows of some keys for examples."""
         others = [columns[number] for number in self._others]
         self._comparing.ask(self._first.take, others, codes, self._index.size)
-        if not len(self._wanted):
-            self._wanted = np.zeros(self._index.size + 1, bool)
-            self._wanted[codes[:_EXAMPLE_KEYS]] = True
-            self._wanted[-1] = False
-        held = sum(len(kept) for _, kept, _ in self._kept)
-        if held > _MOST_KEPT:
+        if self._rows < _EXAMPLE_ROWS:
+            self._want(codes[: _EXAMPLE_ROWS - self._rows])
+        if sum(len(kept) for _, kept, _ in self._kept) > _MOST_KEPT:
             return
         last = len(self._wanted) - 1
         some = np.flatnonzero(self._wanted[np.where((codes < 0) | (codes > last), last, codes)])
         self._kept.append((_taken(columns, some), rows[some], codes[some]))
+
+    def _want(self, codes: Codes) -> None:
+        """Rows of these keys are kept; the last place stays free, for other codes."""
+        wanted = np.zeros(self._index.size + 1, bool)
+        wanted[: len(self._wanted) - 1] = self._wanted[:-1]
+        wanted[codes] = True
+        wanted[-1] = False
+        self._wanted = wanted
 
     def _note_lost(self, columns: list[pa.Array], rows: Rows, codes: Codes, partner: Codes) -> None:
         """Keep the first rows without a match, and without a key, for examples."""
@@ -252,6 +286,8 @@ class StreamJoin:
             When some cell further down has shown that keys must be compared
             otherwise, or that rows must be compared cell by cell.
         """
+        if not self._rows:
+            raise NotStreamableError
         self._count()
         self._comparing.wait()
         self._index.note_known(self._counts)

@@ -59,6 +59,29 @@ class WordTable:
             return codes, waiting
         return codes, self._settle(words, codes, waiting)
 
+    def find(self, words: Words) -> Codes:
+        """Codes of the words, -1 for those not taken in. Changes nothing, so threads may share it.
+
+        >>> table = WordTable()
+        >>> _ = table.encode(np.array([7, 9], np.uint64))
+        >>> table.find(np.array([9, 8], np.uint64)).tolist()
+        [1, -1]
+        """
+        slots = self._slots(words)
+        there = self._words.take(slots)
+        codes = self._codes.take(slots)
+        waiting = np.flatnonzero(there != words)
+        codes[waiting] = -1
+        waiting = waiting[there[waiting] != 0]
+        while len(waiting):
+            slots_on = (slots[waiting] + 1) & (len(self._words) - 1)
+            slots[waiting] = slots_on
+            met = self._words.take(slots_on)
+            found = met == words[waiting]
+            codes[waiting[found]] = self._codes.take(slots_on[found])
+            waiting = waiting[~found & (met != 0)]
+        return codes
+
     def _settle(self, words: Words, codes: Codes, waiting: Rows) -> Rows:
         """Probe on for the positions in ``waiting``, writing their codes."""
         entered: list[Rows] = []

@@ -13,7 +13,7 @@ import pyarrow.csv
 
 from plait.core.errors import SourceError
 from plait.core.finding import Finding
-from plait.core.parallel import ordered_map
+from plait.core.parallel import half, ordered_map
 from plait.core.table import Table, from_columns, one_array
 from plait.formats.dialect import Dialect, find_dialect
 from plait.formats.encoding import UTF8, byte_order_mark, recoded
@@ -131,7 +131,7 @@ def read_batches(
         While they are drawn, for notes below the table: only the whole file tells
         what they are.
     """
-    opened = _opened(stream, path, usual, given, True, tick)
+    opened = _opened(stream, path, usual, given, True, tick, half())
 
     def columns() -> Iterator[list[pa.Array]]:
         for part in opened.parts:
@@ -152,7 +152,13 @@ class _Opened:
 
 
 def _opened(
-    stream: IO[bytes], path: str, usual: str, given: Dialect, strict: bool, tick: Tick
+    stream: IO[bytes],
+    path: str,
+    usual: str,
+    given: Dialect,
+    strict: bool,
+    tick: Tick,
+    workers: int | None = None,
 ) -> _Opened:
     """Find out how the file is written, read its header, and begin to parse it."""
     head = _head_of(stream)
@@ -172,7 +178,7 @@ def _opened(
     names, findings = usable_names(header.names, path)
     said = (*_dialect_finding(dialect, usual, path), *title_finding(header.above, path), *findings)
     shape = _Shape(tuple(names), dialect.delimiter, strict)
-    parts = _parsed(text, head[header.size :], shape, path, header.lines, tick)
+    parts = _parsed(text, head[header.size :], shape, path, header.lines, tick, workers)
     return _Opened(tuple(names), parts, said, dialect.shown())
 
 
@@ -254,14 +260,20 @@ class _Part:
 
 
 def _parsed(
-    stream: IO[bytes], rest: bytes, shape: _Shape, path: str, lines: int, tick: Tick
+    stream: IO[bytes],
+    rest: bytes,
+    shape: _Shape,
+    path: str,
+    lines: int,
+    tick: Tick,
+    workers: int | None = None,
 ) -> Iterator[_Part]:
     """The blocks of a file as columns, parsed on all cores; ragged rows numbered over all."""
     cut = blocks(stream, rest, shape.delimiter, path, tick, lines)
     pending: list[Ragged] = []
     fault: Block | None = None
     rows, ascii_above = 0, True
-    for part in ordered_map(lambda block: _parse(block, shape), cut):
+    for part in ordered_map(lambda block: _parse(block, shape), cut, workers=workers):
         if part.fault is not None and not part.ragged:
             raise _fault(part.fault, shape, path, ascii_above)
         if part.ragged and shape.strict:

@@ -69,6 +69,7 @@ def write_batches(
     delimiter: str,
     tick: Callable[[int], None] = lambda _: None,
     guard: bool = False,
+    workers: int | None = None,
 ) -> list[Finding]:
     """Write batches of rows as they come, rendered on all cores.
 
@@ -78,6 +79,8 @@ def write_batches(
         The number of the first row, from 0, and what makes the batch.
     file, delimiter, tick, guard
         As for ``write_delimited``.
+    workers : int, optional
+        Fewer than there are cores, where other stages work at the same time.
     """
 
     def rendered(batch: Batch) -> _Rendered:
@@ -86,7 +89,7 @@ def write_batches(
 
     count, found = 0, []
     writing = InTurn()  # so that nobody waits for the disk
-    for made in ordered_map(rendered, batches):
+    for made in ordered_map(rendered, batches, workers=workers):
         writing.ask(_write_all, file, made.data)
         tick(made.rows)
         count += made.formulas
@@ -95,9 +98,9 @@ def write_batches(
     return formula_finding(found, count, guard)
 
 
-def batch_bytes(batch: pa.RecordBatch, delimiter: str) -> Any:
+def batch_bytes(batch: pa.RecordBatch, delimiter: str, guard: bool) -> Any:
     """The rows of a batch as they are written."""
-    return _bytes_of(batch, delimiter)
+    return _rendered(batch, 0, delimiter, guard).data
 
 
 @dataclass(frozen=True)
