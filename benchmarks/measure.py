@@ -38,7 +38,13 @@ def run(words: list[str]) -> Run:
     return Run(seconds, used.ru_utime + used.ru_stime, used.ru_maxrss * 1024)
 
 
-def compare(floor: list[str], plait: list[str], outputs: list[Path], rounds: int) -> None:
+def compare(
+    floor: list[str],
+    plait: list[str],
+    outputs: list[Path],
+    rounds: int,
+    names: tuple[str, str] = ("floor", "plait"),
+) -> None:
     """Run floor and program in turn and print the medians and their ratio."""
     floors, plaits = [], []
     for number in range(1, rounds + 1):
@@ -47,12 +53,13 @@ def compare(floor: list[str], plait: list[str], outputs: list[Path], rounds: int
         floors.append(run(floor))
         plaits.append(run(plait))
         print(
-            f"round {number}: floor {floors[-1].seconds:.2f} s, plait {plaits[-1].seconds:.2f} s, "
+            f"round {number}: {names[0]} {floors[-1].seconds:.2f} s, "
+            f"{names[1]} {plaits[-1].seconds:.2f} s, "
             f"ratio {plaits[-1].seconds / floors[-1].seconds:.2f}",
             flush=True,
         )
     ratios = [ours.seconds / theirs.seconds for ours, theirs in zip(plaits, floors, strict=True)]
-    for name, runs in (("floor", floors), ("plait", plaits)):
+    for name, runs in zip(names, (floors, plaits), strict=True):
         print(
             f"{name}: {statistics.median(run.seconds for run in runs):.2f} s, "
             f"processor {statistics.median(run.processor for run in runs):.2f} s, "

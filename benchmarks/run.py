@@ -4,6 +4,8 @@ python benchmarks/run.py join [--left 10000000] [--right 1000000] [--rounds 5]
 python benchmarks/run.py stack [--rows 10000000] [--extracts 24] [--rounds 5]
 python benchmarks/run.py survey [--left 10000000] [--right 1000000] [--rounds 5]
 python benchmarks/run.py start
+python benchmarks/run.py long [--left 10000000] [--times 5] [--rounds 3]
+python benchmarks/run.py keys [--left 10000000] [--right 1000000] [--rounds 3]
 """
 
 from __future__ import annotations
@@ -76,6 +78,29 @@ def bench_survey(options: argparse.Namespace, _: Path) -> None:
     compare([*FLOOR, "survey", source], [*PLAIT, "survey", source], [], options.rounds)
 
 
+def joined(left: Path, right: Path, out: Path) -> list[str]:
+    """The words of a left join on the composite key."""
+    words = ["join", str(left), str(right), "--key", "yard,hive", "--out", str(out), "--replace"]
+    return [*PLAIT, *words, "--quiet"]
+
+
+def bench_long(options: argparse.Namespace, folder: Path) -> None:
+    """A left table several times as long, against the join of the usual one."""
+    out = folder / "joined.csv"
+    short = data.join_files(options.left, options.right)
+    long = data.join_files(options.left * options.times, options.right)
+    compare(joined(*short, out), joined(*long, out), [out], options.rounds, ("usual", "long"))
+    print(f"the ratio is to be divided by {options.times} for the time a row")
+
+
+def bench_keys(options: argparse.Namespace, folder: Path) -> None:
+    """The audit of both tables' keys, against their join."""
+    left, right = data.join_files(options.left, options.right)
+    out = folder / "joined.csv"
+    audit = [*PLAIT, "keys", str(left), str(right), "--key", "yard,hive", "--quiet"]
+    compare(joined(left, right, out), audit, [out], options.rounds, ("join", "keys"))
+
+
 def bench_start(options: argparse.Namespace, _: Path) -> None:
     """``plait --version`` against an interpreter that loads argparse."""
     compare([sys.executable, "-c", "import argparse"], [*PLAIT, "--version"], [], options.rounds)
@@ -84,11 +109,12 @@ def bench_start(options: argparse.Namespace, _: Path) -> None:
 def main() -> None:
     """Parse the command line and run one benchmark."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("bench", choices=["join", "stack", "survey", "start"])
+    parser.add_argument("bench", choices=["join", "stack", "survey", "start", "long", "keys"])
     parser.add_argument("--left", type=int, default=10_000_000)
     parser.add_argument("--right", type=int, default=1_000_000)
     parser.add_argument("--rows", type=int, default=10_000_000)
     parser.add_argument("--extracts", type=int, default=24)
+    parser.add_argument("--times", type=int, default=5)
     parser.add_argument("--rounds", type=int, default=5)
     options = parser.parse_args()
     print(machine())
@@ -98,6 +124,8 @@ def main() -> None:
             "stack": bench_stack,
             "survey": bench_survey,
             "start": bench_start,
+            "long": bench_long,
+            "keys": bench_keys,
         }
         benches[options.bench](options, Path(folder))
 

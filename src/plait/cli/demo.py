@@ -47,13 +47,24 @@ STEPS = (
         "A field that holds three things, and a computed column.",
     ),
     (
-        "plait join visits.csv hives.csv --key Yard,Hive --out first-try.csv",
-        "Every visit with what the register says of its hive.",
+        "plait keys visits.csv hives.csv --key Yard,Hive --out pairs.csv",
+        "Before they are joined: which keys do not match, and why? Most are only spelt otherwise.",
     ),
     (
         "plait join visits.csv hives.csv --key Yard,Hive --ignore case,space "
         "--cardinality many-to-one --out season.csv --report report.html",
-        "The same with the remedy that the findings gave.",
+        "Every visit with what the register says of its hive, with the remedy that keys gave.",
+    ),
+    (
+        "plait keys visits.csv hives.csv --key Yard,Hive --ignore case,space "
+        "--only left --all-rows --out leftovers.csv",
+        "What is truly left over: visits to hives that no register knows.",
+    ),
+    (
+        "plait settle hives.csv older-register.csv --key Yard,Hive --rule 'Queen year=max' "
+        "--rule 'Warden=newest-by:Queen year' --out settled.csv",
+        "Two registers that disagree, brought down to one entry a hive; where the breeds differ "
+        "too,\nsomebody has to decide, and the hive is set aside.",
     ),
 )
 
@@ -152,6 +163,7 @@ def _closing(folder: Path) -> Iterator[str]:
     yield f"one dataset  {folder}/season.csv, {counted(match.output_rows, 'row')}"
     yield f"the account  {folder}/report.html"
     yield f"set aside    {folder}/season-aside/"
+    yield f"to decide    {folder}/settled-aside/, hives on whose breed the registers disagree"
     yield (
         "next         try what is refused: "
         f"cd {folder} && plait join visits.csv older-register.csv --key Yard,Hive"

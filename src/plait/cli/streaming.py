@@ -3,16 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import shutil
-import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from functools import partial
 from pathlib import Path
-from typing import IO, Any
-
-import numpy as np
-import pyarrow as pa
+from typing import Any
 
 from plait.cli.handing import (
     Result,
@@ -30,21 +24,19 @@ from plait.core.finding import Finding
 from plait.core.join import unmatched_aside
 from plait.core.keyspec import Key, check_key, parse_key, shared_key
 from plait.core.match import Rows
-from plait.core.names import distinct_name
-from plait.core.parallel import Ahead, half, ordered_map
+from plait.core.parallel import Ahead
 from plait.core.refusal import refuse_size
-from plait.core.streamed import KINDS, Passed, StreamJoin
+from plait.core.streamed import KINDS, StreamJoin
 from plait.core.table import Column, Origin, Strand, Table
-from plait.formats.delimited_out import Batch, batch_bytes, write_batches, write_header
 from plait.formats.delivery import Delivery
 from plait.formats.endings import DELIMITED
 from plait.formats.outputs import write_table
+from plait.formats.passing import LostRows, pass_through
 from plait.formats.reading import opened_batches
 from plait.formats.sources import Source
 from plait.report.account import output_of
 
 LEAST_BYTES = 512 << 20
-_SPOOLED = 16 << 20
 
 
 def may_stream(sources: Sequence[Source], options: argparse.Namespace) -> bool:
@@ -90,8 +82,8 @@ def run_streamed(sources: Sequence[Source], options: argparse.Namespace, deliver
     ):
         (right,) = read_all([right_source], Progress(False), options)
         left = _account_table(source.name, opened.names, 0, source.where)
-        joining, lost = _joining(left, right, options), _Lost(left, options.guard_formulas)
-        found = _pass(joining, columns, lost, options, delivery)
+        joining, lost = _joining(left, right, options), LostRows(left, options.guard_formulas)
+        found = _result(joining, columns, lost, options, delivery)
         said = joining.finish()
         refuse_size(said.match, options.max_rows, said.findings)
         left = _account_table(source.name, opened.names, said.match.left_rows, source.where)
@@ -121,69 +113,21 @@ def _account_table(name: str, names: Sequence[str], rows: int, path: str) -> Tab
     return Table(name, tuple(Column(one, ((0, one),)) for one in names), (strand,), rows)
 
 
-def _pass(
+def _result(
     joining: StreamJoin,
-    columns: Iterator[list[pa.Array]],
-    lost: _Lost,
+    columns: Iterator[list[Any]],
+    lost: LostRows,
     options: argparse.Namespace,
     delivery: Delivery,
 ) -> list[Finding]:
     """Let all left rows pass, and write the result as they do."""
-    delimiter = DELIMITED[options.out.suffix.lower()]
-    found: list[Finding] = []
+    delimiter, found = DELIMITED[options.out.suffix.lower()], []
 
     def write(part: Path) -> None:
-        with part.open("wb", buffering=0) as file:
-            write_header(joining.column_names, file, delimiter)
-            batches = _batches(joining, columns, lost)
-            guard = options.guard_formulas
-            found.extend(write_batches(batches, file, delimiter, guard=guard, workers=half()))
+        found.extend(pass_through(joining, columns, lost, part, delimiter, options.guard_formulas))
 
     delivery.write(options.out, write)
     return found
-
-
-def _batches(
-    joining: StreamJoin, columns: Iterator[list[pa.Array]], lost: _Lost
-) -> Iterator[Batch]:
-    for looked in ordered_map(joining.look_up, columns, 2, half()):
-        passed = joining.take(looked)
-        lost.take(passed, joining.reasons)
-        yield passed.start, partial(joining.batch, passed)
-
-
-class _Lost:
-    """The left rows that the result does not have, or that match nothing, as they pass."""
-
-    def __init__(self, left: Table, guard: bool) -> None:
-        self._guard = guard
-        self._name, names = left.name, left.column_names
-        self._spool: IO[bytes] = tempfile.SpooledTemporaryFile(_SPOOLED)  # noqa: SIM115
-        self.names = [*(distinct_name(one, names) for one in ("reason", "source", "row")), *names]
-        self.rows = 0
-        self._begun = False
-
-    def take(self, passed: Passed, why: tuple[str, str]) -> None:
-        """Render the rows set aside of a stretch."""
-        if not len(passed.lost_rows):
-            return
-        self.rows += len(passed.lost_rows)
-        missing = passed.lost_missing.astype(np.int32)
-        reason = pa.DictionaryArray.from_arrays(missing, pa.array(why))
-        source = pa.repeat(self._name, len(passed.lost_rows))
-        cells = [reason, source, pa.array(passed.lost_rows + 1), *passed.lost]
-        if not self._begun:
-            write_header(self.names, self._spool, ",")
-            self._begun = True
-        self._spool.write(
-            batch_bytes(pa.RecordBatch.from_arrays(cells, names=self.names), ",", self._guard)
-        )
-
-    def write(self, part: Path) -> None:
-        """Write them to a file."""
-        self._spool.seek(0)
-        with part.open("wb") as file:
-            shutil.copyfileobj(self._spool, file)
 
 
 @dataclass(frozen=True, eq=False)
@@ -201,7 +145,7 @@ class _Passing:
 
 def _aside(
     joining: StreamJoin,
-    lost: _Lost,
+    lost: LostRows,
     tables: Sequence[Table],
     right_lost: Rows,
     kind: str,
@@ -215,7 +159,7 @@ def _aside(
 
 
 def _write_aside(
-    lost: _Lost, aside: Sequence[Any], options: argparse.Namespace, delivery: Delivery
+    lost: LostRows, aside: Sequence[Any], options: argparse.Namespace, delivery: Delivery
 ) -> list[tuple[Table, Path]]:
     files = []
     for one in aside:

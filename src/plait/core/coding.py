@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from functools import partial
+from functools import cached_property, partial
 from itertools import cycle, islice
 from typing import Any
 
@@ -67,6 +67,19 @@ class Coding:
     def counts(self, table: int) -> Counts:
         """Rows of each key in a table."""
         return count(self.codes[table], self.size)
+
+    @cached_property
+    def distinct(self) -> list[Codes]:
+        """For each key column its code in each key; -1 for a key that no table has."""
+        first = [first_rows(codes, self.size) for codes in self.codes]
+        parts = []
+        for column in self.columns:
+            part = np.full(self.size, -1, np.int32)
+            for codes, rows in zip(column.codes, first, strict=True):
+                there = np.flatnonzero(rows >= 0)
+                part[there] = codes[rows[there]]
+            parts.append(part)
+        return parts
 
 
 def code_keys(

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
-from plait.core.coding import Coding
 from plait.core.dictionary import TextDictionary
 from plait.core.keyspec import Key
+from plait.core.match import Matching
 from plait.core.table import Table
 
 _SAMPLE = 50_000
@@ -44,7 +44,7 @@ class Elsewhere:
     better_share: float
 
 
-def elsewhere(left: Table, right: Table, key: Key, coding: Coding) -> list[Elsewhere]:
+def elsewhere(left: Table, right: Table, key: Key, matching: Matching) -> list[Elsewhere]:
     """For each key column on either side, a better one on the other, if there is one.
 
     Notes
@@ -53,19 +53,21 @@ def elsewhere(left: Table, right: Table, key: Key, coding: Coding) -> list[Elsew
     columns of the other table.
     """
     found: list[Elsewhere] = []
-    for (here, there), column in zip(key, coding.columns, strict=True):
+    coding = matching.coding
+    standing = [np.flatnonzero(counts) for counts in (matching.left_counts, matching.right_counts)]
+    for (here, there), column, part in zip(key, coding.columns, coding.distinct, strict=True):
         for side, table, name, other, named in (
             (0, left, here, right, there),
             (1, right, there, left, here),
         ):
             known = np.zeros(column.size + 1, bool)
-            known[column.codes[side]] = True
+            known[part[standing[side]]] = True
             mine = np.flatnonzero(known[: column.size])
             mine = mine[:: max(1, len(mine) // _SAMPLE)]
             if not len(mine):
                 continue
             known[:] = False
-            known[column.codes[1 - side]] = True
+            known[part[standing[1 - side]]] = True
             share = float(known[mine].mean())
             if share * _BETTER >= 1:
                 continue

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
-from plait.core.coding import CodedColumn, Coding, count, first_rows, mix, recode
+from plait.core.coding import CodedColumn, Coding, count, mix, recode
 from plait.core.loosen import ALL_WAYS, FORM_WAYS, loosened
 from plait.core.match import Matching
 from plait.core.wordtable import Codes
@@ -70,17 +71,23 @@ class LooseKeys:
     size: int
 
 
-def single_gains(matching: Matching) -> list[Gain]:
-    """What each way would gain by itself, those that gain nothing left out; most rows first."""
-    keys = distinct_keys(matching.coding)
-    found = [gain_of(matching, keys, [way]) for way in _useful(matching.coding, ALL_WAYS)]
+def single_gains(matching: Matching, ways: Sequence[str]) -> list[Gain]:
+    """What each of some ways would gain by itself; those that gain nothing left out."""
+    keys = matching.coding.distinct
+    found = [gain_of(matching, keys, [way]) for way in ways]
     return sorted((one for one in found if one.anything), key=lambda one: -one.rows)
 
 
-def best_gain(matching: Matching) -> Gain | None:
+def best_gain(matching: Matching, ways: Sequence[str] | None = None) -> Gain | None:
     """The fewest ways that together match as many of the unmatched left rows as all of them.
 
     Where every left key matches, it is the right rows that count.
+
+    Parameters
+    ----------
+    matching : Matching
+    ways : sequence of str, optional
+        As ``useful_ways`` gives them, where that is known already.
 
     Returns
     -------
@@ -92,11 +99,11 @@ def best_gain(matching: Matching) -> Gain | None:
     Works on one row for each key. A way that brings no two texts of any key
     column together is passed over without looking at the keys.
     """
-    ways = _useful(matching.coding, ALL_WAYS)
+    ways = useful_ways(matching.coding) if ways is None else ways
     joint = [way for way in ALL_WAYS if way not in ways]
     if not ways and not (joint and _brings_together(matching.coding, joint)):
         return None
-    keys = distinct_keys(matching.coding)
+    keys = matching.coding.distinct
     best = gain_of(matching, keys, ways or joint)
     everything = gain_of(matching, keys, ALL_WAYS)
     alone = ((matching.left_counts > 0) & (matching.right_counts == 0)).any()
@@ -116,13 +123,16 @@ def too_many(coding: Coding) -> bool:
     return sum(column.size for column in coding.columns) > MOST_TEXTS
 
 
-def _useful(coding: Coding, ways: Sequence[str]) -> list[str]:
-    return [way for way in ways if _brings_together(coding, [way])]
+def useful_ways(coding: Coding) -> list[str]:
+    """The ways each of which brings some texts of a key column together."""
+    return [way for way in ALL_WAYS if _brings_together(coding, [way])]
 
 
 def _brings_together(coding: Coding, ways: Sequence[str]) -> bool:
     for column in coding.columns:
         forms = _forms(column, ways)
+        if all(bool(pc.all(pc.equal(one, column.texts)).as_py()) for one in forms):
+            continue  # none is changed, and looking for equal ones takes much longer
         codes = np.arange(column.size, dtype=np.int32)
         made, texts = recode((codes, codes), column.texts, forms)
         if len(texts) < column.size or (made[0] != made[1]).any():
@@ -136,19 +146,6 @@ def _forms(column: CodedColumn, ways: Sequence[str]) -> list[pa.Array]:
     return [loosened(column.texts, ways, kind) for kind in kinds]
 
 
-def distinct_keys(coding: Coding) -> list[Codes]:
-    """For each key column its code in each distinct key."""
-    parts = []
-    first = [first_rows(codes, coding.size) for codes in coding.codes]
-    for column in coding.columns:
-        part = np.full(coding.size, -1, np.int32)
-        for codes, rows in zip(column.codes, first, strict=True):
-            there = np.flatnonzero(rows >= 0)
-            part[there] = codes[rows[there]]
-        parts.append(part)
-    return parts
-
-
 def loose_keys(coding: Coding, keys: Sequence[Codes], ways: Sequence[str]) -> LooseKeys:
     """The keys with some ways of being different left out of account.
 
@@ -157,7 +154,7 @@ def loose_keys(coding: Coding, keys: Sequence[Codes], ways: Sequence[str]) -> Lo
     coding : Coding
         Of two tables.
     keys : sequence of int32 arrays
-        As ``distinct_keys`` gives them.
+        As ``Coding.distinct`` has them.
     ways : sequence of str
     """
     left: tuple[Codes, ...] = ()

@@ -56,7 +56,7 @@ class Groups:
         --------
         >>> groups = grouped(np.array([0, 1, 0]), 2)
         >>> groups.first_of(np.array([True, True, True]), np.array([5, 3, 9])).tolist()
-        [0, 1]
+        [2, 1]
         """
         at = np.flatnonzero(chosen)
         if rank is not None and len(at):

@@ -123,10 +123,11 @@ class Ahead(Generic[Item]):
 class InTurn:
     """Carries out calls one after another in a thread of its own, a few behind who asks.
 
-    >>> calls = InTurn()
-    >>> calls.ask(print, "later")
+    >>> calls, done = InTurn(), []
+    >>> calls.ask(done.append, "later")
     >>> calls.wait()
-    later
+    >>> done
+    ['later']
     """
 
     def __init__(self, behind: int = 4) -> None:

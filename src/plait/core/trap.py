@@ -11,7 +11,6 @@ import numpy as np
 from plait.core.coding import count, mix
 from plait.core.elsewhere import elsewhere
 from plait.core.finding import Finding
-from plait.core.gains import distinct_keys
 from plait.core.keyspec import Key, quoted, spelt
 from plait.core.match import Match, Matching
 from plait.core.table import Table
@@ -64,7 +63,7 @@ def trap_findings(
 def _best_part(pairs: Key, matching: Matching) -> _Part | None:
     if not 2 <= len(pairs) <= _MOST_PARTS:
         return None
-    keys = distinct_keys(matching.coding)
+    keys = matching.coding.distinct
     sizes = dict.fromkeys((len(pairs) - 1, 1))
     tried = [
         _part(pairs, matching, keys, chosen)
@@ -100,7 +99,7 @@ def _elsewhere_findings(
     left: Table, right: Table, pairs: Key, matching: Matching
 ) -> Iterator[Finding]:
     """The values may stand in another column."""
-    for one in elsewhere(left, right, pairs, matching.coding):
+    for one in elsewhere(left, right, pairs, matching):
         here = one.table == left.name
         pair = (one.column, one.better) if here else (one.better, one.column)
         yield Finding(

@@ -11,7 +11,7 @@ import pyarrow as pa
 from plait.core.coding import Coding, distinct, rows_by_code
 from plait.core.elsewhere import Elsewhere, elsewhere
 from plait.core.failing import Failing, failing_parts
-from plait.core.gains import Gain, best_gain, distinct_keys, loose_keys, single_gains
+from plait.core.gains import Gain, best_gain, loose_keys, single_gains, useful_ways
 from plait.core.keyspec import Key
 from plait.core.match import Matching
 from plait.core.near import MOST_NEAR
@@ -108,8 +108,9 @@ def why_not(left: Table, right: Table, key: Key, matching: Matching) -> WhyNot |
     if not any(sizes):
         return None
     side = 0 if sizes[0] else 1
-    keys = distinct_keys(matching.coding)
-    best = best_gain(matching)
+    keys = matching.coding.distinct
+    ways = useful_ways(matching.coding)
+    best = best_gain(matching, ways)
     gained = _gained(matching.coding, keys, best, (here, there), alone[side], side)
     still = alone[side].copy()
     still[gained[0]] = False
@@ -119,10 +120,10 @@ def why_not(left: Table, right: Table, key: Key, matching: Matching) -> WhyNot |
     suggestions = _suggested(gained, (near.key, near.other), near.score, side, alone[0])
     return WhyNot(
         side,
-        tuple(single_gains(matching)),
+        tuple(single_gains(matching, ways)),
         best,
         _failing(key, matching, keys, alone),
-        tuple(elsewhere(left, right, key, matching.coding)),
+        tuple(elsewhere(left, right, key, matching)),
         suggestions,
         len(lost),
         with_near,
@@ -210,7 +211,7 @@ def key_texts(coding: Coding, codes: Numbers) -> list[str]:
     """Keys as messages show them, their parts joined by commas."""
     parts = [
         column.texts.take(pa.array(part[codes])).to_pylist()
-        for part, column in zip(distinct_keys(coding), coding.columns, strict=True)
+        for part, column in zip(coding.distinct, coding.columns, strict=True)
     ]
     return [", ".join(text or "(missing)" for text in key) for key in zip(*parts, strict=True)]
 
@@ -229,7 +230,7 @@ def suggestion_table(
     why : Gain or None
         The looser comparison that was meant.
     """
-    keys = distinct_keys(coding)
+    keys = coding.distinct
     made: dict[str, pa.Array] = {}
     for codes, side_names in zip((found.left, found.right), names, strict=True):
         for name, part, column in zip(side_names, keys, coding.columns, strict=True):
