@@ -64,7 +64,7 @@ STEPS = (
         "plait settle hives.csv older-register.csv --key Yard,Hive --rule 'Queen year=max' "
         "--rule 'Warden=newest-by:Queen year' --out settled.csv",
         "Two registers that disagree, brought down to one entry a hive; where the breeds differ "
-        "too,\nsomebody has to decide, and the hive is set aside.",
+        "too, somebody has to decide, and the hive is set aside.",
     ),
 )
 

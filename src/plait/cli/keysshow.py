@@ -20,7 +20,7 @@ from plait.core.whynot import WhyNot, key_texts
 
 _MOST_NEAR_SHOWN = 6
 _MOST_COMBINATIONS = 12
-_MOST_COLUMNS = 4
+_MOST_COLUMNS = 3
 
 
 def show_keys(found: Audited, findings: Sequence[Finding], options: argparse.Namespace) -> None:
@@ -99,10 +99,9 @@ def _answer_of_two(found: Audited) -> Iterator[str]:
         yield "no looser comparison would match any of them"
     if why is not None and why.tried:
         side = (pair.left, pair.right)[why.side]
-        yield (
-            f"of the other {counted(why.tried, 'key')} of {side}, {why.near:,} have a near key, "
-            f"{why.lonely:,} none"
-        )
+        rest = f"the other {why.tried:,}" if why.best else counted(why.tried, "key")
+        near = f"{why.near:,} of them have a near key" if why.near else "none has a near key"
+        yield f"{rest} of {side} without a match: {near}"
 
 
 def _colliding(gain: Gain, right: str) -> str:
@@ -136,7 +135,8 @@ def _show_conflict_columns(out: Console, found: Audited) -> None:
             said = ", ".join(f"{name} in {counted(keys, 'key')}" for name, keys in shown)
             more = len(one.conflict_columns) - len(shown)
             said += f", and {more} more columns" if more else ""
-            out.print(Text(printable(f"  {one.name} differs: {said}"), style="dim"))
+            line = Text(printable(f"{one.name} differs: {said}"), style="dim")
+            out.print(Padding(line, (0, 0, 0, 2)))
 
 
 def _show_sets(out: Console, found: Audited) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable
+from collections.abc import Container, Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from plait.core.coding import Coding
 from plait.core.conflicts import Conflicts, Differing, listed_conflicts
+from plait.core.duplicates import key_text
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.keyspec import Key
 from plait.core.kinds import NUMBERS
@@ -20,6 +21,8 @@ from plait.core.match import Matching, row_pairs
 from plait.core.names import distinct_name
 from plait.core.table import Column, Table
 from plait.core.text import as_text
+
+Shown = tuple[Example, ...]
 
 
 @dataclass(frozen=True, eq=False)
@@ -65,6 +68,7 @@ def joined_table(
     shift = len(here.strands)
     theirs = {column.name: _shifted(column, shift) for column in there.columns}
     both = Table(left.name, here.columns, here.strands + there.strands, len(right_rows))
+    keyed, ours_key = both, [left_name for left_name, _ in pairs]
 
     columns = {column.name: column for column in here.columns}
     ours = set(columns)
@@ -87,21 +91,21 @@ def joined_table(
             continue
         if len(difference.rows) and not same_key:
             differing.append(Differing(name, here.column(twin), column, difference.rows))
+        shown = difference.shown(keyed, ours_key)
         if prefer and not same_key:
             columns[twin] = _preferring(prefer, columns[twin], column)
-            findings += _preferred_findings(left, right, name, prefer, difference)
+            findings += _preferred_findings(left, right, name, prefer, difference, shown)
             continue
         kept = distinct_name(f"{right.name}.{name}", columns)
         columns[kept] = column
         if same_key:
-            findings.append(_respelt_finding(right, name, kept, difference))
+            findings.append(_respelt_finding(right, name, kept, difference, shown))
         elif len(difference.rows):
-            findings.append(_conflict_finding(left, right, name, kept, difference))
+            findings.append(_conflict_finding(left, right, name, kept, difference, shown))
     named = tuple(replace(column, name=name) for name, column in columns.items())
     table = replace(both, columns=named, name=f"{left.name}+{right.name}")
-    both = replace(both, columns=here.columns, name=table.name)
-    ours_key = [left_name for left_name, _ in pairs]
-    conflicts = listed_conflicts(both, shift, ours_key, differing) if differing else None
+    keyed = replace(keyed, name=table.name)
+    conflicts = listed_conflicts(keyed, shift, ours_key, differing) if differing else None
     return JoinedTable(table, tuple(findings), conflicts)
 
 
@@ -151,9 +155,10 @@ class _Difference:
     def none(self) -> bool:
         return not (len(self.rows) or self.only_left or self.only_right)
 
-    def shown(self) -> tuple[Example, ...]:
+    def shown(self, both: Table, key: Sequence[str]) -> tuple[Example, ...]:
+        """The first cells that differ, with the key and both places."""
         return tuple(
-            Example(f"result row {row + 1:,}: {ours!r} / {theirs!r}")
+            Example(f"{key_text(both, key, row)}: {ours} / {theirs}", both.places(row))
             for row, ours, theirs in self.examples
         )
 
@@ -195,7 +200,9 @@ def _empty(cells: pa.Array) -> npt.NDArray[np.bool_]:
     return empty
 
 
-def _respelt_finding(right: Table, name: str, kept: str, difference: _Difference) -> Finding:
+def _respelt_finding(
+    right: Table, name: str, kept: str, difference: _Difference, shown: Shown
+) -> Finding:
     return Finding(
         "key-respelt",
         "note",
@@ -203,12 +210,12 @@ def _respelt_finding(right: Table, name: str, kept: str, difference: _Difference
         f"{counted(len(difference.rows), 'row')} matched on keys that {right.name} spells "
         f"otherwise; its spelling is kept as {kept}",
         where=f"{right.name}, column {name}",
-        examples=difference.shown(),
+        examples=shown,
     )
 
 
 def _conflict_finding(
-    left: Table, right: Table, name: str, kept: str, difference: _Difference
+    left: Table, right: Table, name: str, kept: str, difference: _Difference, shown: Shown
 ) -> Finding:
     return Finding(
         "source-conflict",
@@ -218,12 +225,12 @@ def _conflict_finding(
         f"{counted(len(difference.rows), 'matched row')}; the second is kept as {kept}",
         "to take one of them, and fill its gaps from the other: --prefer left, or right",
         f"{right.name}, column {name}",
-        difference.shown(),
+        shown,
     )
 
 
 def _preferred_findings(
-    left: Table, right: Table, name: str, prefer: str, difference: _Difference
+    left: Table, right: Table, name: str, prefer: str, difference: _Difference, shown: Shown
 ) -> Iterable[Finding]:
     taken, other = (left, right) if prefer == "left" else (right, left)
     where = f"{right.name}, column {name}"
@@ -236,7 +243,7 @@ def _preferred_findings(
             f"{counted(len(difference.rows), 'matched row')}; those of {taken.name} are taken",
             "",
             where,
-            difference.shown(),
+            shown,
         )
     filled = difference.only_right if prefer == "left" else difference.only_left
     if filled:

@@ -124,8 +124,8 @@ def key_findings(
     left, right = (side.table for side in sides)
     findings = list(_kind_findings(left, right, pairs, matching.coding))
     remedy = _gain_remedy(right, matching, match) if explain and match.left_unmatched else ""
-    findings += _unmatched_finding(sides[0], "warning", remedy)
-    findings += _unmatched_finding(sides[1], "note", "")
+    findings += _unmatched_finding(sides[0], "warning", remedy, explain)
+    findings += _unmatched_finding(sides[1], "note", "", explain)
     for side, severity in zip(sides, ("note", "warning"), strict=True):
         findings += _missing_finding(side)
         findings += _duplicate_findings(side, severity)
@@ -176,15 +176,18 @@ def _kind_findings(left: Table, right: Table, pairs: Key, coding: Coding) -> Ite
         )
 
 
-def _unmatched_finding(side: Side, severity: str, remedy: str) -> Iterator[Finding]:
+def _unmatched_finding(side: Side, severity: str, remedy: str, by_key: bool) -> Iterator[Finding]:
     if not side.unmatched_rows:
         return
     rows, keys = counted(side.unmatched_rows, "row"), counted(side.unmatched_keys, "key")
+    said = f"{rows} of {side.table.name} ({keys}) match nothing in {side.other}"
+    if not by_key:  # a row may be without a partner though its key stands there
+        said = f"{rows} of {side.table.name} have no partner in {side.other}"
     yield Finding(
         "key-unmatched",
         severity,
         side.unmatched_rows,
-        f"{rows} of {side.table.name} ({keys}) match nothing in {side.other}",
+        said,
         remedy,
         side.table.name,
         side.examples(side.unmatched),
@@ -239,7 +242,7 @@ def _duplicate_findings(side: Side, severity: str) -> Iterator[Finding]:
             severity,
             found.conflicts,
             f"{counted(found.conflicts, 'key')} of {name} on several rows that differ",
-            f"decide which row of each {','.join(map(quoted, side.names))} counts"
+            f"plait settle … --key {','.join(map(quoted, side.names))} brings them down to one each"
             if severity == "warning"
             else "",
             name,

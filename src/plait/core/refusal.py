@@ -63,8 +63,8 @@ def refuse(
             raise JoinRefusedError(
                 f"this join is many-to-many and would make {match.output_rows:,} rows of "
                 f"{match.left_rows:,} and {match.right_rows:,}",
-                f"make the key unique in {right.name} or {left.name}, or say that it is meant: "
-                "--cardinality many-to-many",
+                f"make the key unique in {right.name} or {left.name} (plait settle), or say that "
+                "it is meant: --cardinality many-to-many",
                 match,
                 (*findings, *_multiplying(left, right, pairs, matching, ("left", "right"))),
                 tuple(_offending(left, right, matching, ("left", "right"))),

@@ -15,7 +15,7 @@ from plait.core.conflicts import Conflicts, Differing, listed_conflicts
 from plait.core.crosswalk import code_across, crosswalk
 from plait.core.duplicates import key_text
 from plait.core.errors import UsageError
-from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.finding import MOST_EXAMPLES, Example, Finding, Place, counted
 from plait.core.groups import Flags, Groups, Rows, key_groups
 from plait.core.keyspec import KeySpec, Pairs, check_column, named_values, parse_key, quoted
 from plait.core.kinds import kind_of
@@ -23,6 +23,8 @@ from plait.core.ledger import Entry, Line, entry
 from plait.core.rules import Decided, checked_rule, decide, whole_rows
 from plait.core.table import Column, Table
 from plait.core.text import as_text
+
+SIDES = ("left", "right")
 
 
 @dataclass(frozen=True)
@@ -197,7 +199,7 @@ def _by_column(table: Table, groups: Groups, key: Sequence[str], rules: dict[str
         return Settled(settled, (), decisions, (), ())
     listed = _listed(table, groups, key, decided)
     aside = (_set_aside(table, groups, decided, conflict), listed)
-    finding = _conflict_finding(table, groups, key, decided, conflict)
+    finding = _conflict_finding(table, key, decided, conflict, listed)
     return Settled(settled, (), decisions, (finding,), aside)
 
 
@@ -303,20 +305,15 @@ def _first_two(table: Table, groups: Groups, name: str, conflict: Flags) -> tupl
 
 def _conflict_finding(
     table: Table,
-    groups: Groups,
     key: Sequence[str],
     decided: dict[str, Decided],
     conflict: Flags,
+    listed: Conflicts,
 ) -> Finding:
     blamed = {name: int(one.conflict.sum()) for name, one in decided.items()}
     worst = sorted((name for name in blamed if blamed[name]), key=lambda name: -blamed[name])
     said = ", ".join(f"{name} in {blamed[name]:,}" for name in worst[:3])
     said += f" and {len(worst) - 3} more columns" if len(worst) > 3 else ""
-    some = groups.offsets[:-1][np.flatnonzero(conflict)[:MOST_EXAMPLES]]
-    examples = tuple(
-        Example(key_text(table, key, int(row)), table.places(int(row))[:1])
-        for row in groups.rows[some]
-    )
     return Finding(
         "settle-conflict",
         "warning",
@@ -325,8 +322,20 @@ def _conflict_finding(
         "are set aside",
         f"--rule '{quoted(worst[0])}=first', or last, commonest, longest, newest-by:COLUMN",
         table.name,
-        examples,
+        _examples(listed, key),
     )
+
+
+def _examples(listed: Conflicts, key: Sequence[str]) -> tuple[Example, ...]:
+    """The first cells in conflict, side by side with both places."""
+    few = listed.table.at(np.arange(min(listed.rows, MOST_EXAMPLES))).to_dict()
+    made = []
+    for row in range(len(few["column"])):
+        of_key = ", ".join(f"{name} {few[name][row]}" for name in key)
+        cells = f"{few['column'][row]} {few['left value'][row]} / {few['right value'][row]}"
+        places = [Place(few[f"{side} source"][row], few[f"{side} row"][row]) for side in SIDES]
+        made.append(Example(f"{of_key}: {cells}", tuple(places)))
+    return tuple(made)
 
 
 def _missing_findings(table: Table, key: Sequence[str], rows: Rows) -> Iterator[Finding]:
