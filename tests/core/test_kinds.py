@@ -37,8 +37,8 @@ def reference(cells):
         re.fullmatch(r"0|-?[1-9][0-9]{0,17}|-?(0|[1-9][0-9]{0,17})\.[0-9]+", cell) for cell in cells
     ):
         return "decimal"
-    if all(cell in ("true", "True", "TRUE", "false", "False", "FALSE") for cell in cells):
-        return "boolean"
+    if all(cell in ("true", "True", "TRUE", "false", "False", "FALSE") for cell in some):
+        return "boolean"  # a marker among these is no missing cell
     for kind, form, read in (
         ("date", r"[0-9]{4}-[0-9]{2}-[0-9]{2}", date.fromisoformat),
         (

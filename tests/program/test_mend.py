@@ -165,3 +165,61 @@ def test_names_from_data_are_escaped(plait, tmp_path):
     page = (tmp_path / "s.html").read_text()
     assert "<script>x" not in page
     assert "<b>1" not in page
+
+
+def test_a_column_that_is_a_date_but_for_one_cell(plait, put, tmp_path):
+    days = "".join(f"{n},{n}.4.2031\n" for n in range(1, 29))
+    put(visits_csv=f"id,Seen\n{days}29,soon\n")
+    said = plait("survey", "visits.csv", "--json")
+    found = said.finding("nearly-typed")
+    assert found["count"] == 1
+    assert found["remedy"].startswith("--type 'Seen=date:%d.%m.%Y' --unfit set-aside")
+    ended = plait(
+        *("mend", "visits.csv", "--type", "Seen=date", "--unfit", "set-aside"),
+        *("--out", "o.csv", "--json"),
+    )
+    assert [row["Seen"] for row in rows_of(tmp_path / "o.csv")][:2] == ["2031-04-01", "2031-04-02"]
+    aside = rows_of(tmp_path / "o-aside" / "visits-unfit.csv")
+    assert [row["Seen"] for row in aside] == ["soon"]
+    assert ended.finding("cell-unfit")["count"] == 1
+
+
+def test_identifiers_with_leading_zeros_are_not_nearly_numbers(plait, put):
+    put(a_csv="id,v\n" + "".join(f"{n:03d},x\n" for n in range(40)) + "A1,x\n")
+    codes = [one["code"] for one in plait("survey", "a.csv", "--json").json["findings"]]
+    assert "nearly-typed" not in codes
+
+
+def test_dates_that_contradict_each_other_are_not_guessed(plait, put):
+    put(a_csv="d\n" + "13/4/2031\n" * 5 + "4/13/2031\n" * 5 + "5/6/2031\n" * 5)
+    ended = plait("mend", "a.csv", "--type", "d=date", "--unfit", "missing")
+    assert ended.status == 2
+    assert "may be written in 2 ways" in ended.err
+
+
+def test_typed_files_say_which_markers_became_missing(plait, put):
+    put(a_csv="kg,note\n1.5,NA\n-,x\n2,y\n")
+    for ending in ("parquet", "jsonl", "sqlite", "xlsx", "arrow"):
+        ended = plait("mend", "a.csv", "--out", f"o.{ending}", "--json")
+        found = ended.finding("marker-found")
+        assert (found["count"], found["where"]) == (1, "column kg"), ending
+
+
+def test_what_parquet_says_is_text_is_text_in_a_key(plait, put, tmp_path):
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    pq.write_table(pa.table({"k": pa.array(["7", "8"])}), tmp_path / "left.parquet")
+    put(right_csv="k,v\n7,x\n8.0,y\n")
+    ended = plait("join", "left.parquet", "right.csv", "--key", "k", "--out", "o.csv", "--json")
+    assert ended.json["match"]["left_matched"] == 1
+    assert "k is text in left, k is decimal in right" in ended.finding("key-kind")["message"]
+
+
+def test_true_and_false_with_a_marker_stay_text_everywhere(plait, put):
+    put(a_csv="flag\ntrue\nfalse\n-\n")
+    said = plait("survey", "a.csv", "--json").json
+    assert said["profiles"][0]["columns"]["flag"]["kind"] == "text"
+    plait("mend", "a.csv", "--out", "o.jsonl")
+    keys = plait("keys", "a.csv", "--key", "flag", "--json").json
+    assert keys["tables"][0]["missing_key_rows"] == 0
