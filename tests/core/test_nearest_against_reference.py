@@ -104,3 +104,10 @@ def test_what_is_asked_for_wrongly_is_told(spec, within, said):
         tables = from_columns("l", cells), from_columns("r", cells)
         join(*tables, key="k", nearest=spec, within=within)
     assert said in wrong.value.remedy
+
+
+def test_without_another_shared_column_the_nearest_of_all_rows_is_taken():
+    seen = from_columns("seen", {"day": ["2031-04-05", "2031-04-01"]})
+    price = from_columns("price", {"from": ["2031-04-02", "2031-03-01"], "eur": ["7", "6"]})
+    found = join(seen, price, nearest="day=from:before").table.to_dict()
+    assert found["eur"] == ["7", "6"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -96,3 +97,16 @@ def test_a_label_that_is_a_column_already_is_refused():
         stacked([("s1", {"a": ["1"]})], label={"a": "{stem}"})
     with pytest.raises(UsageError, match="did you mean stem"):
         stacked([("s1", {"a": ["1"]})], label={"b": "{stme}"})
+
+
+@settings(max_examples=200, deadline=None)
+@given(extracts())
+def test_splitting_by_the_label_gives_the_sources_back(made):
+    result = stacked(made, label={"from": "{stem}"})
+    labels = result.table.to_dict()["from"]
+    for name, cells in made:
+        rows = [row for row, label in enumerate(labels) if label == name]
+        part = result.table.at(np.array(rows, np.int64)).to_dict()
+        for column, values in part.items():
+            if column != "from":
+                assert values == cells.get(column, [None] * len(rows))

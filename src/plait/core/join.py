@@ -209,9 +209,9 @@ def _key(left: Table, right: Table, key: KeySpec | None, kind: str, near: Neares
     if near is None:
         return shared_key(left, right)
     # The column that only has to be near is no part of the key.
-    without = [name for name in left.column_names if name != near.left]
-    others = [name for name in right.column_names if name != near.right]
-    return shared_key(left.keeping(without), right.keeping(others))
+    others = {name for name in right.column_names if name != near.right}
+    mine = (name for name in left.column_names if name != near.left)
+    return tuple((name, name) for name in mine if name in others)
 
 
 def _coded(
@@ -241,7 +241,7 @@ def _found(
     near: Nearest | None,
 ) -> Iterator[Finding]:
     """All there is to say about the keys."""
-    if not names:
+    if not names:  # every row may be beside every other, or beside the nearest
         return
     if key is None:
         yield inferred_finding(left, right, names)

@@ -22,6 +22,8 @@ from plait.core.names import distinct_name
 from plait.core.table import Column, Table
 from plait.core.text import as_text
 
+_MANY = 1 << 14  # rows from which on preparing the right columns pays
+
 Shown = tuple[Example, ...]
 
 
@@ -64,7 +66,7 @@ def joined_table(
     """
     left_rows, right_rows = row_pairs(matching, kind)
     here = left if left_rows is None else left.at(left_rows)
-    there = _near(right).at(right_rows)
+    there = (_near(right) if len(right_rows) >= _MANY else right).at(right_rows)
     shift = len(here.strands)
     theirs = {column.name: _shifted(column, shift) for column in there.columns}
     both = Table(left.name, here.columns, here.strands + there.strands, len(right_rows))

@@ -134,7 +134,8 @@ def wanted_mask(wanted: str, names: Sequence[str]) -> int:
         if name not in names:
             known = [*words, *names]
             raise UsageError(
-                f"--only has no {name!r}", remedy=nearest(name, known) or f"one of {known}"
+                f"--only has no {name!r}",
+                remedy=nearest(name, known) or f"one of {', '.join(known)}",
             )
         mask |= 1 << list(names).index(name)
     return mask
