@@ -30,6 +30,7 @@ from plait.core.wordtable import Codes, WordTable
 Counts = npt.NDArray[np.int64]
 
 _DIRECT_SLOTS = 1 << 20
+_MANY = 1 << 14
 _STEP = 1 << 17
 _COUNTED = 1 << 21
 
@@ -129,17 +130,29 @@ def code_keys(
         [table.column(name).kind for table, name in zip(tables, names, strict=True)]
         for names in zip(*keys, strict=True)
     ]
-    columns = tuple(
-        ordered_map(
-            lambda part: code_column(*part, ignore, followers), zip(parts, declared, strict=True)
-        )
-    )
+    columns = tuple(_code_columns(parts, declared, ignore, followers))
     if missing_match:
         columns = tuple(map(_with_missing, columns))
     codes, size = columns[0].codes, columns[0].size
     for column in columns[1:]:
         codes, size = mix(codes, size, column.codes, column.size)
     return Coding(codes, size, columns if len(columns) == 1 else tuple(map(_compact, columns)))
+
+
+def _code_columns(
+    parts: Sequence[Sequence[pa.ChunkedArray]],
+    declared: Sequence[Sequence[str | None]],
+    ignore: Sequence[str],
+    followers: int,
+) -> Iterator[CodedColumn]:
+    """Each key column coded, on all cores where there is enough to do."""
+
+    def one(part: tuple[Sequence[pa.ChunkedArray], Sequence[str | None]]) -> CodedColumn:
+        return code_column(*part, ignore, followers)
+
+    every = zip(parts, declared, strict=True)
+    many = sum(map(len, parts[0])) >= _MANY
+    return ordered_map(one, every) if many else map(one, every)
 
 
 def _compact(column: CodedColumn) -> CodedColumn:

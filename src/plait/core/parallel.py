@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import os
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from itertools import chain, islice
 from queue import Full, Queue
 from threading import Event, Thread
 from types import TracebackType
@@ -43,9 +44,12 @@ def ordered_map(
     >>> list(ordered_map(len, ["a", "bb"]))
     [1, 2]
     """
-    if isinstance(items, Sequence) and len(items) < 2:
-        yield from map(function, items)
+    items = iter(items)
+    first = list(islice(items, 2))
+    if len(first) < 2:  # a thread costs a millisecond
+        yield from map(function, first)
         return
+    items = chain(first, items)
     waiting: deque[Future[Result]] = deque()
     workers = workers or cores()
     pool = ThreadPoolExecutor(workers)
