@@ -21,7 +21,7 @@ from plait.cli.handing import (
 from plait.cli.progress import Progress
 from plait.core.aside import SetAside
 from plait.core.finding import Finding
-from plait.core.join import unmatched_aside
+from plait.core.joinaccount import unmatched_aside
 from plait.core.keyspec import Key, check_key, parse_key, shared_key
 from plait.core.match import Rows
 from plait.core.parallel import Ahead

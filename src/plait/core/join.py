@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 
 from plait.core.aside import SetAside
 from plait.core.coding import Coding
@@ -17,17 +16,17 @@ from plait.core.crosswalk import code_across, crosswalk
 from plait.core.duplicates import Duplicates, find_duplicates
 from plait.core.errors import UsageError
 from plait.core.finding import Finding
+from plait.core.joinaccount import join_ledger, set_aside
 from plait.core.joinedtable import JoinedTable, joined_table
 from plait.core.keyfindings import inferred_finding, key_findings, sides_of
-from plait.core.keyspec import Key, KeySpec, check_column, check_key, parse_key, shared_key, spelt
-from plait.core.ledger import Entry, Line, entry
+from plait.core.keyspec import Key, KeySpec, check_column, check_key, parse_key, shared_key
+from plait.core.ledger import Entry
 from plait.core.match import (
     CARDINALITIES,
     KINDS,
     ONE_SIDED,
     Match,
     Matching,
-    Rows,
     kept_rows,
     match_keys,
 )
@@ -36,7 +35,6 @@ from plait.core.nearest import Nearest, code_nearest, parse_nearest
 from plait.core.refusal import refuse
 from plait.core.table import Table
 from plait.core.trap import trap_findings
-from plait.core.wordtable import Codes
 
 
 @dataclass(frozen=True, eq=False)
@@ -186,7 +184,7 @@ def join(
         (match,),
         (names,),
         (*findings, *made.findings),
-        (*_aside(left, right, matching, kind), *listed),
+        (*set_aside(left, right, matching, kind), *listed),
     )
 
 
@@ -378,89 +376,3 @@ def _taken_of_each(tables: Sequence[Table], take: Iterable[str] | None) -> list[
         if not any(table.has(name) for table in tables):
             check_column(name, tables[0])
     return [[name for name in take if table.has(name)] for table in tables]
-
-
-def _operation(left: Table, right: Table, names: Key, kind: str, near: Nearest | None) -> str:
-    """The join in a few words."""
-    on = f" on {spelt(names)}" if names else ""
-    said = f"{kind} join of {left.name} and {right.name}{on}"
-    if near is None:
-        return said
-    pair = spelt(((near.left, near.right),))
-    return f"{said}, nearest {pair} {near.direction}"
-
-
-def join_ledger(
-    left: Table,
-    right: Table,
-    names: Key,
-    matching: Matching,
-    match: Match,
-    kind: str,
-    near: Nearest | None = None,
-) -> Entry:
-    """The account of a join, from its numbers."""
-    operation = _operation(left, right, names, kind, near)
-    one, two = left.name, right.name
-    other = two if two != one else f"{two} (right)"
-    inputs = [(one, match.left_rows), (other, match.right_rows)]
-    if kind in ONE_SIDED:
-        return entry(operation, inputs, _one_sided_lines(one, two, match, kind), match.output_rows)
-    changes = [
-        Line(f"rows of {two} that went beside a row of {one}", -match.right_matched),
-        Line(
-            f"rows added: their key stands on several rows of {two}",
-            matching.pairs - match.left_matched,
-        ),
-    ]
-    if kind in ("inner", "right", "cross"):
-        changes.append(Line(f"rows of {one} without a match, set aside", -match.left_unmatched))
-        changes.append(
-            Line(f"rows of {one} with a missing key, set aside", -match.left_missing_key)
-        )
-    if kind in ("inner", "left", "cross"):
-        changes.append(Line(f"rows of {two} without a match, set aside", -match.right_unmatched))
-        changes.append(
-            Line(f"rows of {two} with a missing key, set aside", -match.right_missing_key)
-        )
-    return entry(operation, inputs, changes, match.output_rows)
-
-
-def _one_sided_lines(one: str, two: str, match: Match, kind: str) -> list[Line]:
-    lines = [Line(f"rows of {two}, only looked up", -match.right_rows)]
-    if kind == "anti":
-        return [*lines, Line(f"rows of {one} that match, set aside", -match.left_matched)]
-    return [
-        *lines,
-        Line(f"rows of {one} without a match, set aside", -match.left_unmatched),
-        Line(f"rows of {one} with a missing key, set aside", -match.left_missing_key),
-    ]
-
-
-def _aside(left: Table, right: Table, matching: Matching, kind: str) -> Iterator[SetAside]:
-    if kind == "anti":
-        rows = kept_rows(matching, "semi")
-        if len(rows):
-            reason = pa.array([f"matches in {right.name}"] * len(rows), pa.string())
-            yield SetAside(f"{left.name}-matched", left.at(rows), reason, False)
-        return
-    for side, table, other in ((0, left, right), (1, right, left)):
-        rows, codes = matching.unmatched[side], matching.coding.codes[side]
-        yield from unmatched_aside(table, other, rows, codes, kind, side == 0)
-
-
-def unmatched_aside(
-    table: Table, other: Table, rows: Rows, codes: Codes, kind: str, is_left: bool = False
-) -> Iterator[SetAside]:
-    """The rows of a table that match nothing, if there are any."""
-    if len(rows) and (is_left or kind not in ONE_SIDED):
-        kept = kind == "full" or kind == ("left" if is_left else "right")
-        reason = pa.DictionaryArray.from_arrays(
-            (codes[rows] < 0).astype(np.int32), pa.array(unmatched_reasons(other))
-        )
-        yield SetAside(f"{table.name}-unmatched", table.at(rows), reason, kept)
-
-
-def unmatched_reasons(other: Table) -> tuple[str, str]:
-    """Why a row is set aside: no match, or no key."""
-    return f"no match in {other.name}", "key is missing"

@@ -19,7 +19,7 @@ from plait.core.coding import CodedColumn, Coding, count, first_rows
 from plait.core.duplicates import Duplicates, FirstCells, summed
 from plait.core.finding import Finding
 from plait.core.forms import base
-from plait.core.join import join_ledger, unmatched_reasons
+from plait.core.joinaccount import join_ledger, unmatched_reasons
 from plait.core.keyfindings import Side, inferred_finding, key_findings
 from plait.core.keyindex import KeyIndex
 from plait.core.keyspec import Key
