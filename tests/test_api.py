@@ -88,11 +88,48 @@ def test_results_print_nothing_and_change_no_argument(folder, capsys):
     assert capsys.readouterr() == ("", "")
 
 
-@pytest.mark.parametrize("name", ["read", "stack", "join", "write"])
+@pytest.mark.parametrize(
+    "name", ["read", "survey", "keys", "mend", "stack", "join", "settle", "beside", "write"]
+)
 def test_every_call_is_documented_with_an_example(name):
     text = inspect.getdoc(getattr(api, name))
     for part in ("Parameters\n", "Raises\n", "Examples\n", ">>> "):
         assert part in text
+
+
+def test_keys_settle_and_beside_take_files_and_tables(folder):
+    found = api.keys(["in/may.csv", api.read("hives.csv")], keys=["hive", "Hive No"])
+    assert [(pair.keys_in_both, pair.keys_only_right) for pair in found.pairs] == [(2, 1)]
+    assert found.why is not None
+    assert api.keys("in", "hive").pairs[0].keys_only_left == 1
+    (folder / "pairs.csv").write_text("from,to\n3,9\n")
+    crossed = api.keys(["in/june.csv", "hives.csv"], "hive=Hive No", pairs="pairs.csv")
+    assert crossed.pairs[0].keys_only_left == 0
+    both = api.stack(["in/may.csv", "in/june.csv"]).table
+    settled = api.settle(both, "hive", rules={"kg": "max"})
+    assert settled.table.to_dict() == {"hive": ["1", "2", "3"], "kg": ["2.50", "", "1"]}
+    beside = api.beside("in/may.csv", "in/june.csv", name="both")
+    assert beside.table.to_dict()["june.hive"] == ["1", "3"]
+    with pytest.raises(api.ExpectationError, match="2 rows, hives 3"):
+        api.beside("in/may.csv", "hives.csv")
+
+
+def test_the_join_takes_all_that_the_program_does(folder):
+    joined = api.join(
+        "in/may.csv",
+        "hives.csv",
+        key="hive=Hive No",
+        take=["breed"],
+        rename={"breed": "race"},
+        prefer="left",
+        max_rows=2,
+        missing_match=True,
+    )
+    assert joined.table.to_dict()["race"] == ["Carnica", "Buckfast"]
+    with pytest.raises(api.ExpectationError, match="more than the 1 allowed"):
+        api.join("in/may.csv", "hives.csv", key="hive=Hive No", max_rows=1)
+    with pytest.raises(api.UsageError, match="no column 'bread'"):
+        api.join("in/may.csv", "hives.csv", key="hive=Hive No", take=["bread"])
 
 
 def test_an_unknown_name_is_an_attribute_error():

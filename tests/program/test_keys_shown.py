@@ -1,0 +1,110 @@
+"""What a person sees of an audit of keys: the grid, the table of comparisons, near keys, pages."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+
+from conftest import rows_of
+
+
+@pytest.fixture
+def months(put):
+    put(
+        **{
+            f"m{n}_csv": "hive,kg\n" + "".join(f"H{k},{n}\n" for k in range(20) if k % (n + 1))
+            for n in range(1, 7)
+        }
+    )
+
+
+def section(text, heading):
+    """The lines below a heading, up to an empty one."""
+    lines = text.splitlines()
+    begin = next(n for n, line in enumerate(lines) if line.strip().startswith(heading)) + 1
+    end = next((n for n in range(begin, len(lines)) if not lines[n].strip()), len(lines))
+    return [line.rstrip() for line in lines[begin:end]]
+
+
+def test_many_sources_stand_in_a_grid_of_numbers_with_their_names_below(plait, months):
+    ended = plait("keys", "m*.csv", "--key", "hive")
+    assert re.match(r"\d+ of \d+ keys stand in all 6 sources", ended.err)
+    grid = section(ended.err, "1  2  3")
+    assert set("".join(grid)) & {"●", "○"} == {"●", "○"}
+    assert grid[-1].strip() == "1 m1, 2 m2, 3 m3, 4 m4, 5 m5, 6 m6"
+    counts = [int(line.split()[6]) for line in grid[:-1]]
+    assert counts == sorted(counts, reverse=True)
+    assert sum(counts) == 20 - 1  # the first stands in none
+
+
+def test_the_best_comparison_stands_last_and_collisions_are_counted(plait, put):
+    put(l_csv="k\nab\nc d\ne-f\n", r_csv="k\nAB\naB\nCD\nEF\n")
+    ended = plait("keys", "l.csv", "r.csv", "--key", "k")
+    rows = {line.split()[0]: line.split()[1:] for line in section(ended.err, "--ignore")}
+    assert rows["case"] == ["1", "1", "2", "2"]
+    assert rows["case,punctuation,space"] == ["3", "3", "4", "2"]
+    assert "2 keys of r would collide" in ended.err.splitlines()[1]
+
+
+def test_near_keys_show_at_most_a_few_unless_asked(plait, put):
+    names = [f"Meadow farm number {chr(97 + n)}{chr(110 - n)}" for n in range(10)]
+    put(
+        l_csv="k\n" + "".join(f"{name[:4]}{name[5:]}\n" for name in names),
+        r_csv="k\n" + "".join(f"{name}\n" for name in names),
+    )
+    short = plait("keys", "l.csv", "r.csv", "--key", "k").err
+    long = plait("keys", "l.csv", "r.csv", "--key", "k", "--verbose").err
+    assert len(section(short, "near keys")) == 8
+    assert "more: --verbose" in short
+    assert "more: --verbose" not in long
+    assert len(section(long, "near keys")) > 10
+
+
+def test_the_part_of_the_key_that_fails_is_said_in_words(plait, put):
+    put(
+        l_csv="yard,hive\nA,1\nA,9\nZ,1\nQ,8\nB,2\n",
+        r_csv="yard,hive\nA,1\nB,1\nA,2\n",
+    )
+    ended = plait("keys", "l.csv", "r.csv", "--key", "yard,hive")
+    said = [re.split(r"\s{2,}", line.strip())[0] for line in section(ended.err, "which part")]
+    assert said == [
+        "l: r has neither yard nor hive",
+        "l: yard stands in r, hive does not",
+        "l: hive stands in r, yard does not",
+        "l: yard and hive stand in r, but not together",
+        "r: yard and hive stand in l, but not together",
+    ]
+
+
+def test_the_page_tells_the_same_and_runs_nothing_from_the_data(plait, put, tmp_path):
+    put(l_csv="<b>k</b>\n<script>alert(1)</script>\n", r_csv="k\nx\n")
+    plait("keys", "l.csv", "r.csv", "--key", "<b>k</b>=k", "--report", "keys.html")
+    page = (tmp_path / "keys.html").read_text()
+    assert "1 keys only in l, 1 only in r, 0 in both" in page
+    assert "<script>alert" not in page
+    assert "<b>k</b>" not in page
+    assert "http" not in page.replace("http://www.w3.org", "")
+
+
+def test_cells_that_steer_the_terminal_are_spelt_out(plait, put):
+    put(l_csv="k\n\x1b[2Jx\n", r_csv="k\n\x1b[2Jy\n")
+    ended = plait("keys", "l.csv", "r.csv", "--key", "k")
+    assert "\x1b[2J" not in ended.err
+    assert "\\x1b[2Jx" in ended.err
+
+
+def test_keys_of_typed_files_and_workbooks(plait, put, tmp_path):
+    put(a_csv="id,kg\n1,2\n2,3\n3,4\n", b_csv="id,breed\n1,x\n4,y\n")
+    plait("mend", "a.csv", "--out", "a.parquet", "--quiet")
+    plait("mend", "b.csv", "--out", "b.xlsx", "--quiet")
+    ended = plait("keys", "a.parquet", "b.xlsx#b", "--key", "id", "--json", "--out", "p.csv")
+    (pair,) = ended.json["pairs"]
+    assert (pair["keys_in_both"], pair["keys_only_left"], pair["keys_only_right"]) == (1, 2, 1)
+    assert rows_of(tmp_path / "p.csv") == []
+
+
+def test_quiet_says_nothing_and_json_is_all_there_is(plait, months):
+    ended = plait("keys", "m1.csv", "m2.csv", "--key", "hive", "--quiet", "--json")
+    assert ended.err == ""
+    assert ended.json["pairs"][0]["left"] == "m1"
