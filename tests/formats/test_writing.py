@@ -6,7 +6,7 @@ import csv
 import io
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from plait.core.errors import OutputError
@@ -19,6 +19,8 @@ CELL = st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"])
 
 
 @settings(max_examples=200, deadline=None)
+@example([("\\", '\\"')], ",", False)
+@example([("", '\\"'), ('a\\"b', "x")], ",", False)
 @given(st.lists(st.tuples(CELL, CELL), max_size=20), st.sampled_from([",", "\t"]), st.booleans())
 def test_what_is_written_reads_back_the_same(rows, delimiter, one_column):
     columns = {"x": [row[0] for row in rows]}

@@ -175,7 +175,8 @@ def _escape(text: str, quote: str) -> str:
     """A backslash when quotes stand behind one, inside a cell, and none is doubled there."""
     if "\\" not in text:
         return ""
-    escaped = re.search(rf"[^\\,;\t|\r\n]\\{quote}[^,;\t|\r\n]", text)
+    # Where quotes are doubled, the one behind a backslash has another or the cell's end behind it.
+    escaped = re.search(rf"[^\\,;\t|\r\n]\\{quote}[^{quote},;\t|\r\n]", text)
     doubled = re.search(rf"[^{quote},;\t|\r\n]{quote}{quote}[^{quote},;\t|\r\n]", text)
     return "\\" if escaped and not doubled else ""
 
