@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import numpy as np
 
@@ -11,11 +11,11 @@ from plait.core.kinds import NUMBERS, kind_of
 from plait.core.misplaced import misplaced
 from plait.core.parallel import ordered_map
 from plait.core.profile import tallied
-from plait.core.table import Table
+from plait.core.table import Table, from_columns
 from plait.core.text import is_text
 
 _MOST_COMPARED = 3000
-_SAMPLE, _CELLS, _FEWEST = 3000, 4_000_000, 100
+_SAMPLE, _CELLS, _FEWEST = 300, 2_000_000, 100
 
 
 def disagreements(tables: Sequence[Table]) -> Iterator[Finding]:
@@ -23,17 +23,20 @@ def disagreements(tables: Sequence[Table]) -> Iterator[Finding]:
 
     Notes
     -----
-    Types are decided over all cells. Misplaced columns are looked for in up to
-    3,000 rows spread over each extract, and not at all where there are more than
-    3,000 columns in all extracts together.
+    Both are looked for in up to 300 rows spread over each extract. Types that
+    differ there are then decided over all cells, so what is said is so; a single
+    odd cell far down a long extract is left to ``plait survey``. Misplaced columns
+    are not looked for where there are more than 3,000 columns in all extracts
+    together.
     """
     if len(tables) < 2:
         return
-    yield from type_findings(tables, list(ordered_map(_kinds, tables)), "the result")
     columns = sum(len(table.columns) for table in tables)
+    rows = max(_FEWEST, min(_SAMPLE, _CELLS // columns))
+    drawn = list(ordered_map(lambda table: _drawn(table, rows), tables))
+    yield from _type_findings(tables, drawn)
     if columns > _MOST_COMPARED:
         return
-    drawn = [_drawn(table, max(_FEWEST, min(_SAMPLE, _CELLS // columns))) for table in tables]
     every = dict.fromkeys(name for table in tables for name in table.column_names)
     yield from misplaced(
         drawn,
@@ -44,12 +47,36 @@ def disagreements(tables: Sequence[Table]) -> Iterator[Finding]:
     )
 
 
-def _kinds(table: Table) -> dict[str, str]:
+def _type_findings(tables: Sequence[Table], drawn: Sequence[Table]) -> Iterator[Finding]:
+    """Types that differ between the extracts, once all of their cells have been looked at."""
+    glanced = list(ordered_map(lambda one: _kinds(one, one.column_names), drawn))
+    suspect = [
+        name
+        for name in dict.fromkeys(name for one in glanced for name in one)
+        if differs(one[name] for one in glanced if name in one)
+    ]
+    if suspect:
+        kinds = list(ordered_map(lambda table: _kinds(table, suspect), tables))
+        yield from type_findings(tables, kinds, "the result")
+
+
+def differs(kinds: Iterable[str]) -> bool:
+    """Whether columns of these kinds differ; whole numbers and decimals do not, nor what is empty.
+
+    >>> differs(["integer", "decimal", "empty"]), differs(["integer", "text"])
+    (False, True)
+    """
+    held = set(kinds) - {"empty"}
+    return len(held) > 1 and not held <= set(NUMBERS)
+
+
+def _kinds(table: Table, names: Sequence[str]) -> dict[str, str]:
+    """The kinds of those of some columns that the table has."""
     found = {}
-    for column in table.columns:
-        cells = table.whole(column.name)
-        kind = column.kind or (kind_of(cells) if is_text(cells.type) else str(cells.type))
-        found[column.name] = kind
+    for name in names:
+        if table.has(name):
+            cells, declared = table.whole(name), table.column(name).kind
+            found[name] = declared or (kind_of(cells) if is_text(cells.type) else str(cells.type))
     return found
 
 
@@ -57,7 +84,11 @@ def _drawn(table: Table, rows: int) -> Table:
     """Some rows, evenly over all of them."""
     if table.rows <= rows:
         return table
-    return table.at(np.linspace(0, table.rows - 1, rows).astype(np.int64))
+    drawn = table.at(np.linspace(0, table.rows - 1, rows).astype(np.int64))
+    cells = {name: drawn.whole(name) for name in drawn.column_names}
+    kinds = {column.name: column.kind for column in table.columns}
+    path = table.strands[0].origins[0].path if table.strands[0].origins else ""
+    return from_columns(table.name, cells, path).with_kinds(kinds)
 
 
 def type_findings(
@@ -79,7 +110,7 @@ def type_findings(
         for table, of_table in zip(tables, kinds, strict=True):
             if of_table.get(column, "empty") != "empty":
                 held.setdefault(of_table[column], []).append(table.name)
-        if len(held) < 2 or set(held) <= set(NUMBERS):
+        if not differs(held):
             continue
         said = "; ".join(f"{kind} in {_few(names)}" for kind, names in held.items())
         yield Finding(
