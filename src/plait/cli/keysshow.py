@@ -161,7 +161,7 @@ def _show_sets(out: Console, found: Audited) -> None:
     if wide:
         named = ", ".join(f"{n} {name}" for n, name in enumerate(names, 1))
         out.print(Padding(Text(printable(named), style="dim"), (0, 0, 0, 2)))
-    for pair in found.pairs if len(found.pairs) == 1 else ():
+    for pair in found.pairs if len(found.pairs) == 1 and found.pairs[0].keys_in_both else ():
         out.print(Text(f"  {pair.cardinality}, judged on the keys that match", style="dim"))
 
 
