@@ -24,7 +24,7 @@ from plait.core.table import Table
 from plait.formats.delivery import Delivery
 from plait.formats.outputs import check_ending, check_room, write_csv_to, write_table
 from plait.formats.reading import read_source
-from plait.formats.sources import Source
+from plait.formats.sources import Source, one_source
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
 
 if TYPE_CHECKING:
@@ -85,8 +85,6 @@ def declared_pairs(options: argparse.Namespace) -> Table | None:
     """The crosswalk that the line names."""
     if not options.pairs:
         return None
-    from plait.formats.sources import one_source
-
     return read_source(one_source(options.pairs))
 
 

@@ -81,7 +81,7 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     sources = find_sources(options.sources, given_of(options))
     delivery = Delivery([source.path for source in sources], options.replace)
-    _check(options, delivery)
+    _check(options, delivery, len(sources))
     with Progress(not options.quiet) as progress:
         tables = read_all(sources, progress, options)
         pairs = declared_pairs(options)
@@ -105,10 +105,15 @@ def run(options: argparse.Namespace) -> int:
     return 0
 
 
-def _check(options: argparse.Namespace, delivery: Delivery) -> None:
+def _check(options: argparse.Namespace, delivery: Delivery, sources: int) -> None:
     check_report(options, delivery)
     if options.only and not options.out:
         raise UsageError("--only says which keys are written", remedy="say where to: --out FILE")
+    if options.out and not options.only and sources > 2:
+        raise UsageError(
+            "of several sources, which keys should be written?",
+            remedy="--only NAME+NAME, the keys that stand in exactly these",
+        )
     if options.all_rows and not options.only:
         raise UsageError("--all-rows goes with --only", remedy="--only both, left or right")
     if options.out:
@@ -122,12 +127,7 @@ def _listed(found: Audited, options: argparse.Namespace) -> Table:
         return key_set(found, options.only, options.all_rows)
     if len(found.sources) == 1:
         return repeated_rows(found)
-    if len(found.sources) == 2:
-        return suggested_pairs(found)
-    raise UsageError(
-        "of several sources, which keys should be written?",
-        remedy="--only NAME+NAME, the keys that stand in exactly these",
-    )
+    return suggested_pairs(found)
 
 
 def _write(table: Table, out: Path, delivery: Delivery, findings: list[Finding]) -> None:

@@ -90,7 +90,7 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
     both = Table(left.name, left.columns, (*left.strands, *right.strands), left.rows)
     columns, findings = {one.name: one for one in left.columns}, []
     for column in right.columns:
-        moved = replace(column, parts=tuple((n + shift, stored) for n, stored in column.parts))
+        moved = column.shifted(shift)
         if column.name not in columns:
             columns[column.name] = moved
             continue

@@ -20,8 +20,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.dictionary import MISSING, TextDictionary, smallest_dtype
-from plait.core.forms import base
-from plait.core.kinds import MARKERS, NUMBERS, kind_of, plain_number
+from plait.core.kinds import MARKERS, NUMBERS, kind_of, plain_number, takes_markers
 from plait.core.loosen import FORM_WAYS, checked_ways, loosened
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
@@ -212,7 +211,7 @@ def _loose_forms(texts: pa.Array, ignore: Sequence[str], kinds: Sequence[str]) -
 
 def _without_markers(texts: pa.Array, codes: Codes, kind: str) -> Codes:
     """The codes, missing where a marker for that stands among numbers, dates or times."""
-    if base(kind) not in (*NUMBERS, "date", "datetime", "time"):
+    if not takes_markers(kind):
         return codes
     marks = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
     if not marks.any():
@@ -408,6 +407,16 @@ def distinct(
     which = np.empty(len(values), np.int64)
     which[order] = np.cumsum(new) - 1
     return arranged[new], which, order[new]
+
+
+def within_each(times: npt.NDArray[Any]) -> npt.NDArray[np.int64]:
+    """For groups of so many, one after another, the number of each member in its group.
+
+    >>> within_each(np.array([2, 0, 3])).tolist()
+    [0, 1, 0, 1, 2]
+    """
+    begin: npt.NDArray[np.int64] = np.repeat(np.cumsum(times) - times, times)
+    return np.arange(len(begin)) - begin
 
 
 def first_rows(codes: Codes, size: int) -> npt.NDArray[np.int64]:

@@ -77,7 +77,7 @@ def _used(table: Table) -> Table:
 def code_across(
     tables: Sequence[Table],
     keys: Sequence[Sequence[str]],
-    across: Crosswalk | None,
+    pairs: Table | None,
     ignore: Iterable[str] = (),
     missing_match: bool = False,
 ) -> Coding:
@@ -88,19 +88,21 @@ def code_across(
     tables : sequence of Table
     keys : sequence of sequence of str
         For each table its key columns.
-    across : Crosswalk or None
-        Left keys that count as right ones; in one table, spellings that count as
-        others.
+    pairs : Table or None
+        A crosswalk: left keys that count as right ones; in one table, spellings
+        that count as others.
     ignore, missing_match
         As for ``code_keys``.
 
     Raises
     ------
     UsageError
-        When a left key stands in the crosswalk with several right ones.
+        When a left key stands in the crosswalk with several right ones, or it has
+        too few columns.
     """
-    if across is None:
+    if pairs is None:
         return code_keys(tables, keys, ignore, missing_match)
+    across = crosswalk(pairs, len(keys[0]))
     every = [*tables, across.table, across.table]
     coding = code_keys(
         every, [*keys, across.left, across.right], ignore, missing_match, followers=2

@@ -12,7 +12,7 @@ from plait.core.aside import SetAside
 from plait.core.coding import Coding
 from plait.core.columns import renamed
 from plait.core.conflicts import Conflicts
-from plait.core.crosswalk import code_across, crosswalk
+from plait.core.crosswalk import code_across
 from plait.core.duplicates import Duplicates, find_duplicates
 from plait.core.errors import UsageError
 from plait.core.finding import Finding
@@ -224,8 +224,7 @@ def _coded(
         codes = tuple(np.zeros(table.rows, np.int32) for table in (left, right))
         return Coding(codes, 1, ())
     columns = tuple(zip(*names, strict=True))
-    across = crosswalk(pairs, len(names)) if pairs is not None else None
-    return code_across([left, right], columns, across, ignore, missing_match)
+    return code_across([left, right], columns, pairs, ignore, missing_match)
 
 
 def _found(

@@ -68,7 +68,7 @@ def joined_table(
     here = left if left_rows is None else left.at(left_rows)
     there = (_near(right) if len(right_rows) >= _MANY else right).at(right_rows)
     shift = len(here.strands)
-    theirs = {column.name: _shifted(column, shift) for column in there.columns}
+    theirs = {column.name: column.shifted(shift) for column in there.columns}
     both = Table(left.name, here.columns, here.strands + there.strands, len(right_rows))
     keyed, ours_key = both, [left_name for left_name, _ in pairs]
 
@@ -125,10 +125,6 @@ def _near(table: Table) -> Table:
         strand.near(wanted.get(number, [])) for number, strand in enumerate(table.strands)
     )
     return replace(table, strands=strands)
-
-
-def _shifted(column: Column, shift: int) -> Column:
-    return replace(column, parts=tuple((strand + shift, name) for strand, name in column.parts))
 
 
 def _preferring(prefer: str, ours: Column, theirs: Column) -> Column:

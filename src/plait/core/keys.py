@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from plait.core.coding import Coding, Counts, first_rows
-from plait.core.crosswalk import Crosswalk, code_across, spelt_columns
+from plait.core.crosswalk import code_across, spelt_columns
 from plait.core.duplicates import Duplicates, find_conflicts
 from plait.core.errors import UsageError
 from plait.core.finding import Finding
@@ -120,8 +120,7 @@ def keys(
     (1, 2, ('leading-zeros',))
     """
     columns = key_columns(tables, specs)
-    across = _crosswalk(pairs, columns)
-    coding = code_across(tables, columns, across, ignore, missing_match)
+    coding = code_across(tables, columns, pairs, ignore, missing_match)
     counts = [coding.counts(number) for number in range(len(tables))]
     audits = [
         find_conflicts(table, names, codes, one)
@@ -186,12 +185,6 @@ def _common(tables: Sequence[Table]) -> tuple[tuple[str, ...], ...]:
     if not common:
         raise UsageError("the sources have no column in common", remedy="say which: --key")
     return (common,) * len(tables)
-
-
-def _crosswalk(pairs: Table | None, columns: Sequence[Sequence[str]]) -> Crosswalk | None:
-    from plait.core.crosswalk import crosswalk
-
-    return crosswalk(pairs, len(columns[0])) if pairs is not None else None
 
 
 def _audited(table: Table, counts: Counts, found: tuple[Duplicates, dict[str, int]]) -> KeyTable:

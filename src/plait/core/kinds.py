@@ -39,6 +39,15 @@ _WHOLE_DIGITS = 18
 _ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
 
 
+def takes_markers(kind: str) -> bool:
+    """Whether well-known markers count as missing in a column of that kind.
+
+    >>> takes_markers("decimal:1.234,5"), takes_markers("boolean"), takes_markers("text")
+    (True, False, False)
+    """
+    return base(kind) in (*NUMBERS, "date", "datetime", "time")
+
+
 def kind_of(column: pa.ChunkedArray) -> str:
     """The kind of a column; ``empty`` when all cells are missing, ``typed`` when not of text.
 

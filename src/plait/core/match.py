@@ -80,31 +80,34 @@ class Matching:
         right = "many" if (self.right_counts[both] > 1).any() else "one"
         return f"{left}-to-{right}"
 
-    def account(self, kind: str) -> Match:
-        """The numbers of a join of that kind."""
+    def account(self, kind: str, rows: tuple[int, int] | None = None) -> Match:
+        """The numbers of a join of that kind.
+
+        ``rows`` are those of both tables, where the codes are not those of all rows.
+        """
         both = self.matched
-        left, right = self.coding.codes
+        left_rows, right_rows = rows or tuple(map(len, self.coding.codes))
         here, there = int(self.left_counts.sum()), int(self.right_counts.sum())
         left_matched = int(self.left_counts[both].sum())
         right_matched = int(self.right_counts[both].sum())
-        rows = self.pairs
-        rows += len(left) - left_matched if kind in ("left", "full") else 0
-        rows += len(right) - right_matched if kind in ("right", "full") else 0
+        made = self.pairs
+        made += left_rows - left_matched if kind in ("left", "full") else 0
+        made += right_rows - right_matched if kind in ("right", "full") else 0
         if kind in ONE_SIDED:
-            rows = left_matched if kind == "semi" else len(left) - left_matched
+            made = left_matched if kind == "semi" else left_rows - left_matched
         return Match(
-            left_rows=len(left),
-            right_rows=len(right),
+            left_rows=left_rows,
+            right_rows=right_rows,
             left_matched=left_matched,
             left_unmatched=here - left_matched,
             right_matched=right_matched,
             right_unmatched=there - right_matched,
-            left_missing_key=len(left) - here,
-            right_missing_key=len(right) - there,
+            left_missing_key=left_rows - here,
+            right_missing_key=right_rows - there,
             left_duplicate_keys=int((self.left_counts > 1).sum()),
             right_duplicate_keys=int((self.right_counts > 1).sum()),
             cardinality=self.cardinality,
-            output_rows=rows,
+            output_rows=made,
         )
 
 

@@ -9,7 +9,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.coding import rows_by_code, stable_order
+from plait.core.coding import rows_by_code, stable_order, within_each
 from plait.core.parallel import cores
 
 MOST_NEAR = 3
@@ -103,7 +103,7 @@ def _candidates(texts: pa.Array, others: pa.Array) -> tuple[Numbers, Numbers, bo
     order, offsets = rows_by_code(other_pieces.astype(np.int32), counts)
     times = np.minimum(counts[pieces], most)
     bounded = bool((counts[pieces] > most).any())
-    within = np.arange(int(times.sum())) - np.repeat(np.cumsum(times) - times, times)
+    within = within_each(times)
     # Where a piece leads to too many, those spread evenly over them are taken.
     step = np.repeat(counts[pieces] / np.maximum(times, 1), times)
     place = np.repeat(offsets[pieces], times) + (within * step).astype(np.int64)
@@ -227,7 +227,9 @@ def _other_numbers(one: pa.Array, two: pa.Array) -> npt.NDArray[np.bool_]:
         pc.match_substring_regex(one, "^[0-9]+$"), pc.match_substring_regex(two, "^[0-9]+$")
     )
     numeric = pc.and_(numeric, pc.equal(pc.utf8_length(one), pc.utf8_length(two)))
-    flags: npt.NDArray[np.bool_] = numeric.to_numpy(zero_copy_only=False).copy()
-    for row in np.flatnonzero(flags):
-        flags[row] = sorted(one[row].as_py()) != sorted(two[row].as_py())
+    other = pa.repeat(False, len(one))
+    for digit in "0123456789":
+        counts = (pc.count_substring(texts, digit) for texts in (one, two))
+        other = pc.or_(other, pc.not_equal(*counts))
+    flags: npt.NDArray[np.bool_] = pc.and_(numeric, other).to_numpy(zero_copy_only=False)
     return flags

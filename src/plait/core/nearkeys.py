@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.coding import Coding, distinct, mix, rows_by_code
+from plait.core.coding import Coding, distinct, mix, rows_by_code, within_each
 from plait.core.loosen import WAYS, loosened
 from plait.core.near import MOST_NEAR, near_texts
 from plait.core.wordtable import Codes
@@ -108,8 +108,7 @@ def _keys_of(text_of: Numbers, size: int, texts: Numbers) -> tuple[Numbers, Numb
     rows, offsets = rows_by_code(text_of.astype(np.int32), counts)
     times = counts[texts]
     pair = np.repeat(np.arange(len(texts)), times)
-    within = np.arange(len(pair)) - np.repeat(np.cumsum(times) - times, times)
-    return rows[offsets[texts][pair] + within], pair
+    return rows[offsets[texts][pair] + within_each(times)], pair
 
 
 def _looked_up(known: Numbers, wanted: Numbers) -> tuple[Numbers, Numbers]:

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from plait.core.aside import SetAside
 from plait.core.coding import distinct
 from plait.core.conflicts import Conflicts, Differing, listed_conflicts
-from plait.core.crosswalk import code_across, crosswalk
+from plait.core.crosswalk import code_across
 from plait.core.duplicates import key_text
 from plait.core.errors import UsageError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, Place, counted
@@ -21,7 +21,7 @@ from plait.core.keyspec import KeySpec, Pairs, check_column, named_values, parse
 from plait.core.kinds import kind_of
 from plait.core.ledger import Entry, Line, entry
 from plait.core.rules import Decided, checked_rule, decide, whole_rows
-from plait.core.table import Column, Table
+from plait.core.table import Table
 from plait.core.text import as_text
 
 SIDES = ("left", "right")
@@ -123,8 +123,7 @@ def settle(
     columns = [left for left, _ in parse_key(key)]
     for column in columns:
         check_column(column, table)
-    across = crosswalk(pairs, len(columns)) if pairs is not None else None
-    coding = code_across([table], [columns], across, ignore)
+    coding = code_across([table], [columns], pairs, ignore)
     groups = key_groups(coding)
     before = replace(table, findings=(), aside=())
     missing = np.flatnonzero(coding.codes[0] < 0)
@@ -233,7 +232,7 @@ def _shown_from(
         shown[mark] = len(result.strands)
         result = replace(result, strands=(*result.strands, *table.at(rows).strands))
     shift = shown[mark]
-    parts = tuple((strand + shift, stored) for strand, stored in table.column(name).parts)
+    parts = table.column(name).shifted(shift).parts
     columns = tuple(
         replace(one, parts=parts) if one.name == name else one for one in result.columns
     )
@@ -278,7 +277,7 @@ def _listed(
             continue
         first, other = _first_two(table, groups, name, one.conflict)
         column = table.column(name)
-        there = Column(name, tuple((strand + shift, stored) for strand, stored in column.parts))
+        there = column.shifted(shift)
         found.append(Differing(name, column, there, np.arange(begin, begin + len(first))))
         firsts.append(first)
         others.append(other)

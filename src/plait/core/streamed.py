@@ -20,10 +20,10 @@ from plait.core.duplicates import Duplicates, FirstCells, summed
 from plait.core.finding import Finding
 from plait.core.forms import base
 from plait.core.joinaccount import join_ledger, unmatched_reasons
-from plait.core.keyfindings import Side, inferred_finding, key_findings
+from plait.core.keyfindings import Side, first_of_each, inferred_finding, key_findings
 from plait.core.keyindex import KeyIndex
 from plait.core.keyspec import Key
-from plait.core.kinds import MARKERS, NUMBERS, kind_of, likely_kind, marked_missing
+from plait.core.kinds import NUMBERS, kind_of, likely_kind, marked_missing, takes_markers
 from plait.core.ledger import Entry
 from plait.core.match import ONE_SIDED, Match, Matching
 from plait.core.parallel import InTurn
@@ -159,7 +159,7 @@ class StreamJoin:
         for number, name in enumerate(names):
             texts = pa.chunked_array([self._index.own_texts(number)])
             kind = self.right.column(name).kind or kind_of(texts)
-            if base(kind) == "decimal" or (_counts_markers(kind) and marked_missing(texts)):
+            if base(kind) == "decimal" or (takes_markers(kind) and marked_missing(texts)):
                 raise NotStreamableError
 
     def _near(self) -> dict[str, pa.Array]:
@@ -296,7 +296,7 @@ class StreamJoin:
         if self._first.open_keys(self._counts).any():
             raise NotStreamableError
         matching = self._matching(kinds)
-        match = self._match(matching)
+        match = matching.account(self.kind, (self._rows, self.right.rows))
         sides = self._left_side(match, matching), self._right_side(match, matching)
         findings = () if self._asked else (inferred_finding(self.left, self.right, self.pairs),)
         found = key_findings(sides, self.pairs, matching, match, self.kind)
@@ -319,7 +319,7 @@ class StreamJoin:
             left, right = kind_of(met), self.right.column(there).kind or kind_of(own)
             both = {left, right}
             if (both <= set(NUMBERS) and "decimal" in both) or (
-                _counts_markers(left) and marked_missing(met)
+                takes_markers(left) and marked_missing(met)
             ):
                 raise NotStreamableError
             found.append((left, right))
@@ -342,41 +342,12 @@ class StreamJoin:
         none = np.empty(0, np.int64)
         return Matching(coding, self._counts, right, int(self._counts @ right), (none, none))
 
-    def _match(self, matching: Matching) -> Match:
-        left, right = self._counts, matching.right_counts
-        both = (left > 0) & (right > 0)
-        keyed, matched = int(left.sum()), int(left[both].sum())
-        right_keyed, right_matched = int(right.sum()), int(both.sum())
-        rows = {
-            "left": self._rows,
-            "inner": matched,
-            "semi": matched,
-            "anti": self._rows - matched,
-        }
-        return Match(
-            left_rows=self._rows,
-            right_rows=self.right.rows,
-            left_matched=matched,
-            left_unmatched=keyed - matched,
-            right_matched=right_matched,
-            right_unmatched=right_keyed - right_matched,
-            left_missing_key=self._rows - keyed,
-            right_missing_key=self.right.rows - right_keyed,
-            left_duplicate_keys=int((left > 1).sum()),
-            right_duplicate_keys=0,
-            cardinality=matching.cardinality,
-            output_rows=rows[self.kind],
-        )
-
     def _left_side(self, match: Match, matching: Matching) -> Side:
         names = tuple(here for here, _ in self.pairs)
         groups = (self._kept, self._lost, self._unkeyed)
         table, codes = self._small([part for group in groups for part in group])
         edges = np.cumsum([0, *(sum(len(rows) for _, rows, _ in group) for group in groups)])
         kept, lost, unkeyed = (np.arange(edges[n], edges[n + 1]) for n in range(3))
-        seen: dict[int, int] = {}
-        for row in lost.tolist():
-            seen.setdefault(int(codes[row]), row)
         conflict = self._first.differs[: len(self._counts)]
         duplicates = summed(
             table.at(kept),
@@ -392,7 +363,7 @@ class StreamJoin:
             match.left_unmatched,
             int(((self._counts > 0) & (matching.right_counts == 0)).sum()),
             match.left_missing_key,
-            np.array(sorted(seen.values()), np.int64),
+            lost[first_of_each(codes[lost])],
             unkeyed,
             duplicates,
         )
@@ -434,8 +405,3 @@ class StreamJoin:
 def _taken(columns: Sequence[pa.Array], rows: Rows) -> list[pa.Array]:
     at = pa.array(rows)
     return [column.take(at) for column in columns]
-
-
-def _counts_markers(kind: str) -> bool:
-    """Whether well-known markers count as missing in a key column of that kind."""
-    return base(kind) in (*NUMBERS, "date", "datetime", "time") and bool(MARKERS)

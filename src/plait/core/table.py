@@ -146,6 +146,11 @@ class Column:
     kind: str | None = None
     filling: bool = False
 
+    def shifted(self, strands: int) -> Column:
+        """The column in a table that has so many strands before those of this one."""
+        parts = tuple((number + strands, stored) for number, stored in self.parts)
+        return replace(self, parts=parts)
+
 
 @dataclass(frozen=True, eq=False)
 class Table:

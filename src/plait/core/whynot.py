@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.coding import Coding, distinct, rows_by_code
+from plait.core.coding import Coding, distinct, rows_by_code, within_each
 from plait.core.elsewhere import Elsewhere, elsewhere
 from plait.core.failing import Failing, failing_parts
 from plait.core.gains import Gain, best_gain, loose_keys, single_gains, useful_ways
@@ -174,8 +174,7 @@ def _gained(
     form = mine[lost]
     times = np.minimum(counts[form], MOST_NEAR)
     first = np.repeat(offsets[form], times)
-    within = np.arange(len(first)) - np.repeat(np.cumsum(times) - times, times)
-    return np.repeat(lost, times), others[rows[first + within]]
+    return np.repeat(lost, times), others[rows[first + within_each(times)]]
 
 
 def _suggested(
