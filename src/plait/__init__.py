@@ -12,6 +12,7 @@ The calls below take the same words and options as the command line::
 
 from __future__ import annotations
 
+from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from plait._version import __version__
@@ -19,6 +20,7 @@ from plait.core.errors import ExpectationError, OutputError, PlaitError, SourceE
 
 if TYPE_CHECKING:
     from plait._api import beside, join, keys, mend, read, settle, stack, survey, write
+    from plait._reshape import group, lengthen, widen
     from plait.core.table import Table
 
 __all__ = [
@@ -30,24 +32,28 @@ __all__ = [
     "UsageError",
     "__version__",
     "beside",
+    "group",
     "join",
     "keys",
+    "lengthen",
     "mend",
     "read",
     "settle",
     "stack",
     "survey",
+    "widen",
     "write",
 ]
 
-
-_CALLS = ("beside", "join", "keys", "mend", "read", "settle", "stack", "survey", "write")
+_VERBS = ("beside", "join", "keys", "mend", "read", "settle", "stack", "survey", "write", "Table")
+_CALLS = {
+    **dict.fromkeys(_VERBS, "plait._api"),
+    **dict.fromkeys(("group", "lengthen", "widen"), "plait._reshape"),
+}
 
 
 def __getattr__(name: str) -> Any:
     # Loaded when first used, so that `plait --version` need not wait for Arrow.
-    if name in (*_CALLS, "Table"):
-        import plait._api
-
-        return getattr(plait._api, name)
+    if name in _CALLS:
+        return getattr(import_module(_CALLS[name]), name)
     raise AttributeError(f"module 'plait' has no attribute {name!r}")

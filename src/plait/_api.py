@@ -168,7 +168,7 @@ def mend(source: Input, **options: Any) -> Mended:
     >>> mend(visits, compute={"half": "kg / 2"}, where="kg > 9").table.to_dict()
     {'kg': ['12.50'], 'half': [6.25]}
     """
-    return mend_table(_table(source), **options)
+    return mend_table(one_table(source), **options)
 
 
 def stack(
@@ -315,7 +315,7 @@ def join(
     >>> join(visits, hives, key="hive", origin="from").table.to_dict()["from"]
     ['visits+hives', 'visits']
     """
-    tables = [_table(word) for word in (left, right, *more)]
+    tables = [one_table(word) for word in (left, right, *more)]
     joined = join_all(
         tables,
         list(keys) or [key],
@@ -325,7 +325,7 @@ def join(
         name,
         take=take,
         rename=rename,
-        pairs=None if pairs is None else _table(pairs),
+        pairs=None if pairs is None else one_table(pairs),
         missing_match=missing_match,
         nearest=nearest,
         within=within,
@@ -383,7 +383,7 @@ def keys(
     words = [sources] if isinstance(sources, str | Path | Table) else sources
     tables = [table for word in words for table in _tables(word)]
     specs = list(keys) or ([] if key is None else [key])
-    across = None if pairs is None else _table(pairs)
+    across = None if pairs is None else one_table(pairs)
     return audit_keys(tables, specs, ignore, across, missing_match)
 
 
@@ -419,8 +419,8 @@ def settle(source: Input, key: KeySpec, *, pairs: Input | None = None, **options
     >>> settle(hives, "hive", rules={"breed": "last"}).table.to_dict()
     {'hive': ['1'], 'breed': ['Buckfast']}
     """
-    across = None if pairs is None else _table(pairs)
-    return settle_table(_table(source), key, pairs=across, **options)
+    across = None if pairs is None else one_table(pairs)
+    return settle_table(one_table(source), key, pairs=across, **options)
 
 
 def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> Besides:
@@ -452,7 +452,7 @@ def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> 
     >>> beside(one, two).table.to_dict()
     {'x': ['1'], 'y': ['2']}
     """
-    return put_beside([_table(word) for word in (left, right, *more)], name)
+    return put_beside([one_table(word) for word in (left, right, *more)], name)
 
 
 def write(table: Table, out: str | Path, *, replace: bool = False) -> None:
@@ -497,5 +497,6 @@ def _tables(word: Input) -> list[Table]:
     return [read_source(source) for source in find_sources([str(word)])]
 
 
-def _table(word: Input) -> Table:
+def one_table(word: Input) -> Table:
+    """The table that is given, or read from the source that a word means."""
     return word if isinstance(word, Table) else read_source(one_source(str(word)))

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-from plait.cli.handing import Result, check_outputs, hand_over, read_all, with_reading
+from plait.cli.handing import carry_out
 from plait.cli.options import add_output, add_reading, add_typing, given_of
-from plait.cli.progress import Progress
 from plait.core.beside import beside
 from plait.formats.sources import one_source, uniquely_named
 
@@ -29,10 +28,5 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     given = given_of(options)
     sources = uniquely_named([one_source(word, given) for word in options.sources])
-    delivery = check_outputs(options, sources)
-    with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress, options)
-        with progress.phase("putting beside"):
-            made = beside(tables, options.out.stem if options.out else None)
-        result = Result("beside", made.table, made.entries, made.findings, ())
-        return hand_over(with_reading(result, tables), tables, options, delivery, progress)
+    name = options.out.stem if options.out else None
+    return carry_out(options, sources, "beside", "putting beside", lambda them: beside(them, name))

@@ -4,21 +4,19 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from importlib import import_module
 from pathlib import Path
 from threading import Thread
-from typing import TYPE_CHECKING
+from typing import Any
 
 from plait.cli.progress import Progress
-from plait.core.aside import SetAside
 from plait.core.errors import ExpectationError, UsageError
-from plait.core.finding import Finding, counted, merged, standing
+from plait.core.finding import Finding, counted, standing
 from plait.core.keyspec import check_column
-from plait.core.ledger import Entry, Line, entry
-from plait.core.match import Match
 from plait.core.parallel import ordered_map
+from plait.core.result import Result, result_of, with_reading
 from plait.core.retype import parse_types, retyped, with_missing
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
@@ -26,22 +24,6 @@ from plait.formats.outputs import check_ending, check_room, write_csv_to, write_
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, one_source
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
-
-if TYPE_CHECKING:
-    from plait.core.settle import Decision
-
-
-@dataclass(frozen=True, eq=False)
-class Result:
-    """What a command made of its sources."""
-
-    command: str
-    table: Table
-    entries: tuple[Entry, ...]
-    findings: tuple[Finding, ...]
-    aside: tuple[SetAside, ...]
-    matches: tuple[Match, ...] = ()
-    decisions: tuple[Decision, ...] = ()
 
 
 def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Delivery:
@@ -97,6 +79,35 @@ def declared(tables: Sequence[Table], options: argparse.Namespace) -> list[Table
     if options.missing:
         tables = [with_missing(table, options.missing) for table in tables]
     return [retyped(table, types, options.unfit) for table in tables]
+
+
+def carry_out(
+    options: argparse.Namespace,
+    sources: Sequence[Source],
+    verb: str,
+    doing: str,
+    work: Callable[[list[Table]], Any],
+    declare: bool = True,
+) -> int:
+    """Read the sources, do the work of a verb on them, and hand over; the exit status.
+
+    Parameters
+    ----------
+    options : argparse.Namespace
+    sources : sequence of Source
+    verb, doing : str
+        Such as ``stack`` and ``stacking``.
+    work : callable
+        Makes of the tables what the verb's function in the core returns.
+    declare : bool
+        Whether the types and markers of the line are set before the work.
+    """
+    delivery = check_outputs(options, sources)
+    with Progress(not options.quiet) as progress:
+        tables = read_all(sources, progress, options if declare else None)
+        with progress.phase(doing):
+            result = result_of(verb, work(tables))
+        return hand_over(with_reading(result, tables), tables, options, delivery, progress)
 
 
 def hand_over(
@@ -271,33 +282,3 @@ def tell_json(said: Account, options: argparse.Namespace) -> None:
     """Print the account where JSON was asked for."""
     if options.json:
         print(account_json(said))
-
-
-def with_reading(result: Result, tables: Sequence[Table]) -> Result:
-    """The result with what was found and set aside when its sources were read in front."""
-    findings = merged(finding for table in tables for finding in table.findings)
-    aside = [one for table in tables for one in table.aside]
-    entries = [_reading(table) for table in tables if table.aside]
-    return replace(
-        result,
-        findings=(*findings, *result.findings),
-        entries=(*entries, *result.entries),
-        aside=(*aside, *result.aside),
-    )
-
-
-def _reading(table: Table) -> Entry:
-    """The account of a source of which not all rows were taken."""
-    rows = table.rows + sum(one.rows for one in table.aside)
-    lines = [Line(f"{_why(one)}, set aside", -one.rows) for one in table.aside]
-    return entry(f"read {table.name}", [(table.name, rows)], lines, table.rows)
-
-
-def _why(aside: SetAside) -> str:
-    kind = aside.name.rpartition("-")[2]
-    return {
-        "ragged": "rows with too few or too many cells",
-        "notes": "lines below the table",
-        "footer": "rows at the end, as --footer says",
-        "unfit": "rows with a cell that does not fit its type",
-    }[kind]

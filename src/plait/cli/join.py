@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from contextlib import suppress
 
 from plait.cli.handing import (
-    Result,
     account,
     check_outputs,
     declared_pairs,
@@ -15,7 +14,6 @@ from plait.cli.handing import (
     lists,
     read_all,
     tell_json,
-    with_reading,
 )
 from plait.cli.options import (
     add_comparing,
@@ -34,6 +32,7 @@ from plait.core.keyspec import named_values, names
 from plait.core.match import CARDINALITIES, KINDS
 from plait.core.origin import with_origin
 from plait.core.refusal import JoinRefusedError
+from plait.core.result import Result, with_reading
 from plait.core.streamed import NotStreamableError
 from plait.core.table import Table
 from plait.formats.delimited import NotRegularError, NotUtf8Error

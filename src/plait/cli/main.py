@@ -21,6 +21,9 @@ COMMANDS = {
     "join": "put the columns of tables beside one another, on a key",
     "settle": "bring the rows of each key down to one, by a rule for each column",
     "beside": "put the columns of tables beside one another, by row order",
+    "group": "work out figures over the rows of each group",
+    "widen": "long to wide: a column for each value of a column",
+    "lengthen": "wide to long: a row for each cell of some columns",
     "demo": "write the demo data and run the whole example on it",
 }
 INTERRUPTED = 130

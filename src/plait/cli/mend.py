@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import argparse
 
-from plait.cli.handing import Result, check_outputs, hand_over, read_all, with_reading
-from plait.cli.options import add_output, add_reading, add_typing, complete_columns, given_of
-from plait.cli.progress import Progress
-from plait.core.keyspec import names
-from plait.core.mend import mend
+from plait.cli.handing import carry_out
+from plait.cli.options import add_columns, add_output, add_reading, add_typing, given_of
+from plait.core.mend import Mended, mend
+from plait.core.table import Table
 from plait.formats.sources import one_source
 
 HELP = {
@@ -52,9 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--where", metavar="CONDITION", help="keep rows on which an SQL condition holds"
     )
     for option, text in _LISTS:
-        group.add_argument(
-            option, type=names, default=(), metavar="COLUMN,…", help=text
-        ).completer = complete_columns  # type: ignore[attr-defined]
+        add_columns(group, option, text)
     add_reading(parser)
     add_typing(parser)
     add_output(parser)
@@ -63,28 +60,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     source = one_source(options.sources[0], given_of(options))
-    delivery = check_outputs(options, [source])
-    with Progress(not options.quiet) as progress:
-        tables = read_all([source], progress)
-        with progress.phase("mending"):
-            mended = mend(
-                tables[0],
-                header=options.header,
-                rename=options.rename,
-                missing=options.missing,
-                trim=options.trim,
-                split=options.split,
-                replace_value=options.replace_value,
-                fill=options.fill,
-                type=options.type,
-                unfit=options.unfit,
-                compute=options.compute,
-                where=options.where,
-                sort=options.sort,
-                drop=options.drop,
-                keep=options.keep,
-                order=options.order,
-                name=options.out.stem if options.out else None,
-            )
-        result = Result("mend", mended.table, mended.entries, mended.findings, mended.aside)
-        return hand_over(with_reading(result, tables), tables, options, delivery, progress)
+
+    def work(tables: list[Table]) -> Mended:
+        return mend(
+            tables[0],
+            header=options.header,
+            rename=options.rename,
+            missing=options.missing,
+            trim=options.trim,
+            split=options.split,
+            replace_value=options.replace_value,
+            fill=options.fill,
+            type=options.type,
+            unfit=options.unfit,
+            compute=options.compute,
+            where=options.where,
+            sort=options.sort,
+            drop=options.drop,
+            keep=options.keep,
+            order=options.order,
+            name=options.out.stem if options.out else None,
+        )
+
+    return carry_out(options, [source], "mend", "mending", work, declare=False)

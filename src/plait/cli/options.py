@@ -139,15 +139,7 @@ def given_of(options: argparse.Namespace) -> Given:
 def add_comparing(parser: argparse.ArgumentParser) -> None:
     """How keys are compared."""
     group = parser.add_argument_group("comparing keys")
-    group.add_argument(
-        "--ignore",
-        type=names,
-        default=(),
-        metavar="WHAT,…",
-        help="what does not count when keys are compared: case, space, punctuation, accents, "
-        "leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the cells "
-        "stay as they are",
-    )
+    add_ignore(group)
     group.add_argument(
         "--pairs",
         metavar="FILE",
@@ -160,6 +152,26 @@ def add_comparing(parser: argparse.ArgumentParser) -> None:
         metavar="apart|match",
         help="match takes missing keys for equal to one another (default: they match nothing)",
     )
+
+
+def add_ignore(group: Any) -> None:
+    """What does not count in a comparison."""
+    group.add_argument(
+        "--ignore",
+        type=names,
+        default=(),
+        metavar="WHAT,…",
+        help="what does not count when keys are compared: case, space, punctuation, accents, "
+        "leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the cells "
+        "stay as they are",
+    )
+
+
+def add_columns(parser: Any, option: str, text: str, required: bool = False) -> None:
+    """An option that takes columns, which a shell can complete."""
+    parser.add_argument(
+        option, type=names, default=(), required=required, metavar="COLUMN,…", help=text
+    ).completer = complete_columns
 
 
 def missing_match(options: argparse.Namespace) -> bool:

@@ -5,14 +5,7 @@ from __future__ import annotations
 import argparse
 from dataclasses import replace
 
-from plait.cli.handing import (
-    Result,
-    check_outputs,
-    declared_pairs,
-    hand_over,
-    read_all,
-    with_reading,
-)
+from plait.cli.handing import carry_out, declared_pairs
 from plait.cli.options import (
     add_comparing,
     add_output,
@@ -21,9 +14,9 @@ from plait.cli.options import (
     complete_columns,
     given_of,
 )
-from plait.cli.progress import Progress
-from plait.core.settle import settle
+from plait.core.settle import Settled, settle
 from plait.core.stack import stack
+from plait.core.table import Table
 from plait.formats.sources import find_sources
 
 HELP = {
@@ -76,34 +69,25 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     sources = find_sources(options.sources, given_of(options))
-    delivery = check_outputs(options, sources)
-    with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress, options)
-        pairs = declared_pairs(options)
-        with progress.phase("settling"):
-            stacked = stack(tables, name="stack") if len(tables) > 1 else None
-            settled = settle(
-                stacked.table if stacked else tables[0],
-                options.key,
-                options.rule,
-                options.otherwise,
-                options.keep_rule,
-                options.ignore,
-                pairs,
-                options.out.stem if options.out else None,
-            )
-        result = Result(
-            "settle",
-            settled.table,
-            settled.entries,
-            settled.findings,
-            settled.aside,
-            decisions=settled.decisions,
+
+    def work(tables: list[Table]) -> Settled:
+        stacked = stack(tables, name="stack") if len(tables) > 1 else None
+        settled = settle(
+            stacked.table if stacked else tables[0],
+            options.key,
+            options.rule,
+            options.otherwise,
+            options.keep_rule,
+            options.ignore,
+            declared_pairs(options),
+            options.out.stem if options.out else None,
         )
-        if stacked:
-            result = replace(
-                result,
-                entries=(*stacked.entries, *settled.entries),
-                findings=(*stacked.findings, *settled.findings),
-            )
-        return hand_over(with_reading(result, tables), tables, options, delivery, progress)
+        if stacked is None:
+            return settled
+        return replace(
+            settled,
+            entries=(*stacked.entries, *settled.entries),
+            findings=(*stacked.findings, *settled.findings),
+        )
+
+    return carry_out(options, sources, "settle", "settling", work)

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 
-from plait.cli.handing import Result, check_outputs, hand_over, read_all, with_reading
+from plait.cli.handing import carry_out
 from plait.cli.options import add_origin, add_output, add_reading, add_typing, given_of
-from plait.cli.progress import Progress
 from plait.core.keyspec import parse_key
 from plait.core.label import parse_labels
 from plait.core.origin import with_origin
-from plait.core.stack import stack
+from plait.core.stack import Stacked, stack
+from plait.core.table import Table
 from plait.formats.sources import find_sources
 
 HELP = {
@@ -67,21 +68,20 @@ def run(options: argparse.Namespace) -> int:
     labels = parse_labels(options.label)
     same = dict(pair for spec in options.same for pair in parse_key(spec))
     sources = find_sources(options.sources, given_of(options))
-    delivery = check_outputs(options, sources)
-    with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress, options)
-        with progress.phase("stacking"):
-            name = options.out.stem if options.out else "stack"
-            stacked = stack(
-                tables,
-                labels,
-                options.distinct,
-                options.number,
-                same,
-                options.fold_headers,
-                name,
-                options.by,
-            )
-            table = with_origin(stacked.table, options.origin) if options.origin else stacked.table
-        result = Result("stack", table, stacked.entries, stacked.findings, stacked.aside)
-        return hand_over(with_reading(result, tables), tables, options, delivery, progress)
+
+    def work(tables: list[Table]) -> Stacked:
+        stacked = stack(
+            tables,
+            labels,
+            options.distinct,
+            options.number,
+            same,
+            options.fold_headers,
+            options.out.stem if options.out else "stack",
+            options.by,
+        )
+        if not options.origin:
+            return stacked
+        return replace(stacked, table=with_origin(stacked.table, options.origin))
+
+    return carry_out(options, sources, "stack", "stacking", work)

@@ -9,14 +9,12 @@ from pathlib import Path
 from typing import Any
 
 from plait.cli.handing import (
-    Result,
     account,
     aside_file,
     read_all,
     refuse_and_tell,
     show_everything,
     tell_json,
-    with_reading,
 )
 from plait.cli.progress import Progress
 from plait.core.aside import SetAside
@@ -26,6 +24,7 @@ from plait.core.keyspec import Key, check_key, parse_key, shared_key
 from plait.core.match import Rows
 from plait.core.parallel import Ahead
 from plait.core.refusal import refuse_size
+from plait.core.result import Result, with_reading
 from plait.core.streamed import KINDS, StreamJoin
 from plait.core.table import Column, Origin, Strand, Table
 from plait.formats.delivery import Delivery

@@ -137,6 +137,11 @@ def condition(expression: Expression, table: Table) -> pa.ChunkedArray:
     return evaluate(expression, table)
 
 
+def named_columns(expression: Expression, table: Table) -> list[str]:
+    """The columns of a table that an expression names, as the table spells them."""
+    return [_column(name, table).name for name in expression.names()]
+
+
 _Typed = Mapping[str, tuple[Column, str, pa.DataType]]
 
 

@@ -68,11 +68,19 @@ def joined_table(
     here = left if left_rows is None else left.at(left_rows)
     there = (_near(right) if len(right_rows) >= _MANY else right).at(right_rows)
     shift = len(here.strands)
-    theirs = {column.name: column.shifted(shift) for column in there.columns}
-    both = Table(left.name, here.columns, here.strands + there.strands, len(right_rows))
+    theirs = {
+        one.name: replace(one.shifted(shift), came=there.came(one.name)) for one in there.columns
+    }
+    both = Table(
+        left.name,
+        tuple(replace(column, came=here.came(column.name)) for column in here.columns),
+        here.strands + there.strands,
+        len(right_rows),
+        pools=here.pools + there.pools,
+    )
     keyed, ours_key = both, [left_name for left_name, _ in pairs]
 
-    columns = {column.name: column for column in here.columns}
+    columns = {column.name: column for column in both.columns}
     ours = set(columns)
     paired = {right_name: left_name for left_name, right_name in pairs}
     findings: list[Finding] = []
@@ -88,8 +96,7 @@ def joined_table(
             difference = _compare(both, columns[twin], column, left_rows, right_rows)
         if difference.none:
             if kind in ("right", "full"):
-                parts = columns[twin].parts + column.parts
-                columns[twin] = replace(columns[twin], parts=parts)
+                columns[twin] = _followed(columns[twin], column)
             continue
         if len(difference.rows) and not same_key:
             differing.append(Differing(name, here.column(twin), column, difference.rows))
@@ -111,6 +118,12 @@ def joined_table(
     return JoinedTable(table, tuple(findings), conflicts)
 
 
+def _followed(first: Column, then: Column) -> Column:
+    """The first column's cells, and where it has none those of the other."""
+    came = tuple(dict.fromkeys((*(first.came or ()), *(then.came or ()))))
+    return replace(first, parts=first.parts + then.parts, came=came)
+
+
 def _free(name: str, table: str, taken: Container[str]) -> str:
     return name if name not in taken else distinct_name(f"{table}.{name}", taken)
 
@@ -130,7 +143,7 @@ def _near(table: Table) -> Table:
 def _preferring(prefer: str, ours: Column, theirs: Column) -> Column:
     first, second = (ours, theirs) if prefer == "left" else (theirs, ours)
     kind = ours.kind if ours.kind == theirs.kind else None
-    return Column(ours.name, first.parts + second.parts, kind, filling=True)
+    return replace(_followed(first, second), name=ours.name, kind=kind, filling=True)
 
 
 def _respelt(coding: Coding, pairs: Key, right_name: str) -> bool:

@@ -9,7 +9,7 @@ import pyarrow.compute as pc
 
 from plait.core.aside import SetAside, left_out
 from plait.core.columns import chosen, headed, renamed
-from plait.core.expression import condition, evaluate, parse
+from plait.core.expression import condition, evaluate, named_columns, parse
 from plait.core.finding import Finding
 from plait.core.keyspec import Pairs, check_column, named_values, names
 from plait.core.ledger import Entry, Line, entry
@@ -131,10 +131,12 @@ def mend(
 
 
 def _computed(table: Table, column: str, text: str) -> Table:
-    cells = evaluate(parse(text), table)
+    expression = parse(text)
+    cells = evaluate(expression, table)
+    come = named_columns(expression, table)
     if table.has(column):
-        return table.replacing(column, cells)
-    return table.with_made(column, cells)
+        return table.replacing(column, cells, come=come)
+    return table.with_made(column, cells, come)
 
 
 def _only_where(table: Table, where: str) -> Table:

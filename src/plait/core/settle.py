@@ -20,6 +20,7 @@ from plait.core.groups import Flags, Groups, Rows, key_groups
 from plait.core.keyspec import KeySpec, Pairs, check_column, named_values, parse_key, quoted
 from plait.core.kinds import kind_of
 from plait.core.ledger import Entry, Line, entry
+from plait.core.lineage import pooled
 from plait.core.rules import Decided, checked_rule, decide, whole_rows
 from plait.core.table import Table
 from plait.core.text import as_text
@@ -220,7 +221,7 @@ def _settled(table: Table, groups: Groups, decided: dict[str, Decided], kept: Fl
             result = _shown_from(result, table, name, chosen, shown)
         if one.made is not None:
             result = _with_made(result, table, name, one.made.filter(pa.array(kept)), single)
-    return result
+    return result if single.all() else pooled(table, groups, result, np.flatnonzero(kept))
 
 
 def _shown_from(

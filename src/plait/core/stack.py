@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -19,6 +19,7 @@ from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.headers import by_position, fold_names, header_findings, same_names
 from plait.core.label import label_column, parse_labels
 from plait.core.ledger import Entry, Line, entry
+from plait.core.lineage import joint_pools
 from plait.core.table import Column, Index, Strand, Table, rows_dtype
 from plait.core.text import as_text, repeated
 
@@ -126,10 +127,17 @@ def _concatenated(tables: Sequence[Table], name: str) -> Table:
             column,
             tuple((n, column) for n, strand in enumerate(strands) if column in strand.stored),
             _joint_kind(column, tables),
+            came=_joint_came(column, tables),
         )
         for column in every
     )
-    return Table(name, columns, strands, sum(table.rows for table in tables))
+    rows = sum(table.rows for table in tables)
+    return Table(name, columns, strands, rows, pools=joint_pools(tables, rows))
+
+
+def _joint_came(column: str, tables: Sequence[Table]) -> tuple[tuple[str, str], ...]:
+    found = (pair for table in tables if table.has(column) for pair in table.came(column))
+    return tuple(dict.fromkeys(found))
 
 
 def _joint_kind(column: str, tables: Sequence[Table]) -> str | None:
@@ -199,12 +207,8 @@ def _labelled(table: Table, labels: Mapping[str, str]) -> Table:
         strand = table.strands[0]
         stored = {**strand.stored, column: label_column(template, strand.origins)}
         first = Strand(strand.name, stored, strand.origins, strand.index)
-        table = Table(
-            table.name,
-            (*table.columns, Column(column, ((0, column),))),
-            (first, *table.strands[1:]),
-            table.rows,
-        )
+        columns = (*table.columns, Column(column, ((0, column),), came=()))
+        table = replace(table, columns=columns, strands=(first, *table.strands[1:]))
     return table
 
 

@@ -52,37 +52,44 @@ def exact_sums(cells: pa.ChunkedArray, kind: str, exact: pa.DataType, groups: Gr
       null
     ]
     """
-    values, there, places = _scaled(cells, kind, exact)
-    if values is None:
-        made = _typed(cells, kind, pa.float64())
-        sums, times = _added(made.fill_null(0.0).to_numpy(), made.is_valid().to_numpy(), groups)
-        return pa.array(sums, mask=times == 0).cast(pa.string())
-    rough, _ = _added(values.astype(np.float64), there, groups)
-    if np.abs(rough).max(initial=0) > _LARGEST:
+    values, there, places = scaled(cells, kind, exact)
+    if places is not None and _too_large(values, there, groups):
         raise UsageError("a sum is too large for 64 bits", remedy="choose another rule")
-    sums, times = _added(values, there, groups)
-    return _as_decimals(sums, places, times == 0)
+    sums, times = summed(values, there, groups)
+    if places is None:
+        return pa.array(sums, mask=times == 0).cast(pa.string())
+    return as_decimals(sums, places, times == 0)
 
 
 def means(cells: pa.ChunkedArray, kind: str, exact: pa.DataType, groups: Groups) -> pa.Array:
     """The mean of the cells that are not missing, as text of a 64-bit float."""
-    values, there, places = _scaled(cells, kind, exact)
-    if values is None:
-        made = _typed(cells, kind, pa.float64())
-        sums, times = _added(made.fill_null(0.0).to_numpy(), made.is_valid().to_numpy(), groups)
-    else:
-        sums, times = _added(values, there, groups)
-        sums = sums / 10**places
+    values, there, places = scaled(cells, kind, exact)
+    if places is not None and _too_large(values, there, groups):
+        values = values.astype(np.float64)
+    sums, times = summed(values, there, groups)
+    sums = sums / 10 ** (places or 0)
     return pa.array(sums / np.maximum(times, 1), mask=times == 0).cast(pa.string())
 
 
-def _scaled(
+def _too_large(values: Numbers, there: npt.NDArray[np.bool_], groups: Groups) -> bool:
+    rough, _ = summed(values.astype(np.float64), there, groups)
+    return bool(np.abs(rough).max(initial=0) > _LARGEST)
+
+
+def scaled(
     cells: pa.ChunkedArray, kind: str, exact: pa.DataType
-) -> tuple[Numbers | None, npt.NDArray[np.bool_], int]:
-    """The cells as whole numbers of the smallest unit; ``None`` where 64 bits do not hold them."""
-    if pa.types.is_decimal(exact):
-        if exact.precision > _MOST_DIGITS:
-            return None, np.zeros(0, bool), 0
+) -> tuple[npt.NDArray[Any], npt.NDArray[np.bool_], int | None]:
+    """The cells as whole numbers of the smallest unit, or as floats where 64 bits do not hold them.
+
+    Returns
+    -------
+    values : array of int64 or float64
+        0 where there is none.
+    there : array of bool
+    places : int or None
+        How many digits stand behind the point; ``None`` for floats.
+    """
+    if pa.types.is_decimal(exact) and exact.precision <= _MOST_DIGITS:
         made = _typed(cells, kind, exact)
         whole = [_shifted(chunk, exact.scale) for chunk in made.chunks]
         values = pa.chunked_array(whole, pa.int64()).fill_null(0).to_numpy()
@@ -90,7 +97,8 @@ def _scaled(
     if pa.types.is_integer(exact):
         made = _typed(cells, kind, pa.int64())
         return made.fill_null(0).to_numpy(), made.is_valid().to_numpy(), 0
-    return None, np.zeros(0, bool), 0
+    made = _typed(cells, kind, pa.float64())
+    return made.fill_null(0.0).to_numpy(), made.is_valid().to_numpy(), None
 
 
 def _shifted(chunk: pa.Array, scale: int) -> pa.Array:
@@ -107,7 +115,7 @@ def _typed(cells: pa.ChunkedArray, kind: str, to: pa.DataType) -> pa.ChunkedArra
     return pa.chunked_array(chunks, to)
 
 
-def _added(
+def summed(
     values: npt.NDArray[Any], there: npt.NDArray[np.bool_], groups: Groups
 ) -> tuple[npt.NDArray[Any], Numbers]:
     """Sums and numbers of values of each group."""
@@ -120,7 +128,12 @@ def _added(
     return sums, times
 
 
-def _as_decimals(sums: Numbers, places: int, absent: npt.NDArray[np.bool_]) -> pa.Array:
+def as_decimals(sums: Numbers, places: int, absent: npt.NDArray[np.bool_]) -> pa.Array:
+    """Whole numbers of the smallest unit as text, with so many digits behind the point.
+
+    >>> as_decimals(np.array([-5, 120]), 2, np.array([False, False])).to_pylist()
+    ['-0.05', '1.20']
+    """
     texts = pa.array(sums, mask=absent).cast(pa.string())
     if not places:
         return texts

@@ -28,6 +28,7 @@ from plait.core.text import as_text, is_text, without_empty
 
 if TYPE_CHECKING:
     from plait.core.aside import SetAside
+    from plait.core.lineage import Pool
 
 Index = npt.NDArray[np.integer[Any]]
 
@@ -138,13 +139,15 @@ class Column:
     ``parts`` are pairs of a strand's number and a stored column's name. A cell
     is that of the first part that has one there; with ``filling``, an empty cell
     is none. ``kind`` is what the source says its cells are, as in
-    ``plait.core.kinds``; without it the cells tell.
+    ``plait.core.kinds``; without it the cells tell. ``came`` names the sources
+    and their columns that the cells were made from; without it ``parts`` tell.
     """
 
     name: str
     parts: tuple[tuple[int, str], ...]
     kind: str | None = None
     filling: bool = False
+    came: tuple[tuple[str, str], ...] | None = None
 
     def shifted(self, strands: int) -> Column:
         """The column in a table that has so many strands before those of this one."""
@@ -172,6 +175,8 @@ class Table:
         Rows that were left out when it was read.
     written : str
         How the source is written, in words: ``utf-8, comma``.
+    pools : tuple of Pool
+        All rows that went into each row, where several were brought together.
     """
 
     name: str
@@ -181,6 +186,7 @@ class Table:
     findings: tuple[Finding, ...] = field(default=())
     aside: tuple[SetAside, ...] = field(default=())
     written: str = ""
+    pools: tuple[Pool, ...] = ()
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:
@@ -253,7 +259,8 @@ class Table:
         {'a': ['z', 'x']}
         """
         strands = tuple(strand.at(rows) for strand in self.strands)
-        return replace(self, strands=strands, rows=len(rows))
+        pools = tuple(pool.at(rows) for pool in self.pools)
+        return replace(self, strands=strands, rows=len(rows), pools=pools)
 
     def renamed(self, names: Mapping[str, str]) -> Table:
         """The same table with columns renamed, old name to new."""
@@ -265,8 +272,26 @@ class Table:
         wanted = set(names)
         return replace(self, columns=tuple(one for one in self.columns if one.name in wanted))
 
-    def with_made(self, name: str, cells: pa.ChunkedArray) -> Table:
+    def came(self, name: str) -> tuple[tuple[str, str], ...]:
+        """The sources and their columns that the cells of a column were made from.
+
+        >>> from_columns("hives", {"breed": ["Carnica"]}).renamed({"breed": "Breed"}).came("Breed")
+        (('hives', 'breed'),)
+        """
+        column = self.column(name)
+        if column.came is not None:
+            return column.came
+        found = (
+            (origin.name, stored)
+            for strand, stored in column.parts
+            for origin in self.strands[strand].origins
+        )
+        return tuple(dict.fromkeys(found))
+
+    def with_made(self, name: str, cells: pa.ChunkedArray, come: Iterable[str] = ()) -> Table:
         """The table with one more column, last, of cells that come from no source.
+
+        ``come`` names the columns that they were worked out from.
 
         Raises
         ------
@@ -278,15 +303,32 @@ class Table:
                 f"there is a column {name!r} already", self.name, "choose another name for it"
             )
         made = Strand("made", {name: cells}, ())
-        column = Column(name, ((len(self.strands), name),))
+        column = Column(name, ((len(self.strands), name),), came=self.came_together(come))
         return replace(self, columns=(*self.columns, column), strands=(*self.strands, made))
 
-    def replacing(self, name: str, cells: pa.ChunkedArray, kind: str | None = None) -> Table:
-        """The table with other cells in a column; rows are traced as before."""
+    def came_together(self, names: Iterable[str]) -> tuple[tuple[str, str], ...]:
+        """The sources and their columns that several columns were made from."""
+        return tuple(dict.fromkeys(pair for name in names for pair in self.came(name)))
+
+    def replacing(
+        self,
+        name: str,
+        cells: pa.ChunkedArray,
+        kind: str | None = None,
+        come: Iterable[str] | None = None,
+    ) -> Table:
+        """The table with other cells in a column; rows are traced as before.
+
+        ``come`` names the columns that they were worked out from, if not this one.
+        """
         made = Strand("made", {name: cells}, ())
         part = ((len(self.strands), name),)
+        came = self.came_together([name] if come is None else come)
         columns = tuple(
-            replace(one, parts=part, kind=kind) if one.name == name else one for one in self.columns
+            replace(one, parts=part, kind=kind, filling=False, came=came)
+            if one.name == name
+            else one
+            for one in self.columns
         )
         return replace(self, columns=columns, strands=(*self.strands, made))
 

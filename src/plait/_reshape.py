@@ -1,0 +1,119 @@
+"""The functions of ``import plait`` that bring rows together or turn them: group, widen, lengthen."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from plait._api import Input, one_table
+from plait.core.group import Grouped
+from plait.core.group import group as group_table
+from plait.core.keyspec import Pairs
+from plait.core.lengthen import Lengthened
+from plait.core.lengthen import lengthen as lengthen_table
+from plait.core.widen import Widened
+from plait.core.widen import widen as widen_table
+
+
+def group(source: Input, by: str | Sequence[str] = (), take: Pairs = (), **options: Any) -> Grouped:
+    """Work out figures over the rows of each group.
+
+    Parameters
+    ----------
+    source : Table, str or Path
+    by : str or sequence of str
+        Columns; of dates also ``COLUMN:month``, ``:quarter``, ``:year``.
+    take : mapping of str to str
+        New column to figure: ``{"Honey": "sum:kg"}``. See ``plait group --help``.
+    **options
+        ``onto_rows``, ``ignore`` and ``name``, as ``plait.core.group.group`` has them.
+
+    Returns
+    -------
+    Grouped
+        With ``table``, ``entries`` (the ledger) and ``findings``.
+
+    Raises
+    ------
+    SourceError
+        When the source cannot be read.
+    UsageError
+        For a column or figure that is not there.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> visits = from_columns("visits", {"yard": ["A", "A"], "kg": ["0.10", "0.20"]})
+    >>> group(visits, "yard", {"honey": "sum:kg"}).table.to_dict()
+    {'yard': ['A'], 'honey': ['0.30']}
+    """
+    return group_table(one_table(source), by, take, **options)
+
+
+def widen(source: Input, heads: str, cells: str | Sequence[str], **options: Any) -> Widened:
+    """Make a column for each value of one column, and a row for each key.
+
+    Parameters
+    ----------
+    source : Table, str or Path
+    heads : str
+        The column whose values head the new columns.
+    cells : str or sequence of str
+        What fills them.
+    **options
+        ``key``, ``rule`` and ``name``, as ``plait.core.widen.widen`` has them.
+
+    Returns
+    -------
+    Widened
+        With ``table``, ``entries`` (the ledger), ``findings`` and ``aside``.
+
+    Raises
+    ------
+    SourceError
+        When the source cannot be read.
+    UsageError
+        For a column or rule that is not there.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> honey = from_columns("honey", {"hive": ["1", "1"], "month": ["04", "05"], "kg": ["3", "9"]})
+    >>> widen(honey, "month", "kg").table.to_dict()
+    {'hive': ['1'], '04': ['3'], '05': ['9']}
+    """
+    return widen_table(one_table(source), heads, cells, **options)
+
+
+def lengthen(source: Input, heads: str, cells: str, **options: Any) -> Lengthened:
+    """Make a row for each cell of some columns.
+
+    Parameters
+    ----------
+    source : Table, str or Path
+    heads, cells : str
+        What the new columns are called.
+    **options
+        ``columns`` or ``key``, ``without_missing`` and ``name``, as
+        ``plait.core.lengthen.lengthen`` has them.
+
+    Returns
+    -------
+    Lengthened
+        With ``table``, ``entries`` (the ledger) and ``findings``.
+
+    Raises
+    ------
+    SourceError
+        When the source cannot be read.
+    UsageError
+        For a column that is not there, or a name that is taken.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> honey = from_columns("honey", {"hive": ["1"], "04": ["3"], "05": ["9"]})
+    >>> lengthen(honey, "month", "kg", key="hive").table.to_dict()
+    {'hive': ['1', '1'], 'month': ['04', '05'], 'kg': ['3', '9']}
+    """
+    return lengthen_table(one_table(source), heads, cells, **options)
