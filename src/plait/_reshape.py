@@ -1,4 +1,4 @@
-"""The functions of ``import plait`` that bring rows together or turn them: group, widen, lengthen."""
+"""The functions of ``import plait`` that bring rows together, or turn them."""
 
 from __future__ import annotations
 

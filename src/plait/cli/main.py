@@ -24,6 +24,10 @@ COMMANDS = {
     "group": "work out figures over the rows of each group",
     "widen": "long to wide: a column for each value of a column",
     "lengthen": "wide to long: a row for each cell of some columns",
+    "draft": "write a starter plan from what the survey finds",
+    "check": "say what a plan would do, and write nothing",
+    "run": "carry out a plan, and hand over the result with the proof",
+    "trace": "say where a row of a handover, and each of its cells, came from",
     "demo": "write the demo data and run the whole example on it",
 }
 INTERRUPTED = 130

@@ -59,6 +59,32 @@ def add_telling(group: Any) -> None:
     group.add_argument("--verbose", action="store_true", help="show all examples with their places")
 
 
+def add_plan(parser: argparse.ArgumentParser) -> None:
+    """The plan, and values for its parameters."""
+    parser.add_argument("plan", type=Path, metavar="PLAN", help="a plan file: season.toml")
+    parser.add_argument(
+        "--set",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="a value for a parameter that the plan declares",
+    )
+
+
+def add_plan_telling(parser: argparse.ArgumentParser) -> None:
+    """What is told of a plan."""
+    parser.add_argument(
+        "--fail-on",
+        type=names,
+        default=(),
+        metavar="CODE,…",
+        help="end with status 1 when a finding of such a code or severity stands",
+    )
+    parser.add_argument("--json", action="store_true", help="print the account as JSON")
+    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--verbose", action="store_true", help="show all examples with places")
+
+
 def add_reading(parser: argparse.ArgumentParser) -> None:
     """How sources are written, where that is not to be found out."""
     group = parser.add_argument_group("reading")

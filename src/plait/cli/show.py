@@ -13,10 +13,11 @@ from rich.text import Text
 
 from plait.core.errors import PlaitError
 from plait.core.finding import Example, Finding, Place, counted, worst_first
-from plait.core.ledger import Entry
+from plait.core.ledger import Entry, shortened
 
 if TYPE_CHECKING:
     from plait.core.settle import Decision
+    from plait.report.story import Expected
 
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
@@ -43,7 +44,12 @@ def printable(text: str) -> str:
 
 
 def show_error(error: PlaitError) -> None:
-    """What is wrong, where, and what to do."""
+    """What is wrong, where, and what to do; of several errors, of each."""
+    for one in getattr(error, "errors", (error,)):
+        _show_one(one)
+
+
+def _show_one(error: PlaitError) -> None:
     out = console()
     line = Text("plait: ", style=_STYLES["error"])
     line.append(f"{printable(error.where)}: " if error.where else "", style="bold")
@@ -93,11 +99,11 @@ def _grid(entry: Entry, bars: bool) -> Padding:
     grid.add_column(justify="right", no_wrap=True)
     grid.add_column(width=_BAR, no_wrap=True)
     most = max([entry.rows_out, *(abs(line.rows) for line in entry.lines)], default=0)
-    coming = len(entry.rows_in)
-    lines = _shortened(entry)
-    for number, (reason, rows) in enumerate(lines):
+    entry = shortened(entry)
+    for number, line in enumerate(entry.lines):
+        reason, rows = line.reason, line.rows
         style = "blue" if rows > 0 else "yellow"
-        sign = "+" if rows > 0 and number >= min(coming, _MANY) else ""
+        sign = "+" if rows > 0 and number >= len(entry.rows_in) else ""
         count = f"{sign}{rows:,}".replace("-", "−")
         grid.add_row(Text(printable(reason)), count, bar_of(abs(rows), most, style) if bars else "")
     total = Text(f"{entry.rows_out:,}", style="bold")
@@ -106,26 +112,30 @@ def _grid(entry: Entry, bars: bool) -> Padding:
     return Padding(grid, (0, 0, 0, 2))
 
 
-_MANY = 12
-
-
-def _shortened(entry: Entry) -> list[tuple[str, int]]:
-    """The lines; of very many sources only the first ones by name, the others as one sum."""
-    lines = [(line.reason, line.rows) for line in entry.lines]
-    coming = len(entry.rows_in)
-    if coming <= _MANY:
-        return lines
-    rest = sum(rows for _, rows in lines[_MANY - 1 : coming])
-    joint = (f"rows of {coming - _MANY + 1} more sources", rest)
-    return [*lines[: _MANY - 1], joint, *lines[coming:]]
-
-
 def bar_of(rows: int, most: int, style: str) -> Text:
     """A bar in eighths of a column; whatever is not nothing can be seen."""
     eighths = round(8 * _BAR * rows / most) if most else 0
     eighths = max(eighths, 1 if rows else 0)
     part = " ▏▎▍▌▋▊▉"[eighths % 8].strip()
     return Text("█" * (eighths // 8) + part, style=style)
+
+
+def show_expected(expected: Sequence[Expected]) -> None:
+    """What was expected, and whether it holds; what fails comes first, with examples."""
+    if not expected:
+        return
+    out = console()
+    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 1, 0, 0))
+    grid.add_column(width=7, no_wrap=True)
+    grid.add_column(ratio=1, overflow="fold")
+    for one in sorted(expected, key=lambda one: one.holds):
+        word = Text("holds" if one.holds else "FAILS", style="" if one.holds else _STYLES["error"])
+        grid.add_row(word, Text(printable(f"{one.what}; {one.found}")))
+        for example in one.examples if not one.holds else ():
+            grid.add_row("", Text(_shown(example), style="dim"))
+    out.print()
+    out.print(f"{sum(one.holds for one in expected)} of {len(expected)} expectations hold")
+    out.print(Padding(grid, (0, 0, 0, 2)))
 
 
 def show_decisions(decisions: Sequence[Decision]) -> None:

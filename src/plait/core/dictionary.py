@@ -53,12 +53,25 @@ class TextDictionary:
         """Codes of a whole column."""
         codes, filled = np.empty(len(column), np.int32), 0
         for chunk in column.chunks:
+            if pa.types.is_dictionary(chunk.type):
+                codes[filled : filled + len(chunk)] = self._coded(chunk)
+                filled += len(chunk)
+                continue
             chunk = as_text(chunk)
             for at in range(0, len(chunk), _STEP):  # a size that the processor's caches hold
                 step = self._step(chunk.slice(at, _STEP))
                 codes[filled : filled + len(step)] = step
                 filled += len(step)
         return codes
+
+    def _coded(self, chunk: pa.DictionaryArray) -> Codes:
+        """Codes of cells that are numbers of texts already: only the texts are looked at."""
+        size = len(chunk.dictionary)
+        at = chunk.indices.cast(pa.int64()).fill_null(size).to_numpy(zero_copy_only=False)
+        used = np.flatnonzero(np.bincount(at, minlength=size + 1)[:size])
+        to = np.full(size + 1, -1, np.int32)
+        to[used] = self.encode(as_text(chunk.dictionary.take(pa.array(used))))
+        return to[at]
 
     def _step(self, array: pa.Array) -> Codes:
         cells = Cells(array)

@@ -49,6 +49,10 @@ class UsageError(PlaitError):
     status = 2
 
 
+class UnknownColumnError(UsageError):
+    """A column is named that is not there."""
+
+
 class SourceError(PlaitError):
     """A source could not be read."""
 

@@ -12,7 +12,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from plait.core.errors import PlaitError, SourceError, UsageError
+from plait.core.errors import PlaitError, SourceError, UnknownColumnError, UsageError
 from plait.core.kinds import arrow_type, as_kind, exact_type, kind_of
 from plait.core.names import nearest
 from plait.core.operators import BadValueError, Value, worked_out
@@ -166,7 +166,7 @@ def _column(name: str, table: Table) -> Column:
     alike = [one for one in table.columns if one.name.casefold() == name.casefold()]
     if len(alike) == 1:
         return alike[0]
-    raise UsageError(
+    raise UnknownColumnError(
         f"there is no column {name!r} in {table.name}",
         remedy=nearest(name, table.column_names)
         or f"its columns are {', '.join(table.column_names)}; texts stand in 'single quotes'",

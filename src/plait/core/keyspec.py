@@ -6,7 +6,7 @@ import csv
 import re
 from collections.abc import Iterable, Mapping, Sequence
 
-from plait.core.errors import UsageError
+from plait.core.errors import UnknownColumnError, UsageError
 from plait.core.names import folded, nearest, nearest_name
 from plait.core.table import Table
 
@@ -113,7 +113,7 @@ def check_key(key: Key, left: Table, right: Table) -> Key:
 def check_column(name: str, table: Table) -> None:
     """See that a table has a column of that name."""
     if name not in table.column_names:
-        raise UsageError(
+        raise UnknownColumnError(
             f"there is no column {name!r} in {table.name}",
             remedy=nearest(name, table.column_names)
             or f"its columns are {', '.join(table.column_names)}",

@@ -56,6 +56,25 @@ class Entry:
             )
 
 
+MANY = 12
+
+
+def shortened(one: Entry, most: int = MANY) -> Entry:
+    """The entry with the last of very many inputs as one sum.
+
+    >>> many = entry("stack", [(f"s{n}", 1) for n in range(20)], [], 20)
+    >>> [line.reason for line in shortened(many, 3).lines]
+    ['rows of s0', 'rows of s1', 'rows of 18 more sources']
+    """
+    coming = len(one.rows_in)
+    if coming <= most:
+        return one
+    first, rest = one.lines[: most - 1], one.lines[most - 1 : coming]
+    joint = Line(f"rows of {len(rest)} more sources", sum(line.rows for line in rest))
+    names = [*list(one.rows_in.items())[: most - 1], (joint.reason[8:], joint.rows)]
+    return Entry(one.operation, dict(names), (*first, joint, *one.lines[coming:]), one.rows_out)
+
+
 def entry(
     operation: str, inputs: Iterable[tuple[str, int]], changes: Iterable[Line], rows_out: int
 ) -> Entry:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -16,6 +15,7 @@ import numpy.typing as npt
 from plait.core.coding import within_each
 from plait.core.finding import Place
 from plait.core.groups import Groups
+from plait.core.names import distinct_name
 from plait.core.table import Index, Strand, Table, source_rows
 
 Numbers = npt.NDArray[np.int64]
@@ -138,42 +138,85 @@ def places(table: Table, row: int) -> tuple[Place, ...]:
     return tuple(found)
 
 
-def source_starts(sizes: Iterable[int]) -> Numbers:
-    """Where each source begins when the rows of all are numbered through, and the end.
-
-    >>> source_starts([3, 2]).tolist()
-    [0, 3, 5]
-    """
-    return np.concatenate([[0], np.cumsum(np.fromiter(sizes, np.int64))])
-
-
-def numbered(strand: Strand, starts: dict[str, int], start: int, stop: int) -> Index:
-    """For rows ``start`` to ``stop`` of a table their source rows, numbered through all sources.
+@dataclass(frozen=True, eq=False)
+class Thread:
+    """One line by which rows of a table lead back to rows of sources.
 
     Parameters
     ----------
+    name : str
     strand : Strand
-    starts : mapping of str to int
-        The number of the first row of each source, by its name.
+        Where it ends.
+    pools : tuple of Pool
+        What it leads through; with any, several rows may stand for one.
+    """
+
+    name: str
+    strand: Strand
+    pools: tuple[Pool, ...] = ()
+
+    def rows(self, start: int, stop: int) -> tuple[Numbers, Index, Index]:
+        """The source rows of rows ``start`` to ``stop`` of the table.
+
+        Returns
+        -------
+        which : array of int
+            Which of the rows, from 0, in order; those without a source row are not there.
+        origin, row : array of int
+            The number of the origin in the strand, and the row in it, from 0.
+        """
+        rows: Index = np.arange(start, stop)
+        which: Numbers = np.arange(stop - start)
+        for pool in self.pools:
+            inner, rows = pool.members(rows)
+            which = which[inner]
+        origin, within = source_rows(self.strand, rows)
+        there = origin >= 0
+        if there.all():
+            return which, origin, within
+        return which[there], origin[there], within[there]
+
+
+def threads(table: Table) -> list[Thread]:
+    """Every line by which a table's rows lead to sources; equal ones are one.
 
     Returns
     -------
-    array of int
-        -1 where the strand has no row.
+    list of Thread
+        With names that differ.
     """
-    origin, within = source_rows(strand, np.arange(start, stop))
-    begin: Any = np.array([starts[one.name] for one in strand.origins] or [0])
-    return np.where(origin < 0, -1, within + begin.take(np.maximum(origin, 0)))
+    found: list[Thread] = []
+    names: set[str] = set()
+    for strand, pools in _ends(table, ()):
+        if any(_same(one, strand, pools) for one in found):
+            continue
+        name = distinct_name(strand.name, names)
+        names.add(name)
+        found.append(Thread(name, strand, pools))
+    return found
 
 
-def named_rows(numbers: Index, names: list[str], starts: Numbers) -> list[Place]:
-    """Places of rows that are numbered through all sources.
+def _ends(table: Table, through: tuple[Pool, ...]) -> Iterator[tuple[Strand, tuple[Pool, ...]]]:
+    for strand in table.strands:
+        if strand.origins:
+            yield strand, through
+    for pool in table.pools:
+        yield from _ends(pool.table, (*through, pool))
 
-    >>> named_rows(np.array([0, 3]), ["a", "b"], source_starts([3, 2]))
-    [Place(source='a', row=1), Place(source='b', row=1)]
-    """
-    which = np.searchsorted(starts, numbers, side="right") - 1
-    within = numbers - starts[which] + 1
+
+def _same(one: Thread, strand: Strand, pools: tuple[Pool, ...]) -> bool:
+    if one.strand.origins is not strand.origins or one.pools != pools:
+        return False
+    mine, other = one.strand.index, strand.index
+    return mine is other or (mine is not None and other is not None and np.array_equal(mine, other))
+
+
+def thread_of(table: Table, column: str, every: Iterable[Thread]) -> list[str]:
+    """The names of the threads by which the cells of a column themselves are found."""
+    strands = [table.strands[number] for number, _ in table.column(column).parts]
     return [
-        Place(names[one], row) for one, row in zip(which.tolist(), within.tolist(), strict=True)
+        thread.name
+        for strand in strands
+        for thread in every
+        if strand.origins and _same(thread, strand, ())
     ]

@@ -127,6 +127,8 @@ def tallied(columns: Sequence[pa.ChunkedArray | None], declared: str | None = No
 
 
 def _texts(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    if pa.types.is_dictionary(column.type):
+        return column
     chunks = [as_text(chunk) for chunk in column.chunks]
     return pa.chunked_array(chunks, chunks[0].type if chunks else pa.string())
 

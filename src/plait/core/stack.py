@@ -105,10 +105,10 @@ def stack(
         repeats = _repeats(table, kept)
         aside = (repeats,) if repeats.rows else ()
         findings += [_repeat_finding(repeats)] if repeats.rows else []
-        labelled = _labelled(table, parse_labels(label))
-        table = labelled.at(np.flatnonzero(kept == np.arange(len(kept))))
+        table = labelled(table, parse_labels(label))
+        table = table.at(np.flatnonzero(kept == np.arange(len(kept))))
     else:
-        table = _labelled(table, parse_labels(label))
+        table = labelled(table, parse_labels(label))
     if number:
         table = table.with_made(number, _numbers(table.rows))
     left_out = [Line("exact repeats of an earlier row, set aside", -one.rows) for one in aside]
@@ -197,8 +197,8 @@ def _joint_index(tables: Sequence[Table], number: int) -> Index | None:
     return np.concatenate(parts)
 
 
-def _labelled(table: Table, labels: Mapping[str, str]) -> Table:
-    """Add label columns to the first strand that has sources."""
+def labelled(table: Table, labels: Mapping[str, str]) -> Table:
+    """The table with columns, last, that say which source each row came from."""
     for column, template in labels.items():
         if column in table.column_names:
             raise UsageError(
@@ -217,10 +217,12 @@ def _numbers(rows: int) -> pa.ChunkedArray:
 
 
 def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
-    """For each row the first row that is equal to it in every column."""
+    """For each row the first row that is equal to it in every column that a source has."""
     codes = np.zeros(table.rows, np.int32)
     size = 1
     for name in table.column_names:
+        if not table.came(name):
+            continue
         dictionary = TextDictionary()
         cells = dictionary.encode_all(table.whole(name)) + np.int32(1)  # missing equals missing
         (codes,), size = mix([codes], size, [cells], len(dictionary) + 1)

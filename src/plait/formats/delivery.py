@@ -21,7 +21,7 @@ _FLUSH_SECONDS = 0.2
 
 
 @contextmanager
-def _flushing(file: int) -> Iterator[None]:
+def flushing(file: int) -> Iterator[None]:
     """See that what is written to a file is on the disk in the end, and on its way all along."""
     done = threading.Event()
 
@@ -105,7 +105,7 @@ class Delivery:
         temporary = target.with_name(f".{target.name[:80]}.{secrets.token_hex(4)}.part")
         self._ready.append((temporary, target))
         try:
-            with temporary.open("xb") as file, _flushing(file.fileno()):
+            with temporary.open("xb") as file, flushing(file.fileno()):
                 writer(temporary)
         except OSError as error:
             raise OutputError(

@@ -7,7 +7,7 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
-from plait.core.ledger import Entry
+from plait.core.ledger import Entry, shortened
 
 # Told apart by people of every colour sight, and each has a hatch or an outline of its own.
 COMING, LEAVING, RESULT, INK = "#3b7dd8", "#e08a1e", "#26364d", "#8a94a3"
@@ -31,6 +31,7 @@ def flow_svg(entries: Sequence[Entry]) -> str:
     matplotlib.use("svg")
     from matplotlib.figure import Figure
 
+    entries = [shortened(entry) for entry in entries]
     heights = [len(entry.lines) + 1.6 for entry in entries]
     with matplotlib.rc_context(
         {"svg.fonttype": "none", "font.family": "sans-serif", "svg.hashsalt": "plait"}

@@ -1,0 +1,136 @@
+"""What the columns of tables hold, and how much of each is missing in which source."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+
+from plait.core.figures import present
+from plait.core.parallel import ordered_map
+from plait.core.profile import Profile, profile, tallied
+from plait.core.table import Column, Table, source_rows
+
+
+@dataclass(frozen=True)
+class Content:
+    """What one column holds.
+
+    Parameters
+    ----------
+    name : str
+    profile : Profile
+    came : tuple of (str, str)
+        The sources and their columns that its cells were made from.
+    missing_by : tuple of int
+        Rows without a value, for each of the sources that ``shares`` names.
+    """
+
+    name: str
+    profile: Profile
+    came: tuple[tuple[str, str], ...]
+    missing_by: tuple[int, ...] = ()
+
+
+def contents(
+    table: Table, known: Mapping[int, Profile] | None = None, sources: Sequence[str] = ()
+) -> list[Content]:
+    """What every column of a table holds.
+
+    Parameters
+    ----------
+    table : Table
+    known : mapping of int to Profile, optional
+        Profiles of stored columns, by their identity: columns that show one as it
+        stands are not looked at again.
+    sources : sequence of str
+        The sources for which missing values are counted apart: those of the
+        first strand.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> (found,) = contents(from_columns("t", {"kg": ["7", "", "12"]}))
+    >>> found.profile.kind, found.profile.missing, found.profile.largest
+    ('integer', 1, '12')
+    """
+    of_row = _source_of_row(table) if len(sources) > 1 else None
+
+    def one(column: Column) -> Content:
+        stored = stored_of(table, column)
+        made = (known or {}).get(id(stored)) if stored is not None else None
+        if made is None:
+            made = profile(tallied([table.whole(column.name)], column.kind))
+        by: tuple[int, ...] = ()
+        if of_row is not None:
+            absent = ~present(table, column.name)
+            counts = np.bincount(of_row[absent], minlength=len(sources))
+            by = tuple(counts[: len(sources)].tolist())
+        return Content(column.name, made, table.came(column.name), by)
+
+    return list(ordered_map(one, table.columns))
+
+
+def stored_of(table: Table, column: Column) -> pa.ChunkedArray | None:
+    """The stored column that a column shows as it stands, row for row."""
+    if len(column.parts) != 1:
+        return None
+    (strand, name) = column.parts[0]
+    shown = table.strands[strand]
+    return shown.stored[name] if shown.index is None else None
+
+
+def shares(table: Table) -> list[str]:
+    """The sources that the first strand of a table has rows of, in order."""
+    first = next((one for one in table.strands if one.origins), None)
+    return [one.name for one in first.origins] if first else []
+
+
+def _source_of_row(table: Table) -> np.ndarray:
+    """For each row the number of its source in the first strand; the last for none."""
+    first = next(one for one in table.strands if one.origins)
+    origin, _ = source_rows(first, np.arange(table.rows))
+    return np.where(origin < 0, len(first.origins), origin)
+
+
+@dataclass(frozen=True)
+class Partners:
+    """How many rows of each source have a partner in each other strand of a table.
+
+    Parameters
+    ----------
+    sources : tuple of str
+    rows : tuple of int
+        Rows of each of them in the table.
+    others : tuple of str
+        The other strands.
+    matched : tuple of tuple of int
+        For each source, for each other strand, the rows that have one.
+    """
+
+    sources: tuple[str, ...]
+    rows: tuple[int, ...]
+    others: tuple[str, ...]
+    matched: tuple[tuple[int, ...], ...]
+
+
+def partners(table: Table) -> Partners | None:
+    """The grid of sources against the tables joined to them; ``None`` where none was."""
+    sourced = [one for one in table.strands if one.origins]
+    if len(sourced) < 2:
+        return None
+    size = len(sourced[0].origins)
+    of_row = _source_of_row(table)
+    rows = np.bincount(of_row, minlength=size)[:size]
+    counts = []
+    for strand in sourced[1:]:
+        there = source_rows(strand, np.arange(table.rows))[0] >= 0
+        counts.append(np.bincount(of_row[there], minlength=size)[:size].tolist())
+    return Partners(
+        tuple(one.name for one in sourced[0].origins),
+        tuple(rows.tolist()),
+        tuple(one.name for one in sourced[1:]),
+        tuple(zip(*counts, strict=True)),
+    )

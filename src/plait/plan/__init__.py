@@ -1,0 +1,1 @@
+"""The plan file: its model, its checks, its run."""

@@ -1,0 +1,277 @@
+"""The handover: dataset, report, ledger, set-aside rows, dictionary, descriptor, lineage."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import Any
+
+from plait._version import __version__
+from plait.core.aside import SetAside
+from plait.core.conflicts import Conflicts
+from plait.core.errors import UsageError
+from plait.core.finding import Finding
+from plait.core.lineage import thread_of, threads
+from plait.core.names import nearest
+from plait.core.table import Table, from_columns
+from plait.formats.checksum import sha256
+from plait.formats.endings import WRITABLE
+from plait.formats.folder import check_folder, whole_folder, write_flushed
+from plait.formats.lineage_out import write_lineage
+from plait.formats.outputs import check_room, write_table
+from plait.plan.load import LoadedPlan
+from plait.plan.telling import shown_path
+from plait.plan.touched import touching
+from plait.plan.work import Phases, Worked
+from plait.report.account import Output, ledger_table
+from plait.report.handed import came_from, report_page
+from plait.report.markdown import report_markdown
+from plait.report.package import package_json
+from plait.report.story import Story, story_json
+
+MARKS = ("datapackage.json", "ledger.json", "lineage.parquet")
+
+
+def folder_of(loaded: LoadedPlan) -> Path:
+    """The folder that the plan hands over."""
+    assert loaded.plan.handover is not None
+    return loaded.folder / loaded.plan.handover.folder
+
+
+def check_handover(loaded: LoadedPlan, replace: bool, sources: Sequence[str]) -> None:
+    """See that the handover can be written, before any source is read.
+
+    Raises
+    ------
+    UsageError
+        When the plan hands nothing over, or names a format that there is not.
+    OutputError
+        When the folder is there, or something in it would be lost.
+    """
+    if loaded.plan.handover is None:
+        raise UsageError(
+            "the plan hands nothing over",
+            str(loaded.path),
+            'write [handover] and under it result = "NAME"',
+        )
+    endings_of(loaded)
+    check_folder(folder_of(loaded), replace, MARKS, [*sources, str(loaded.path)])
+
+
+def endings_of(loaded: LoadedPlan) -> list[str]:
+    """The endings of the dataset's files.
+
+    Raises
+    ------
+    UsageError
+    """
+    assert loaded.plan.handover is not None
+    formats = loaded.plan.handover.formats
+    endings = [f".{name}" for name in ([formats] if isinstance(formats, str) else formats)]
+    for ending in endings:
+        if ending not in WRITABLE:
+            known = [one[1:] for one in WRITABLE]
+            raise UsageError(
+                f"no format is called {ending[1:]!r}",
+                f"{loaded.path} line {loaded.line('handover', 'formats')}",
+                nearest(ending[1:], known) or f"one of {', '.join(known)}",
+            )
+    return list(dict.fromkeys(endings))
+
+
+def hand_over(
+    worked: Worked, story: Story, phases: Phases
+) -> tuple[list[Output], list[Finding], Story]:
+    """Write the whole folder, or nothing.
+
+    Returns
+    -------
+    outputs : list of Output
+        Every file, with its path from the handover's folder.
+    findings : list of Finding
+        About what was written.
+    story : Story
+        With both.
+
+    Raises
+    ------
+    OutputError
+        When something cannot be written.
+    """
+    handover = worked.loaded.plan.handover
+    assert handover is not None
+    target = folder_of(worked.loaded)
+    with whole_folder(target) as part:
+        outputs, findings = _dataset(worked, story, part, phases)
+        stated = _stated(worked, story)
+        write_flushed(
+            part / "lineage.parquet",
+            lambda path: write_lineage(worked.result, _starts(worked), stated, path),
+        )
+        outputs.append(_output(part, "lineage.parquet", worked.result.rows, 0))
+        for name, aside in asides(worked):
+            table = aside.listed()
+            write_flushed(
+                part / name,
+                lambda path, table=table: write_table(
+                    table, path, ".csv", guard=handover.guard_formulas
+                ),
+            )
+            outputs.append(_output(part, name, table.rows, len(table.columns)))
+        account = replace(
+            story.account, findings=(*story.account.findings, *findings), outputs=tuple(outputs)
+        )
+        story = replace(story, account=account)
+        for name, text in _texts(worked, story, target.name):
+            write_flushed(part / name, lambda path, text=text: path.write_text(text, "utf-8"))
+            outputs.append(_output(part, name))
+        package = package_json(story, outputs)
+        write_flushed(part / MARKS[0], lambda path: path.write_text(package, "utf-8"))
+    return outputs, findings, story
+
+
+def _dataset(
+    worked: Worked, story: Story, part: Path, phases: Phases
+) -> tuple[list[Output], list[Finding]]:
+    """The result in every format asked for."""
+    handover, table = worked.loaded.plan.handover, worked.result
+    assert handover is not None
+    endings = endings_of(worked.loaded)
+    beside = {"ledger": ledger_table(worked.entries)} if ".xlsx" in endings else {}
+    outputs, findings = [], []
+    with phases.phase("writing", table.rows * len(endings)) as tick:
+        for ending in endings:
+            name = f"{story.result}{ending}"
+            check_room(table, beside, Path(name))
+
+            def write(path: Path, ending: str = ending) -> None:
+                guard = handover.guard_formulas
+                findings.extend(write_table(table, path, ending, tick, guard, beside))
+
+            write_flushed(part / name, write)
+            outputs.append(_output(part, name, table.rows, len(table.columns)))
+    return outputs, findings
+
+
+def _output(part: Path, name: str, rows: int = 0, columns: int = 0) -> Output:
+    path = part / name
+    return Output(name, rows, columns, path.stat().st_size, sha256(path))
+
+
+def asides(worked: Worked) -> Iterator[tuple[str, SetAside | Conflicts]]:
+    """Every list of rows that were set aside, with the file it goes to."""
+    for table in worked.tables:
+        for one in table.aside:
+            yield f"aside/{_file_name(one.name)}.csv", one
+    for step in worked.steps:
+        for two in step.result.aside:
+            yield f"aside/{step.number + 1}-{_file_name(two.name)}.csv", two
+
+
+def left_out(worked: Worked) -> int:
+    """How many rows stand in no result."""
+    return sum(one.rows for _, one in asides(worked) if not one.in_result)
+
+
+def _file_name(name: str) -> str:
+    return name.replace("/", "-").replace("\\", "-")[:100]
+
+
+def _starts(worked: Worked) -> dict[str, int]:
+    """Where each source begins when the rows of all are numbered through."""
+    starts, begin = {}, 0
+    for table in worked.tables:
+        starts[table.name] = begin
+        begin += table.rows + sum(one.rows for one in table.aside)
+    return starts
+
+
+def _stated(worked: Worked, story: Story) -> dict[str, Any]:
+    """What lineage needs beside the rows: the sources, and where each column came from."""
+    table, starts = worked.result, _starts(worked)
+    ways = threads(table)
+    return {
+        "version": __version__,
+        "plan": story.plan,
+        "result": story.result,
+        "sources": [
+            {
+                **asdict(said),
+                "start": starts[said.name],
+                "read": _reading(worked, number),
+            }
+            for number, said in enumerate(story.sources)
+        ],
+        "columns": {
+            name: {
+                "ways": thread_of(table, name, ways),
+                "came": table.came(name),
+                "steps": touching(worked, name),
+            }
+            for name in table.column_names
+        },
+        "steps": [step.title for step in worked.steps],
+    }
+
+
+def _reading(worked: Worked, number: int) -> dict[str, Any]:
+    """How a source was read, so that it can be read so again."""
+    source = worked.found[number].source
+    return {
+        "path": shown_path(source.path, worked),
+        "member": source.member,
+        "part": source.part,
+        "given": asdict(source.given),
+    }
+
+
+def _texts(worked: Worked, story: Story, folder: str) -> Iterator[tuple[str, str]]:
+    """The files of text that tell about the rest."""
+    yield "ledger.json", story_json(story) + "\n"
+    yield "report.md", report_markdown(story)
+    yield "report.html", report_page(story, left_out(worked), folder)
+    yield "dictionary.csv", _csv(_dictionary(story))
+    yield "plan.toml", _plan_text(story)
+
+
+def _dictionary(story: Story) -> Table:
+    """What each column of the dataset means, holds, and came from."""
+    said: dict[str, list[str]] = {
+        name: []
+        for name in (
+            "column", "type", "description", "came from", "missing", "distinct", "smallest",
+            "largest",
+        )
+    }  # fmt: skip
+    for one in story.contents:
+        found = one.profile
+        row = (
+            one.name, found.kind, story.description(one.name), came_from(one.came),
+            str(found.missing), str(found.distinct), found.smallest, found.largest,
+        )  # fmt: skip
+        for name, cell in zip(said, row, strict=True):
+            said[name].append(cell)
+    return from_columns("dictionary", said)
+
+
+def _csv(table: Table) -> str:
+    import csv
+    import io
+
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(table.column_names)
+    writer.writerows(zip(*table.to_dict().values(), strict=True))
+    return out.getvalue()
+
+
+def _plan_text(story: Story) -> str:
+    """The plan, and above it what it was run with."""
+    lines = [f"# As run by plait {__version__}. Its sources then:"]
+    for one in {source.path: source for source in story.sources}.values():
+        lines.append(f"#   {one.path}  {one.bytes:,} bytes  sha256 {one.sha256}")
+    for name, value in story.parameters.items():
+        lines.append(f"# with {name} = {json.dumps(value, ensure_ascii=False)}")
+    return "\n".join(lines) + "\n\n" + story.plan_text

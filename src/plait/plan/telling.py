@@ -1,0 +1,125 @@
+"""The story of a run, put together from what was done."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import numpy as np
+
+from plait.core.contents import Content, contents, partners, shares, stored_of
+from plait.core.profile import Profile
+from plait.core.stack import stack
+from plait.core.table import Table, source_rows
+from plait.plan.work import Worked
+from plait.report.account import Account, Output
+from plait.report.story import Expected, SourceSaid, StepSaid, Story
+
+
+def story_of(
+    worked: Worked,
+    expected: Sequence[Expected],
+    sums: Mapping[str, str],
+    outputs: Sequence[Output] = (),
+) -> Story:
+    """Everything there is to say about a run.
+
+    Parameters
+    ----------
+    worked : Worked
+    expected : sequence of Expected
+    sums : mapping of str to str
+        The checksum of each source file.
+    outputs : sequence of Output
+    """
+    loaded, table = worked.loaded, worked.result
+    assert loaded.plan.handover is not None
+    shapes, known = _shapes(worked)
+    by = shares(table)
+    return Story(
+        loaded.plan.title,
+        loaded.path.name,
+        loaded.text,
+        dict(loaded.parameters),
+        loaded.plan.handover.result,
+        Account(
+            "run",
+            worked.tables,
+            worked.entries,
+            worked.findings,
+            tuple(outputs),
+            tuple(match for step in worked.steps for match in step.result.matches),
+        ),
+        tuple(_sources(worked, sums)),
+        shapes,
+        tuple(_steps(worked)),
+        tuple(contents(table, known, by)),
+        loaded.plan.describe,
+        tuple(by),
+        _rows_by(table, len(by)),
+        partners(table),
+        tuple(expected),
+    )
+
+
+def shown_path(path: str, worked: Worked) -> str:
+    """A path as the plan's folder sees it."""
+    if Path(path).is_absolute():
+        return path
+    return os.path.relpath(path, worked.loaded.folder).replace(os.sep, "/")
+
+
+def _sources(worked: Worked, sums: Mapping[str, str]) -> list[SourceSaid]:
+    return [
+        SourceSaid(
+            table.name,
+            one.group,
+            shown_path(one.source.where, worked),
+            table.rows,
+            len(table.columns),
+            table.written,
+            one.source.size,
+            sums.get(one.source.path, ""),
+        )
+        for one, table in zip(worked.found, worked.tables, strict=True)
+    ]
+
+
+def _steps(worked: Worked) -> list[StepSaid]:
+    return [
+        StepSaid(
+            step.title,
+            step.verb,
+            worked.loaded.line("step", step.number),
+            step.result.table.rows,
+            len(step.result.table.columns),
+        )
+        for step in worked.steps
+    ]
+
+
+def _shapes(worked: Worked) -> tuple[dict[str, tuple[Content, ...]], dict[int, Profile]]:
+    """What the sources of each name hold, and the profiles of their stored columns."""
+    groups: dict[str, list[Table]] = {}
+    for one, table in zip(worked.found, worked.tables, strict=True):
+        groups.setdefault(one.group, []).append(table)
+    shapes, known = {}, {}
+    for name, tables in groups.items():
+        whole = stack(tables, name=name).table if len(tables) > 1 else tables[0]
+        found = contents(whole)
+        shapes[name] = tuple(found)
+        for column, content in zip(whole.columns, found, strict=True):
+            stored = stored_of(whole, column)
+            if stored is not None and len(tables) == 1:
+                known[id(stored)] = content.profile
+    return shapes, known
+
+
+def _rows_by(table: Table, sources: int) -> tuple[int, ...]:
+    """Rows of a table for each source of its first strand."""
+    first = next((one for one in table.strands if one.origins), None)
+    if first is None:
+        return ()
+    origin, _ = source_rows(first, np.arange(table.rows))
+    return tuple(np.bincount(origin[origin >= 0], minlength=sources).tolist())

@@ -1,0 +1,66 @@
+"""The report of a handover: one page that needs nothing from outside."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from plait._version import __version__
+from plait.core.finding import worst_first
+from plait.report.figure import flow_svg
+from plait.report.figures import bytes_shown, percent
+from plait.report.page import environment
+from plait.report.story import Story
+
+_FEW = 3
+
+
+def report_page(story: Story, aside: int, folder: str) -> str:
+    """The page as text; every value from data is escaped.
+
+    Parameters
+    ----------
+    story : Story
+    aside : int
+        Rows set aside and not in the result.
+    folder : str
+        What the handover is called.
+    """
+    from markupsafe import Markup
+
+    account = story.account
+    filters = {"bytes": bytes_shown, "came_from": came_from}
+    template = environment(filters).get_template("handover.html.jinja")
+    page: str = template.render(
+        story=story,
+        aside=aside,
+        folder=folder,
+        version=__version__,
+        percent=percent,
+        figure=Markup(flow_svg(account.ledger)) if account.ledger else "",
+        findings=worst_first(account.findings),
+        unmatched=sum(one.left_unmatched + one.left_missing_key for one in account.matches),
+        conflicts=sum(
+            one.count
+            for one in account.findings
+            if one.code in ("source-conflict", "settle-conflict")
+        ),
+        held=sum(one.holds for one in story.expected),
+    )
+    return page
+
+
+def came_from(came: Sequence[tuple[str, str]]) -> str:
+    """The sources and columns that a column was made from, in few words.
+
+    >>> came_from([("may", "kg"), ("june", "kg"), ("hives", "weight")])
+    'kg in may, june; weight in hives'
+    """
+    by_column: dict[str, list[str]] = {}
+    for source, column in came:
+        by_column.setdefault(column, []).append(source)
+    said = []
+    for column, sources in by_column.items():
+        shown = ", ".join(sources[:_FEW])
+        more = f" and {len(sources) - _FEW} more" if len(sources) > _FEW else ""
+        said.append(f"{column} in {shown}{more}")
+    return "; ".join(said[:_FEW]) + (" …" if len(said) > _FEW else "")

@@ -1,0 +1,166 @@
+"""All that a handover tells: what went in, what came out, and what is in it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from plait._version import __version__
+from plait.core.contents import Content, Partners
+from plait.core.finding import Example, worst_first
+from plait.report.account import Account
+
+
+@dataclass(frozen=True)
+class Expected:
+    """Something that was expected, and what was found.
+
+    Parameters
+    ----------
+    what : str
+        The expectation, as a person would say it.
+    holds : bool
+    found : str
+        What is the case.
+    line : int
+        Where the plan says it.
+    examples : tuple of Example
+        Where it does not hold.
+    """
+
+    what: str
+    holds: bool
+    found: str
+    line: int
+    examples: tuple[Example, ...] = ()
+
+
+@dataclass(frozen=True)
+class SourceSaid:
+    """A source: the plan's name for it, the file, and what was read of it."""
+
+    name: str
+    group: str
+    path: str
+    rows: int
+    columns: int
+    written: str
+    bytes: int
+    sha256: str
+
+
+@dataclass(frozen=True)
+class StepSaid:
+    """A step: its verb, what it took, and how many rows it gave."""
+
+    title: str
+    verb: str
+    line: int
+    rows: int
+    columns: int
+
+
+@dataclass(frozen=True, eq=False)
+class Story:
+    """Everything there is to say about a run.
+
+    Parameters
+    ----------
+    title, plan, plan_text : str
+        The job, the plan's file name and its text.
+    parameters : mapping
+    result : str
+        What is handed over.
+    account : Account
+        Ledger, findings and files; its first outputs are the dataset.
+    sources : tuple of SourceSaid
+    shapes : mapping of str to tuple of Content
+        For each source of the plan, what its columns hold.
+    steps : tuple of StepSaid
+    contents : tuple of Content
+        The columns of the result.
+    descriptions : mapping of str to str
+    shares : tuple of str
+        The sources that ``missing_by`` of the contents counts.
+    rows_by : tuple of int
+        The result's rows of each of them.
+    partners : Partners or None
+    expected : tuple of Expected
+    """
+
+    title: str
+    plan: str
+    plan_text: str
+    parameters: Mapping[str, Any]
+    result: str
+    account: Account
+    sources: tuple[SourceSaid, ...]
+    shapes: Mapping[str, tuple[Content, ...]]
+    steps: tuple[StepSaid, ...]
+    contents: tuple[Content, ...]
+    descriptions: Mapping[str, str]
+    shares: tuple[str, ...]
+    rows_by: tuple[int, ...]
+    partners: Partners | None
+    expected: tuple[Expected, ...] = field(default=())
+
+    @property
+    def rows(self) -> int:
+        """Rows of the result."""
+        return self.contents[0].profile.rows if self.contents else 0
+
+    def answer(self) -> list[str]:
+        """The answer in a few lines, the most important first."""
+        unmatched = sum(
+            match.left_unmatched + match.left_missing_key for match in self.account.matches
+        )
+        conflicts = sum(
+            one.count
+            for one in self.account.findings
+            if one.code in ("source-conflict", "settle-conflict")
+        )
+        kept = sum(one.holds for one in self.expected)
+        lines = [
+            f"one dataset: {self.result}, {self.rows:,} rows, {len(self.contents):,} columns",
+            f"not matched: {unmatched:,} rows that a join found no partner for",
+            f"in conflict: {conflicts:,} values or keys on which sources disagree",
+        ]
+        if self.expected:
+            lines.append(f"expected:    {kept} of {len(self.expected)} expectations hold")
+        return lines
+
+    def description(self, column: str) -> str:
+        """What the plan says a column means."""
+        return self.descriptions.get(column, "")
+
+
+def story_dict(story: Story) -> dict[str, Any]:
+    """The story as plain dictionaries and lists, as ``plait run --json`` prints it."""
+    account = story.account
+    said: dict[str, Any] = {
+        "command": "run",
+        "version": __version__,
+        "plan": {
+            "title": story.title,
+            "file": story.plan,
+            "parameters": dict(story.parameters),
+            "result": story.result,
+        },
+        "sources": [asdict(one) for one in story.sources],
+        "steps": [asdict(one) for one in story.steps],
+        "ledger": [asdict(entry) for entry in account.ledger],
+        "findings": [asdict(finding) for finding in worst_first(account.findings)],
+        "expected": [asdict(one) for one in story.expected],
+        "outputs": [asdict(output) for output in account.outputs],
+    }
+    if account.matches:
+        said["match"] = asdict(account.matches[-1])
+        said["matches"] = [asdict(match) for match in account.matches]
+    return said
+
+
+def story_json(story: Story) -> str:
+    """The story as JSON text, two spaces deep."""
+    return json.dumps(story_dict(story), indent=2, ensure_ascii=False, default=str)
