@@ -18,7 +18,7 @@ from plait.core.table import Table, from_columns, one_array
 from plait.formats.dialect import Dialect, find_dialect
 from plait.formats.encoding import UTF8, byte_order_mark, recoded
 from plait.formats.footer import footer_finding, without_last
-from plait.formats.header import read_header, title_finding, usable_names
+from plait.formats.header import Header, read_header, title_finding, usable_names
 from plait.formats.ragged import Ragged, are_notes, without_ragged
 from plait.formats.records import BLOCK_BYTES, Block, blocks
 from plait.formats.streams import Pieces, ReadAhead, requoted
@@ -161,6 +161,53 @@ def _opened(
     workers: int | None = None,
 ) -> _Opened:
     """Find out how the file is written, read its header, and begin to parse it."""
+    text, rest, header, names, found, dialect = _headed(stream, path, usual, given, tick)
+    assert dialect.delimiter
+    said = (*_dialect_finding(dialect, usual, path), *title_finding(header.above, path), *found)
+    shape = _Shape(tuple(names), dialect.delimiter, strict)
+    parts = _parsed(text, rest, shape, path, header.lines, tick, workers)
+    return _Opened(tuple(names), parts, said, dialect.shown())
+
+
+def record_blocks(
+    stream: IO[bytes],
+    path: str,
+    usual: str,
+    given: Dialect = Dialect(),  # noqa: B008 (frozen)
+) -> tuple[list[str], str, Iterator[tuple[bytes, int, int]]]:
+    """The column names, the delimiter, and the blocks of whole records that follow the header.
+
+    Parameters
+    ----------
+    stream, path, usual, given
+        As for ``read_delimited``.
+
+    Returns
+    -------
+    names : list of str
+    delimiter : str
+    blocks : iterator of (bytes, int, int)
+        UTF-8 text with RFC 4180 quotes, how many records it has, and how many
+        lines stand above it.
+    """
+    text, rest, header, names, _, dialect = _headed(stream, path, usual, given, lambda _: None)
+    assert dialect.delimiter
+    delimiter = dialect.delimiter
+    shape = _Shape(tuple(names), delimiter, False)
+
+    def counted_blocks() -> Iterator[tuple[bytes, int, int]]:
+        for block in blocks(text, rest, delimiter, path, lambda _: None, header.lines):
+            data = bytes(block.data)
+            part = _parse(block, shape)
+            yield data, part.rows + len(part.ragged), block.lines
+
+    return names, delimiter, counted_blocks()
+
+
+def _headed(
+    stream: IO[bytes], path: str, usual: str, given: Dialect, tick: Tick
+) -> tuple[IO[bytes], bytes, Header, list[str], tuple[Finding, ...], Dialect]:
+    """The text behind the header, what of it has been read, the header and the dialect."""
     head = _head_of(stream)
     tick(len(head))
     dialect = find_dialect(head, given, usual, path)
@@ -176,10 +223,7 @@ def _opened(
     if header.size == len(head) == _HEAD_BYTES:
         raise SourceError("the header is longer than a mebibyte", path, "is it a table of text?")
     names, findings = usable_names(header.names, path)
-    said = (*_dialect_finding(dialect, usual, path), *title_finding(header.above, path), *findings)
-    shape = _Shape(tuple(names), dialect.delimiter, strict)
-    parts = _parsed(text, head[header.size :], shape, path, header.lines, tick, workers)
-    return _Opened(tuple(names), parts, said, dialect.shown())
+    return text, head[header.size :], header, names, tuple(findings), dialect
 
 
 def _head_of(stream: IO[bytes]) -> bytes:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict, replace
 from pathlib import Path
@@ -196,6 +197,7 @@ def _stated(worked: Worked, story: Story) -> dict[str, Any]:
         "version": __version__,
         "plan": story.plan,
         "result": story.result,
+        "up": _way_up(worked),
         "sources": [
             {
                 **asdict(said),
@@ -214,6 +216,12 @@ def _stated(worked: Worked, story: Story) -> dict[str, Any]:
         },
         "steps": [step.title for step in worked.steps],
     }
+
+
+def _way_up(worked: Worked) -> str:
+    """The way from the handover to the folder that paths in the plan start from."""
+    target = folder_of(worked.loaded).resolve()
+    return os.path.relpath(worked.loaded.folder.resolve(), target).replace(os.sep, "/")
 
 
 def _reading(worked: Worked, number: int) -> dict[str, Any]:

@@ -1,0 +1,319 @@
+"""Trace: where a row of a handover, and each of its cells, came from."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow.compute as pc
+
+from plait.core.errors import SourceError, UsageError
+from plait.core.expression import condition, parse
+from plait.core.keyspec import check_column
+from plait.core.table import Table
+from plait.core.text import as_text
+from plait.formats.checksum import sha256
+from plait.formats.dialect import Dialect
+from plait.formats.lineage_out import read_lineage
+from plait.formats.lookup import Looked, look_up
+from plait.formats.reading import read_source
+from plait.formats.sources import Given, Source, one_source
+
+MOST_ROWS = 5
+_MOST_ORIGINS = 20
+
+
+@dataclass(frozen=True)
+class CellOrigin:
+    """A cell of a source: its file, sheet, row, line and column, and the text that stands there.
+
+    ``line`` is ``None`` where the file has no lines, ``text`` where the row or the
+    column is not there any more.
+    """
+
+    source: str
+    path: str
+    row: int
+    line: int | None
+    column: str
+    text: str | None
+
+
+@dataclass(frozen=True)
+class CellTrace:
+    """A cell of the result, the cells it came from, and the steps it went through.
+
+    Parameters
+    ----------
+    column : str
+    value : str or None
+    origins : tuple of CellOrigin
+    more : int
+        Origins beyond those listed.
+    steps : tuple of (str, bool)
+        Each step's title, and whether it made or changed cells of the column.
+    """
+
+    column: str
+    value: str | None
+    origins: tuple[CellOrigin, ...]
+    more: int
+    steps: tuple[tuple[str, bool], ...]
+
+
+@dataclass(frozen=True)
+class RowTrace:
+    """A row of the result, from 1, and the source rows that went into it."""
+
+    row: int
+    cells: tuple[CellTrace, ...]
+    places: tuple[tuple[str, int], ...]
+
+
+@dataclass(frozen=True)
+class Traced:
+    """What was asked for.
+
+    Parameters
+    ----------
+    handover, result : str
+    rows : tuple of RowTrace
+    found : int
+        How many rows the condition holds on; more than are traced perhaps.
+    changed : tuple of str
+        Sources that are not as they were, or not there, with what is wrong.
+    """
+
+    handover: str
+    result: str
+    rows: tuple[RowTrace, ...]
+    found: int
+    changed: tuple[str, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class _Kept:
+    """What a handover keeps: its dataset, and what is stated beside the lineage."""
+
+    folder: Path
+    dataset: Table
+    stated: Mapping[str, Any]
+
+    def source(self, number: int) -> Source:
+        """A source, as it was read; its path starts where the plan stands."""
+        said = self.stated["sources"][number]["read"]
+        given = said["given"]
+        dialect = Dialect(**given["dialect"])
+        path = said["path"]
+        base = self.folder / self.stated["up"]
+        where = path if Path(path).is_absolute() else str(base / path)
+        return Source(
+            self.stated["sources"][number]["name"],
+            where,
+            said["member"],
+            said["part"],
+            Given(dialect, given["ragged"], given["footer"]),
+        )
+
+
+def trace(
+    handover: str | Path,
+    rows: Sequence[int] = (),
+    where: str | None = None,
+    columns: Sequence[str] = (),
+    most: int = MOST_ROWS,
+) -> Traced:
+    """Where rows of a handover, and each of their cells, came from.
+
+    Parameters
+    ----------
+    handover : str or Path
+        The folder.
+    rows : sequence of int
+        Of the result, from 1; or else
+    where : str
+        an SQL condition over its columns.
+    columns : sequence of str
+        The columns to trace. Without it all.
+    most : int
+        Of the rows on which the condition holds, so many at most.
+
+    Returns
+    -------
+    Traced
+
+    Raises
+    ------
+    SourceError
+        When this is no handover, or it cannot be read.
+    UsageError
+        For a row or column that is not there.
+
+    Notes
+    -----
+    The sources are read again, and their checksums compared with those of the
+    run: where a source has changed since, that is said, and its text is the one
+    that stands there now.
+    """
+    kept = _kept(Path(handover))
+    for column in columns:
+        check_column(column, kept.dataset)
+    chosen, found = _chosen(kept.dataset, rows, where, most)
+    _, lineage = read_lineage(kept.folder / "lineage.parquet", chosen)
+    numbers = [_numbers(one) for one in lineage]
+    wanted = _by_source(kept, [one for each in numbers for ways in each.values() for one in ways])
+    looked, changed = _looked_up(kept, wanted)
+    names = list(columns) or list(kept.dataset.column_names)
+    traced = tuple(
+        _row_trace(kept, row, each, names, looked)
+        for row, each in zip(chosen, numbers, strict=True)
+    )
+    return Traced(str(handover), kept.stated["result"], traced, found, tuple(changed))
+
+
+def _kept(folder: Path) -> _Kept:
+    lineage = folder / "lineage.parquet"
+    if not lineage.is_file():
+        raise SourceError(
+            "this is no handover: it has no lineage.parquet",
+            str(folder),
+            "plait run PLAN makes one",
+        )
+    try:
+        stated, _ = read_lineage(lineage, [])
+        package = json.loads((folder / "datapackage.json").read_text("utf-8"))
+    except (OSError, ValueError, KeyError) as error:
+        raise SourceError(f"the handover cannot be read: {error}", str(folder)) from None
+    name = stated["result"]
+    files = [one["path"] for one in package["resources"] if Path(one["path"]).stem == name]
+    if not files:
+        raise SourceError(f"the dataset {name} is not there", str(folder))
+    # Text has the cells as they stand; of other formats any will do.
+    files.sort(key=lambda file: not file.endswith((".csv", ".tsv")))
+    dataset = read_source(one_source(f"{name}={folder / files[0]}"))
+    return _Kept(folder, dataset.named(name), stated)
+
+
+def _chosen(
+    dataset: Table, rows: Sequence[int], where: str | None, most: int
+) -> tuple[list[int], int]:
+    """Row numbers from 0, and how many there are."""
+    if where is not None:
+        holds = pc.fill_null(condition(parse(where), dataset), False).to_numpy()
+        found = np.flatnonzero(holds)
+        return found[:most].tolist(), len(found)
+    for row in rows:
+        if not 1 <= row <= dataset.rows:
+            raise UsageError(
+                f"there is no row {row:,}", dataset.name, f"rows go from 1 to {dataset.rows:,}"
+            )
+    if not rows:
+        raise UsageError("no row is named", dataset.name, "write --row 1 or --where 'CONDITION'")
+    return [row - 1 for row in rows], len(rows)
+
+
+def _numbers(lineage: Mapping[str, Any]) -> dict[str, list[int]]:
+    """The source rows of each way, numbered through all sources."""
+    return {
+        way: [] if found is None else found if isinstance(found, list) else [found]
+        for way, found in lineage.items()
+    }
+
+
+def _located(kept: _Kept, number: int) -> tuple[int, int]:
+    """Source and row, from 0, of a number that goes through all sources."""
+    starts = np.array([one["start"] for one in kept.stated["sources"]])
+    source = int(np.searchsorted(starts, number, side="right")) - 1
+    return source, number - int(starts[source])
+
+
+def _by_source(kept: _Kept, numbers: Sequence[int]) -> dict[int, set[int]]:
+    wanted: dict[int, set[int]] = {}
+    for number in dict.fromkeys(numbers):
+        source, row = _located(kept, number)
+        if len(wanted.setdefault(source, set())) < _MOST_ORIGINS * MOST_ROWS:
+            wanted[source].add(row)
+    return wanted
+
+
+_Found = dict[tuple[int, int], Looked]
+
+
+def _looked_up(kept: _Kept, wanted: Mapping[int, set[int]]) -> tuple[_Found, list[str]]:
+    """The rows as the sources have them now, and which sources have changed."""
+    looked: _Found = {}
+    changed = []
+    for number, rows in wanted.items():
+        said, source = kept.stated["sources"][number], kept.source(number)
+        if not Path(source.path).is_file():
+            changed.append(f"{said['path']} is not there any more")
+            continue
+        if sha256(source.path) != said["sha256"]:
+            changed.append(f"{said['path']} has changed since the run; its text now is shown")
+        try:
+            for row, one in look_up(source, sorted(rows)).items():
+                looked[number, row] = one
+        except SourceError as error:
+            changed.append(f"{said['path']} cannot be read any more: {error.what}")
+    return looked, changed
+
+
+def _row_trace(
+    kept: _Kept,
+    row: int,
+    numbers: Mapping[str, list[int]],
+    names: Sequence[str],
+    looked: _Found,
+) -> RowTrace:
+    every = [number for ways in numbers.values() for number in ways]
+    places = dict.fromkeys(
+        (kept.stated["sources"][source]["name"], at + 1)
+        for source, at in (_located(kept, number) for number in every)
+    )
+    return RowTrace(
+        row + 1,
+        tuple(_cell_trace(kept, row, name, numbers, looked) for name in names),
+        tuple(places),
+    )
+
+
+def _cell_trace(
+    kept: _Kept, row: int, name: str, numbers: Mapping[str, list[int]], looked: _Found
+) -> CellTrace:
+    said = kept.stated["columns"][name]
+    cells = kept.dataset.cells(kept.dataset.column(name), row, row + 1)
+    value = as_text(cells)[0].as_py()
+    origins = list(_origins(kept, said, numbers, looked))
+    return CellTrace(
+        name,
+        value,
+        tuple(origins[:_MOST_ORIGINS]),
+        max(len(origins) - _MOST_ORIGINS, 0),
+        tuple((one["step"], one["changed"]) for one in said["steps"]),
+    )
+
+
+def _origins(
+    kept: _Kept, said: Mapping[str, Any], numbers: Mapping[str, list[int]], looked: _Found
+) -> Iterator[CellOrigin]:
+    """The source cells of a cell: by the ways of its column, or else by all ways of its row."""
+    came: dict[str, list[str]] = {}
+    for source, column in said["came"]:
+        came.setdefault(source, []).append(column)
+    ways = said["ways"] or list(numbers)
+    seen = set()
+    for number in (number for way in ways for number in numbers[way]):
+        source, row = _located(kept, number)
+        about = kept.stated["sources"][source]
+        for column in came.get(about["name"], ()):
+            if (source, row, column) in seen:
+                continue
+            seen.add((source, row, column))
+            there = looked.get((source, row))
+            text = there.cells.get(column) if there else None
+            line = there.line if there else None
+            yield CellOrigin(about["name"], about["path"], row + 1, line, column, text)
