@@ -1,0 +1,71 @@
+"""``plait draft``."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+
+from plait.cli.progress import Progress
+from plait.core.finding import counted
+from plait.formats.delivery import Delivery
+from plait.formats.sources import find_sources
+from plait.plan.draft import Draft, draft
+from plait.plan.written import plan_text
+
+HELP = {
+    "description": "Look at sources and write a plan to begin with: extracts of one shape stacked, "
+    "the joins that\nwere found with their keys, and what is not decided as comments with the "
+    "evidence. It runs\nas it stands.",
+    "epilog": "example:\n  plait draft inspections register --out season.toml",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument(
+        "sources", nargs="+", metavar="SOURCE", help="a file, a glob, a folder, or name=path"
+    )
+    parser.add_argument(
+        "--out", type=Path, metavar="FILE", help="the plan file (without it: standard output)"
+    )
+    parser.add_argument("--replace", action="store_true", help="write over a file that is there")
+    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    out: Path | None = options.out
+    paths = [source.path for source in find_sources(options.sources)]
+    with Delivery(paths, options.replace) as delivery, Progress(not options.quiet) as progress:
+        if out:
+            delivery.check(out)
+        with progress.phase("looking at the sources"):
+            made = draft(options.sources, out.parent if out else Path())
+        text = plan_text(made)
+        if out:
+            delivery.write(out, lambda part: part.write_text(text, encoding="utf-8"))
+        else:
+            sys.stdout.write(text)
+    if not options.quiet:
+        from plait.cli.show import show_answer
+
+        show_answer(_answer(made, out))
+    return 0
+
+
+def _answer(made: Draft, out: Path | None) -> list[str]:
+    stacked = [one.name for one in (made.base, *made.others) if one.extracts > 1]
+    where = f"{out}: " if out else ""
+    lines = [
+        f"{where}a plan that runs, with {counted(len(stacked), 'stack')} and "
+        f"{counted(len(made.joins), 'join')}"
+    ]
+    lines += [
+        f"joined:      {one.right} on {', '.join(left for left, _ in one.key)}: {one.evidence[0]}"
+        for one in made.joins
+    ]
+    lines += [f"to decide:   {said}" for said in made.unsure]
+    if out:
+        lines.append(f"next:        plait check {out}")
+    return lines

@@ -1,0 +1,323 @@
+"""Draft: a plan to begin with, from what the sources show."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from plait.core.errors import PlaitError
+from plait.core.finding import Finding, counted
+from plait.core.headers import same_names
+from plait.core.join import join
+from plait.core.keys import keys
+from plait.core.keyspec import Key
+from plait.core.match import Match
+from plait.core.names import folded
+from plait.core.parallel import ordered_map
+from plait.core.relations import Relation
+from plait.core.stack import Stacked, stack
+from plait.core.survey import Survey, Surveyed, survey
+from plait.core.table import Table
+from plait.formats.reading import read_source
+from plait.formats.sources import Source, find_sources, uniquely_named
+
+LABEL = "extract"
+_LEAST_SHARE = 0.5
+_ALIKE = 0.6
+
+
+@dataclass(frozen=True)
+class DraftedJoin:
+    """A join of the draft: the right source, the key, and why it is as it is."""
+
+    right: str
+    key: Key
+    ignore: tuple[str, ...]
+    cardinality: str
+    evidence: tuple[str, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class DraftedSource:
+    """A source of the draft, stacked where it has several extracts.
+
+    Parameters
+    ----------
+    name : str
+    paths : tuple of str
+        From the plan's folder.
+    extracts : int
+    sheets : bool
+        Whether the extracts are sheets of one file.
+    same : mapping of str to str
+        Headings that are spelt otherwise in some extracts, new to old.
+    repeats : int
+        Rows that equal an earlier one.
+    open : tuple of str
+        What is not decided, in sentences.
+    table : Table
+    """
+
+    name: str
+    paths: tuple[str, ...]
+    extracts: int
+    sheets: bool
+    same: Mapping[str, str]
+    repeats: int
+    open: tuple[str, ...]
+    table: Table
+
+
+@dataclass(frozen=True, eq=False)
+class Draft:
+    """What a draft says.
+
+    Parameters
+    ----------
+    base : DraftedSource
+        The source that the others are joined to.
+    others : tuple of DraftedSource
+        Those that are joined.
+    joins : tuple of DraftedJoin
+    unsure : tuple of str
+        Joins that were not made, and why.
+    unused : tuple of DraftedSource
+    """
+
+    base: DraftedSource
+    others: tuple[DraftedSource, ...]
+    joins: tuple[DraftedJoin, ...]
+    unsure: tuple[str, ...]
+    unused: tuple[DraftedSource, ...] = field(default=())
+
+    @property
+    def result(self) -> str:
+        """What is handed over."""
+        return "combined" if self.joins else self.base.name
+
+
+def draft(words: Sequence[str], folder: Path) -> Draft:
+    """Find out what a plan for some sources would do.
+
+    Parameters
+    ----------
+    words : sequence of str
+        Sources, as on the command line.
+    folder : Path
+        Where the plan will stand: paths start there.
+
+    Raises
+    ------
+    SourceError
+        When a source cannot be read.
+
+    Notes
+    -----
+    Sources of one shape are stacked. The largest that joins others is the base;
+    what could be joined to it, or to what was joined, is tried as the plan would
+    do it, and taken when it adds no row.
+    """
+    asked = [(word, source) for word in words for source in find_sources([word])]
+    sources = uniquely_named([source for _, source in asked])
+    tables = list(ordered_map(read_source, sources))
+    found = survey(tables)
+    by_word = [word for word, _ in asked]
+    drafted = {}
+    for one in found.families:
+        members = [sources[number] for number in one.family.members]
+        said = [by_word[number] for number in one.family.members]
+        paths = _paths(members, said, by_word, folder)
+        drafted[one.family.name] = _drafted(one, paths, members, found.findings)
+    base = _base(found, drafted)
+    joins, unsure, joined = _joins(found, drafted, base)
+    others = tuple(drafted[name] for name in joined)
+    left = tuple(one for name, one in drafted.items() if name not in (base, *joined))
+    return Draft(drafted[base], others, tuple(joins), tuple(unsure), left)
+
+
+def _paths(
+    members: Sequence[Source], said: Sequence[str], every: Sequence[str], folder: Path
+) -> tuple[str, ...]:
+    """The word that means just these sources, or else each of their paths."""
+    words = list(dict.fromkeys(said))
+    if len(words) == 1 and every.count(words[0]) == len(members):
+        found = [words[0].partition("=")[2] or words[0]]
+    else:
+        found = list(dict.fromkeys(one.where for one in members))
+    return tuple(_from(folder, path) for path in found)
+
+
+def _from(folder: Path, path: str) -> str:
+    if Path(path).is_absolute():
+        return path
+    return os.path.relpath(path, folder).replace(os.sep, "/")
+
+
+def _drafted(
+    one: Surveyed, paths: tuple[str, ...], members: Sequence[Source], findings: Sequence[Finding]
+) -> DraftedSource:
+    name, tables = one.family.name, list(one.tables)
+    same = _variants(tables, findings)
+    stacked = _stacked(tables, same, name)
+    repeats = sum(aside.rows for aside in stacked.aside) if len(tables) > 1 else 0
+    table = stacked.table if len(tables) > 1 else tables[0]
+    sheets = len({source.path for source in members}) == 1 and len(members) > 1
+    return DraftedSource(
+        name, paths, len(tables), sheets, same, repeats, tuple(_open(one)), table.named(name)
+    )
+
+
+def _stacked(tables: Sequence[Table], same: Mapping[str, str], name: str) -> Stacked:
+    plain = [replace(table, findings=(), aside=()) for table in tables]
+    return stack(plain, distinct=len(tables) > 1, same=dict(same), name=name)
+
+
+def _variants(tables: Sequence[Table], findings: Iterable[Finding]) -> dict[str, str]:
+    """Headings that look like others spelt otherwise, and can be brought together."""
+    there = {name for table in tables for name in table.column_names}
+    same: dict[str, str] = {}
+    for one in findings:
+        if one.code != "header-variant":
+            continue
+        new, sign, old = one.remedy.removeprefix("--same ").strip("'").partition("=")
+        if sign and {new, old} <= there and not any(t.has(new) and t.has(old) for t in tables):
+            same[new] = old
+    try:
+        same_names(tables, same)
+    except PlaitError:
+        return {}
+    return same
+
+
+def _open(one: Surveyed) -> Iterator[str]:
+    """Types that somebody has to decide."""
+    for name, column in one.profiles.items():
+        if column.forms:
+            forms, first = " or ".join(column.forms), _q(column.forms[0])
+            yield f"{name}: {forms}? Nothing proves one. type = {{ {_q(name)} = {first} }}"
+        if column.nearly:
+            form, unfit = column.nearly.form, counted(column.nearly.unfit, "cell")
+            shown = ", ".join(map(repr, column.nearly.examples[:2]))
+            yield (
+                f"{name} is {form.partition(':')[0]} but for {unfit} ({shown}). "
+                f'type = {{ {_q(name)} = {_q(form)} }}, unfit = "set-aside"'
+            )
+        if column.markers and column.kind == "text":
+            shown = ", ".join(marker for marker, _ in column.markers)
+            yield f"{name} has {shown}: do they mean missing? missing = [{_q(shown)}]"
+
+
+def _q(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _base(found: Survey, drafted: Mapping[str, DraftedSource]) -> str:
+    """The largest source that could be joined to others; without any, the largest."""
+    lefts = {one.left for one in found.relations} or set(drafted)
+    return max(lefts, key=lambda name: drafted[name].table.rows)
+
+
+def _joins(
+    found: Survey, drafted: Mapping[str, DraftedSource], base: str
+) -> tuple[list[DraftedJoin], list[str], list[str]]:
+    """The joins that add no row, those that were not made and why, and what was joined."""
+    joins: list[DraftedJoin] = []
+    unsure: list[str] = []
+    joined: list[str] = []
+    result = drafted[base].table
+    waiting = _ordered(found.relations)
+    while waiting:
+        ready = [one for one in waiting if one.left in (base, *joined)]
+        if not ready:
+            break
+        one = ready[0]
+        waiting.remove(one)
+        if one.right == base or one.right in joined:
+            continue
+        twin = next((name for name in joined if _alike(drafted[name], drafted[one.right])), None)
+        if twin:
+            unsure.append(_said_twin(twin, one))
+            continue
+        made = _tried(result, drafted[one.right].table, one)
+        if isinstance(made, str):
+            unsure.append(made)
+            continue
+        drafted_join, result = made
+        joins.append(drafted_join)
+        joined.append(one.right)
+    apart = {one.left: one for one in reversed(waiting) if one.right in (base, *joined)}
+    unsure += [_said_other(one) for one in apart.values()]
+    return joins, list(dict.fromkeys(unsure)), joined
+
+
+def _ordered(relations: Sequence[Relation]) -> list[Relation]:
+    """Those that match most first; of the same two tables the longer key first."""
+    return sorted(relations, key=lambda one: (-one.shares[0], -len(one.key), -one.shares[1]))
+
+
+def _alike(one: DraftedSource, other: DraftedSource) -> bool:
+    """Whether two sources have mostly the same headings: one is a version of the other."""
+    mine, theirs = (set(map(folded, each.table.column_names)) for each in (one, other))
+    return len(mine & theirs) >= _ALIKE * len(mine | theirs)
+
+
+def _spelt(key: Key) -> str:
+    return ", ".join(left if left == right else f"{left} = {right}" for left, right in key)
+
+
+def _tried(left: Table, right: Table, one: Relation) -> tuple[DraftedJoin, Table] | str:
+    """The join as the plan would do it, or why it is left to a person."""
+    named = f"{one.left} and {one.right} on {_spelt(one.key)}"
+    if one.shares[0] < _LEAST_SHARE:
+        return f"{named}: only {one.left_matched:,} of {one.left_rows:,} rows match."
+    if not all(left.has(name) for name, _ in one.key):
+        return f"{named}: the key is not in the result any more."
+    ignore, gained = _looser(left, right, one.key)
+    try:
+        made = join(left, right, dict(one.key), "left", "many-to-one", ignore)
+    except PlaitError as error:
+        return (
+            f"{named}: not many-to-one ({error.what}). Settle or group {one.right} first, or "
+            'say cardinality = "many-to-many".'
+        )
+    evidence = [_matched(made.match, one.right)]
+    evidence += [gained] if gained else []
+    return (
+        DraftedJoin(one.right, one.key, ignore, made.match.cardinality, tuple(evidence)),
+        made.table.named("combined"),
+    )
+
+
+def _matched(match: Match, right: str) -> str:
+    lost = match.left_unmatched + match.left_missing_key
+    return (
+        f"{match.left_matched:,} of {match.left_rows:,} rows match, {match.cardinality}; "
+        f"{lost:,} have no partner in {right}."
+    )
+
+
+def _looser(left: Table, right: Table, key: Key) -> tuple[tuple[str, ...], str]:
+    """The looser comparison that matches more and runs no keys together, and what it gains."""
+    audited = keys([left, right], [[one for one, _ in key], [one for _, one in key]])
+    best = audited.why.best if audited.why else None
+    if best is None or best.collisions or not best.rows:
+        return (), ""
+    ways = ", ".join(best.ways)
+    return best.ways, f"{best.rows:,} of them only when {ways} do not count; no keys collide."
+
+
+def _said_twin(twin: str, one: Relation) -> str:
+    return (
+        f"{one.right} has mostly the headings of {twin}: another version of it? To set them "
+        f"against each other: plait keys {twin} {one.right}; to bring them together: settle."
+    )
+
+
+def _said_other(one: Relation) -> str:
+    return (
+        f"{one.left} matches {one.right} on {_spelt(one.key)} "
+        f"({one.left_matched:,} of {one.left_rows:,} rows, {one.cardinality}). It has rows of its "
+        "own: join it in a step of its own, or group it first."
+    )

@@ -1,0 +1,131 @@
+"""A draft as the text of a plan."""
+
+from __future__ import annotations
+
+import json
+import re
+import textwrap
+from collections.abc import Iterable, Iterator, Mapping
+from importlib.resources import files
+
+from plait.plan.draft import LABEL, Draft, DraftedJoin, DraftedSource
+
+_WIDTH = 96
+
+
+def schema_path() -> str:
+    """The JSON Schema of plans, as a file that editors can read."""
+    return str(files("plait.plan").joinpath("plan.schema.json"))
+
+
+def plan_text(draft: Draft) -> str:
+    """The plan, commented, ready to run."""
+    return "\n".join(_lines(draft)) + "\n"
+
+
+def _lines(draft: Draft) -> Iterator[str]:
+    yield f"#:schema {schema_path()}"
+    yield "# A first plan, from what the sources show. It runs as it stands: plait run does it,"
+    yield "# plait check says what it would do. What is not decided yet stands in comments."
+    yield ""
+    yield f"title = {_quoted(draft.base.name.replace('-', ' ').capitalize())}"
+    for one in (draft.base, *draft.others):
+        yield ""
+        yield from _source(one, labelled=one is draft.base)
+    for one in (draft.base, *draft.others):
+        if one.extracts > 1:
+            yield ""
+            yield from _stack(one)
+    left = draft.base.name
+    for number, made in enumerate(draft.joins):
+        yield ""
+        yield from _join(left, made, into=not number)
+        left = "combined"
+    yield from _not_sure(draft)
+    yield ""
+    yield from _expect(draft)
+    yield ""
+    yield "[handover]"
+    yield f"result = {_quoted(draft.result)}"
+    yield 'folder = "handover"'
+    yield 'formats = ["csv"]  # also parquet, arrow, json, jsonl, xlsx, sqlite'
+
+
+def _source(one: DraftedSource, labelled: bool = False) -> Iterator[str]:
+    yield f"[source.{_key(one.name)}]"
+    paths = _quoted(one.paths[0]) if len(one.paths) == 1 else _list(one.paths)
+    yield f"path = {paths}"
+    if labelled and one.extracts > 1:
+        field = "{sheet}" if one.sheets else "{stem}"
+        yield f"label = {{ {LABEL} = {_quoted(field)} }}  # which extract a row came from"
+    for said in one.open:
+        yield from _comment(said)
+
+
+def _stack(one: DraftedSource) -> Iterator[str]:
+    yield "[[step]]"
+    yield f"stack = {_quoted(one.name)}  # {one.extracts} extracts under one another"
+    if one.same:
+        yield from _comment("Headings that look like one spelt otherwise:")
+        yield f"same = {_table(one.same)}"
+    if one.repeats:
+        yield f"distinct = true  # {one.repeats:,} rows equal an earlier one"
+
+
+def _join(left: str, made: DraftedJoin, into: bool) -> Iterator[str]:
+    for said in made.evidence:
+        yield from _comment(said)
+    yield "[[step]]"
+    yield f"join = {_list([left, made.right])}"
+    if all(here == there for here, there in made.key):
+        yield f"key = {_list([here for here, _ in made.key])}"
+    else:
+        yield f"key = {_table(dict(made.key))}"
+    if made.ignore:
+        yield f"ignore = {_list(made.ignore)}"
+    yield f"cardinality = {_quoted('many-to-one')}"
+    if into:
+        yield 'into = "combined"'
+
+
+def _not_sure(draft: Draft) -> Iterator[str]:
+    if draft.unsure:
+        yield ""
+        yield "# Not done, for somebody to decide:"
+        for said in draft.unsure:
+            yield from _comment(f"- {said}")
+    for one in draft.unused:
+        yield ""
+        for line in _source(one):
+            yield line if line.startswith("#") else f"# {line}"
+
+
+def _expect(draft: Draft) -> Iterator[str]:
+    yield "# What must hold, or nothing is handed over. More: unique, unmatched, sum, type, values."
+    yield "[expect]"
+    if draft.joins:
+        said = f"combined = {draft.base.name}"
+        yield f"rows = [{_quoted(said)}]  # no join adds or loses a row"
+    else:
+        yield f"rows = [{_quoted(f'{draft.base.name} >= 1')}]"
+
+
+def _comment(text: str) -> Iterator[str]:
+    lines = textwrap.wrap(" ".join(text.split()), _WIDTH - 2) or [""]
+    return (f"# {line}" for line in lines)
+
+
+def _key(name: str) -> str:
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _quoted(name)
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def _list(texts: Iterable[str]) -> str:
+    return f"[{', '.join(_quoted(text) for text in texts)}]"
+
+
+def _table(pairs: Mapping[str, str]) -> str:
+    return f"{{ {', '.join(f'{_key(name)} = {_quoted(text)}' for name, text in pairs.items())} }}"
