@@ -75,6 +75,8 @@ def write_workbook(
     }
     findings = []
     with xlsxwriter.Workbook(str(target), options) as book:
+        # Or the hour of writing stands in it, and the same table gives another file.
+        book.set_properties({"created": dt.datetime(2000, 1, 1)})
         formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
         taken: list[str] = []
         for name, table in tables.items():

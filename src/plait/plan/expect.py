@@ -23,6 +23,7 @@ from plait.core.lineage import places
 from plait.core.table import Table
 from plait.plan.faults import Fault, PlanError
 from plait.plan.naming import as_number, comparison
+from plait.plan.remedy import in_plan
 from plait.plan.work import Worked
 from plait.report.story import Expected
 
@@ -60,7 +61,7 @@ def expectations(worked: Worked) -> list[Expected]:
             try:
                 found += judge(worked, name, value, line)
             except PlaitError as error:
-                faults.append(Fault(line, str(error.what), error.remedy or ""))
+                faults.append(Fault(line, str(error.what), in_plan(error.remedy or "")))
     if faults:
         raise PlanError(str(worked.loaded.path), faults)
     return found

@@ -20,6 +20,7 @@ from plait.formats.sources import Given, Source, find_sources, uniquely_named
 from plait.plan import model
 from plait.plan.faults import Fault, PlanError
 from plait.plan.load import LoadedPlan
+from plait.plan.remedy import in_plan
 
 Tick = Callable[[int], None]
 
@@ -56,7 +57,7 @@ def find(loaded: LoadedPlan) -> list[Found]:
         except PlaitError as error:
             line = loaded.line("source", name, "path")
             where = f"{error.where}: " if error.where else ""
-            faults.append(Fault(line, f"{where}{error.what}", error.remedy or ""))
+            faults.append(Fault(line, f"{where}{error.what}", in_plan(error.remedy or "")))
             status = max(status, error.status)
     if faults:
         raise PlanError(str(loaded.path), faults, status)
@@ -66,6 +67,8 @@ def find(loaded: LoadedPlan) -> list[Found]:
 
 def _found(loaded: LoadedPlan, name: str, spec: model.Source) -> list[Found]:
     words = [spec.path] if isinstance(spec.path, str) else spec.path
+    if not words or not all(words):
+        raise UsageError("no path is given", remedy='write path = "FILE"')
     given = _given(spec)
     sources = find_sources([_from_plan(loaded.folder, word) for word in words], given)
     if len(sources) == 1:
@@ -122,7 +125,7 @@ def declared(loaded: LoadedPlan, found: Sequence[Found], tables: Sequence[Table]
         except PlaitError as error:
             where = f"{error.where}: " if error.where else ""
             line = loaded.line("source", name, "type" if spec.type else "path")
-            faults.append(Fault(line, f"{where}{error.what}", error.remedy or ""))
+            faults.append(Fault(line, f"{where}{error.what}", in_plan(error.remedy or "")))
             status = max(status, error.status)
             continue
         made |= dict(zip(places, ready, strict=True))

@@ -21,6 +21,7 @@ from plait.plan.naming import naming_faults
 
 _PARAMETER = re.compile(r"\$\{([^{}]*)\}")
 _LARGEST = 4 << 20
+_HEADINGS = {("step",): "write [[step]]", ("source",): "write [source.NAME]"}
 _SECTIONS: dict[str, type[BaseModel]] = {"expect": Expect, "handover": Handover}
 
 
@@ -79,6 +80,9 @@ def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()
         raise PlanError(str(path), [_syntax_fault(text, str(error))]) from None
     except RecursionError:
         raise PlanError(str(path), [Fault(1, "it is nested too deep")]) from None
+    except ValueError:
+        fault = Fault(1, "a number in it has more digits than can be read")
+        raise PlanError(str(path), [fault]) from None
     lines = lines_of(text)
     parameters = _set(raw, named_values(settings, "--set"), str(path))
     faults: list[Fault] = []
@@ -100,7 +104,7 @@ def _text(path: Path) -> str:
     try:
         if path.stat().st_size > _LARGEST:
             raise SourceError("this is too large for a plan", str(path), "name a TOML file")
-        return path.read_text(encoding="utf-8").replace("\r\n", "\n")
+        return path.read_text(encoding="utf-8-sig").replace("\r\n", "\n")
     except FileNotFoundError:
         near = [file.name for file in path.parent.glob("*.toml")] if path.parent.is_dir() else []
         raise SourceError(
@@ -216,9 +220,12 @@ def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str
         return _without_verb(one["input"])
     if kind == "literal_error":
         return f"{path[-1]} is {one['input']!r}", _choice(one)
-    if kind in ("too_short", "greater_than_equal"):
-        return f"{path[-1]}: {one['msg'][:1].lower()}{one['msg'][1:]}", ""
-    return f"{_called(path)} is {_said_type(one['input'])}, and should be {_wanted(kind)}", ""
+    if kind == "too_short":
+        return f"{path[-1]} needs at least {one['ctx']['min_length']} names", ""
+    if kind == "greater_than_equal":
+        return f"{path[-1]} is {one['input']}, and should not be below {one['ctx']['ge']}", ""
+    said = f"{_called(path)} is {_said_type(one['input'])}, and should be {_wanted(kind)}"
+    return said, _HEADINGS.get(path, "")
 
 
 def _known_keys(path: tuple[str | int, ...], raw: Any) -> list[str]:

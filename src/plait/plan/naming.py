@@ -70,7 +70,8 @@ def naming_faults(raw: Mapping[str, Any], lines: Lines) -> Iterator[Fault]:
     lines : mapping
     """
     known = dict.fromkeys(_tables(raw.get("source")))
-    steps = [step for step in raw.get("step", []) if isinstance(step, dict)]
+    listed = raw.get("step")
+    steps = [step if isinstance(step, dict) else {} for step in _lists(listed)]
     later = {name for name in map(result_name, steps) if name}
     for number, step in enumerate(steps):
         verb = verb_of(step)
@@ -91,6 +92,10 @@ def _tables(part: Any) -> Mapping[str, Any]:
     return part if isinstance(part, dict) else {}
 
 
+def _lists(part: Any) -> list[Any]:
+    return part if isinstance(part, list) else []
+
+
 def _unknown(name: str, known: Iterable[str], later: set[str]) -> tuple[str, str]:
     if name in later:
         return f"{name!r} is made by a later step", "put the step that makes it first"
@@ -107,12 +112,12 @@ def _expected_faults(
             if name not in known:
                 yield Fault(line_at(lines, ("expect", key, name)), *_unknown(name, known, set()))
     for column, places in _tables(expect.get("sum")).items():
-        for name in places if isinstance(places, list) else []:
+        for name in _lists(places):
             if name not in known:
                 line = line_at(lines, ("expect", "sum", column))
                 yield Fault(line, *_unknown(str(name), known, set()))
     rows = expect.get("rows", [])
-    for text in [rows] if isinstance(rows, str) else rows if isinstance(rows, list) else []:
+    for text in [rows] if isinstance(rows, str) else _lists(rows):
         line = line_at(lines, ("expect", "rows"))
         compared = comparison(str(text))
         if compared is None:

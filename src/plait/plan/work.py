@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from typing import Protocol
@@ -207,4 +208,14 @@ def _carried_out(
 
 def _fault(loaded: LoadedPlan, number: int, error: PlaitError) -> Fault:
     where = f"{error.where}: " if error.where else ""
-    return Fault(loaded.line("step", number), f"{where}{error.what}", in_plan(error.remedy or ""))
+    line = loaded.line("step", number, *_key_at_fault(loaded, number, error))
+    return Fault(line, f"{where}{error.what}", in_plan(error.remedy or ""))
+
+
+def _key_at_fault(loaded: LoadedPlan, number: int, error: PlaitError) -> Iterator[str]:
+    """The key of a step in which the name stands that an error is about."""
+    named = re.search(r"'([^']+)'", error.what)
+    for key, value in as_written(loaded.plan.step[number]).items():
+        if named and named[1] in str(value):
+            yield key
+            return

@@ -78,7 +78,12 @@ def _resource(output: Output, story: Story, taken: set[str]) -> dict[str, Any]:
         made["encoding"] = "utf-8"
     if output.path == f"{story.result}.{ending}" and ending in ("csv", "tsv"):
         made["profile"] = "tabular-data-resource"
-        made["dialect"] = {"delimiter": "," if ending == "csv" else "\t"}
+        made["dialect"] = {
+            "delimiter": "," if ending == "csv" else "\t",
+            "doubleQuote": True,
+            "quoteChar": '"',
+            "header": True,
+        }
         made["schema"] = {"fields": [_field(one, story) for one in story.contents]}
     return made
 

@@ -1,0 +1,68 @@
+"""A draft runs as it stands, and says what it was not sure of."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+
+from conftest import rows_of
+
+
+def test_the_draft_of_the_demo_runs_and_its_joins_are_the_right_ones(plait, tmp_path):
+    assert plait("demo", "d", "--quiet").status == 0
+    sources = ("inspections", "register", "weighins.xlsx", "laboratory.jsonl", "wardens.csv")
+    ended = plait("draft", *(f"d/{one}" for one in sources), "--out", "d/first.toml")
+    assert ended.status == 0, ended.err
+    plan = tomllib.loads((tmp_path / "d" / "first.toml").read_text())
+    joins = [step for step in plan["step"] if "join" in step]
+    assert [(one["join"], one["key"]) for one in joins] == [
+        (["inspections", "register"], ["Yard", "Hive"]),
+        (["combined", "wardens"], {"Warden": "Full name"}),
+    ]
+    assert joins[0]["ignore"] == ["case", "space"]
+    assert all(one["cardinality"] == "many-to-one" for one in joins)
+    ended = plait("run", "d/first.toml", "--json")
+    assert ended.status == 0, ended.err
+    assert not [one for one in ended.json["findings"] if one["code"] == "not-used"]
+    assert len(rows_of(tmp_path / "d" / "handover" / "combined.csv")) == 1103
+    first = json.loads((tmp_path / "d" / "handover" / "ledger.json").read_text())["matches"][0]
+    assert first["left_unmatched"] + first["left_missing_key"] == 16
+
+
+def test_header_variants_repeats_and_open_types_are_in_the_draft(plait, put, tmp_path):
+    put(
+        m__may_csv="Hive,Moisture,Seen,kg,By\n1,17,3/4/2031,4,Ines\n1,17,3/4/2031,4,Ines\n",
+        m__june_csv="Hive,Moistre,Seen,kg,By\n2,18,5/6/2031,5,Tom\n",
+    )
+    ended = plait("draft", "m", "--out", "p.toml")
+    assert ended.status == 0
+    text = (tmp_path / "p.toml").read_text()
+    plan = tomllib.loads(text)
+    (stack,) = plan["step"]
+    assert stack == {"stack": "m", "same": {"Moisture": "Moistre"}, "distinct": True} or stack == {
+        "stack": "m",
+        "same": {"Moistre": "Moisture"},
+        "distinct": True,
+    }
+    assert "# Seen: date:%d/%m/%Y or date:%m/%d/%Y?" in text
+    assert plait("run", "p.toml").status == 0
+    assert len(rows_of(tmp_path / "handover" / "m.csv")) == 2
+
+
+def test_a_join_that_would_multiply_is_left_to_a_person(plait, put, tmp_path):
+    visits = "".join(f"h{n % 99},{n / 7:.3f}\n" for n in range(600))
+    hives = "".join(f"h{n % 99},b{n}\n" for n in range(102))
+    put(visits_csv="Hive,kg\n" + visits, hives_csv="Hive,Breed\n" + hives)
+    ended = plait("draft", "visits.csv", "hives.csv")
+    plan = tomllib.loads(ended.out)
+    assert not plan.get("step") and plan["handover"]["result"] == "visits"
+    assert "not many-to-one" in ended.out and '# path = "hives.csv"' in ended.out
+
+
+def test_odd_names_are_quoted_and_paths_are_those_of_the_plan(plait, put, tmp_path):
+    put(**{"a__x y_csv": 'K "1",v\n1,2\n', "a__zz_csv": "other,w\n5,6\n"})
+    (tmp_path / "p").mkdir()
+    assert plait("draft", "a/x y.csv", "a/zz.csv", "--out", "p/plan.toml").status == 0
+    assert plait("run", "p/plan.toml").status == 0
+    plan = tomllib.loads((tmp_path / "p" / "plan.toml").read_text())
+    assert next(iter(plan["source"].values()))["path"].startswith("../a/")

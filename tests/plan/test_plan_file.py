@@ -1,0 +1,181 @@
+"""Mistakes in a plan are told all at once, each with its line and the nearest right name."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from make_schema import TARGET, schema_text
+from plait.core.errors import UsageError
+from plait.plan.faults import PlanError
+from plait.plan.lines import lines_of
+from plait.plan.load import load_plan
+from plait.plan.naming import unused
+from plait.plan.remedy import in_plan
+
+GOOD = """\
+title = "Season"
+[parameters]
+month = "2031-04"
+most = 5
+
+[source.visits]
+path = "visits/${month}.csv"
+[source.hives]
+path = "hives.csv"
+
+[[step]]
+join = ["visits", "hives"]
+key = ["yard", "hive"]
+into = "season"
+max_rows = "${most}"
+
+[expect]
+rows = "season = visits"
+
+[handover]
+result = "season"
+"""
+
+
+@pytest.fixture
+def faults(tmp_path):
+    """The mistakes of a plan: line, what, remedy."""
+
+    def of(text: str) -> list[tuple[int, str, str]]:
+        path = tmp_path / "season.toml"
+        path.write_text(text)
+        with pytest.raises(PlanError) as raised:
+            load_plan(path)
+        return [(one.line, one.what, one.remedy) for one in raised.value.faults]
+
+    return of
+
+
+def test_every_mistake_is_told_at_once_with_its_line(faults):
+    text = (
+        GOOD.replace("title =", "tilte =")
+        .replace('path = "hives.csv"', "path = 7\nmissin = []")
+        .replace("kind", "kind")
+        .replace('join = ["visits", "hives"]', 'join = ["visits", "hvies"]')
+        .replace('into = "season"', 'into = "season"\ncardinality = "many-to-on"')
+        .replace('rows = "season = visits"', 'rows = "seasn > 3"')
+    )
+    found = faults(text)
+    assert [line for line, _, _ in found] == sorted(line for line, _, _ in found)
+    assert [(what, remedy) for _, what, remedy in found] == [
+        ("unknown key 'tilte'", "did you mean title?"),
+        ("path is a number, and should be a text", ""),
+        ("unknown key 'missin'", "did you mean missing?"),
+        ("there is no source or result 'hvies' here", "did you mean hives?"),
+        ("cardinality is 'many-to-on'", "did you mean many-to-one?"),
+        ("there is no source or result 'seasn' here", "did you mean season?"),
+    ]
+    lines = text.splitlines()
+    for line, what, _ in found:
+        word = what.split("'")[1] if "'" in what else "path = 7"
+        assert word in lines[line - 1]
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("title = nothing", "no TOML"),
+        ("a = " + "[" * 3000, "nested too deep"),
+        ("x = " + "9" * 5000, "more digits"),
+        ("step = 3", "step is a number"),
+        ("[step]\nstack = 'a'", "step is a table"),
+        ("[[step]]\nstck = 'a'", "there is no step 'stck'"),
+        ("[[step]]\ninto = 'a'", "this step has no verb"),
+        ("[[step]]\nstack = 'a'\nmend = 'a'", "several verbs: stack, mend"),
+        ("[source.a]\npath = 'x'\n[[step]]\njoin = ['a']", "join needs at least 2 names"),
+        ("[source.a]\npath = '${b}'", "there is no parameter 'b'"),
+        ("[source.a]\npath = 'x'\n[expect]\nrows = 'a'", "compares nothing"),
+        ("[source.a]\npath = 'x'\nfooter = -1", "should not be below 0"),
+    ],
+)
+def test_each_kind_of_mistake_is_put_in_words(faults, text, said):
+    assert any(said in what for _, what, _ in faults(text))
+
+
+def test_a_step_that_uses_a_later_one_is_told_so(faults):
+    text = "[source.a]\npath='x'\n[[step]]\nmend='b'\ninto='c'\n[[step]]\nstack='a'\ninto='b'\n"
+    ((line, what, remedy),) = faults(text)
+    assert (line, what) == (4, "'b' is made by a later step")
+    assert "first" in remedy
+
+
+def test_parameters_are_filled_in_and_keep_their_type(tmp_path):
+    path = tmp_path / "season.toml"
+    path.write_text(GOOD)
+    plan = load_plan(path, ["month=2031-05", "most=9"]).plan
+    assert plan.source["visits"].path == "visits/2031-05.csv"
+    assert plan.step[0].max_rows == 9
+    with pytest.raises(UsageError, match="declares no parameter 'mnth'") as raised:
+        load_plan(path, ["mnth=1"])
+    assert raised.value.remedy == "did you mean month?"
+
+
+def test_what_nothing_uses_is_a_finding_with_its_line(tmp_path):
+    path = tmp_path / "season.toml"
+    path.write_text(GOOD.replace("[handover]", "[source.more]\npath = 'x'\n[handover]"))
+    loaded = load_plan(path)
+    (found,) = unused(loaded.plan, loaded.lines)
+    assert found.code == "not-used" and "'more'" in found.message
+    assert found.where == "line 20 of the plan"
+
+
+NAMES = st.text(st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), max_size=6)
+
+
+VALUES = st.sampled_from(["1", "'''a\n[b]\nc'''", "[\n1,\n2]"])
+
+
+@given(st.lists(st.tuples(NAMES, VALUES), max_size=6))
+def test_lines_are_found_whatever_stands_around(pairs):
+    pairs = list(dict(pairs).items())
+    lines, wanted = [], {}
+    for number, (name, value) in enumerate(pairs):
+        lines += ["# [not.a.table]", "", "[[part]]"]
+        wanted["part", number] = len(lines)
+        quoted = json.dumps(name, ensure_ascii=False).replace("\x7f", "\\u007f")
+        lines.append(f"{quoted} = {value}")
+        wanted["part", number, name] = len(lines)
+        lines += [""] * value.count("\n")
+        lines[-1 - value.count("\n") :] = f"{quoted} = {value}".split("\n")
+    text = "\n".join(lines)
+    tomllib.loads(text)
+    assert lines_of(text) == wanted
+
+
+def test_the_schema_in_the_package_is_that_of_the_model():
+    assert TARGET.read_text() == schema_text()
+
+
+def test_the_schema_passes_what_the_model_passes(tmp_path):
+    import jsonschema
+
+    schema = json.loads(TARGET.read_text())
+    jsonschema.Draft202012Validator.check_schema(schema)
+    plan = tomllib.loads(GOOD.replace('"${most}"', "5"))
+    jsonschema.validate(plan, schema)
+    plan["step"][0]["kye"] = 1
+    with pytest.raises(jsonschema.ValidationError):
+        jsonschema.validate(plan, schema)
+
+
+@pytest.mark.parametrize(
+    ("option", "key"),
+    [
+        ("--type 'Seen=date:%d.%m.%Y'", 'type = { "Seen" = "date:%d.%m.%Y" }'),
+        ("--key yard,hive", 'key = ["yard", "hive"]'),
+        ("say which: --prefer left, or right", 'say which: prefer = "left", or right'),
+        ("no option here", "no option here"),
+    ],
+)
+def test_remedies_become_keys_of_a_plan(option, key):
+    assert in_plan(option) == key

@@ -1,0 +1,204 @@
+"""Every cell of a handover is traced to where it stands in a file."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import json
+import random
+
+import pytest
+
+from makers import workbook
+
+VISITS = 'Yard,Hive,Note\nA,1,"two\nlines"\nB,2,plain\n\nA,2,"a ""b"", c"\n'
+HIVES = "Yard;Hive;Breed\nA;1;Carnica\nB;2;Büffel\n"
+
+
+@pytest.fixture
+def run(plait, tmp_path):
+    """Runs a plan and traces rows of its handover."""
+
+    def do(plan: str, *words: str) -> list[dict]:
+        (tmp_path / "p.toml").write_text(plan)
+        ended = plait("run", "p.toml", "--replace")
+        assert ended.status == 0, ended.err
+        return trace(*words)
+
+    def trace(*words: str) -> list[dict]:
+        ended = plait("trace", "handover", *words, "--json")
+        assert ended.status == 0, ended.err
+        trace.said = ended.json
+        return ended.json["rows"]
+
+    do.again, do.trace = trace, trace
+    return do
+
+
+def _cells(row: dict) -> dict[str, list[tuple]]:
+    return {
+        cell["column"]: [
+            (one["path"], one["row"], one["line"], one["column"], one["text"])
+            for one in cell["origins"]
+        ]
+        for cell in row["cells"]
+    }
+
+
+JOIN = """
+[source.visits]
+path = "visits.csv"
+[source.hives]
+path = "hives.csv"
+encoding = "windows-1252"
+[[step]]
+join = ["visits", "hives"]
+key = ["Yard", "Hive"]
+into = "season"
+[handover]
+result = "season"
+"""
+
+
+def test_a_cell_is_traced_to_file_row_line_and_column(run, put):
+    put(visits_csv=VISITS, hives_csv=HIVES.encode("cp1252"))
+    one, two, three = run(JOIN, "--row", "1", "--row", "2", "--row", "3")
+    assert _cells(one)["Note"] == [("visits.csv", 1, 2, "Note", "two\nlines")]
+    assert _cells(two)["Breed"] == [("hives.csv", 2, 3, "Breed", "Büffel")]
+    assert _cells(three)["Note"] == [("visits.csv", 3, 6, "Note", 'a "b", c')]
+    assert _cells(three)["Breed"] == []
+    assert three["places"] == [["visits", 3]]
+
+
+def test_rows_are_found_by_a_condition(run, put, plait):
+    put(visits_csv=VISITS, hives_csv=HIVES.encode("cp1252"))
+    (row,) = run(JOIN, "--where", "Breed = 'Büffel'", "--columns", "Breed")
+    assert row["row"] == 2 and [cell["column"] for cell in row["cells"]] == ["Breed"]
+    ended = plait("trace", "handover", "--row", "9")
+    assert ended.status == 2 and "rows go from 1 to 3" in ended.err
+    ended = plait("trace", "visits.csv", "--row", "1")
+    assert ended.status == 3 and "no handover" in ended.err
+
+
+def test_a_source_that_changed_or_went_is_named(run, put, plait, tmp_path):
+    put(visits_csv=VISITS, hives_csv=HIVES.encode("cp1252"))
+    run(JOIN, "--row", "1")
+    put(visits_csv=VISITS.replace("plain", "other"))
+    (tmp_path / "hives.csv").unlink()
+    (row,) = run.again("--row", "2")
+    assert _cells(row)["Note"] == [("visits.csv", 2, 4, "Note", "other")]
+    assert _cells(row)["Breed"] == [("hives.csv", 2, None, "Breed", None)]
+    changed = run.trace.said["changed"]
+    assert ["has changed" in one or "not there" in one for one in changed] == [True, True]
+    shown = plait("trace", "handover", "--row", "2").err
+    assert "'other'" in shown and "hives.csv is not there any more" in shown
+
+
+def test_sheets_packed_files_and_json_lines_are_looked_up_again(run, tmp_path):
+    workbook(tmp_path / "book.xlsx", {"One": [["k", "v"], ["a", 1.5], ["b", 2]]})
+    (tmp_path / "more.csv.gz").write_bytes(gzip.compress(b"k,w\nb,x\na,y\n"))
+    (tmp_path / "last.jsonl").write_text('{"k": "b", "z": true}\n{"k": "a", "z": false}\n')
+    (row,) = run(
+        """
+[source.book]
+path = "book.xlsx#One"
+[source.more]
+path = "more.csv.gz"
+[source.last]
+path = "last.jsonl"
+[[step]]
+join = ["book", "more", "last"]
+key = "k"
+into = "all"
+[handover]
+result = "all"
+""",
+        "--row", "2",
+    )  # fmt: skip
+    cells = _cells(row)
+    assert cells["v"] == [("book.xlsx#One", 2, None, "v", "2")]
+    assert cells["w"] == [("more.csv.gz", 1, 2, "w", "x")]
+    assert cells["z"] == [("last.jsonl", 1, None, "z", "true")]
+
+
+def test_renamed_computed_and_retyped_columns_name_their_sources_and_steps(run, put):
+    put(may_csv="k,kg,Day\na,1.5,3\n", june_csv="k,KG,Day\nb,2.5,4\n")
+    (row,) = run(
+        """
+[source.months]
+path = ["may.csv", "june.csv"]
+label = { month = "{stem}" }
+[[step]]
+stack = "months"
+same = { kg = "KG" }
+[[step]]
+mend = "months"
+compute = { both = "kg * CAST(Day AS INTEGER)" }
+rename = { kg = "weight" }
+[handover]
+result = "months"
+""".replace("kg *", "weight *"),
+        "--row", "2",
+    )  # fmt: skip
+    cells = _cells(row)
+    assert cells["weight"] == [("june.csv", 1, 2, "KG", "2.5")]
+    assert sorted(one[3] for one in cells["both"]) == ["Day", "KG"]
+    assert cells["month"] == []
+    steps = {cell["column"]: cell["steps"] for cell in row["cells"]}
+    assert steps["both"] == [["stack months", False], ["mend months", True]]
+    assert steps["weight"] == [["stack months", False], ["mend months", False]]
+
+
+def test_all_rows_that_were_settled_or_grouped_are_kept(run, put):
+    put(a_csv="k,v,w\n1,3,\n2,4,x\n1,3,y\n1,,\n")
+    settled = """
+[source.a]
+path = "a.csv"
+[[step]]
+settle = "a"
+key = "k"
+[handover]
+result = "a"
+"""
+    (row,) = run(settled, "--row", "1")
+    assert row["places"] == [["a", 1], ["a", 3], ["a", 4]]
+    assert _cells(row)["w"] == [("a.csv", 3, 4, "w", "y")]
+    grouped = settled.replace("settle", "group").replace('key = "k"', 'by="k"\ntake={t="sum:v"}')
+    (row,) = run(grouped, "--where", "k = 1")
+    assert [one[1] for one in _cells(row)["t"]] == [1, 3, 4]
+    assert [one[4] for one in _cells(row)["t"]] == ["3", "3", ""]
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_every_cell_of_a_random_season_stands_where_its_trace_says(run, tmp_path, seed):
+    rng = random.Random(seed)
+    signs = ["a", "b,", 'c"', "d\ne", "", "é"]
+    for month in ("may", "june"):
+        with (tmp_path / f"{month}.csv").open("w", newline="", encoding="utf-8") as file:
+            rows = [[rng.choice("ABC"), rng.choice("12"), rng.choice(signs)] for _ in range(12)]
+            csv.writer(file).writerows([["Yard", "Hive", "Note"], *rows])
+    hives = [[yard, hive, rng.choice(signs)] for yard in "AB" for hive in "12"]
+    rng.shuffle(hives)
+    with (tmp_path / "hives.csv").open("w", newline="", encoding="utf-8") as file:
+        csv.writer(file, delimiter="|").writerows([["Yard", "Hive", "Breed"], *hives])
+    words = [word for row in range(1, 25) for word in ("--row", str(row))]
+    rows = run(
+        JOIN.replace('"visits.csv"', '["may.csv", "june.csv"]')
+        .replace('encoding = "windows-1252"', "")
+        .replace("[[step]]", '[[step]]\nstack = "visits"\n[[step]]'),
+        *words,
+    )
+    texts = {name: (tmp_path / name).read_text() for name in ("may.csv", "june.csv", "hives.csv")}
+    seen = 0
+    for row in rows:
+        for cell in row["cells"]:
+            for one in cell["origins"]:
+                assert one["text"] == (cell["value"] or "")
+                lines = texts[one["path"]].split("\n")
+                delimiter = "|" if one["path"] == "hives.csv" else ","
+                rest = "\n".join(lines[one["line"] - 1 :])
+                found = next(csv.reader(rest.splitlines(keepends=True), delimiter=delimiter))
+                assert one["text"] in found
+                seen += 1
+    assert seen >= 24 * 3
+    assert json.dumps(rows)
