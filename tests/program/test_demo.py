@@ -17,13 +17,25 @@ def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_p
     ended = plait("demo")
     assert ended.status == 0
     folder = tmp_path / "plait-demo"
-    season = rows_of(folder / "season.csv")
-    unmatched = rows_of(folder / "season-aside" / "visits-unmatched.csv")
-    assert f"one dataset  plait-demo/season.csv, {len(season):,} rows" in ended.err
-    assert f"matched      {len(season) - len(unmatched):,} visits, 14 of them" in ended.err
+    season = rows_of(folder / "handover" / "season.csv")
+    unmatched = rows_of(folder / "handover" / "aside" / "8-visits-unmatched.csv")
+    assert f"one dataset  plait-demo/handover/season.csv, {len(season):,} rows" in ended.err
+    assert f"matched      {len(season) - len(unmatched):,} visits, 14 only since" in ended.err
     assert sum(row["Breed"] == "" for row in season) == len(unmatched)
-    assert "<svg" in (folder / "report.html").read_text()
+    assert "<svg" in (folder / "handover" / "report.html").read_text()
+    assert (folder / "handover" / "report.html").stat().st_size < 3_000_000
+    assert "register/north.csv row 42, line 43, Yard" in ended.err
     assert ended.out == ""
+
+
+def test_the_plan_of_the_demo_fails_first_and_is_mended(plait, tmp_path):
+    write_demo_data(tmp_path)
+    ended = plait("run", "season.toml")
+    assert ended.status == 1 and "30 rows of 1,103" in ended.err
+    assert 'would match with ignore = ["case", "space"]' in " ".join(ended.err.split())
+    plan = tmp_path / "season.toml"
+    plan.write_text(plan.read_text().replace("# ignore =", "ignore ="))
+    assert plait("run", "season.toml", "--quiet").status == 0
 
 
 def test_the_demo_data_hold_what_they_promise(tmp_path):

@@ -58,16 +58,21 @@ def run(options: argparse.Namespace) -> int:
 
 def _show(foreseen: Foreseen, expected: list[Expected], verbose: bool) -> None:
     from plait.cli.show import show_answer, show_expected, show_findings, show_ledger
-    from plait.cli.showplan import show_steps
+    from plait.cli.showplan import MOST_FINDINGS, show_flow, show_steps
 
+    failing = sum(not one.holds for one in expected)
+    refused = f"a run would hand nothing over: {failing} of {len(expected)} expectations fail"
     show_answer(
         [
-            foreseen.answer,
+            refused if failing else foreseen.answer,
             f"a run takes about {foreseen.seconds:,.0f} s and {bytes_shown(foreseen.memory)} of "
             "memory, as measured now",
         ]
     )
     show_steps(foreseen.steps)
-    show_ledger(foreseen.ledger)
+    if verbose:
+        show_ledger(foreseen.ledger)
+    else:
+        show_flow(foreseen.ledger)
     show_expected(expected)
-    show_findings(foreseen.findings, verbose)
+    show_findings(foreseen.findings, verbose, MOST_FINDINGS)

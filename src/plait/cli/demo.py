@@ -3,68 +3,64 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import shlex
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 from plait.cli.show import say, show_answer, show_command
-from plait.core.errors import OutputError
+from plait.core.errors import OutputError, PlaitError
 from plait.core.finding import counted
-from plait.core.join import Joined, join
-from plait.core.table import Table
 from plait.demo.data import write_demo_data
-from plait.formats.reading import read_source
-from plait.formats.sources import one_source
 
 HELP = {
     "description": "Write the made-up records of a beekeepers' co-operative and run the whole "
-    "example on them:\nlook at the files, put them right, stack eight monthly extracts, join the "
-    "hive register,\naccount for every row.",
+    "example on them:\nlook at the files, draft a plan, check one, mend it, run it, and trace a "
+    "row of the result.",
     "epilog": "example:\n  plait demo",
 }
 
-STEPS = (
-    (
-        "plait survey inspections register weighins.xlsx laboratory.jsonl wardens.csv "
-        "--report survey.html",
+SOURCES = "inspections register weighins.xlsx laboratory.jsonl wardens.csv"
+MENDED = ('# ignore = ["case", "space"]', 'ignore = ["case", "space"]')
+
+
+@dataclass(frozen=True)
+class Act:
+    """A command of the example, what it teaches, and the status it ends with."""
+
+    command: str
+    meaning: str
+    status: int = 0
+
+
+BEFORE = (
+    Act(
+        f"plait survey {SOURCES} --report survey.html",
         "First a look: what is in the files, which go together, and what is wrong with them.",
     ),
-    (
-        "plait stack inspections --label Month={stem} --distinct --out visits.csv",
-        "Eight monthly extracts under one another; visits sent twice are left out.",
+    Act(
+        f"plait draft {SOURCES} --out first.toml",
+        "The job as a file: a plan that runs already, with what is not decided as comments.",
     ),
-    ("plait stack register --distinct --out hives.csv", "The two parts of the hive register."),
-    (
-        "plait stack weighins.xlsx --same 'Moisture %=Moistre %' --label Month={sheet} "
-        "--out weighins.csv",
-        "The three sheets of a workbook; one spells a heading otherwise.",
+    Act(
+        "plait check season.toml",
+        "A fuller plan, season.toml. What would it do? It expects at most 20 visits without a "
+        "hive, and finds 30. The finding on visits says why, and what to do.",
+        1,
     ),
-    (
-        "plait mend laboratory.jsonl --split 'sample:-/ into Yard,Hive,Month' "
-        "--compute 'Fresh=\"result.hmf\" < 15' --drop sample --out laboratory.csv",
-        "A field that holds three things, and a computed column.",
+)
+AFTER = (
+    Act(
+        "plait run season.toml",
+        "Run with that line in force. What is left are visits to hives no register knows.",
     ),
-    (
-        "plait keys visits.csv hives.csv --key Yard,Hive --out pairs.csv",
-        "Before they are joined: which keys do not match, and why? Most are only spelt otherwise.",
-    ),
-    (
-        "plait join visits.csv hives.csv --key Yard,Hive --ignore case,space "
-        "--cardinality many-to-one --out season.csv --report report.html",
-        "Every visit with what the register says of its hive, with the remedy that keys gave.",
-    ),
-    (
-        "plait keys visits.csv hives.csv --key Yard,Hive --ignore case,space "
-        "--only left --all-rows --out leftovers.csv",
-        "What is truly left over: visits to hives that no register knows.",
-    ),
-    (
-        "plait settle hives.csv older-register.csv --key Yard,Hive --rule 'Queen year=max' "
-        "--rule 'Warden=newest-by:Queen year' --out settled.csv",
-        "Two registers that disagree, brought down to one entry a hive; where the breeds differ "
-        "too, somebody has to decide, and the hive is set aside.",
+    Act(
+        "plait trace handover --where \"Yard = 'cul'\" --most 1 "
+        "--columns 'Yard,Honey kg,known.Yard,Breed,Supers,Fresh'",
+        "Where does a row come from, and each of its cells? To file, row, line and column.",
     ),
 )
 
@@ -90,10 +86,11 @@ def run(options: argparse.Namespace) -> int:
     with _inside(folder):
         if not options.quiet:
             say(f"The made-up records of a beekeepers' co-operative are in {folder}/")
-        for command, meaning in STEPS:
-            status = _step(command, meaning, options)
-            if status:
-                return status
+        for act in BEFORE:
+            _step(act, options)
+        _mend(options)
+        for act in AFTER:
+            _step(act, options)
         show_answer(_closing(folder), heading="In short")
     return 0
 
@@ -121,55 +118,56 @@ def _inside(folder: Path) -> Iterator[None]:
         os.chdir(before)
 
 
-def _step(command: str, meaning: str, options: argparse.Namespace) -> int:
+def _step(act: Act, options: argparse.Namespace) -> None:
     from plait.cli.main import main
 
-    words = shlex.split(command)[1:]
+    words = shlex.split(act.command)[1:]
     if options.quiet:
         words.append("--quiet")
     else:
-        show_command(command, meaning)
-    return main([*words, "--replace"] if options.replace else words)
+        show_command(act.command, act.meaning)
+    writes = words[0] in ("survey", "draft", "run")
+    status = main([*words, "--replace"] if options.replace and writes else words)
+    if status != act.status:
+        raise PlaitError(f"the example ended with status {status}", act.command)
 
 
-def _read(path: str) -> Table:
-    return read_source(one_source(path))
+def _mend(options: argparse.Namespace) -> None:
+    """Put the remedy into the plan, as a person would."""
+    plan = Path("season.toml")
+    plan.write_text(plan.read_text("utf-8").replace(*MENDED), "utf-8")
+    if not options.quiet:
+        show_command(
+            f"{MENDED[1]}   # in season.toml, where it was a comment",
+            "The remedy: case and spaces do not count when these keys are compared.",
+            sign="+",
+        )
 
 
 def _closing(folder: Path) -> Iterator[str]:
     """What came in, what matched, what was set aside, and where to look."""
-    visits, hives = _read("visits.csv"), _read("hives.csv")
-    twice = (
-        _read("visits-aside/visits-repeats.csv").rows,
-        _read("hives-aside/hives-repeats.csv").rows,
-    )
-    strict = join(visits, hives, "Yard,Hive")
-    joined = join(visits, hives, "Yard,Hive", ignore=["case", "space"])
-    match = joined.match
-    gained = match.left_matched - strict.match.left_matched
+    said = json.loads(Path("handover/ledger.json").read_text("utf-8"))
+    placed, season = said["matches"][0], said["outputs"][0]
+    aside = [one for one in said["outputs"] if one["path"].startswith("aside/")]
+    sources = [one for one in said["sources"] if one["group"] == "inspections"]
+    visits = sum(one["rows"] for one in sources)
     yield (
-        f"came in      {visits.rows + twice[0]:,} visits from 8 extracts, {twice[0]} of them "
-        f"twice; {hives.rows + twice[1]} entries of the register, {twice[1]} twice"
+        f"came in      {visits:,} visits from {len(sources)} extracts, "
+        f"{visits - placed['left_rows']} of them twice"
     )
     yield (
-        f"matched      {match.left_matched:,} visits, {gained} of them once case and spaces "
-        "were ignored"
+        f"matched      {placed['left_matched']:,} visits, 14 only since case and spaces do not "
+        "count"
     )
     yield (
-        f"not matched  {match.left_unmatched} visits to hives no register knows, "
-        f"{match.left_missing_key} without a hive number"
+        f"not matched  {placed['left_unmatched']} visits to hives no register knows, "
+        f"{placed['left_missing_key']} without a hive number"
     )
-    yield f"set aside    {_kept_out(joined)} entries of the register that nobody visited"
-    yield f"one dataset  {folder}/season.csv, {counted(match.output_rows, 'row')}"
-    yield f"the account  {folder}/report.html"
-    yield f"set aside    {folder}/season-aside/"
-    yield f"to decide    {folder}/settled-aside/, hives on whose breed the registers disagree"
+    yield f"one dataset  {folder}/handover/season.csv, {counted(season['rows'], 'row')}"
+    yield f"the report   {folder}/handover/report.html"
+    yield f"set aside    {folder}/handover/aside/, {counted(len(aside), 'list')} with the reasons"
+    yield f"the plan     {folder}/season.toml: change it, and plait run season.toml --replace"
     yield (
-        "next         try what is refused: "
-        f"cd {folder} && plait join visits.csv older-register.csv --key Yard,Hive"
+        "next         single commands on single files: "
+        f"cd {folder} && plait keys register/*.csv --key Yard,Hive"
     )
-
-
-def _kept_out(joined: Joined) -> int:
-    asides: Sequence = joined.aside
-    return sum(aside.rows for aside in asides if not aside.in_result)

@@ -72,9 +72,10 @@ def _refuse(worked: Worked, expected: Sequence[Expected], options: argparse.Name
     if not failing and not found:
         return
     from plait.cli.show import show_expected, show_findings
+    from plait.cli.showplan import MOST_FINDINGS
 
     if not options.quiet:
-        show_findings(worked.findings, options.verbose)
+        show_findings(worked.findings, options.verbose, MOST_FINDINGS)
         show_expected(expected)
     if options.json:
         print(story_json(story_of(worked, expected, {})))
@@ -88,21 +89,23 @@ def _refuse(worked: Worked, expected: Sequence[Expected], options: argparse.Name
 
 def _show(worked: Worked, story: Story, verbose: bool) -> None:
     from plait.cli.show import show_answer, show_expected, show_findings, show_ledger
+    from plait.cli.showplan import MOST_FINDINGS, show_flow
 
     show_answer([*_answer(worked, story)])
-    show_ledger(worked.entries)
+    if verbose:
+        show_ledger(worked.entries)
+    else:
+        show_flow(worked.entries)
     show_expected(story.expected)
-    show_findings(story.account.findings, verbose)
+    show_findings(story.account.findings, verbose, MOST_FINDINGS)
 
 
 def _answer(worked: Worked, story: Story) -> Iterator[str]:
     folder = folder_of(worked.loaded)
     out = left_out(worked)
-    _, unmatched, conflicts, *_ = story.answer()
     dataset = story.account.outputs[0].path
     yield f"{folder}/{dataset}: {counted(story.rows, 'row')}, {len(story.contents)} columns"
-    yield unmatched
-    yield conflicts
+    yield from (line for line in story.answer()[1:] if not line.startswith("expected"))
     yield f"set aside:   {counted(out, 'row')}, listed in {folder}/aside/"
     yield f"the report:  {folder}/report.html"
     yield f"any cell:    plait trace {folder} --row 1"

@@ -59,13 +59,13 @@ def _show_one(error: PlaitError) -> None:
         out.print(Text(f"       {printable(error.remedy)}"), soft_wrap=True)
 
 
-def show_command(command: str, meaning: str) -> None:
+def show_command(command: str, meaning: str, sign: str = "$") -> None:
     """A command of an example, and what it is for."""
     out = console()
     out.print()
     out.rule(style="blue")
     out.print(Text(printable(meaning)))
-    out.print(Text(f"$ {printable(command)}", style="bold blue"), soft_wrap=True)
+    out.print(Text(f"{sign} {printable(command)}", style="bold blue"), soft_wrap=True)
     out.print()
 
 
@@ -157,15 +157,20 @@ def show_decisions(decisions: Sequence[Decision]) -> None:
     out.print(Padding(grid, (0, 0, 0, 2)))
 
 
-def show_findings(findings: Sequence[Finding], verbose: bool = False) -> None:
-    """The findings, worst first, each with examples and its remedy."""
+def show_findings(
+    findings: Sequence[Finding], verbose: bool = False, most: int | None = None
+) -> None:
+    """The findings, worst first, each with examples and its remedy; unless verbose, so many."""
     if not findings:
         return
     out = console()
     out.print()
     out.print(Text(_summary(findings)))
-    for finding in worst_first(findings):
+    shown = worst_first(findings)[: None if verbose else most]
+    for finding in shown:
         out.print(_finding(finding, verbose))
+    if len(shown) < len(findings):
+        out.print(f"  and {len(findings) - len(shown):,} more: --verbose shows all")
 
 
 def _summary(findings: Sequence[Finding]) -> str:

@@ -10,9 +10,32 @@ from rich.text import Text
 
 from plait.cli.show import console, printable
 from plait.core.finding import counted
+from plait.core.ledger import Entry
 from plait.plan.foresee import StepForeseen
 
+MOST_FINDINGS = 8
 _MOST = 30
+
+
+def show_flow(entries: Sequence[Entry]) -> None:
+    """The ledger, a line an operation: rows that came in, that were added or left out, rows out."""
+    out = console()
+    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    grid.add_column("step", overflow="fold", ratio=1)
+    for head in ("rows in", "added", "left out", "rows out"):
+        grid.add_column(head, justify="right", no_wrap=True)
+    for one in entries:
+        changes = [line.rows for line in one.lines[len(one.rows_in) :]]
+        numbers = (
+            sum(one.rows_in.values()),
+            sum(rows for rows in changes if rows > 0),
+            -sum(rows for rows in changes if rows < 0),
+            one.rows_out,
+        )
+        cells = [f"{number:,}" if number else "·" for number in numbers]
+        grid.add_row(Text(printable(one.operation)), *cells)
+    out.print()
+    out.print(grid)
 
 
 def show_steps(steps: Sequence[StepForeseen]) -> None:

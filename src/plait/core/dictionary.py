@@ -71,7 +71,8 @@ class TextDictionary:
         used = np.flatnonzero(np.bincount(at, minlength=size + 1)[:size])
         to = np.full(size + 1, -1, np.int32)
         to[used] = self.encode(as_text(chunk.dictionary.take(pa.array(used))))
-        return to[at]
+        codes: Codes = to[at]
+        return codes
 
     def _step(self, array: pa.Array) -> Codes:
         cells = Cells(array)

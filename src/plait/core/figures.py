@@ -12,13 +12,12 @@ import pyarrow.compute as pc
 
 from plait.core.coding import code_keys, mix
 from plait.core.errors import UsageError
-from plait.core.forms import base
 from plait.core.groups import Flags, Groups, Rows
 from plait.core.keyspec import check_column
-from plait.core.kinds import MARKERS, NUMBERS, exact_type, kind_of, takes_markers
+from plait.core.kinds import MARKERS, exact_type, kind_of, takes_markers
 from plait.core.names import nearest
 from plait.core.rules import decide
-from plait.core.sums import as_decimals, scaled, summed
+from plait.core.sums import as_decimals, check_numbers, scaled, summed
 from plait.core.table import Table
 from plait.core.text import as_text
 
@@ -146,29 +145,6 @@ def present(table: Table, name: str) -> Flags:
     chunks = [there(chunk) for chunk in cells.chunks]
     flags: Flags = pa.chunked_array(chunks, pa.bool_()).to_numpy()
     return flags
-
-
-def check_numbers(table: Table, name: str, figure: str) -> str:
-    """The kind of a column that must hold numbers.
-
-    Raises
-    ------
-    UsageError
-    """
-    kind = table.column(name).kind or kind_of(table.whole(name))
-    if base(kind) not in NUMBERS and kind != "empty" and not _numeric(table, name):
-        raise UsageError(
-            f"{name} is {kind}, and {figure} takes numbers",
-            table.name,
-            f"--type '{name}=decimal' --unfit missing, or another figure",
-        )
-    return kind
-
-
-def _numeric(table: Table, name: str) -> bool:
-    kind = table.whole(name).type
-    tests = (pa.types.is_integer, pa.types.is_floating, pa.types.is_decimal)
-    return any(test(kind) for test in tests)
 
 
 def numbers_of(table: Table, name: str, figure: str) -> tuple[npt.NDArray[Any], Flags, int | None]:

@@ -12,6 +12,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from functools import partial
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
@@ -23,6 +24,9 @@ from plait.core.parallel import ordered_map
 from plait.core.text import as_text, is_text, without_empty
 from plait.core.words import Cells
 
+if TYPE_CHECKING:
+    from plait.core.table import Table
+
 NUMBERS = ("integer", "decimal")
 MARKERS = ("NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?")
 _PATTERNS = {
@@ -32,11 +36,35 @@ _PATTERNS = {
     "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
 }
+_TYPED: dict[str, tuple[Callable[[pa.DataType], bool], ...]] = {
+    "integer": (pa.types.is_integer,),
+    "decimal": (pa.types.is_floating, pa.types.is_decimal),
+    "boolean": (pa.types.is_boolean,),
+    "date": (pa.types.is_date,),
+    "datetime": (pa.types.is_timestamp,),
+    "time": (pa.types.is_time,),
+    "text": (pa.types.is_string, pa.types.is_large_string, pa.types.is_dictionary),
+}
 _GLANCE, _PIECES = 200, 40
 _SURE_DIGITS = 15
 _MOST_DIGITS = 38
 _WHOLE_DIGITS = 18
 _ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
+
+
+def kind_in_words(table: Table, name: str) -> str:
+    """The kind of a column, that of a typed one by what its cells are.
+
+    >>> from plait.core.table import from_columns
+    >>> kind_in_words(from_columns("t", {"n": pa.array([1, 2])}), "n")
+    'integer'
+    """
+    cells = table.whole(name)
+    kind = table.column(name).kind or kind_of(cells)
+    if kind != "typed":
+        return kind
+    found = (word for word, fits in _TYPED.items() if any(test(cells.type) for test in fits))
+    return next(found, str(cells.type))
 
 
 def takes_markers(kind: str) -> bool:

@@ -15,10 +15,10 @@ from plait.core.dictionary import TextDictionary
 from plait.core.errors import UsageError
 from plait.core.groups import Flags, Groups, Rows
 from plait.core.keyspec import check_column
-from plait.core.kinds import NUMBERS, exact_type, kind_of
+from plait.core.kinds import exact_type
 from plait.core.names import nearest
 from plait.core.order import ranks
-from plait.core.sums import exact_sums, means
+from plait.core.sums import check_numbers, exact_sums, means
 from plait.core.table import Table
 from plait.core.wordtable import Codes
 
@@ -183,13 +183,7 @@ def _by_count(groups: Groups, cells: Codes, size: int) -> Rows:
 def _computed(table: Table, groups: Groups, name: str, rule: str) -> pa.Array:
     """Sums or means of each group, as text."""
     cells = table.whole(name)
-    kind = table.column(name).kind or kind_of(cells)
-    if kind.partition(":")[0] not in NUMBERS and kind != "empty":
-        raise UsageError(
-            f"{name} is {kind}, and {rule} takes numbers",
-            table.name,
-            f"--type '{name}=decimal' --unfit missing, or another rule",
-        )
+    kind = check_numbers(table, name, rule)
     exact = exact_type(kind, cells)
     make = exact_sums if rule == "sum" else means
     return make(cells, kind, exact, groups)

@@ -10,13 +10,38 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.errors import UsageError
+from plait.core.forms import base
 from plait.core.groups import Groups
-from plait.core.kinds import as_kind
+from plait.core.kinds import NUMBERS, as_kind, kind_of
+from plait.core.table import Table
 
 _MOST_DIGITS = 18
 _LARGEST = 9.2e18
 
 Numbers = npt.NDArray[np.int64]
+
+
+def check_numbers(table: Table, name: str, figure: str) -> str:
+    """The kind of a column that must hold numbers.
+
+    Raises
+    ------
+    UsageError
+    """
+    kind = table.column(name).kind or kind_of(table.whole(name))
+    if base(kind) not in NUMBERS and kind != "empty" and not _numeric(table, name):
+        raise UsageError(
+            f"{name} is {kind}, and {figure} takes numbers",
+            table.name,
+            f"--type '{name}=decimal' --unfit missing, or another figure",
+        )
+    return kind
+
+
+def _numeric(table: Table, name: str) -> bool:
+    kind = table.whole(name).type
+    tests = (pa.types.is_integer, pa.types.is_floating, pa.types.is_decimal)
+    return any(test(kind) for test in tests)
 
 
 def exact_sums(cells: pa.ChunkedArray, kind: str, exact: pa.DataType, groups: Groups) -> pa.Array:

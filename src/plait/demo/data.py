@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import csv
 import random
+from importlib.resources import files
 from pathlib import Path
 
 from plait.demo.other import write_laboratory, write_wardens, write_weighins
@@ -57,7 +58,8 @@ def write_demo_data(folder: Path) -> None:
     folder : Path
         Gets ``inspections/`` with eight monthly extracts, ``register/`` with the
         two parts of the hive register, ``older-register.csv``, ``weighins.xlsx``
-        with a sheet a month, ``laboratory.jsonl`` and ``wardens.csv``.
+        with a sheet a month, ``laboratory.jsonl``, ``wardens.csv``, and the plan
+        ``season.toml``.
     """
     rng = random.Random(_SEED)
     hives = _hives(rng)
@@ -72,6 +74,8 @@ def write_demo_data(folder: Path) -> None:
     write_weighins(folder / "weighins.xlsx", rng, hives)
     write_laboratory(folder / "laboratory.jsonl", rng, hives)
     write_wardens(folder / "wardens.csv", rng, WARDENS)
+    plan = files("plait.demo").joinpath("season.toml").read_text("utf-8")
+    (folder / "season.toml").write_text(plan, encoding="utf-8")
 
 
 def _hives(rng: random.Random) -> list[tuple[str, str]]:

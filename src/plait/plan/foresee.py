@@ -9,7 +9,7 @@ import time
 from dataclasses import dataclass
 
 from plait.core.finding import Finding, counted
-from plait.core.kinds import kind_of
+from plait.core.kinds import kind_in_words
 from plait.core.ledger import Entry
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
@@ -98,7 +98,9 @@ def _steps(worked: Worked) -> list[StepForeseen]:
     for step in worked.steps:
         table = step.result.table
         known = set().union(*(before.get(name, set()) for name in step.inputs))
-        kinds = list(ordered_map(lambda name, table=table: _kind(table, name), table.column_names))
+        kinds = list(
+            ordered_map(lambda name, table=table: kind_in_words(table, name), table.column_names)
+        )
         columns = tuple(
             ColumnForeseen(name, kind, name not in known)
             for name, kind in zip(table.column_names, kinds, strict=True)
@@ -116,11 +118,6 @@ def _steps(worked: Worked) -> list[StepForeseen]:
         if step.name:
             before[step.name] = set(table.column_names)
     return made
-
-
-def _kind(table: Table, name: str) -> str:
-    kind = table.column(name).kind or kind_of(table.whole(name))
-    return str(table.whole(name).type) if kind == "typed" else kind
 
 
 def _writing(table: Table) -> float:

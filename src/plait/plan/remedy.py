@@ -9,6 +9,7 @@ import shlex
 _OPTION = re.compile(r"--([a-z]+(?:-[a-z]+)*)")
 _TABLES = ("rule", "take", "rename", "fill", "compute", "type", "same", "label")
 _FLAGS = ("fold-headers", "distinct", "onto-rows", "without-missing", "trim")
+_NUMBERS = ("header-line", "footer", "max-rows")
 _LISTS = ("ignore", "key", "missing", "drop", "keep", "order", "sort", "by", "cells", "columns")
 
 
@@ -61,7 +62,7 @@ def _toml(option: str, value: str) -> str:
         return f"{{ {_quoted(name.strip(chr(34)))} = {_quoted(text)} }}"
     if option in _LISTS:
         return f"[{', '.join(_quoted(part) for part in value.split(','))}]"
-    return _quoted(value)
+    return value if option in _NUMBERS else _quoted(value)
 
 
 def _quoted(text: str) -> str:

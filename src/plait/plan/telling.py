@@ -14,7 +14,7 @@ from plait.core.stack import stack
 from plait.core.table import Table, source_rows
 from plait.plan.work import Worked
 from plait.report.account import Account, Output
-from plait.report.story import Expected, SourceSaid, StepSaid, Story
+from plait.report.story import Expected, SourceSaid, StepSaid, Story, Unmatched
 
 
 def story_of(
@@ -59,6 +59,7 @@ def story_of(
         tuple(by),
         _rows_by(table, len(by)),
         partners(table),
+        _unmatched(worked),
         tuple(expected),
     )
 
@@ -114,6 +115,18 @@ def _shapes(worked: Worked) -> tuple[dict[str, tuple[Content, ...]], dict[int, P
             if stored is not None and len(tables) == 1:
                 known[id(stored)] = content.profile
     return shapes, known
+
+
+def _unmatched(worked: Worked) -> tuple[Unmatched, ...]:
+    """For each join, the last first, how many left rows found no partner."""
+    found = []
+    for step in worked.steps:
+        matches = step.result.matches
+        entries = step.result.entries[len(step.result.entries) - len(matches) :]
+        for entry, match in zip(entries, matches, strict=True):
+            left, right = entry.rows_in
+            found.append(Unmatched(left, right, match.left_unmatched + match.left_missing_key))
+    return tuple(found[::-1])
 
 
 def _rows_by(table: Table, sources: int) -> tuple[int, ...]:

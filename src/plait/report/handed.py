@@ -38,12 +38,6 @@ def report_page(story: Story, aside: int, folder: str) -> str:
         percent=percent,
         figure=Markup(flow_svg(account.ledger)) if account.ledger else "",
         findings=worst_first(account.findings),
-        unmatched=sum(one.left_unmatched + one.left_missing_key for one in account.matches),
-        conflicts=sum(
-            one.count
-            for one in account.findings
-            if one.code in ("source-conflict", "settle-conflict")
-        ),
         held=sum(one.holds for one in story.expected),
     )
     return page

@@ -62,6 +62,15 @@ class StepSaid:
     columns: int
 
 
+@dataclass(frozen=True)
+class Unmatched:
+    """How many rows of the left table of a join found no partner in the right one."""
+
+    left: str
+    right: str
+    rows: int
+
+
 @dataclass(frozen=True, eq=False)
 class Story:
     """Everything there is to say about a run.
@@ -87,6 +96,8 @@ class Story:
     rows_by : tuple of int
         The result's rows of each of them.
     partners : Partners or None
+    unmatched : tuple of Unmatched
+        For each join, the last first.
     expected : tuple of Expected
     """
 
@@ -104,7 +115,14 @@ class Story:
     shares: tuple[str, ...]
     rows_by: tuple[int, ...]
     partners: Partners | None
+    unmatched: tuple[Unmatched, ...]
     expected: tuple[Expected, ...] = field(default=())
+
+    @property
+    def conflicts(self) -> int:
+        """Values or keys on which sources disagree."""
+        codes = ("source-conflict", "settle-conflict")
+        return sum(one.count for one in self.account.findings if one.code in codes)
 
     @property
     def rows(self) -> int:
@@ -113,19 +131,15 @@ class Story:
 
     def answer(self) -> list[str]:
         """The answer in a few lines, the most important first."""
-        unmatched = sum(
-            match.left_unmatched + match.left_missing_key for match in self.account.matches
-        )
-        conflicts = sum(
-            one.count
-            for one in self.account.findings
-            if one.code in ("source-conflict", "settle-conflict")
-        )
         kept = sum(one.holds for one in self.expected)
         lines = [
             f"one dataset: {self.result}, {self.rows:,} rows, {len(self.contents):,} columns",
-            f"not matched: {unmatched:,} rows that a join found no partner for",
-            f"in conflict: {conflicts:,} values or keys on which sources disagree",
+            *(
+                f"not matched: {one.rows:,} rows of {one.left}, in {one.right}"
+                for one in self.unmatched
+                if one.rows
+            ),
+            f"in conflict: {self.conflicts:,} values or keys on which sources disagree",
         ]
         if self.expected:
             lines.append(f"expected:    {kept} of {len(self.expected)} expectations hold")
