@@ -147,7 +147,7 @@ def _mend(options: argparse.Namespace) -> None:
 def _closing(folder: Path) -> Iterator[str]:
     """What came in, what matched, what was set aside, and where to look."""
     said = json.loads(Path("handover/ledger.json").read_text("utf-8"))
-    placed, season = said["matches"][0], said["outputs"][0]
+    placed, season = said["match"], said["outputs"][0]
     aside = [one for one in said["outputs"] if one["path"].startswith("aside/")]
     sources = [one for one in said["sources"] if one["group"] == "inspections"]
     visits = sum(one["rows"] for one in sources)
