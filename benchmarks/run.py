@@ -6,6 +6,7 @@ python benchmarks/run.py survey [--left 10000000] [--right 1000000] [--rounds 5]
 python benchmarks/run.py start
 python benchmarks/run.py long [--left 10000000] [--times 5] [--rounds 3]
 python benchmarks/run.py keys [--left 10000000] [--right 1000000] [--rounds 3]
+python benchmarks/run.py plan [--left 10000000] [--right 1000000] [--rounds 3]
 """
 
 from __future__ import annotations
@@ -101,6 +102,32 @@ def bench_keys(options: argparse.Namespace, folder: Path) -> None:
     compare(joined(left, right, out), audit, [out], options.rounds, ("join", "keys"))
 
 
+PLAN = """
+[source.visits]
+path = "{left}"
+[source.hives]
+path = "{right}"
+[[step]]
+join = ["visits", "hives"]
+key = ["yard", "hive"]
+into = "joined"
+[handover]
+result = "joined"
+"""
+
+
+def bench_plan(options: argparse.Namespace, folder: Path) -> None:
+    """The join as a plan with handover, report and lineage, against the join by itself."""
+    left, right = data.join_files(options.left, options.right)
+    plan, out = folder / "plan.toml", folder / "joined.csv"
+    plan.write_text(PLAN.format(left=left, right=right))
+    words = [*PLAIT, "run", str(plan), "--replace", "--quiet"]
+    compare(joined(left, right, out), words, [out], options.rounds, ("join", "plan"))
+    made = folder / "handover"
+    sizes = [(made / name).stat().st_size for name in ("lineage.parquet", "joined.csv")]
+    print(f"lineage: {sizes[0] / 1e6:.1f} MB, {sizes[0] / sizes[1]:.1%} of the dataset")
+
+
 def bench_start(options: argparse.Namespace, _: Path) -> None:
     """``plait --version`` against an interpreter that loads argparse."""
     compare([sys.executable, "-c", "import argparse"], [*PLAIT, "--version"], [], options.rounds)
@@ -109,7 +136,7 @@ def bench_start(options: argparse.Namespace, _: Path) -> None:
 def main() -> None:
     """Parse the command line and run one benchmark."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("bench", choices=["join", "stack", "survey", "start", "long", "keys"])
+    parser.add_argument("bench", choices=["join", "stack", "survey", "start", "long", "keys", "plan"])
     parser.add_argument("--left", type=int, default=10_000_000)
     parser.add_argument("--right", type=int, default=1_000_000)
     parser.add_argument("--rows", type=int, default=10_000_000)
@@ -126,6 +153,7 @@ def main() -> None:
             "start": bench_start,
             "long": bench_long,
             "keys": bench_keys,
+            "plan": bench_plan,
         }
         benches[options.bench](options, Path(folder))
 

@@ -50,9 +50,8 @@ def run(options: argparse.Namespace) -> int:
         with progress.phase("seeing what is expected"):
             expected = expectations(worked)
         _refuse(worked, expected, options)
-        with progress.phase("describing columns"):
-            story = story_of(worked, expected, {path: one.result() for path, one in sums.items()})
-        _, _, story = hand_over(worked, story, progress)
+        known = {path: one.result() for path, one in sums.items()}
+        story = hand_over(worked, expected, known, progress)
     if not options.quiet:
         _show(worked, story, options.verbose)
     if options.json:

@@ -11,7 +11,7 @@ import pyarrow as pa
 from plait.core.figures import present
 from plait.core.parallel import ordered_map
 from plait.core.profile import Profile, profile, tallied
-from plait.core.table import Column, Table, source_rows
+from plait.core.table import Column, Strand, Table, source_rows
 
 
 @dataclass(frozen=True)
@@ -88,11 +88,42 @@ def shares(table: Table) -> list[str]:
     return [one.name for one in first.origins] if first else []
 
 
+def rows_by_source(table: Table) -> tuple[int, ...]:
+    """How many rows a table has of each source of its first strand."""
+    first = _sourced(table)[:1]
+    return tuple(_counts(table, first[0]).tolist()) if first else ()
+
+
+def _sourced(table: Table) -> list[Strand]:
+    return [one for one in table.strands if one.origins]
+
+
 def _source_of_row(table: Table) -> np.ndarray:
     """For each row the number of its source in the first strand; the last for none."""
-    first = next(one for one in table.strands if one.origins)
+    (first, *_) = _sourced(table)
     origin, _ = source_rows(first, np.arange(table.rows))
     return np.where(origin < 0, len(first.origins), origin)
+
+
+def _counts(table: Table, first: Strand, other: Strand | None = None) -> np.ndarray:
+    """Rows of each source of a strand; of another too, only those that it has a row for."""
+    size = len(first.origins)
+
+    def part(span: tuple[int, int]) -> np.ndarray:
+        there = np.ones(span[1] - span[0], bool)
+        if other is not None and other.index is not None:
+            there = other.index[slice(*span)] >= 0
+        if size == 1:
+            if first.index is not None:
+                there &= first.index[slice(*span)] >= 0
+            return np.array([np.count_nonzero(there)])
+        origin, _ = source_rows(first, np.arange(*span))
+        return np.bincount(origin[there & (origin >= 0)], minlength=size)
+
+    total = np.zeros(size, np.int64)
+    for counts in ordered_map(part, table.spans(1 << 20)):
+        total += counts
+    return total
 
 
 @dataclass(frozen=True)
@@ -118,19 +149,14 @@ class Partners:
 
 def partners(table: Table) -> Partners | None:
     """The grid of sources against the tables joined to them; ``None`` where none was."""
-    sourced = [one for one in table.strands if one.origins]
+    sourced = _sourced(table)
     if len(sourced) < 2:
         return None
-    size = len(sourced[0].origins)
-    of_row = _source_of_row(table)
-    rows = np.bincount(of_row, minlength=size)[:size]
-    counts = []
-    for strand in sourced[1:]:
-        there = source_rows(strand, np.arange(table.rows))[0] >= 0
-        counts.append(np.bincount(of_row[there], minlength=size)[:size].tolist())
+    first, *others = sourced
+    counts = [_counts(table, first, other).tolist() for other in others]
     return Partners(
-        tuple(one.name for one in sourced[0].origins),
-        tuple(rows.tolist()),
-        tuple(one.name for one in sourced[1:]),
+        tuple(one.name for one in first.origins),
+        tuple(_counts(table, first).tolist()),
+        tuple(one.name for one in others),
         tuple(zip(*counts, strict=True)),
     )

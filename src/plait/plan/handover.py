@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
@@ -17,20 +18,20 @@ from plait.core.finding import Finding
 from plait.core.lineage import thread_of, threads
 from plait.core.names import nearest
 from plait.core.table import Table, from_columns
-from plait.formats.checksum import sha256
+from plait.formats.checksum import sha256, sums_of
 from plait.formats.endings import WRITABLE
 from plait.formats.folder import check_folder, whole_folder, write_flushed
 from plait.formats.lineage_out import write_lineage
 from plait.formats.outputs import check_room, write_table
 from plait.plan.load import LoadedPlan
-from plait.plan.telling import shown_path
+from plait.plan.telling import shown_path, sources_of, story_of
 from plait.plan.touched import touching
 from plait.plan.work import Phases, Worked
 from plait.report.account import Output, ledger_table
 from plait.report.handed import came_from, report_page
 from plait.report.markdown import report_markdown
 from plait.report.package import package_json
-from plait.report.story import Story, story_json
+from plait.report.story import Expected, Story, story_json
 
 MARKS = ("datapackage.json", "ledger.json", "lineage.parquet")
 
@@ -83,44 +84,38 @@ def endings_of(loaded: LoadedPlan) -> list[str]:
 
 
 def hand_over(
-    worked: Worked, story: Story, phases: Phases
-) -> tuple[list[Output], list[Finding], Story]:
+    worked: Worked, expected: Sequence[Expected], sums: Mapping[str, str], phases: Phases
+) -> Story:
     """Write the whole folder, or nothing.
+
+    Parameters
+    ----------
+    worked : Worked
+    expected : sequence of Expected
+    sums : mapping of str to str
+        The checksum of each source file.
+    phases : Phases
 
     Returns
     -------
-    outputs : list of Output
-        Every file, with its path from the handover's folder.
-    findings : list of Finding
-        About what was written.
-    story : Story
-        With both.
+    Story
+        With every file, and what was found while writing them.
 
     Raises
     ------
     OutputError
         When something cannot be written.
     """
-    handover = worked.loaded.plan.handover
-    assert handover is not None
     target = folder_of(worked.loaded)
     with whole_folder(target) as part:
-        outputs, findings = _dataset(worked, story, part, phases)
-        stated = _stated(worked, story)
-        write_flushed(
-            part / "lineage.parquet",
-            lambda path: write_lineage(worked.result, _starts(worked), stated, path),
-        )
-        outputs.append(_output(part, "lineage.parquet", worked.result.rows, 0))
-        for name, aside in asides(worked):
-            table = aside.listed()
-            write_flushed(
-                part / name,
-                lambda path, table=table: write_table(
-                    table, path, ".csv", guard=handover.guard_formulas
-                ),
-            )
-            outputs.append(_output(part, name, table.rows, len(table.columns)))
+        written, findings = _dataset(worked, part, phases)
+        written += _set_aside(worked, part)
+        with ThreadPoolExecutor(1) as beside, phases.phase("describing columns"):
+            lineage = beside.submit(_lineage, worked, sums, part)
+            digests = sums_of(str(part / name) for name, _, _ in written)
+            story = story_of(worked, expected, sums)
+            written.insert(1, lineage.result())
+        outputs = [_output(part, *one, digests.get(str(part / one[0]))) for one in written]
         account = replace(
             story.account, findings=(*story.account.findings, *findings), outputs=tuple(outputs)
         )
@@ -130,21 +125,22 @@ def hand_over(
             outputs.append(_output(part, name))
         package = package_json(story, outputs)
         write_flushed(part / MARKS[0], lambda path: path.write_text(package, "utf-8"))
-    return outputs, findings, story
+    return story
 
 
-def _dataset(
-    worked: Worked, story: Story, part: Path, phases: Phases
-) -> tuple[list[Output], list[Finding]]:
-    """The result in every format asked for."""
+_Written = tuple[str, int, int]
+
+
+def _dataset(worked: Worked, part: Path, phases: Phases) -> tuple[list[_Written], list[Finding]]:
+    """The result in every format asked for: the files with their rows and columns."""
     handover, table = worked.loaded.plan.handover, worked.result
     assert handover is not None
     endings = endings_of(worked.loaded)
     beside = {"ledger": ledger_table(worked.entries)} if ".xlsx" in endings else {}
-    outputs, findings = [], []
+    written, findings = [], []
     with phases.phase("writing", table.rows * len(endings)) as tick:
         for ending in endings:
-            name = f"{story.result}{ending}"
+            name = f"{handover.result}{ending}"
             check_room(table, beside, Path(name))
 
             def write(path: Path, ending: str = ending) -> None:
@@ -152,13 +148,38 @@ def _dataset(
                 findings.extend(write_table(table, path, ending, tick, guard, beside))
 
             write_flushed(part / name, write)
-            outputs.append(_output(part, name, table.rows, len(table.columns)))
-    return outputs, findings
+            written.append((name, table.rows, len(table.columns)))
+    return written, findings
 
 
-def _output(part: Path, name: str, rows: int = 0, columns: int = 0) -> Output:
+def _set_aside(worked: Worked, part: Path) -> list[_Written]:
+    """Every list of rows that were set aside."""
+    assert worked.loaded.plan.handover is not None
+    guard, written = worked.loaded.plan.handover.guard_formulas, []
+    for name, aside in asides(worked):
+        table = aside.listed()
+        write_flushed(
+            part / name,
+            lambda path, table=table: write_table(table, path, ".csv", guard=guard),
+        )
+        written.append((name, table.rows, len(table.columns)))
+    return written
+
+
+def _lineage(worked: Worked, sums: Mapping[str, str], part: Path) -> _Written:
+    name, stated = "lineage.parquet", _stated(worked, sums)
+    write_flushed(
+        part / name, lambda path: write_lineage(worked.result, _starts(worked), stated, path)
+    )
+    return name, worked.result.rows, len(threads(worked.result))
+
+
+def _output(
+    part: Path, name: str, rows: int = 0, columns: int = 0, digest: Future[str] | None = None
+) -> Output:
     path = part / name
-    return Output(name, rows, columns, path.stat().st_size, sha256(path))
+    found = digest.result() if digest else sha256(path)
+    return Output(name, rows, columns, path.stat().st_size, found)
 
 
 def asides(worked: Worked) -> Iterator[tuple[str, SetAside | Conflicts]]:
@@ -189,14 +210,15 @@ def _starts(worked: Worked) -> dict[str, int]:
     return starts
 
 
-def _stated(worked: Worked, story: Story) -> dict[str, Any]:
+def _stated(worked: Worked, sums: Mapping[str, str]) -> dict[str, Any]:
     """What lineage needs beside the rows: the sources, and where each column came from."""
+    assert worked.loaded.plan.handover is not None
     table, starts = worked.result, _starts(worked)
     ways = threads(table)
     return {
         "version": __version__,
-        "plan": story.plan,
-        "result": story.result,
+        "plan": worked.loaded.path.name,
+        "result": worked.loaded.plan.handover.result,
         "up": _way_up(worked),
         "sources": [
             {
@@ -204,7 +226,7 @@ def _stated(worked: Worked, story: Story) -> dict[str, Any]:
                 "start": starts[said.name],
                 "read": _reading(worked, number),
             }
-            for number, said in enumerate(story.sources)
+            for number, said in enumerate(sources_of(worked, sums))
         ],
         "columns": {
             name: {

@@ -6,12 +6,10 @@ import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-import numpy as np
-
-from plait.core.contents import Content, contents, partners, shares, stored_of
+from plait.core.contents import Content, contents, partners, rows_by_source, shares, stored_of
 from plait.core.profile import Profile
 from plait.core.stack import stack
-from plait.core.table import Table, source_rows
+from plait.core.table import Table
 from plait.plan.work import Worked
 from plait.report.account import Account, Output
 from plait.report.story import Expected, SourceSaid, StepSaid, Story, Unmatched
@@ -51,13 +49,13 @@ def story_of(
             tuple(outputs),
             tuple(match for step in worked.steps for match in step.result.matches),
         ),
-        tuple(_sources(worked, sums)),
+        tuple(sources_of(worked, sums)),
         shapes,
         tuple(_steps(worked)),
         tuple(contents(table, known, by)),
         loaded.plan.describe,
         tuple(by),
-        _rows_by(table, len(by)),
+        rows_by_source(table),
         partners(table),
         _unmatched(worked),
         tuple(expected),
@@ -71,7 +69,8 @@ def shown_path(path: str, worked: Worked) -> str:
     return os.path.relpath(path, worked.loaded.folder).replace(os.sep, "/")
 
 
-def _sources(worked: Worked, sums: Mapping[str, str]) -> list[SourceSaid]:
+def sources_of(worked: Worked, sums: Mapping[str, str]) -> list[SourceSaid]:
+    """What there is to say of each source."""
     return [
         SourceSaid(
             table.name,
@@ -127,12 +126,3 @@ def _unmatched(worked: Worked) -> tuple[Unmatched, ...]:
             left, right = entry.rows_in
             found.append(Unmatched(left, right, match.left_unmatched + match.left_missing_key))
     return tuple(found[::-1])
-
-
-def _rows_by(table: Table, sources: int) -> tuple[int, ...]:
-    """Rows of a table for each source of its first strand."""
-    first = next((one for one in table.strands if one.origins), None)
-    if first is None:
-        return ()
-    origin, _ = source_rows(first, np.arange(table.rows))
-    return tuple(np.bincount(origin[origin >= 0], minlength=sources).tolist())
