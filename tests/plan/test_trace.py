@@ -169,6 +169,31 @@ result = "a"
     assert [one[4] for one in _cells(row)["t"]] == ["3", "3", ""]
 
 
+def test_a_sum_is_traced_to_the_cells_it_was_made_of_and_no_others(run, put):
+    put(t_csv="boat,class,taken\nTeal,car,5\nTeal,foot,1\nCoot,foot,7\nTeal,foot,2\nTeal,car,6\n")
+    (row,) = run(
+        """
+[source.t]
+path = "t.csv"
+[[step]]
+widen = "t"
+key = "boat"
+heads = "class"
+cells = "taken"
+rule = "sum"
+[handover]
+result = "t"
+""",
+        "--where", "boat = 'Teal'",
+    )  # fmt: skip
+    cells = {cell["column"]: cell for cell in row["cells"]}
+    assert cells["foot"]["value"] == "3"
+    assert [one[1] for one in _cells(row)["foot"]] == [2, 4]
+    assert [one[1] for one in _cells(row)["car"]] == [1, 5]
+    assert cells["foot"]["steps"] == [["widen t", True]]
+    assert sorted(at for _, at in row["places"]) == [1, 2, 4, 5]
+
+
 @pytest.mark.parametrize("seed", range(4))
 def test_every_cell_of_a_random_season_stands_where_its_trace_says(run, tmp_path, seed):
     rng = random.Random(seed)

@@ -28,6 +28,7 @@ COMMANDS = {
     "check": "say what a plan would do, and write nothing",
     "run": "carry out a plan, and hand over the result with the proof",
     "trace": "say where a row of a handover, and each of its cells, came from",
+    "help": "what may stand in a plan, key by key, and what a handover holds",
     "demo": "write the demo data and run the whole example on it",
 }
 INTERRUPTED = 130

@@ -70,12 +70,15 @@ def _refuse(worked: Worked, expected: Sequence[Expected], options: argparse.Name
     found = standing(worked.findings, options.fail_on)
     if not failing and not found:
         return
-    from plait.cli.show import show_expected, show_findings
+    from plait.cli.show import show_answer, show_expected, show_findings
     from plait.cli.showplan import MOST_FINDINGS
 
     if not options.quiet:
-        show_findings(worked.findings, options.verbose, MOST_FINDINGS)
+        count = len(failing) or len(found)
+        word = "expectation" if failing else "finding"
+        show_answer([f"nothing is handed over: {counted(count, word)} in the way"])
         show_expected(expected)
+        show_findings(worked.findings, options.verbose, MOST_FINDINGS)
     if options.json:
         print(story_json(story_of(worked, expected, {})))
     if failing:

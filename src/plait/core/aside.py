@@ -89,7 +89,7 @@ def left_out(
 
 def whence(table: Table) -> tuple[pa.Array, pa.Array]:
     """For each row the name of its source, and its row number there from 1."""
-    sourced = [strand for strand in table.strands if strand.origins]
+    sourced = [strand for strand in table.strands if strand.has_sources]
     rows = np.arange(table.rows)
     if len(sourced) == 1:
         origin, within = source_rows(sourced[0], rows)

@@ -87,8 +87,7 @@ def _check_lengths(tables: Sequence[Table]) -> None:
 
 def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
     shift = len(left.strands)
-    strands, pools = (*left.strands, *right.strands), (*left.pools, *right.pools)
-    both = Table(left.name, left.columns, strands, left.rows, pools=pools)
+    both = Table(left.name, left.columns, (*left.strands, *right.strands), left.rows)
     columns, findings = {one.name: one for one in left.columns}, []
     for column in right.columns:
         moved = column.shifted(shift)

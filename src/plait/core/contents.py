@@ -84,7 +84,7 @@ def stored_of(table: Table, column: Column) -> pa.ChunkedArray | None:
 
 def shares(table: Table) -> list[str]:
     """The sources that the first strand of a table has rows of, in order."""
-    first = next((one for one in table.strands if one.origins), None)
+    first = next((one for one in table.strands if one.has_sources), None)
     return [one.name for one in first.origins] if first else []
 
 
@@ -95,7 +95,7 @@ def rows_by_source(table: Table) -> tuple[int, ...]:
 
 
 def _sourced(table: Table) -> list[Strand]:
-    return [one for one in table.strands if one.origins]
+    return [one for one in table.strands if one.has_sources]
 
 
 def _source_of_row(table: Table) -> np.ndarray:

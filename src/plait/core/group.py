@@ -19,7 +19,7 @@ from plait.core.groups import Groups, Rows, grouped
 from plait.core.keyspec import Pairs, named_values, names
 from plait.core.ledger import Entry, Line, entry
 from plait.core.lineage import pooled
-from plait.core.table import Table
+from plait.core.table import Column, Strand, Table
 
 
 @dataclass(frozen=True, eq=False)
@@ -113,13 +113,19 @@ def _groups(table: Table, by: Sequence[str], ignore: Iterable[str]) -> Groups:
 
 
 def _rows(table: Table, by: Sequence[str], groups: Groups, worked: dict[Wanted, Figure]) -> Table:
-    """A row for each group."""
+    """A row for each group; figures that were made of it know all its rows."""
     first = groups.rows[groups.offsets[:-1]]
+    heads = table.at(first)
+    made = {one.name: figure.made for one, figure in worked.items() if figure.made is not None}
+    pool = pooled(table, groups, made=made)
     columns = tuple(table.column(name) for name in by)
-    result = replace(table.at(first), columns=columns)
+    result = replace(heads, columns=columns, strands=(*heads.strands, pool))
     for one, figure in worked.items():
-        result = _with_figure(result, table, one, figure, first)
-    return pooled(table, groups, result) if groups.size < table.rows else result
+        if figure.made is not None:
+            result = _with_column(result, table, one, ((len(heads.strands), one.name),))
+        else:
+            result = _chosen(result, table, one, figure.chosen, first)
+    return result
 
 
 def _onto_rows(table: Table, groups: Groups, worked: dict[Wanted, Figure]) -> Table:
@@ -128,24 +134,29 @@ def _onto_rows(table: Table, groups: Groups, worked: dict[Wanted, Figure]) -> Ta
     of_row[groups.rows] = groups.group
     result = table
     for one, figure in worked.items():
-        made = None if figure.made is None else figure.made.take(pa.array(of_row))
-        chosen = None if figure.chosen is None else figure.chosen[of_row]
-        spread = Figure(chosen, made, figure.values)
-        result = _with_figure(result, table, one, spread, np.arange(table.rows))
+        if figure.made is not None:
+            strand = Strand("made", {one.name: pa.chunked_array([figure.made])}, (), of_row)
+            parts = ((len(result.strands), one.name),)
+            result = replace(result, strands=(*result.strands, strand))
+            result = _with_column(result, table, one, parts)
+        else:
+            chosen = None if figure.chosen is None else figure.chosen[of_row]
+            result = _chosen(result, table, one, chosen, np.arange(table.rows))
     return result
 
 
-def _with_figure(result: Table, table: Table, one: Wanted, figure: Figure, first: Rows) -> Table:
-    """The result with a column more: of cells that stand in some row, or of made ones."""
-    if figure.made is not None:
-        come = [one.column] if one.column else []
-        with_it = result.with_made(one.name, pa.chunked_array([figure.made]))
-        made = replace(with_it.columns[-1], came=table.came_together(come))
-        return replace(with_it, columns=(*result.columns, made))
-    assert one.column is not None and figure.chosen is not None
+def _with_column(
+    result: Table, table: Table, one: Wanted, parts: tuple[tuple[int, str], ...]
+) -> Table:
+    came = table.came_together([one.column] if one.column else [])
+    return replace(result, columns=(*result.columns, Column(one.name, parts, came=came)))
+
+
+def _chosen(result: Table, table: Table, one: Wanted, chosen: Rows | None, first: Rows) -> Table:
+    """The result with a column more, of cells that stand in some row."""
+    assert one.column is not None and chosen is not None
     # Where all cells are missing the first row is shown, whose cell is so too.
-    chosen = np.where(figure.chosen < 0, first, figure.chosen)
-    there = table.at(chosen)
+    there = table.at(np.where(chosen < 0, first, chosen))
     source = table.column(one.column)
     column = replace(
         source.shifted(len(result.strands)), name=one.name, came=table.came(one.column)

@@ -76,7 +76,6 @@ def joined_table(
         tuple(replace(column, came=here.came(column.name)) for column in here.columns),
         here.strands + there.strands,
         len(right_rows),
-        pools=here.pools + there.pools,
     )
     keyed, ours_key = both, [left_name for left_name, _ in pairs]
 

@@ -10,13 +10,13 @@ import pyarrow as pa
 
 from plait.core.errors import UsageError
 from plait.core.names import nearest
-from plait.core.table import Origin
+from plait.core.table import Origin, Pool
 from plait.core.text import repeated
 
 FIELDS = ("file", "stem", "folder", "sheet")
 
 
-def label_text(template: str, origin: Origin) -> str:
+def label_text(template: str, origin: Origin | Pool) -> str:
     """The template with its fields filled in for a source.
 
     Raises
@@ -44,7 +44,7 @@ def label_text(template: str, origin: Origin) -> str:
     return re.sub(r"\{([^{}]*)\}", filled, template)
 
 
-def label_column(template: str, origins: Iterable[Origin]) -> pa.ChunkedArray:
+def label_column(template: str, origins: Iterable[Origin | Pool]) -> pa.ChunkedArray:
     """The label of every row of these sources; its pieces share their memory."""
     chunks: list[pa.Array] = []
     for origin in origins:

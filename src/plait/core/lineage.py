@@ -1,140 +1,80 @@
 """Lineage: the rows of sources that every row of a table came from.
 
-Through its strands a table knows one stored row a strand. Where several rows
-were brought together, by settling or grouping, a *pool* keeps all of them.
+Through its strands a table knows the stored rows that it shows. Where several
+rows were brought together, by settling or grouping, the origin of the strand is
+a *pool*, which keeps all of them.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 
 from plait.core.coding import within_each
 from plait.core.finding import Place
 from plait.core.groups import Groups
 from plait.core.names import distinct_name
-from plait.core.table import Index, Strand, Table, source_rows
+from plait.core.table import Index, Origin, Pool, Strand, Table, origin_rows
 
 Numbers = npt.NDArray[np.int64]
 
 
-@dataclass(frozen=True, eq=False)
-class Pool:
-    """Rows of an earlier table that went together into each row of a later one.
+def pooled(
+    table: Table,
+    groups: Groups,
+    kept: Index | None = None,
+    made: Mapping[str, pa.Array] | None = None,
+) -> Strand:
+    """A strand of the groups of a table's rows, which knows all the rows of each.
 
     Parameters
     ----------
     table : Table
-        The earlier one.
-    rows, offsets : array of int
-        ``rows[offsets[g]:offsets[g + 1]]`` are the rows of group ``g``.
-    index : array of int
-        For each row of the later table its group, or -1.
-    """
-
-    table: Table
-    rows: Index
-    offsets: Index
-    index: Index
-
-    def at(self, rows: Index) -> Pool:
-        """The pool of a table that shows these rows of the later one; -1 shows nothing."""
-        if not len(self.index):
-            return replace(self, index=np.full(len(rows), -1, np.int32))
-        taken = self.index.take(rows, mode="clip")
-        taken[rows < 0] = -1
-        return replace(self, index=taken)
-
-    def members(self, rows: Index) -> tuple[Numbers, Numbers]:
-        """The earlier table's rows that went into some rows.
-
-        Returns
-        -------
-        which : array of int
-            For each member which of ``rows`` it belongs to, from 0, in order.
-        members : array of int
-            Its row in the earlier table.
-        """
-        group = self.index.take(rows)
-        begin = self.offsets.take(np.maximum(group, 0))
-        times = np.where(group < 0, 0, self.offsets.take(np.maximum(group, 0) + 1) - begin)
-        which = np.repeat(np.arange(len(rows)), times)
-        at = np.repeat(begin, times) + within_each(times)
-        return which, self.rows.take(at).astype(np.int64)
-
-
-def pooled(table: Table, groups: Groups, result: Table, index: Index | None = None) -> Table:
-    """A result that knows all the rows of an earlier table that went into each of its rows.
-
-    Parameters
-    ----------
-    table : Table
-        The earlier one.
     groups : Groups
         Of its rows.
-    result : Table
-    index : array of int, optional
-        The group of each row of the result; without it row ``g`` is group ``g``.
+    kept : array of int, optional
+        The groups that there is a row for; without it all of them.
+    made : mapping of str to pyarrow.Array, optional
+        Cells that were made of the groups kept.
 
     Examples
     --------
     >>> from plait.core.groups import grouped
     >>> from plait.core.table import from_columns
     >>> visits = from_columns("visits", {"hive": ["1", "2", "1"]})
-    >>> groups = grouped(np.array([0, 1, 0]), 2)
-    >>> hives = pooled(visits, groups, visits.at(np.array([0, 1])))
-    >>> [str(place) for place in places(hives, 0)]
+    >>> strand = pooled(visits, grouped(np.array([0, 1, 0]), 2))
+    >>> [str(place) for place in places(Table("hives", (), (strand,), 2), 0)]
     ['visits row 1', 'visits row 3']
     """
-    at = np.arange(groups.size, dtype=np.int32) if index is None else index
-    pool = Pool(table, groups.rows, groups.offsets, at)
-    return replace(result, pools=(*result.pools, pool))
+    rows, offsets = groups.rows, groups.offsets
+    if kept is not None and len(kept) < groups.size:
+        times = groups.counts[kept]
+        at = np.repeat(offsets[kept], times) + within_each(times)
+        rows, offsets = rows[at], np.concatenate([[0], np.cumsum(times)])
+    stored = {name: pa.chunked_array([cells]) for name, cells in (made or {}).items()}
+    return Strand(table.name, stored, (Pool(table, rows, offsets),))
 
 
-def joint_pools(tables: Iterable[Table], rows: int) -> tuple[Pool, ...]:
-    """The pools of tables that are stacked to so many rows."""
-    made, begin = [], 0
-    for table in tables:
-        for pool in table.pools:
-            index = np.full(rows, -1, np.int32)
-            index[begin : begin + table.rows] = pool.index
-            made.append(replace(pool, index=index))
-        begin += table.rows
-    return tuple(made)
-
-
-def members(table: Table, rows: Index) -> Iterator[tuple[Strand, Index, Index, Index]]:
-    """Every source row that went into some rows of a table.
-
-    Yields
-    ------
-    strand : Strand
-        Whose origins the next name.
-    which : array of int
-        Which of ``rows``, from 0.
-    origin, row : array of int
-        The number of the origin in the strand, and the row in it, from 0.
-    """
-    for strand in table.strands:
-        if strand.origins:
-            origin, within = source_rows(strand, rows)
-            there = np.flatnonzero(origin >= 0)
-            yield strand, there, origin[there], within[there]
-    for pool in table.pools:
-        which, earlier = pool.members(rows)
-        for strand, inner, origin, within in members(pool.table, earlier):
-            yield strand, which[inner], origin, within
+def _members(pool: Pool, rows: Index) -> tuple[Numbers, Index]:
+    """The earlier table's rows that went into some rows, and which of them each belongs to."""
+    begin = pool.offsets.take(rows)
+    times = pool.offsets.take(rows + 1) - begin
+    which: Numbers = np.repeat(np.arange(len(rows)), times)
+    return which, pool.members.take(np.repeat(begin, times) + within_each(times))
 
 
 def places(table: Table, row: int) -> tuple[Place, ...]:
     """All the source rows that went into a row, each once."""
     found: dict[Place, None] = {}
-    for strand, _, origin, within in members(table, np.array([row])):
+    for thread in threads(table):
+        _, origin, within = thread.rows(row, row + 1)
         for one, number in zip(origin.tolist(), within.tolist(), strict=True):
-            found[Place(strand.origins[one].name, number + 1)] = None
+            found[Place(thread.origins[one].name, number + 1)] = None
     return tuple(found)
 
 
@@ -146,14 +86,25 @@ class Thread:
     ----------
     name : str
     strand : Strand
-        Where it ends.
-    pools : tuple of Pool
-        What it leads through; with any, several rows may stand for one.
+        Of the table; with pools on the way several rows may stand for one.
     """
 
     name: str
     strand: Strand
-    pools: tuple[Pool, ...] = ()
+
+    @property
+    def several(self) -> bool:
+        """Whether several source rows may stand for one row."""
+        return any(isinstance(one, Pool) for one in self.strand.origins)
+
+    @cached_property
+    def origins(self) -> tuple[Origin, ...]:
+        """The sources that the line may end in."""
+        found: dict[int, Origin] = {}
+        for one in self.strand.origins:
+            ends = (one,) if isinstance(one, Origin) else _ends_of(one)
+            found |= {id(end): end for end in ends}
+        return tuple(found.values())
 
     def rows(self, start: int, stop: int) -> tuple[Numbers, Index, Index]:
         """The source rows of rows ``start`` to ``stop`` of the table.
@@ -163,18 +114,47 @@ class Thread:
         which : array of int
             Which of the rows, from 0, in order; those without a source row are not there.
         origin, row : array of int
-            The number of the origin in the strand, and the row in it, from 0.
+            The place of the source in ``origins``, and the row in it, from 0.
         """
-        rows: Index = np.arange(start, stop)
-        which: Numbers = np.arange(stop - start)
-        for pool in self.pools:
-            inner, rows = pool.members(rows)
-            which = which[inner]
-        origin, within = source_rows(self.strand, rows)
-        there = origin >= 0
-        if there.all():
-            return which, origin, within
-        return which[there], origin[there], within[there]
+        which, origin, within = _followed(self.strand, np.arange(start, stop), self._place)
+        if self.several:
+            order = np.argsort(which, kind="stable")
+            which, origin, within = which[order], origin[order], within[order]
+        return which, origin, within
+
+    @cached_property
+    def _place(self) -> dict[int, int]:
+        return {id(one): place for place, one in enumerate(self.origins)}
+
+
+_Rows = tuple[Numbers, Index, Index]
+
+
+def _ends_of(pool: Pool) -> tuple[Origin, ...]:
+    return tuple(end for thread in threads(pool.table) for end in thread.origins)
+
+
+def _followed(strand: Strand, rows: Index, place: Mapping[int, int]) -> _Rows:
+    """The source rows of some rows of a strand, through all pools."""
+    origin, within = origin_rows(strand, rows)
+    to = np.array([place.get(id(one), -1) for one in strand.origins] or [-1])
+    if not any(isinstance(one, Pool) for one in strand.origins):
+        there = np.flatnonzero(origin >= 0)
+        if len(there) == len(rows):
+            return np.arange(len(rows)), to[origin], within
+        return there, to[origin[there]], within[there]
+    parts: list[_Rows] = []
+    for number, one in enumerate(strand.origins):
+        here = np.flatnonzero(origin == number)
+        if isinstance(one, Origin):
+            parts.append((here, np.full(len(here), to[number]), within[here]))
+            continue
+        which, members = _members(one, within[here])
+        for thread in threads(one.table):
+            inner, ends, found = _followed(thread.strand, members, place)
+            parts.append((here[which[inner]], ends, found))
+    which, ends, found = (np.concatenate(each) for each in zip(*parts, strict=True))
+    return which, ends, found
 
 
 def threads(table: Table) -> list[Thread]:
@@ -187,28 +167,20 @@ def threads(table: Table) -> list[Thread]:
     """
     found: list[Thread] = []
     names: set[str] = set()
-    for strand, pools in _ends(table, ()):
-        if any(_same(one, strand, pools) for one in found):
+    for strand in table.strands:
+        if not strand.origins or any(_same(one.strand, strand) for one in found):
             continue
         name = distinct_name(strand.name, names)
         names.add(name)
-        found.append(Thread(name, strand, pools))
+        found.append(Thread(name, strand))
     return found
 
 
-def _ends(table: Table, through: tuple[Pool, ...]) -> Iterator[tuple[Strand, tuple[Pool, ...]]]:
-    for strand in table.strands:
-        if strand.origins:
-            yield strand, through
-    for pool in table.pools:
-        yield from _ends(pool.table, (*through, pool))
-
-
-def _same(one: Thread, strand: Strand, pools: tuple[Pool, ...]) -> bool:
-    if one.strand.origins is not strand.origins or one.pools != pools:
+def _same(one: Strand, other: Strand) -> bool:
+    if one.origins is not other.origins:
         return False
-    mine, other = one.strand.index, strand.index
-    return mine is other or (mine is not None and other is not None and np.array_equal(mine, other))
+    mine, its = one.index, other.index
+    return mine is its or (mine is not None and its is not None and np.array_equal(mine, its))
 
 
 def thread_of(table: Table, column: str, every: Iterable[Thread]) -> list[str]:
@@ -218,5 +190,5 @@ def thread_of(table: Table, column: str, every: Iterable[Thread]) -> list[str]:
         thread.name
         for strand in strands
         for thread in every
-        if strand.origins and _same(thread, strand, ())
+        if strand.origins and _same(thread.strand, strand)
     ]

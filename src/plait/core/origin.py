@@ -43,7 +43,7 @@ def _by_name(table: Table) -> dict[str, list[Strand]]:
     """The strands that show sources; those of one table together."""
     named: dict[str, list[Strand]] = {}
     for number, strand in enumerate(table.strands):
-        if strand.origins:
+        if strand.has_sources:
             same = [name for name, held in named.items() if held[0].origins is strand.origins]
             name = same[0] if same else strand.name
             name = name if same or name not in named else f"{name} ({number + 1})"

@@ -219,9 +219,12 @@ def _settled(table: Table, groups: Groups, decided: dict[str, Decided], kept: Fl
         chosen = np.where((chosen < 0) | single, first, chosen)
         if not np.array_equal(chosen, first):
             result = _shown_from(result, table, name, chosen, shown)
-        if one.made is not None:
-            result = _with_made(result, table, name, one.made.filter(pa.array(kept)), single)
-    return result if single.all() else pooled(table, groups, result, np.flatnonzero(kept))
+    made = {
+        name: _made(result, table, name, one.made.filter(pa.array(kept)), single)
+        for name, one in decided.items()
+        if one.made is not None
+    }
+    return result if single.all() else _with_pool(result, table, groups, kept, made)
 
 
 def _shown_from(
@@ -240,13 +243,28 @@ def _shown_from(
     return replace(result, columns=columns)
 
 
-def _with_made(result: Table, table: Table, name: str, made: pa.Array, single: Flags) -> Table:
-    """The result with computed cells; those of a key with one row stay as they stand."""
+def _made(result: Table, table: Table, name: str, made: pa.Array, single: Flags) -> pa.Array:
+    """Computed cells; those of a key with one row stay as they stand."""
     kind = table.column(name).kind or kind_of(table.whole(name))
-    if ":" not in kind:
-        cells = as_text(result.cells(result.column(name), 0, result.rows)).cast(pa.string())
-        made = pc.if_else(pa.array(single), cells, made.cast(pa.string()))
-    return result.replacing(name, pa.chunked_array([made]))
+    if ":" in kind:
+        return made
+    cells = as_text(result.cells(result.column(name), 0, result.rows)).cast(pa.string())
+    return pc.if_else(pa.array(single), cells, made.cast(pa.string()))
+
+
+def _with_pool(
+    result: Table, table: Table, groups: Groups, kept: Flags, made: dict[str, pa.Array]
+) -> Table:
+    """The result with computed cells, and with all the rows that went into each row."""
+    strand = pooled(table, groups, np.flatnonzero(kept), made)
+    number = len(result.strands)
+    columns = tuple(
+        replace(one, parts=((number, one.name),), kind=None, came=table.came(one.name))
+        if one.name in made
+        else one
+        for one in result.columns
+    )
+    return replace(result, columns=columns, strands=(*result.strands, strand))
 
 
 def _set_aside(

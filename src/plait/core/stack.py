@@ -19,7 +19,6 @@ from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.headers import by_position, fold_names, header_findings, same_names
 from plait.core.label import label_column, parse_labels
 from plait.core.ledger import Entry, Line, entry
-from plait.core.lineage import joint_pools
 from plait.core.table import Column, Index, Strand, Table, rows_dtype
 from plait.core.text import as_text, repeated
 
@@ -131,8 +130,7 @@ def _concatenated(tables: Sequence[Table], name: str) -> Table:
         )
         for column in every
     )
-    rows = sum(table.rows for table in tables)
-    return Table(name, columns, strands, rows, pools=joint_pools(tables, rows))
+    return Table(name, columns, strands, sum(table.rows for table in tables))
 
 
 def _joint_came(column: str, tables: Sequence[Table]) -> tuple[tuple[str, str], ...]:

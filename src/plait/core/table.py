@@ -28,7 +28,6 @@ from plait.core.text import as_text, is_text, without_empty
 
 if TYPE_CHECKING:
     from plait.core.aside import SetAside
-    from plait.core.lineage import Pool
 
 Index = npt.NDArray[np.integer[Any]]
 
@@ -52,6 +51,34 @@ class Origin:
 
 
 @dataclass(frozen=True, eq=False)
+class Pool:
+    """Rows of an earlier table that were brought together, as the origin of rows made of them.
+
+    Parameters
+    ----------
+    table : Table
+        The earlier one.
+    members, offsets : array of int
+        ``members[offsets[n]:offsets[n + 1]]`` are its rows that went into row ``n``.
+    """
+
+    table: Table
+    members: Index
+    offsets: Index
+    path: str = ""
+
+    @property
+    def rows(self) -> int:
+        """How many rows were made."""
+        return len(self.offsets) - 1
+
+    @property
+    def name(self) -> str:
+        """The earlier table's."""
+        return self.table.name
+
+
+@dataclass(frozen=True, eq=False)
 class Strand:
     """Stored columns, and which stored row each row of the table shows.
 
@@ -61,9 +88,10 @@ class Strand:
         The table these rows came from, as a person knows it.
     stored : mapping of str to pyarrow.ChunkedArray
         The cells, all of one length.
-    origins : tuple of Origin
+    origins : tuple of Origin or Pool
         The sources of the stored rows, in order; their rows add up to that length.
-        A strand that Plait made itself, of labels or numbers, has none.
+        Rows that were made of several others have a pool instead. A strand that
+        Plait made itself, of labels or numbers, has none.
     index : array of int, optional
         For each row of the table a stored row, or -1 where this strand has none.
         Without it, row ``i`` shows stored row ``i``.
@@ -71,8 +99,13 @@ class Strand:
 
     name: str
     stored: Mapping[str, pa.ChunkedArray]
-    origins: tuple[Origin, ...]
+    origins: tuple[Origin | Pool, ...]
     index: Index | None = None
+
+    @property
+    def has_sources(self) -> bool:
+        """Whether some of its rows stand in a source."""
+        return any(isinstance(origin, Origin) for origin in self.origins)
 
     @property
     def stored_rows(self) -> int:
@@ -175,8 +208,6 @@ class Table:
         Rows that were left out when it was read.
     written : str
         How the source is written, in words: ``utf-8, comma``.
-    pools : tuple of Pool
-        All rows that went into each row, where several were brought together.
     """
 
     name: str
@@ -186,7 +217,6 @@ class Table:
     findings: tuple[Finding, ...] = field(default=())
     aside: tuple[SetAside, ...] = field(default=())
     written: str = ""
-    pools: tuple[Pool, ...] = ()
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:
@@ -259,8 +289,7 @@ class Table:
         {'a': ['z', 'x']}
         """
         strands = tuple(strand.at(rows) for strand in self.strands)
-        pools = tuple(pool.at(rows) for pool in self.pools)
-        return replace(self, strands=strands, rows=len(rows), pools=pools)
+        return replace(self, strands=strands, rows=len(rows))
 
     def renamed(self, names: Mapping[str, str]) -> Table:
         """The same table with columns renamed, old name to new."""
@@ -285,6 +314,7 @@ class Table:
             (origin.name, stored)
             for strand, stored in column.parts
             for origin in self.strands[strand].origins
+            if isinstance(origin, Origin)
         )
         return tuple(dict.fromkeys(found))
 
@@ -447,7 +477,17 @@ def _stretch(column: pa.ChunkedArray, lowest: int, highest: int) -> pa.Array:
 
 
 def source_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
-    """For rows of the table: the number of the origin and the row in it, from 0; -1 for none."""
+    """For rows of the table: the number of the source and the row in it, from 0; -1 for none."""
+    origin, within = origin_rows(strand, rows)
+    pools = [isinstance(one, Pool) for one in strand.origins]
+    if not any(pools):
+        return origin, within
+    made = np.array([*pools, False])[origin]
+    return np.where(made, -1, origin), np.where(made, -1, within)
+
+
+def origin_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
+    """The same, pools counted as origins too."""
     if not strand.origins:
         return np.full(len(rows), -1), np.full(len(rows), -1)
     stored = rows if strand.index is None else strand.index.take(rows)
@@ -456,7 +496,7 @@ def source_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
     starts = np.concatenate([[0], ends[:-1]])
     within = stored - starts.take(origin, mode="clip")
     for number, one in enumerate(strand.origins):
-        if one.numbers is not None:
+        if isinstance(one, Origin) and one.numbers is not None:
             here = (origin == number) & (stored >= 0)
             within[here] = one.numbers[within[here]]
     return np.where(stored < 0, -1, origin), np.where(stored < 0, -1, within)

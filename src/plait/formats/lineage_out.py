@@ -44,10 +44,10 @@ def write_lineage(
     total = max([*starts.values(), 0]) + max((one.rows for one in _origins(ways)), default=0)
     kind = pa.from_numpy_dtype(rows_dtype(total))
     schema = pa.schema(
-        [pa.field(way.name, pa.list_(kind) if way.pools else kind) for way in ways],
+        [pa.field(way.name, pa.list_(kind) if way.several else kind) for way in ways],
         {STATED: json.dumps(stated, ensure_ascii=False).encode()},
     )
-    encoding = {way.name: "DELTA_BINARY_PACKED" for way in ways if not way.pools}
+    encoding = {way.name: "DELTA_BINARY_PACKED" for way in ways if not way.several}
     with pa.parquet.ParquetWriter(
         target,
         schema,
@@ -65,7 +65,7 @@ def write_lineage(
 
 def _origins(ways: Sequence[Thread]) -> Iterator[Any]:
     for way in ways:
-        yield from way.strand.origins
+        yield from way.origins
 
 
 def _group(
@@ -83,9 +83,9 @@ def _column(
 ) -> pa.Array:
     """The numbers of the source rows of some rows."""
     which, origin, within = way.rows(start, stop)
-    begin = np.array([starts[one.name] for one in way.strand.origins], np.int64)
+    begin = np.array([starts[one.name] for one in way.origins], np.int64)
     numbers = within + (begin[0] if len(begin) == 1 else begin.take(origin))
-    if way.pools:
+    if way.several:
         times = np.bincount(which, minlength=stop - start)
         offsets = np.concatenate([[0], np.cumsum(times)]).astype(np.int32)
         values = pa.array(numbers.astype(kind.value_type.to_pandas_dtype()))

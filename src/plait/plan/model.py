@@ -19,7 +19,7 @@ class Part(BaseModel):
 
 
 class Source(Part):
-    """``[source.NAME]``: one table, or several extracts under one name."""
+    """One table, or several extracts under one name."""
 
     path: Names = Field(description="a path, path#sheet, glob or folder, from the plan's folder")
     label: dict[str, Text] = Field({}, description="columns that say where a row came from")
@@ -40,7 +40,7 @@ class Source(Part):
 
 
 class Step(Part):
-    """``[[step]]``: a verb with its inputs, and a name for its result."""
+    """A verb with its inputs, and a name for its result."""
 
     into: Text | None = Field(
         None, description="the name of the result; without it, that of the first input"
@@ -215,7 +215,7 @@ AnyStep = Annotated[
 
 
 class Expect(Part):
-    """``[expect]``: what must hold, or nothing is handed over."""
+    """What must hold, or nothing is handed over."""
 
     fail_on: Names = Field([], description="codes or severities of findings that must not stand")
     rows: Names = Field([], description="comparisons: 'season >= 1000', 'season = visits'")
@@ -234,7 +234,7 @@ class Expect(Part):
 
 
 class Handover(Part):
-    """``[handover]``: what is handed over, and where."""
+    """What is handed over, and where."""
 
     result: Text = Field(description="the result that is handed over")
     folder: Text = Field("handover", description="the folder, from the plan's own")

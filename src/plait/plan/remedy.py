@@ -27,6 +27,8 @@ def in_plan(remedy: str) -> str:
 
     >>> in_plan("plait mend may.csv --trim")
     'plait mend may.csv --trim'
+    >>> in_plan("--rule says what is done")
+    'rule says what is done'
     """
     match = _OPTION.search(remedy)
     if not match or "plait " in remedy:
@@ -35,7 +37,7 @@ def in_plan(remedy: str) -> str:
     if option in _FLAGS:
         return f"{before}{_key(option)} = true{in_plan(rest)}"
     value, after = _value(rest)
-    if value is None:
+    if value is None or (option in _TABLES and "=" not in value):
         return f"{before}{_key(option)}{in_plan(rest)}"
     return f"{before}{_key(option)} = {_toml(option, value)}{in_plan(after)}"
 

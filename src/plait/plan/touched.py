@@ -55,9 +55,9 @@ def _changed(worked: Worked, step: Done, column: str, through: list[str]) -> boo
     name = column if column in through else through[0]
     if isinstance(worked.loaded.plan.step[step.number], Mend):
         return _made_here(step.result.table, name)
-    return step.verb in ("group", "settle") and _made_here(step.result.table, name)
+    return step.verb in ("group", "settle", "widen") and _made_here(step.result.table, name)
 
 
 def _made_here(table: Table, name: str) -> bool:
     """Whether the cells stand in a strand of no source, as made ones do."""
-    return any(not table.strands[strand].origins for strand, _ in table.column(name).parts)
+    return any(not table.strands[strand].has_sources for strand, _ in table.column(name).parts)
