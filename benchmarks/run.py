@@ -136,7 +136,8 @@ def bench_start(options: argparse.Namespace, _: Path) -> None:
 def main() -> None:
     """Parse the command line and run one benchmark."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("bench", choices=["join", "stack", "survey", "start", "long", "keys", "plan"])
+    names = ["join", "stack", "survey", "start", "long", "keys", "plan"]
+    parser.add_argument("bench", choices=names)
     parser.add_argument("--left", type=int, default=10_000_000)
     parser.add_argument("--right", type=int, default=1_000_000)
     parser.add_argument("--rows", type=int, default=10_000_000)

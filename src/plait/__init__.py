@@ -20,6 +20,7 @@ from plait.core.errors import ExpectationError, OutputError, PlaitError, SourceE
 
 if TYPE_CHECKING:
     from plait._api import beside, join, keys, mend, read, settle, stack, survey, write
+    from plait._planned import check, draft, run, trace
     from plait._reshape import group, lengthen, widen
     from plait.core.table import Table
 
@@ -32,15 +33,19 @@ __all__ = [
     "UsageError",
     "__version__",
     "beside",
+    "check",
+    "draft",
     "group",
     "join",
     "keys",
     "lengthen",
     "mend",
     "read",
+    "run",
     "settle",
     "stack",
     "survey",
+    "trace",
     "widen",
     "write",
 ]
@@ -49,6 +54,7 @@ _VERBS = ("beside", "join", "keys", "mend", "read", "settle", "stack", "survey",
 _CALLS = {
     **dict.fromkeys(_VERBS, "plait._api"),
     **dict.fromkeys(("group", "lengthen", "widen"), "plait._reshape"),
+    **dict.fromkeys(("check", "draft", "run", "trace"), "plait._planned"),
 }
 
 

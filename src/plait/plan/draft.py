@@ -150,7 +150,7 @@ def _paths(
 
 
 def _from(folder: Path, path: str) -> str:
-    if Path(path).is_absolute():
+    if Path(path).is_absolute() and not Path(path).is_relative_to(folder.resolve()):
         return path
     return os.path.relpath(path, folder).replace(os.sep, "/")
 
