@@ -12,6 +12,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
+
+settings.register_profile("plait", deadline=None)
+settings.load_profile("plait")
 
 
 @dataclass(frozen=True)

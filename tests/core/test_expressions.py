@@ -206,3 +206,17 @@ def test_the_page_names_every_function():
             names = {"STR_POSITION": "POSITION", "PAD": "LPAD", "CEIL": "CEILING", "POW": "POWER"}
             name = names.get(node.sql_name(), node.sql_name())
             assert name in page, name
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "e <> 0", "e = 'x'", "e > DATE '2031-01-01'", "e + 1 > 2", "d > e", "d - e > 3", "e = d",
+        "e IN (1, 2)", "e BETWEEN 1 AND 2", "UPPER(e) = 'X'", "NOT (e = 1)", "e / 2 > 1", "e",
+        "EXTRACT(YEAR FROM e) = 2031", "e + INTERVAL '3' DAY > d", "d + e > d",
+    ],
+)  # fmt: skip
+def test_a_column_without_any_value_is_null_to_every_operator(text):
+    for rows in (["", ""], []):
+        table = from_columns("t", {"e": rows, "d": ["2031-01-01", ""][: len(rows)]})
+        assert not any(condition(parse(text), table).to_pylist())

@@ -74,5 +74,5 @@ def _show(foreseen: Foreseen, expected: list[Expected], verbose: bool) -> None:
         show_ledger(foreseen.ledger)
     else:
         show_flow(foreseen.ledger)
-    show_expected(expected)
+    show_expected(expected, verbose)
     show_findings(foreseen.findings, verbose, MOST_FINDINGS)

@@ -77,7 +77,7 @@ def _refuse(worked: Worked, expected: Sequence[Expected], options: argparse.Name
         count = len(failing) or len(found)
         word = "expectation" if failing else "finding"
         show_answer([f"nothing is handed over: {counted(count, word)} in the way"])
-        show_expected(expected)
+        show_expected(expected, options.verbose)
         show_findings(worked.findings, options.verbose, MOST_FINDINGS)
     if options.json:
         print(story_json(story_of(worked, expected, {})))
@@ -98,7 +98,7 @@ def _show(worked: Worked, story: Story, verbose: bool) -> None:
         show_ledger(worked.entries)
     else:
         show_flow(worked.entries)
-    show_expected(story.expected)
+    show_expected(story.expected, verbose)
     show_findings(story.account.findings, verbose, MOST_FINDINGS)
 
 

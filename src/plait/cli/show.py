@@ -120,8 +120,8 @@ def bar_of(rows: int, most: int, style: str) -> Text:
     return Text("█" * (eighths // 8) + part, style=style)
 
 
-def show_expected(expected: Sequence[Expected]) -> None:
-    """What was expected, and whether it holds; what fails comes first, with examples."""
+def show_expected(expected: Sequence[Expected], verbose: bool = False) -> None:
+    """What was expected and fails, with examples; what holds as a number, unless verbose."""
     if not expected:
         return
     out = console()
@@ -129,13 +129,16 @@ def show_expected(expected: Sequence[Expected]) -> None:
     grid.add_column(width=7, no_wrap=True)
     grid.add_column(ratio=1, overflow="fold")
     for one in sorted(expected, key=lambda one: one.holds):
+        if one.holds and not verbose:
+            break
         word = Text("holds" if one.holds else "FAILS", style="" if one.holds else _STYLES["error"])
         grid.add_row(word, Text(printable(f"{one.what}; {one.found}")))
         for example in one.examples if not one.holds else ():
             grid.add_row("", Text(_shown(example), style="dim"))
     out.print()
     out.print(f"{sum(one.holds for one in expected)} of {len(expected)} expectations hold")
-    out.print(Padding(grid, (0, 0, 0, 2)))
+    if grid.row_count:
+        out.print(Padding(grid, (0, 0, 0, 2)))
 
 
 def show_decisions(decisions: Sequence[Decision]) -> None:

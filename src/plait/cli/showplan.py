@@ -13,7 +13,7 @@ from plait.core.finding import counted
 from plait.core.ledger import Entry
 from plait.plan.foresee import StepForeseen
 
-MOST_FINDINGS = 8
+MOST_FINDINGS = 5
 _MOST = 30
 
 

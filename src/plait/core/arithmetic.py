@@ -86,6 +86,8 @@ def negative(node: Any, rows: Rows) -> Value:
 
 def _moved(left: Value, right: Value, node: Any, rows: Rows, sign: int) -> Value:
     """A date and so many days more or less; of two dates the days between them."""
+    if family(right) == "nothing":
+        return pa.scalar(None, pa.null())
     if sign < 0 and family(right) in ("date", "datetime"):
         days = pc.days_between(right.cast(pa.date32()), left.cast(pa.date32()))
         return days.cast(pa.int64())
@@ -99,6 +101,8 @@ def _moved(left: Value, right: Value, node: Any, rows: Rows, sign: int) -> Value
 
 def _moved_by_interval(node: Any, rows: Rows, sign: int) -> Value:
     left = spread(worked_out(node.this, rows), rows)
+    if family(left) == "nothing":
+        return left
     interval = node.expression
     unit = str(interval.args.get("unit") or "").upper().removesuffix("S")
     try:

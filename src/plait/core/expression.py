@@ -129,6 +129,8 @@ def condition(expression: Expression, table: Table) -> pa.ChunkedArray:
         When it is of another type; and as ``evaluate``.
     """
     kind = check(expression, table)
+    if pa.types.is_null(kind):
+        return pa.chunked_array([pa.nulls(table.rows, pa.bool_())])
     if not pa.types.is_boolean(kind):
         raise UsageError(
             f"a condition is true or false; this is {kind}: {expression.text}",
@@ -152,7 +154,8 @@ def _typing(expression: Expression, table: Table) -> _Typed:
         column = _column(name, table)
         cells = table.whole(column.name)
         kind = column.kind or kind_of(cells)
-        to = arrow_type(kind, cells)
+        # A column without any value is NULL, which goes together with every type.
+        to = pa.null() if kind == "empty" else arrow_type(kind, cells)
         if is_text(cells.type) and pa.types.is_floating(to):
             to = exact_type(kind, cells)
         found[name] = (column, kind, to)
@@ -183,6 +186,8 @@ class _Batch:
     def column(self, name: str) -> pa.Array:
         """The typed cells of a column."""
         column, kind, to = self.typing[name]
+        if pa.types.is_null(to):
+            return pa.nulls(self.rows)
         return as_kind(self.table.cells(column, self.start, self.stop), kind, to)
 
     def text(self, name: str) -> pa.Array:

@@ -1,0 +1,127 @@
+"""Lineage through many steps: every source row that went into a row, and no other."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from plait.core.contents import contents, partners, rows_by_source, shares
+from plait.core.group import group
+from plait.core.join import join
+from plait.core.lengthen import lengthen
+from plait.core.lineage import places, thread_of, threads
+from plait.core.mend import mend
+from plait.core.settle import settle
+from plait.core.stack import stack
+from plait.core.table import from_columns
+from plait.core.widen import widen
+
+YARD, HIVE = st.sampled_from("ABC"), st.sampled_from("12")
+ROWS = st.lists(st.tuples(YARD, HIVE, st.integers(0, 9).map(str)), max_size=12)
+
+
+def _visits(name, rows):
+    columns = {key: [row[at] for row in rows] for at, key in enumerate(("yard", "hive", "kg"))}
+    return from_columns(name, columns, f"{name}.csv")
+
+
+def _hives():
+    keys = [(yard, hive) for yard in "AB" for hive in "12"]
+    return from_columns(
+        "hives", {"yard": [k[0] for k in keys], "hive": [k[1] for k in keys], "breed": ["x"] * 4}
+    )
+
+
+def _named(table, row):
+    return {(place.source, place.row) for place in places(table, row)}
+
+
+@given(ROWS, ROWS, ROWS)
+def test_rows_are_known_through_stack_join_settle_stack_and_group(may, june, july):
+    """Settled extracts, stacked on to another and grouped: brute force over the keys."""
+    tables = [_visits("may", may), _visits("june", june)]
+    joined = join(stack(tables).table, _hives(), "yard,hive").table
+    kept = mend(joined, where="kg <> 0").table
+    settled = settle(kept, "yard,hive", {"kg": "max"}).table
+    both = stack([settled, _visits("july", july)]).table
+    grouped = group(both, "yard", {"n": "count", "kg": "sum:kg", "most": "largest:kg"}).table
+
+    wanted = defaultdict(set)
+    for name, rows in (("may", may), ("june", june)):
+        for number, (yard, hive, kg) in enumerate(rows, 1):
+            if kg != "0":
+                wanted[yard].add((name, number))
+                if yard in "AB":
+                    wanted[yard].add(("hives", "AB".index(yard) * 2 + int(hive)))
+    for number, (yard, _, _) in enumerate(july, 1):
+        wanted[yard].add(("july", number))
+    found = {yard: _named(grouped, row) for row, yard in enumerate(grouped.to_dict()["yard"])}
+    assert found == {yard: rows for yard, rows in wanted.items() if rows}
+
+
+@given(ROWS)
+def test_a_settled_cell_leads_to_the_row_it_was_chosen_from_and_the_row_to_all(rows):
+    table = _visits("may", rows)
+    settled = settle(table, "yard,hive", {"kg": "max"}).table
+    cells, ways = settled.to_dict(), threads(settled)
+    of_kg = [way for way in ways if way.name in thread_of(settled, "kg", ways)]
+    for row in range(settled.rows):
+        key = cells["yard"][row], cells["hive"][row]
+        mine = [at for at, one in enumerate(rows) if one[:2] == key]
+        assert _named(settled, row) == {("may", at + 1) for at in mine}
+        chosen = [int(at) for way in of_kg for at in way.rows(row, row + 1)[2]]
+        assert {rows[at][2] for at in chosen} == {cells["kg"][row]}
+        assert len(set(chosen)) == 1
+
+
+@given(ROWS)
+def test_wide_and_long_rows_keep_their_sources(rows):
+    table = _visits("may", rows)
+    wide = widen(table, "hive", "kg", "yard", rule="sum").table
+    for row, yard in enumerate(wide.to_dict()["yard"]):
+        mine = {("may", at) for at, one in enumerate(rows, 1) if one[0] == yard}
+        assert _named(wide, row) == mine
+    heads = [name for name in wide.column_names if name != "yard"]
+    if heads:
+        long = lengthen(wide, "hive", "kg", columns=heads).table
+        assert all(_named(long, row) == _named(wide, row // len(heads)) for row in range(long.rows))
+
+
+@given(ROWS, ROWS)
+def test_columns_name_the_source_columns_they_were_made_from(may, june):
+    renamed = mend(_visits("june", june), rename={"kg": "weight"}).table
+    both = stack([_visits("may", may), renamed], same={"kg": "weight"}).table
+    made = mend(both, compute={"both": "yard || kg"}, split=["hive:- into a,b"]).table
+    assert made.came("kg") == (("may", "kg"), ("june", "kg"))
+    assert set(made.came("both")) == {(s, c) for s in ("may", "june") for c in ("yard", "kg")}
+    assert made.came("a") == (("may", "hive"), ("june", "hive"))
+    joined = join(made, _hives(), "yard,hive").table
+    assert joined.came("breed") == (("hives", "breed"),)
+    assert joined.came("kg") == made.came("kg")
+
+
+@given(ROWS, ROWS)
+def test_shares_and_partners_count_rows_by_source(may, june):
+    both = stack([_visits("may", may), _visits("june", june)]).table
+    joined = join(both, _hives(), "yard,hive").table
+    assert shares(joined) == ["may", "june"]
+    assert rows_by_source(joined) == (len(may), len(june))
+    grid = partners(joined)
+    matched = tuple((sum(row[0] in "AB" for row in rows),) for rows in (may, june))
+    assert grid.matched == matched and grid.others == ("hives",)
+    (breed,) = [one for one in contents(joined, {}, shares(joined)) if one.name == "breed"]
+    assert breed.missing_by == tuple(
+        len(rows) - one for rows, (one,) in zip((may, june), matched, strict=True)
+    )
+    assert partners(both) is None
+
+
+def test_rows_that_no_source_has_lead_nowhere():
+    joined = join(_visits("may", [("C", "1", "3")]), _hives(), "yard,hive", "full").table
+    assert [_named(joined, row) for row in range(5)] == [
+        {("may", 1)}, {("hives", 1)}, {("hives", 2)}, {("hives", 3)}, {("hives", 4)}
+    ]  # fmt: skip
+    assert _named(joined.at(np.array([-1])), 0) == set()
