@@ -57,6 +57,9 @@ def test_a_join_that_would_multiply_is_left_to_a_person(plait, put, tmp_path):
     ended = plait("draft", "visits.csv", "hives.csv")
     plan = tomllib.loads(ended.out)
     assert not plan.get("step") and plan["handover"]["result"] == "visits"
+    said = plait("draft", "visits.csv", "hives.csv", "--out", "p.toml", "--json").json
+    assert said["result"] == "visits" and "not many-to-one" in said["to_decide"][0]
+    assert plait("draft", "visits.csv", "--json").status == 2
     assert "not many-to-one" in ended.out and '# path = "hives.csv"' in ended.out
 
 

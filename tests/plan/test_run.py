@@ -210,6 +210,8 @@ def test_check_says_what_would_happen_and_writes_nothing(plait, season, tmp_path
     assert (stack["rows"], join["rows"]) == (7, 7)
     assert {one["name"]: one["kind"] for one in join["columns"]}["kg"] == "decimal"
     assert ended.json["memory"] > 0 and ended.json["seconds"] > 0
+    assert {"command", "version", "sources", "ledger", "findings", "outputs"} <= set(ended.json)
+    assert [one["rows"] for one in ended.json["sources"]] == [4, 3, 4]
 
 
 def test_unknown_columns_of_all_steps_are_told_before_any_work(plait, season):

@@ -5,7 +5,9 @@ from __future__ import annotations
 import argparse
 import json
 from dataclasses import asdict
+from typing import Any
 
+from plait._version import __version__
 from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.core.errors import ExpectationError
@@ -13,7 +15,8 @@ from plait.core.finding import counted, standing
 from plait.plan.expect import expectations
 from plait.plan.foresee import Foreseen, foresee
 from plait.plan.load import load_plan
-from plait.plan.work import work
+from plait.plan.telling import sources_of
+from plait.plan.work import Worked, work
 from plait.report.figures import bytes_shown
 from plait.report.story import Expected
 
@@ -43,8 +46,7 @@ def run(options: argparse.Namespace) -> int:
     if not options.quiet:
         _show(foreseen, expected, options.verbose)
     if options.json:
-        said = {**asdict(foreseen), "expected": [asdict(one) for one in expected]}
-        print(json.dumps(said, indent=2, ensure_ascii=False))
+        print(json.dumps(_said(worked, foreseen, expected), indent=2, ensure_ascii=False))
     failing = [one for one in expected if not one.holds]
     failing_findings = standing(worked.findings, options.fail_on)
     if failing or failing_findings:
@@ -54,6 +56,18 @@ def run(options: argparse.Namespace) -> int:
             else f"{counted(len(failing_findings), 'finding')} that must not stand"
         )
     return 0
+
+
+def _said(worked: Worked, foreseen: Foreseen, expected: list[Expected]) -> dict[str, Any]:
+    """The account as plain dictionaries and lists."""
+    return {
+        "command": "check",
+        "version": __version__,
+        "sources": [asdict(one) for one in sources_of(worked, {})],
+        **asdict(foreseen),
+        "expected": [asdict(one) for one in expected],
+        "outputs": [],
+    }
 
 
 def _show(foreseen: Foreseen, expected: list[Expected], verbose: bool) -> None:

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from dataclasses import asdict
 from pathlib import Path
 
+from plait._version import __version__
 from plait.cli.options import add_columns
 from plait.core.finding import counted
 from plait.plan.trace import MOST_ROWS, Traced, trace
@@ -52,7 +53,8 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     traced = trace(options.handover, options.row, options.where, options.columns, options.most)
     if options.json:
-        print(json.dumps({"command": "trace", **asdict(traced)}, indent=2, ensure_ascii=False))
+        said = {"command": "trace", "version": __version__, **asdict(traced)}
+        print(json.dumps(said, indent=2, ensure_ascii=False))
     elif not options.quiet:
         from plait.cli.show import show_answer
         from plait.cli.showtrace import show_row
