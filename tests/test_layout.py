@@ -25,7 +25,7 @@ OUTSIDE = {
     "core": {"numpy", "pyarrow", "scipy", "rapidfuzz", "sqlglot"},
     "formats": {"numpy", "pyarrow", "python_calamine", "xlsxwriter"},
     "report": {"jinja2", "markupsafe", "matplotlib"},
-    "plan": {"numpy", "pyarrow", "pydantic", "pydantic_core"},
+    "plan": {"numpy", "pyarrow", "pydantic"},
     "cli": {"rich", "argcomplete"},
     "demo": {"xlsxwriter"},
 }

@@ -20,9 +20,10 @@ from plait.core.errors import ExpectationError, OutputError, PlaitError, SourceE
 
 if TYPE_CHECKING:
     from plait._api import beside, join, keys, mend, read, settle, stack, survey, write
-    from plait._planned import check, draft, run, trace
+    from plait._planned import check, draft, run
     from plait._reshape import group, lengthen, widen
     from plait.core.table import Table
+    from plait.plan.trace import trace
 
 __all__ = [
     "ExpectationError",
@@ -54,7 +55,8 @@ _VERBS = ("beside", "join", "keys", "mend", "read", "settle", "stack", "survey",
 _CALLS = {
     **dict.fromkeys(_VERBS, "plait._api"),
     **dict.fromkeys(("group", "lengthen", "widen"), "plait._reshape"),
-    **dict.fromkeys(("check", "draft", "run", "trace"), "plait._planned"),
+    **dict.fromkeys(("check", "draft", "run"), "plait._planned"),
+    "trace": "plait.plan.trace",
 }
 
 

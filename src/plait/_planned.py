@@ -1,4 +1,4 @@
-"""The functions of ``import plait`` for whole jobs: draft, check, run and trace."""
+"""The functions of ``import plait`` for whole jobs: draft, check and run."""
 
 from __future__ import annotations
 
@@ -6,17 +6,11 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from plait.core.errors import ExpectationError
-from plait.core.finding import counted
-from plait.formats.checksum import sums_of
-from plait.plan import intake
+from plait.plan.check import Foreseen
+from plait.plan.check import check as check_plan
 from plait.plan.draft import draft as draft_plan
-from plait.plan.expect import expectations
-from plait.plan.foresee import Foreseen, foresee
-from plait.plan.handover import check_handover, hand_over
 from plait.plan.load import load_plan
-from plait.plan.trace import MOST_ROWS, Traced
-from plait.plan.trace import trace as trace_rows
+from plait.plan.run import run as run_plan
 from plait.plan.work import work
 from plait.plan.written import plan_text
 from plait.report.story import Story
@@ -81,7 +75,7 @@ def check(plan: str | Path, settings: Mapping[str, str] | Iterable[str] = ()) ->
     PlaitError
         With everything that is wrong with the plan.
     """
-    return foresee(work(load_plan(plan, settings), _Quiet()))
+    return check_plan(work(load_plan(plan, settings), _Quiet()))
 
 
 def run(
@@ -126,56 +120,4 @@ def run(
     >>> (folder / "handover" / "hives.csv").read_text()
     'hive,breed\\n007,Buckfast\\n'
     """
-    loaded = load_plan(plan, settings)
-    paths = [one.source.path for one in intake.find(loaded)]
-    check_handover(loaded, replace, paths)
-    sums = sums_of(paths)
-    worked = work(loaded, _Quiet())
-    expected = expectations(worked)
-    failing = [one for one in expected if not one.holds]
-    if failing:
-        raise ExpectationError(
-            f"{counted(len(failing), 'expectation')} not met: {failing[0].what}; "
-            f"{failing[0].found}",
-            f"{loaded.path} line {failing[0].line}",
-            "nothing was handed over",
-        )
-    known = {path: one.result() for path, one in sums.items()}
-    return hand_over(worked, expected, known, _Quiet())
-
-
-def trace(
-    handover: str | Path,
-    rows: Sequence[int] = (),
-    where: str | None = None,
-    columns: Sequence[str] = (),
-    most: int = MOST_ROWS,
-) -> Traced:
-    """Where rows of a handover, and each of their cells, came from.
-
-    Parameters
-    ----------
-    handover : str or Path
-        The folder.
-    rows : sequence of int
-        Of the dataset, from 1; or else
-    where : str
-        an SQL condition over its columns.
-    columns : sequence of str
-        The columns to trace. Without it all.
-    most : int
-        Of the rows on which the condition holds, so many at most.
-
-    Returns
-    -------
-    Traced
-        With ``rows``, and ``changed``: the sources that are not as they were.
-
-    Raises
-    ------
-    SourceError
-        When this is no handover.
-    UsageError
-        For a row or column that is not there.
-    """
-    return trace_rows(handover, rows, where, columns, most)
+    return run_plan(load_plan(plan, settings), _Quiet(), replace)[1]

@@ -12,8 +12,8 @@ from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.core.errors import ExpectationError
 from plait.core.finding import counted, standing
+from plait.plan.check import Foreseen, check
 from plait.plan.expect import expectations
-from plait.plan.foresee import Foreseen, foresee
 from plait.plan.load import load_plan
 from plait.plan.telling import sources_of
 from plait.plan.work import Worked, work
@@ -42,7 +42,7 @@ def run(options: argparse.Namespace) -> int:
         with progress.phase("seeing what is expected"):
             expected = expectations(worked)
         with progress.phase("finding types"):
-            foreseen = foresee(worked)
+            foreseen = check(worked)
     if not options.quiet:
         _show(foreseen, expected, options.verbose)
     if options.json:

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import argparse
 
-from plait.cli.handing import carry_out
+from plait.cli.handing import carry_out_on_one
 from plait.cli.options import (
     add_columns,
     add_ignore,
     add_output,
     add_reading,
     add_typing,
-    given_of,
 )
 from plait.core.group import group
-from plait.formats.sources import one_source
 
 HELP = {
     "description": "Work out figures over the rows of each group: one row a group, or the figures "
@@ -55,14 +53,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    source = one_source(options.sources[0], given_of(options))
-    name = options.out.stem if options.out else None
-    return carry_out(
+    return carry_out_on_one(
         options,
-        [source],
         "group",
         "grouping",
-        lambda tables: group(
-            tables[0], options.by, options.take, options.onto_rows, options.ignore, name
+        lambda table, name: group(
+            table, options.by, options.take, options.onto_rows, options.ignore, name
         ),
     )

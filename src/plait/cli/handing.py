@@ -11,6 +11,7 @@ from pathlib import Path
 from threading import Thread
 from typing import Any
 
+from plait.cli.options import given_of
 from plait.cli.progress import Progress
 from plait.core.errors import ExpectationError, UsageError
 from plait.core.finding import Finding, counted, standing
@@ -108,6 +109,15 @@ def carry_out(
         with progress.phase(doing):
             result = result_of(verb, work(tables))
         return hand_over(with_reading(result, tables), tables, options, delivery, progress)
+
+
+def carry_out_on_one(
+    options: argparse.Namespace, verb: str, doing: str, work: Callable[[Table, str | None], Any]
+) -> int:
+    """The same for a verb that takes one source; the work is given the result's name too."""
+    source = one_source(options.sources[0], given_of(options))
+    name = options.out.stem if options.out else None
+    return carry_out(options, [source], verb, doing, lambda tables: work(tables[0], name))
 
 
 def hand_over(

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import argparse
 
-from plait.cli.handing import carry_out
-from plait.cli.options import add_columns, add_output, add_reading, add_typing, given_of
+from plait.cli.handing import carry_out_on_one
+from plait.cli.options import add_columns, add_output, add_reading, add_typing
 from plait.core.lengthen import lengthen
-from plait.formats.sources import one_source
 
 HELP = {
     "description": "Wide to long: a row for each cell of some columns, their headings beside it.",
@@ -37,15 +36,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    source = one_source(options.sources[0], given_of(options))
-    name = options.out.stem if options.out else None
-    return carry_out(
+    return carry_out_on_one(
         options,
-        [source],
         "lengthen",
         "lengthening",
-        lambda tables: lengthen(
-            tables[0],
+        lambda table, name: lengthen(
+            table,
             options.heads,
             options.cells,
             options.columns,

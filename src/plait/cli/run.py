@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterator, Sequence
-from pathlib import Path
+from collections.abc import Iterator
 
 from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
-from plait.core.errors import ExpectationError
-from plait.core.finding import counted, standing
-from plait.formats.checksum import sums_of
-from plait.plan import intake
-from plait.plan.expect import expectations
-from plait.plan.handover import check_handover, folder_of, hand_over, left_out
+from plait.core.finding import counted
+from plait.plan.handover import folder_of, left_out
 from plait.plan.load import load_plan
+from plait.plan.run import NotMetError
+from plait.plan.run import run as run_plan
 from plait.plan.telling import story_of
-from plait.plan.work import Worked, work
-from plait.report.story import Expected, Story, story_json
+from plait.plan.work import Worked
+from plait.report.story import Story, story_json
 
 HELP = {
     "description": "Carry out a plan: read its sources once, do its steps, see that what it "
@@ -42,16 +39,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     loaded = load_plan(options.plan, options.set)
-    paths = [one.source.path for one in intake.find(loaded)]
-    check_handover(loaded, options.replace, paths)
-    with Progress(not options.quiet) as progress:
-        sums = sums_of(path for path in paths if Path(path).is_file())
-        worked = work(loaded, progress)
-        with progress.phase("seeing what is expected"):
-            expected = expectations(worked)
-        _refuse(worked, expected, options)
-        known = {path: one.result() for path, one in sums.items()}
-        story = hand_over(worked, expected, known, progress)
+    try:
+        with Progress(not options.quiet) as progress:
+            worked, story = run_plan(loaded, progress, options.replace, options.fail_on)
+    except NotMetError as refused:
+        _show_refusal(refused, options)
+        raise
     if not options.quiet:
         _show(worked, story, options.verbose)
     if options.json:
@@ -59,34 +52,18 @@ def run(options: argparse.Namespace) -> int:
     return 0
 
 
-def _refuse(worked: Worked, expected: Sequence[Expected], options: argparse.Namespace) -> None:
-    """End when something that was expected does not hold, and show what.
-
-    Raises
-    ------
-    ExpectationError
-    """
-    failing = [one for one in expected if not one.holds]
-    found = standing(worked.findings, options.fail_on)
-    if not failing and not found:
-        return
+def _show_refusal(refused: NotMetError, options: argparse.Namespace) -> None:
+    """What was expected and does not hold, and what was found."""
     from plait.cli.show import show_answer, show_expected, show_findings
     from plait.cli.showplan import MOST_FINDINGS
 
     if not options.quiet:
-        count = len(failing) or len(found)
-        word = "expectation" if failing else "finding"
-        show_answer([f"nothing is handed over: {counted(count, word)} in the way"])
-        show_expected(expected, options.verbose)
-        show_findings(worked.findings, options.verbose, MOST_FINDINGS)
+        word = "finding" if refused.findings else "expectation"
+        show_answer([f"nothing is handed over: {counted(refused.in_the_way, word)} in the way"])
+        show_expected(refused.expected, options.verbose)
+        show_findings(refused.worked.findings, options.verbose, MOST_FINDINGS)
     if options.json:
-        print(story_json(story_of(worked, expected, {})))
-    if failing:
-        what = f"{counted(len(failing), 'expectation')} of {worked.loaded.path.name} not met"
-    else:
-        codes = ", ".join(dict.fromkeys(one.code for one in found))
-        what = f"{counted(len(found), 'finding')} that must not stand: {codes}"
-    raise ExpectationError(what, remedy="nothing was handed over")
+        print(story_json(story_of(refused.worked, refused.expected, {})))
 
 
 def _show(worked: Worked, story: Story, verbose: bool) -> None:

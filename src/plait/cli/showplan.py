@@ -11,7 +11,7 @@ from rich.text import Text
 from plait.cli.show import console, printable
 from plait.core.finding import counted
 from plait.core.ledger import Entry
-from plait.plan.foresee import StepForeseen
+from plait.plan.check import StepForeseen
 
 MOST_FINDINGS = 5
 _MOST = 30

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import argparse
 
-from plait.cli.handing import carry_out
-from plait.cli.options import add_columns, add_output, add_reading, add_typing, given_of
+from plait.cli.handing import carry_out_on_one
+from plait.cli.options import add_columns, add_output, add_reading, add_typing
 from plait.core.widen import widen
-from plait.formats.sources import one_source
 
 HELP = {
     "description": "Long to wide: a column for each value of one column, a row for each key.",
@@ -41,14 +40,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    source = one_source(options.sources[0], given_of(options))
-    name = options.out.stem if options.out else None
-    return carry_out(
+    return carry_out_on_one(
         options,
-        [source],
         "widen",
         "widening",
-        lambda tables: widen(
-            tables[0], options.heads, options.cells, options.key, options.rule, name
+        lambda table, name: widen(
+            table, options.heads, options.cells, options.key, options.rule, name
         ),
     )

@@ -8,7 +8,6 @@ from types import NoneType, UnionType
 from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 from pydantic.fields import FieldInfo
-from pydantic_core import PydanticUndefined
 
 from plait.plan.model import STEPS, Expect, Handover, Part, Plan, Source
 
@@ -105,7 +104,7 @@ def _key(name: str, field: FieldInfo) -> KeySaid:
 
 def _default(field: FieldInfo) -> str:
     value = field.default
-    if value is PydanticUndefined:
+    if field.is_required():
         return "needed"
     if value is None or value in ({}, [], "") or isinstance(value, Part):
         return ""

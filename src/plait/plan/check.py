@@ -1,4 +1,4 @@
-"""What a plan would do: every step with its columns and rows, and what a run would cost."""
+"""Check: what a plan would do, step by step, and what a run would cost."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ class Foreseen:
     memory: int
 
 
-def foresee(worked: Worked) -> Foreseen:
+def check(worked: Worked) -> Foreseen:
     """What a run of a plan would do, of which everything but the writing was done."""
     seconds = worked.reading + sum(step.seconds for step in worked.steps)
     handover = worked.loaded.plan.handover

@@ -1,0 +1,95 @@
+"""Run: a plan carried out, judged, and handed over."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from plait.core.errors import ExpectationError
+from plait.core.finding import Finding, counted, standing
+from plait.formats.checksum import sums_of
+from plait.plan import intake
+from plait.plan.expect import expectations
+from plait.plan.handover import check_handover, hand_over
+from plait.plan.load import LoadedPlan
+from plait.plan.work import Phases, Worked, work
+from plait.report.story import Expected, Story
+
+
+class NotMetError(ExpectationError):
+    """What a plan expects does not hold; nothing is handed over.
+
+    Parameters
+    ----------
+    worked : Worked
+        What was done.
+    expected : sequence of Expected
+        All that was expected.
+    findings : sequence of Finding
+        Those that must not stand, where they are the reason.
+    """
+
+    def __init__(
+        self, worked: Worked, expected: Sequence[Expected], findings: Sequence[Finding]
+    ) -> None:
+        failing = [one for one in expected if not one.holds]
+        plan = worked.loaded.path
+        if failing:
+            what = f"{counted(len(failing), 'expectation')} of {plan.name} not met"
+        else:
+            codes = ", ".join(dict.fromkeys(one.code for one in findings))
+            what = f"{counted(len(findings), 'finding')} that must not stand: {codes}"
+        super().__init__(what, remedy="nothing was handed over")
+        self.worked, self.expected, self.findings = worked, expected, findings
+        self.in_the_way = len(failing) or len(findings)
+
+
+def judged(worked: Worked, fail_on: Iterable[str] = ()) -> list[Expected]:
+    """What the plan expects, all of which holds.
+
+    Parameters
+    ----------
+    worked : Worked
+    fail_on : iterable of str
+        Codes and severities of findings that must not stand either.
+
+    Raises
+    ------
+    NotMetError
+    """
+    expected = expectations(worked)
+    found = standing(worked.findings, fail_on)
+    if found or not all(one.holds for one in expected):
+        raise NotMetError(worked, expected, found)
+    return expected
+
+
+def run(
+    loaded: LoadedPlan, phases: Phases, replace: bool = False, fail_on: Iterable[str] = ()
+) -> tuple[Worked, Story]:
+    """Carry out a plan and hand over its result.
+
+    Parameters
+    ----------
+    loaded : LoadedPlan
+    phases : Phases
+    replace : bool
+        Put the new handover in the place of an earlier one.
+    fail_on : iterable of str
+        Codes and severities of findings that must not stand.
+
+    Raises
+    ------
+    NotMetError
+        When something that the plan expects does not hold.
+    PlaitError
+        With all that is wrong with the plan, a source or the folder.
+    """
+    paths = [one.source.path for one in intake.find(loaded)]
+    check_handover(loaded, replace, paths)
+    sums = sums_of(path for path in paths if Path(path).is_file())
+    worked = work(loaded, phases)
+    with phases.phase("seeing what is expected"):
+        expected = judged(worked, fail_on)
+    known = {path: one.result() for path, one in sums.items()}
+    return worked, hand_over(worked, expected, known, phases)
