@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 from plait.core.coding import code_column, count, mix, rows_by_code, stable_order
 from plait.core.dictionary import TextDictionary, coded
 from plait.core.duplicates import find_duplicates
-from plait.core.table import from_columns, gather
+from plait.core.strand import gather
+from plait.core.table import from_columns
 from plait.core.wordtable import WordTable
 
 TEXTS = st.lists(

@@ -16,7 +16,8 @@ from plait.core.keyspec import parse_key, spelt
 from plait.core.label import label_text
 from plait.core.loosen import WAYS, loosened
 from plait.core.match import match_keys
-from plait.core.table import Origin, from_columns
+from plait.core.strand import Origin
+from plait.core.table import from_columns
 
 KEYS = st.lists(
     st.sampled_from(

@@ -25,8 +25,9 @@ from plait.core.match import Rows
 from plait.core.parallel import Ahead
 from plait.core.refusal import refuse_size
 from plait.core.result import Result, with_reading
+from plait.core.strand import Origin, Strand
 from plait.core.streamed import KINDS, StreamJoin
-from plait.core.table import Column, Origin, Strand, Table
+from plait.core.table import Column, Table
 from plait.formats.delivery import Delivery
 from plait.formats.endings import DELIMITED
 from plait.formats.outputs import write_table

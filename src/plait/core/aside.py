@@ -12,7 +12,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.names import distinct_name
-from plait.core.table import Column, Strand, Table, source_rows
+from plait.core.strand import Strand, source_rows
+from plait.core.table import Column, Table
 
 
 @dataclass(frozen=True, eq=False)

@@ -12,7 +12,8 @@ import pyarrow as pa
 
 from plait.core.aside import whence
 from plait.core.names import distinct_name
-from plait.core.table import Column, Strand, Table
+from plait.core.strand import Strand
+from plait.core.table import Column, Table
 from plait.core.text import as_text
 
 

@@ -11,7 +11,8 @@ import pyarrow as pa
 from plait.core.figures import present
 from plait.core.parallel import ordered_map
 from plait.core.profile import Profile, profile, tallied
-from plait.core.table import Column, Strand, Table, source_rows
+from plait.core.strand import Strand, source_rows
+from plait.core.table import Column, Table
 
 
 @dataclass(frozen=True)

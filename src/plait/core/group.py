@@ -19,7 +19,8 @@ from plait.core.groups import Groups, Rows, grouped
 from plait.core.keyspec import Pairs, named_values, names
 from plait.core.ledger import Entry, Line, entry
 from plait.core.lineage import pooled
-from plait.core.table import Column, Strand, Table
+from plait.core.strand import Strand
+from plait.core.table import Column, Table
 
 
 @dataclass(frozen=True, eq=False)

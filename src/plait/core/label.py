@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from plait.core.errors import UsageError
 from plait.core.names import nearest
-from plait.core.table import Origin, Pool
+from plait.core.strand import Origin, Pool
 from plait.core.text import repeated
 
 FIELDS = ("file", "stem", "folder", "sheet")

@@ -14,7 +14,8 @@ from plait.core.errors import UsageError
 from plait.core.finding import Finding, counted
 from plait.core.keyspec import check_column, names
 from plait.core.ledger import Entry, Line, entry
-from plait.core.table import Column, Strand, Table, rows_dtype
+from plait.core.strand import Strand, rows_dtype
+from plait.core.table import Column, Table
 from plait.core.text import as_text, is_text
 
 

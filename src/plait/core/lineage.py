@@ -19,7 +19,8 @@ from plait.core.coding import within_each
 from plait.core.finding import Place
 from plait.core.groups import Groups
 from plait.core.names import distinct_name
-from plait.core.table import Index, Origin, Pool, Strand, Table, origin_rows
+from plait.core.strand import Index, Origin, Pool, Strand, origin_rows
+from plait.core.table import Table
 
 Numbers = npt.NDArray[np.int64]
 

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.coding import Coding, Counts, by_code, first_rows, rows_by_code
-from plait.core.table import rows_dtype
+from plait.core.strand import rows_dtype
 from plait.core.wordtable import Codes
 
 Rows = npt.NDArray[Any]

@@ -8,7 +8,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.table import Strand, Table
+from plait.core.strand import Strand
+from plait.core.table import Table
 
 
 def with_origin(table: Table, column: str) -> Table:

@@ -13,7 +13,8 @@ import pyarrow.compute as pc
 from plait.core.errors import UsageError
 from plait.core.finding import Finding, counted
 from plait.core.keyspec import check_column, names
-from plait.core.table import Table, gather
+from plait.core.strand import gather
+from plait.core.table import Table
 from plait.core.text import as_text, is_text
 
 DOWN = "down"

@@ -13,7 +13,8 @@ from plait.core.errors import UsageError
 from plait.core.finding import Finding, counted
 from plait.core.keyspec import check_column, names
 from plait.core.names import distinct_name
-from plait.core.table import Column, Strand, Table, cell_examples
+from plait.core.strand import Strand
+from plait.core.table import Column, Table, cell_examples
 from plait.core.text import as_text, without_empty
 
 _SPEC = re.compile(r'\s*("(?:[^"]|"")+"|[^:]+):(.+?)\s+into\s+(.+)$', re.DOTALL)

@@ -19,7 +19,8 @@ from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.headers import by_position, fold_names, header_findings, same_names
 from plait.core.label import label_column, parse_labels
 from plait.core.ledger import Entry, Line, entry
-from plait.core.table import Column, Index, Strand, Table, rows_dtype
+from plait.core.strand import Index, Strand, rows_dtype
+from plait.core.table import Column, Table
 from plait.core.text import as_text, repeated
 
 WAYS = ("name", "position")

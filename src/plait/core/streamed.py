@@ -27,7 +27,8 @@ from plait.core.kinds import NUMBERS, kind_of, likely_kind, marked_missing, take
 from plait.core.ledger import Entry
 from plait.core.match import ONE_SIDED, Match, Matching
 from plait.core.parallel import InTurn
-from plait.core.table import Column, Origin, Strand, Table, arrow_rows
+from plait.core.strand import Origin, Strand, arrow_rows
+from plait.core.table import Column, Table
 from plait.core.trap import trap_findings
 from plait.core.wordtable import Codes
 

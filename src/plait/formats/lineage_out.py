@@ -13,7 +13,8 @@ import pyarrow.parquet
 
 from plait.core.lineage import Thread, threads
 from plait.core.parallel import ordered_map
-from plait.core.table import Table, rows_dtype
+from plait.core.strand import rows_dtype
+from plait.core.table import Table
 
 ROW_GROUP = 1 << 20
 STATED = b"plait"

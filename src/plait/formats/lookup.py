@@ -10,7 +10,8 @@ from typing import IO
 
 import numpy as np
 
-from plait.core.table import Table, source_rows
+from plait.core.strand import source_rows
+from plait.core.table import Table
 from plait.core.text import as_text
 from plait.formats.delimited import record_blocks
 from plait.formats.endings import DELIMITED

@@ -11,7 +11,8 @@ import pyarrow as pa
 
 from plait.core.aside import SetAside
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, Place, counted
-from plait.core.table import Origin, Table, from_columns
+from plait.core.strand import Origin
+from plait.core.table import Table, from_columns
 
 MOST_NOTES = 10
 _WORDS = re.compile(r"[^\W\d_]\S*\s+\S|^\W*\w+:")
