@@ -149,6 +149,7 @@ class Table:
     def at(self, rows: Index) -> Table:
         """A table of these rows, in this order; -1 gives a row without cells.
 
+        >>> import numpy as np
         >>> table = from_columns("t", {"a": ["x", "y", "z"]})
         >>> table.at(np.array([2, 0])).to_dict()
         {'a': ['z', 'x']}
