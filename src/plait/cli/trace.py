@@ -61,7 +61,7 @@ def run(options: argparse.Namespace) -> int:
 
         show_answer(_answer(traced))
         for row in traced.rows:
-            show_row(row, options.verbose)
+            show_row(row, traced.paths, options.verbose)
     return 0
 
 

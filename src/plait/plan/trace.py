@@ -86,6 +86,8 @@ class Traced:
         How many rows the condition holds on; more than are traced perhaps.
     changed : tuple of str
         Sources that are not as they were, or not there, with what is wrong.
+    paths : mapping of str to str
+        The file of each source that went in.
     """
 
     handover: str
@@ -93,6 +95,7 @@ class Traced:
     rows: tuple[RowTrace, ...]
     found: int
     changed: tuple[str, ...]
+    paths: Mapping[str, str]
 
 
 @dataclass(frozen=True, eq=False)
@@ -172,7 +175,9 @@ def trace(
         _row_trace(kept, row, each, names, looked)
         for row, each in zip(chosen, numbers, strict=True)
     )
-    return Traced(str(handover), kept.stated["result"], traced, found, tuple(changed))
+    about = [kept.stated["sources"][number] for number in wanted]
+    paths = {one["name"]: one["path"] for one in about}
+    return Traced(str(handover), kept.stated["result"], traced, found, tuple(changed), paths)
 
 
 def _kept(folder: Path) -> _Kept:
