@@ -111,3 +111,14 @@ def test_without_another_shared_column_the_nearest_of_all_rows_is_taken():
     price = from_columns("price", {"from": ["2031-04-02", "2031-03-01"], "eur": ["7", "6"]})
     found = join(seen, price, nearest="day=from:before").table.to_dict()
     assert found["eur"] == ["7", "6"]
+
+
+@pytest.mark.parametrize("right", [["2", "5"], ["2031-01-01", ""], ["", ""], []])
+@pytest.mark.parametrize("left", [["", ""], []])
+def test_a_column_without_any_value_is_near_nothing(left, right):
+    one = from_columns("one", {"k": ["a"] * len(left), "v": left})
+    two = from_columns("two", {"k": ["a"] * len(right), "v": right})
+    for first, second in ((one, two), (two, one)):
+        within = "7" if right[:1] == ["2"] else "7d"
+        joined = join(first, second, "k", nearest="v:either", within=within)
+        assert joined.table.rows == first.rows and joined.match.left_matched == 0

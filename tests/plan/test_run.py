@@ -369,3 +369,26 @@ def test_values_from_data_do_not_reach_the_page_as_markup(plait, put, tmp_path):
     assert page.count("<script") == 1 and "http" not in page.replace("http://www.w3.org", "")
     with (tmp_path / "handover" / "dictionary.csv").open(newline="") as file:
         assert [row["column"] for row in csv.DictReader(file)] == ["k", "<b>x</b>"]
+
+
+def test_a_table_joined_to_itself_sets_both_sides_aside_in_files_of_their_own(plait, put, tmp_path):
+    put(a_csv="k,v\n1,x\n,y\n")
+    (tmp_path / "p.toml").write_text(
+        '[source.a]\npath = "a.csv"\n[[step]]\njoin = ["a", "a"]\nkey = "k"\nkind = "inner"\n'
+        'into = "b"\n[handover]\nresult = "b"\n'
+    )
+    ended = plait("run", "p.toml")
+    assert ended.status == 0, ended.err
+    assert len(list((tmp_path / "handover" / "aside").iterdir())) == 2
+
+
+def test_figures_of_columns_that_a_step_has_typed(plait, put, tmp_path):
+    put(a_csv="k,v\n1,2.5\n1,NA\n1,x\n1,3\n")
+    (tmp_path / "p.toml").write_text(
+        '[source.a]\npath = "a.csv"\ntype = { v = "decimal" }\nunfit = "missing"\n[[step]]\n'
+        'group = "a"\nby = "k"\ntake = { sum = "sum:v", middle = "middle:v", share = "share:v" }\n'
+        '[handover]\nresult = "a"\n'
+    )
+    assert plait("run", "p.toml").status == 0
+    (row,) = rows_of(tmp_path / "handover" / "a.csv")
+    assert (float(row["sum"]), float(row["middle"]), float(row["share"])) == (5.5, 2.75, 1.0)

@@ -69,7 +69,9 @@ def crosswalk(table: Table, parts: int) -> Crosswalk:
 def _used(table: Table) -> Table:
     if not table.has(USE):
         return table
-    said = pc.utf8_lower(pa.chunked_array([as_text(c) for c in table.whole(USE).chunks]))
+    said = pc.utf8_lower(
+        pa.chunked_array([as_text(c) for c in table.whole(USE).chunks], pa.string())
+    )
     yes = pc.fill_null(pc.is_in(said, pa.array(_YES, said.type)), False)
     return table.at(np.flatnonzero(yes.to_numpy()))
 

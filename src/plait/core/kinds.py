@@ -220,7 +220,7 @@ def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
 
 def exact_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     """An Arrow type for decimals in which sums and products are exact, if there is one."""
-    if base(kind) != "decimal":
+    if base(kind) != "decimal" or not is_text(column.type):
         return arrow_type(kind, column)
     chunks = column.chunks
     if ":" in kind:

@@ -27,6 +27,7 @@ _UNITS = {
     "d": 86_400_000_000,
     "w": 604_800_000_000,
 }
+_NOTHING = "nothing"
 _DAY = 86_400_000_000
 
 Values = npt.NDArray[Any]
@@ -135,7 +136,8 @@ def code_nearest(
     check_column(spec.left, left)
     check_column(spec.right, right)
     one, two = _measured(left, spec.left, right, spec.right)
-    limit = parse_within(within, one.kind != "number") if within is not None else None
+    kinds = {one.kind, two.kind} - {_NOTHING}
+    limit = None if within is None or not kinds else parse_within(within, "number" not in kinds)
     codes = coding.codes[0], coding.codes[1]
     rows = np.lexsort((two.values, codes[1]))
     rows = rows[(codes[1][rows] >= 0) & two.there[rows]]
@@ -156,7 +158,8 @@ def _measured(
     left: Table, left_name: str, right: Table, right_name: str
 ) -> tuple[_Measure, _Measure]:
     one, two = _measure(left, left_name), _measure(right, right_name)
-    if one.kind != two.kind:
+    # A column without any value is near nothing, whatever the other holds.
+    if one.kind != two.kind and _NOTHING not in (one.kind, two.kind):
         raise UsageError(
             f"{left_name} of {left.name} is a {one.kind}, "
             f"{right_name} of {right.name} a {two.kind}",
@@ -168,7 +171,10 @@ def _measured(
 def _measure(table: Table, name: str) -> _Measure:
     cells = table.whole(name)
     kind = table.column(name).kind or kind_of(cells)
-    made = pa.chunked_array([as_kind(c, kind, arrow_type(kind, cells)) for c in cells.chunks])
+    if kind == "empty":
+        return _Measure(_NOTHING, np.zeros(table.rows, np.int64), np.zeros(table.rows, bool))
+    to = arrow_type(kind, cells)
+    made = pa.chunked_array([as_kind(chunk, kind, to) for chunk in cells.chunks], to)
     there = made.is_valid().to_numpy()
     if pa.types.is_integer(made.type):
         return _Measure("number", made.fill_null(0).to_numpy().astype(np.int64), there)

@@ -16,7 +16,7 @@ from plait.core.conflicts import Conflicts
 from plait.core.errors import UsageError
 from plait.core.finding import Finding
 from plait.core.lineage import thread_of, threads
-from plait.core.names import nearest
+from plait.core.names import distinct_name, nearest
 from plait.core.table import Table, from_columns
 from plait.formats.checksum import sha256, sums_of
 from plait.formats.endings import WRITABLE
@@ -184,12 +184,13 @@ def _output(
 
 def asides(worked: Worked) -> Iterator[tuple[str, SetAside | Conflicts]]:
     """Every list of rows that were set aside, with the file it goes to."""
-    for table in worked.tables:
-        for one in table.aside:
-            yield f"aside/{_file_name(one.name)}.csv", one
-    for step in worked.steps:
-        for two in step.result.aside:
-            yield f"aside/{step.number + 1}-{_file_name(two.name)}.csv", two
+    taken: set[str] = set()
+    read = (("", one) for table in worked.tables for one in table.aside)
+    made = ((f"{step.number + 1}-", one) for step in worked.steps for one in step.result.aside)
+    for number, one in (*read, *made):
+        name = distinct_name(f"{number}{_file_name(one.name)}", taken)
+        taken.add(name)
+        yield f"aside/{name}.csv", one
 
 
 def left_out(worked: Worked) -> int:
