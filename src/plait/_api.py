@@ -25,11 +25,10 @@ from plait.core.survey import Survey
 from plait.core.survey import survey as survey_tables
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
-from plait.formats.dialect import Dialect, checked_delimiter
-from plait.formats.encoding import checked_encoding
 from plait.formats.outputs import check_ending, check_room, write_table
 from plait.formats.reading import read_source
-from plait.formats.sources import Given, find_sources, one_source
+from plait.formats.sources import find_sources, one_source
+from plait.formats.stated import stated
 
 Input = Table | str | Path
 
@@ -92,14 +91,8 @@ def read(
     >>> read(folder / "hives.csv").to_dict()
     {'hive': ['007'], 'breed': ['Buckfast']}
     """
-    dialect = Dialect(
-        encoding and checked_encoding(encoding),
-        delimiter and checked_delimiter(delimiter),
-        quote,
-        escape,
-        header_line,
-    )
-    table = read_source(one_source(str(source), Given(dialect, ragged, footer)))
+    given = stated(encoding, delimiter, quote, escape, header_line, ragged, footer)
+    table = read_source(one_source(str(source), given))
     table = with_missing(table, missing) if missing else table
     table = retyped(table, parse_types(type), unfit)
     return table.named(name) if name else table

@@ -138,28 +138,17 @@ def given_of(options: argparse.Namespace) -> Given:
     UsageError
         For a name or sign that is none.
     """
-    from plait.core.errors import UsageError
-    from plait.formats.delimited import RAGGED
-    from plait.formats.dialect import Dialect, checked_delimiter
-    from plait.formats.encoding import checked_encoding
-    from plait.formats.sources import Given
+    from plait.formats.stated import stated
 
-    for name in ("quote", "escape"):
-        sign = getattr(options, name)
-        if sign is not None and len(sign.encode()) != 1:
-            raise UsageError(f"--{name} is one sign, not {sign!r}")
-    if options.ragged not in RAGGED:
-        raise UsageError(f"--ragged is {' or '.join(RAGGED)}, not {options.ragged!r}")
-    if options.footer < 0 or (options.header_line or 1) < 1:
-        raise UsageError("lines are counted from 1")
-    dialect = Dialect(
-        options.encoding and checked_encoding(options.encoding),
-        options.delimiter and checked_delimiter(options.delimiter),
+    return stated(
+        options.encoding,
+        options.delimiter,
         options.quote,
         options.escape,
         options.header_line,
+        options.ragged,
+        options.footer,
     )
-    return Given(dialect, options.ragged, options.footer)
 
 
 def add_comparing(parser: argparse.ArgumentParser) -> None:

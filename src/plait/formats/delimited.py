@@ -26,7 +26,6 @@ from plait.formats.streams import Pieces, ReadAhead, requoted
 
 _HEAD_BYTES = 1 << 20
 
-RAGGED = ("error", "set-aside")
 Tick = Callable[[int], None]
 
 

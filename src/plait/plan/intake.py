@@ -13,10 +13,9 @@ from plait.core.parallel import ordered_map
 from plait.core.retype import parse_types, retyped, with_missing
 from plait.core.stack import labelled
 from plait.core.table import Table
-from plait.formats.dialect import Dialect, checked_delimiter
-from plait.formats.encoding import checked_encoding
 from plait.formats.reading import read_source
-from plait.formats.sources import Given, Source, find_sources, uniquely_named
+from plait.formats.sources import Source, find_sources, uniquely_named
+from plait.formats.stated import stated
 from plait.plan import model
 from plait.plan.faults import Fault, PlanError
 from plait.plan.load import LoadedPlan
@@ -57,7 +56,9 @@ def find(loaded: LoadedPlan) -> list[Found]:
         except PlaitError as error:
             line = loaded.line("source", name, "path")
             where = f"{error.where}: " if error.where else ""
-            faults.append(Fault(line, f"{where}{error.what}", in_plan(error.remedy or "")))
+            faults.append(
+                Fault(line, f"{where}{error.what.removeprefix('--')}", in_plan(error.remedy or ""))
+            )
             status = max(status, error.status)
     if faults:
         raise PlanError(str(loaded.path), faults, status)
@@ -69,7 +70,15 @@ def _found(loaded: LoadedPlan, name: str, spec: model.Source) -> list[Found]:
     words = [spec.path] if isinstance(spec.path, str) else spec.path
     if not words or not all(words):
         raise UsageError("no path is given", remedy='write path = "FILE"')
-    given = _given(spec)
+    given = stated(
+        spec.encoding,
+        spec.delimiter,
+        spec.quote,
+        spec.escape,
+        spec.header_line,
+        spec.ragged,
+        spec.footer,
+    )
     sources = find_sources([_from_plan(loaded.folder, word) for word in words], given)
     if len(sources) == 1:
         sources = [replace(sources[0], name=name)]
@@ -79,21 +88,6 @@ def _found(loaded: LoadedPlan, name: str, spec: model.Source) -> list[Found]:
 def _from_plan(folder: Path, word: str) -> str:
     """A path as it is found from where the program runs."""
     return word if Path(word).is_absolute() else os.path.normpath(folder / word)
-
-
-def _given(spec: model.Source) -> Given:
-    for key in ("quote", "escape"):
-        sign = getattr(spec, key)
-        if sign is not None and len(sign.encode()) != 1:
-            raise UsageError(f"{key} is one sign, not {sign!r}")
-    dialect = Dialect(
-        spec.encoding and checked_encoding(spec.encoding),
-        spec.delimiter and checked_delimiter(spec.delimiter),
-        spec.quote,
-        spec.escape,
-        spec.header_line,
-    )
-    return Given(dialect, spec.ragged, spec.footer)
 
 
 def read(loaded: LoadedPlan, found: Sequence[Found], tick: Tick = lambda _: None) -> list[Table]:
@@ -125,7 +119,9 @@ def declared(loaded: LoadedPlan, found: Sequence[Found], tables: Sequence[Table]
         except PlaitError as error:
             where = f"{error.where}: " if error.where else ""
             line = loaded.line("source", name, "type" if spec.type else "path")
-            faults.append(Fault(line, f"{where}{error.what}", in_plan(error.remedy or "")))
+            faults.append(
+                Fault(line, f"{where}{error.what.removeprefix('--')}", in_plan(error.remedy or ""))
+            )
             status = max(status, error.status)
             continue
         made |= dict(zip(places, ready, strict=True))

@@ -1,0 +1,64 @@
+"""What is stated of how a source is written, checked before anything is read."""
+
+from __future__ import annotations
+
+from plait.core.errors import UsageError
+from plait.core.names import nearest
+from plait.formats.dialect import Dialect, checked_delimiter
+from plait.formats.encoding import checked_encoding
+from plait.formats.sources import Given
+
+RAGGED = ("error", "set-aside")
+
+
+def stated(
+    encoding: str | None = None,
+    delimiter: str | None = None,
+    quote: str | None = None,
+    escape: str | None = None,
+    header_line: int | None = None,
+    ragged: str = "error",
+    footer: int = 0,
+) -> Given:
+    """How a source is written, as a person says it; what is not said is found out.
+
+    Parameters
+    ----------
+    encoding : str, optional
+    delimiter : str, optional
+        One sign, or ``comma``, ``semicolon``, ``tab``, ``pipe``.
+    quote, escape : str, optional
+        One sign each.
+    header_line : int, optional
+        From 1.
+    ragged : {"error", "set-aside"}
+    footer : int
+        How many rows at the end are set aside.
+
+    Raises
+    ------
+    UsageError
+        For a name or sign that is none.
+
+    Examples
+    --------
+    >>> stated(delimiter="semicolon").dialect.delimiter
+    ';'
+    """
+    for name, sign in (("quote", quote), ("escape", escape)):
+        if sign is not None and len(sign.encode()) != 1:
+            raise UsageError(f"--{name} is one sign, not {sign!r}")
+    if ragged not in RAGGED:
+        raise UsageError(
+            f"--ragged is {' or '.join(RAGGED)}, not {ragged!r}", remedy=nearest(ragged, RAGGED)
+        )
+    if footer < 0 or (header_line is not None and header_line < 1):
+        raise UsageError("lines are counted from 1")
+    dialect = Dialect(
+        encoding and checked_encoding(encoding),
+        delimiter and checked_delimiter(delimiter),
+        quote,
+        escape,
+        header_line,
+    )
+    return Given(dialect, ragged, footer)
