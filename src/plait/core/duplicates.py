@@ -349,5 +349,5 @@ def as_shown(value: object) -> str:
 
 def key_text(table: Table, key: Sequence[str], row: int) -> str:
     """The key of a row, as messages show it: ``yard Y1, hive 7``."""
-    one = table.at(np.array([row]))
-    return ", ".join(f"{name} {as_shown(one.whole(name)[0].as_py())}" for name in key)
+    cells = ((name, table.cells(table.column(name), row, row + 1)[0].as_py()) for name in key)
+    return ", ".join(f"{name} {as_shown(cell)}" for name, cell in cells)
