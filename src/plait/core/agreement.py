@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 
 from plait.core.finding import Finding, counted
-from plait.core.kinds import NUMBERS, kind_of
+from plait.core.kinds import NUMBERS, kind_of, may_be_typed
 from plait.core.misplaced import misplaced
 from plait.core.parallel import ordered_map
 from plait.core.profile import tallied
+from plait.core.strand import one_array
 from plait.core.table import Table, from_columns
 from plait.core.text import is_text
 
@@ -49,15 +52,35 @@ def disagreements(tables: Sequence[Table]) -> Iterator[Finding]:
 
 def _type_findings(tables: Sequence[Table], drawn: Sequence[Table]) -> Iterator[Finding]:
     """Types that differ between the extracts, once all of their cells have been looked at."""
-    glanced = list(ordered_map(lambda one: _kinds(one, one.column_names), drawn))
+    every = dict.fromkeys(name for one in drawn for name in one.column_names)
     suspect = [
         name
-        for name in dict.fromkeys(name for one in glanced for name in one)
-        if differs(one[name] for one in glanced if name in one)
+        for name in every
+        if _may_differ(drawn, name)
+        and differs(kind for one in drawn for kind in _kinds(one, [name]).values())
     ]
     if suspect:
         kinds = list(ordered_map(lambda table: _kinds(table, suspect), tables))
         yield from type_findings(tables, kinds, "the result")
+
+
+def _may_differ(drawn: Sequence[Table], name: str) -> bool:
+    """Whether a column can be of several types, by all its cells at once: it mostly cannot."""
+    having = [one for one in drawn if one.has(name)]
+    cells = [one_array(one.whole(name)) for one in having]
+    if not all(is_text(one.type) for one in cells) or any(t.column(name).kind for t in having):
+        return True
+    texts = [one.cast(pa.string()) for one in cells]
+    together = one_array(pa.chunked_array(texts, pa.string()))
+    if kind_of(pa.chunked_array([together])) != "text":
+        return False  # of one type in all of them, or empty
+    empty = pc.fill_null(pc.equal(together, ""), True).to_numpy(zero_copy_only=False)
+    typed = may_be_typed(pc.fill_null(together, "")) | empty
+    ends = np.cumsum([len(one) for one in cells])
+    return any(
+        typed[end - len(one) : end].all() and not empty[end - len(one) : end].all()
+        for one, end in zip(cells, ends.tolist(), strict=True)
+    )
 
 
 def differs(kinds: Iterable[str]) -> bool:

@@ -45,6 +45,10 @@ _TYPED: dict[str, tuple[Callable[[pa.DataType], bool], ...]] = {
     "time": (pa.types.is_time,),
     "text": (pa.types.is_string, pa.types.is_large_string, pa.types.is_dictionary),
 }
+_MONTHS = "jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec"
+_TYPED_START = (
+    rf"(?i)^([-+.]?[0-9]|true|false|yes$|no$|[ynft]$|{_MONTHS}|[-?#]|n/?a$|null|none|nan)"
+)
 _GLANCE, _PIECES = 200, 40
 _SURE_DIGITS = 15
 _MOST_DIGITS = 38
@@ -65,6 +69,18 @@ def kind_in_words(table: Table, name: str) -> str:
         return kind
     found = (word for word, fits in _TYPED.items() if any(test(cells.type) for test in fits))
     return next(found, str(cells.type))
+
+
+def may_be_typed(texts: pa.Array) -> npt.NDArray[np.bool_]:
+    """Which texts may be a number, a date, a time or a truth, by how they begin.
+
+    >>> may_be_typed(pa.array(["12 kg", "Mar 5", "yard 7"])).tolist()
+    [True, True, False]
+    """
+    begins: npt.NDArray[np.bool_] = pc.match_substring_regex(texts, _TYPED_START).to_numpy(
+        zero_copy_only=False
+    )
+    return begins
 
 
 def takes_markers(kind: str) -> bool:

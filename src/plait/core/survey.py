@@ -9,7 +9,6 @@ from itertools import combinations
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from plait.core.agreement import type_findings
 from plait.core.candidates import Candidates, candidate_keys
@@ -18,7 +17,7 @@ from plait.core.finding import Example, Finding, counted, merged
 from plait.core.forms import base
 from plait.core.headers import header_findings
 from plait.core.keyspec import quoted
-from plait.core.kinds import kind_of
+from plait.core.kinds import kind_of, may_be_typed
 from plait.core.misplaced import misplaced
 from plait.core.parallel import ordered_map
 from plait.core.profile import Profile, Tally, profile, tallied
@@ -29,10 +28,6 @@ from plait.core.text import as_text
 
 SAMPLE_ROWS = 3
 MOST_COMPARED = 3000
-_MONTHS = "jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec"
-_TYPED_START = (
-    rf"(?i)^([-+.]?[0-9]|true|false|yes$|no$|[ynft]$|{_MONTHS}|[-?#]|n/?a$|null|none|nan)"
-)
 
 
 @dataclass(frozen=True, eq=False)
@@ -173,10 +168,7 @@ def _may_be_typed(tally: Tally, whole: str) -> npt.NDArray[np.bool_] | None:
     """Which texts of a text column may be a number, a date or a truth by how they begin."""
     if whole != "text" or tally.declared is not None or not len(tally.texts):
         return None
-    begins: npt.NDArray[np.bool_] = pc.match_substring_regex(tally.texts, _TYPED_START).to_numpy(
-        zero_copy_only=False
-    )
-    return begins
+    return may_be_typed(tally.texts)
 
 
 def _kind(tally: Tally, number: int, whole: str, typed: npt.NDArray[np.bool_] | None) -> str:
