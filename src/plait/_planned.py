@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
+from plait.plan import intake
 from plait.plan.check import Foreseen
 from plait.plan.check import check as check_plan
 from plait.plan.draft import draft as draft_plan
@@ -75,7 +76,8 @@ def check(plan: str | Path, settings: Mapping[str, str] | Iterable[str] = ()) ->
     PlaitError
         With everything that is wrong with the plan.
     """
-    return check_plan(work(load_plan(plan, settings), _Quiet()))
+    loaded = load_plan(plan, settings)
+    return check_plan(work(loaded, intake.find(loaded), _Quiet()))
 
 
 def run(

@@ -12,6 +12,7 @@ from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.core.errors import ExpectationError
 from plait.core.finding import counted, standing
+from plait.plan import intake
 from plait.plan.check import Foreseen, check
 from plait.plan.expect import expectations
 from plait.plan.load import load_plan
@@ -38,7 +39,7 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     loaded = load_plan(options.plan, options.set)
     with Progress(not options.quiet) as progress:
-        worked = work(loaded, progress)
+        worked = work(loaded, intake.find(loaded), progress)
         with progress.phase("seeing what is expected"):
             expected = expectations(worked)
         with progress.phase("finding types"):

@@ -85,14 +85,12 @@ def stored_of(table: Table, column: Column) -> pa.ChunkedArray | None:
 
 def shares(table: Table) -> list[str]:
     """The sources that the first strand of a table has rows of, in order."""
-    first = next((one for one in table.strands if one.has_sources), None)
-    return [one.name for one in first.origins] if first else []
+    return [one.name for first in _sourced(table)[:1] for one in first.origins]
 
 
 def rows_by_source(table: Table) -> tuple[int, ...]:
     """How many rows a table has of each source of its first strand."""
-    first = _sourced(table)[:1]
-    return tuple(_counts(table, first[0]).tolist()) if first else ()
+    return tuple(rows for first in _sourced(table)[:1] for rows in _counts(table, first).tolist())
 
 
 def _sourced(table: Table) -> list[Strand]:
@@ -156,8 +154,8 @@ def partners(table: Table) -> Partners | None:
     first, *others = sourced
     counts = [_counts(table, first, other).tolist() for other in others]
     return Partners(
-        tuple(one.name for one in first.origins),
-        tuple(_counts(table, first).tolist()),
+        tuple(shares(table)),
+        rows_by_source(table),
         tuple(one.name for one in others),
         tuple(zip(*counts, strict=True)),
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from dataclasses import dataclass
 from pathlib import PurePath
 
@@ -37,15 +37,28 @@ def families(tables: Sequence[Table]) -> list[Family]:
     """
     found: list[tuple[set[str], list[int]]] = []
     for number, table in enumerate(tables):
-        headers = {folded(name) or name for name in table.column_names}
+        headers = headers_of(table)
         for known, members in found:
-            alike = len(headers & known) >= _ALIKE * len(headers | known)
-            if alike and _near(table, tables[members[0]]):
+            if mostly_alike(headers, known) and _near(table, tables[members[0]]):
                 members.append(number)
                 break
         else:
             found.append((headers, [number]))
     return [Family(_name([tables[n] for n in members]), tuple(members)) for _, members in found]
+
+
+def headers_of(table: Table) -> set[str]:
+    """The headers of a table without case, spaces and punctuation."""
+    return {folded(name) or name for name in table.column_names}
+
+
+def mostly_alike(one: Set[str], other: Set[str]) -> bool:
+    """Whether two sets of headers share six in ten.
+
+    >>> mostly_alike({"a", "b", "c"}, {"a", "b"}), mostly_alike({"a", "b"}, {"a", "c"})
+    (True, False)
+    """
+    return len(one & other) >= _ALIKE * len(one | other)
 
 
 def _near(table: Table, other: Table) -> bool:

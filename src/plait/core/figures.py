@@ -10,13 +10,13 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.coding import code_keys, mix
+from plait.core.coding import code_keys
 from plait.core.errors import UsageError
 from plait.core.groups import Flags, Groups, Rows
 from plait.core.keyspec import check_column
 from plait.core.kinds import MARKERS, exact_type, kind_of, takes_markers
 from plait.core.names import nearest
-from plait.core.rules import decide
+from plait.core.rules import decide, distinct_in_each
 from plait.core.sums import as_decimals, check_numbers, scaled, summed
 from plait.core.table import Table
 from plait.core.text import as_text
@@ -165,11 +165,7 @@ def _distinct(table: Table, groups: Groups, name: str, there: Flags) -> Rows:
     """Distinct values of each group; numbers of equal value are one."""
     coding = code_keys([table], [[name]])
     cells = np.where(there, coding.codes[0], -1)[groups.rows].astype(np.int32)
-    (pairs,), size = mix([groups.group.astype(np.int32)], groups.size, [cells], coding.size)
-    first = np.full(size + 1, -1, np.int64)
-    first[pairs] = groups.group
-    made: Rows = np.bincount(first[:size], minlength=groups.size)
-    return made
+    return distinct_in_each(groups, cells, coding.size)
 
 
 def _middle(cells: npt.NDArray[Any], there: Flags, places: int | None, groups: Groups) -> pa.Array:

@@ -128,13 +128,18 @@ def _codes(table: Table, name: str) -> tuple[Codes, int]:
     return codes, len(dictionary)
 
 
-def _several(groups: Groups, cells: Codes, size: int) -> Flags:
-    """Groups with more than one distinct cell; -1 is none."""
+def distinct_in_each(groups: Groups, cells: Codes, size: int) -> Rows:
+    """How many distinct cells each group has; -1 is none."""
     (pairs,), both = mix([groups.group.astype(np.int32)], groups.size, [cells], size)
     first = np.full(both + 1, -1, np.int64)
     first[pairs] = groups.group
     times: Rows = np.bincount(first[:both], minlength=groups.size)
-    return times > 1
+    return times
+
+
+def _several(groups: Groups, cells: Codes, size: int) -> Flags:
+    """Groups with more than one distinct cell; -1 is none."""
+    return distinct_in_each(groups, cells, size) > 1
 
 
 def _rank(

@@ -8,13 +8,13 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from plait.core.errors import PlaitError
+from plait.core.family import headers_of, mostly_alike
 from plait.core.finding import Finding, counted
 from plait.core.headers import same_names
 from plait.core.join import join
 from plait.core.keys import keys
 from plait.core.keyspec import Key
 from plait.core.match import Match
-from plait.core.names import folded
 from plait.core.parallel import ordered_map
 from plait.core.relations import Relation
 from plait.core.stack import Stacked, stack
@@ -22,10 +22,10 @@ from plait.core.survey import Survey, Surveyed, survey
 from plait.core.table import Table
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, find_sources, uniquely_named
+from plait.plan.quoting import quoted
 
 LABEL = "extract"
 _LEAST_SHARE = 0.5
-_ALIKE = 0.6
 
 
 @dataclass(frozen=True)
@@ -195,22 +195,18 @@ def _open(one: Surveyed) -> Iterator[str]:
     """Types that somebody has to decide."""
     for name, column in one.profiles.items():
         if column.forms:
-            forms, first = " or ".join(column.forms), _q(column.forms[0])
-            yield f"{name}: {forms}? Nothing proves one. type = {{ {_q(name)} = {first} }}"
+            forms, first = " or ".join(column.forms), quoted(column.forms[0])
+            yield f"{name}: {forms}? Nothing proves one. type = {{ {quoted(name)} = {first} }}"
         if column.nearly:
             form, unfit = column.nearly.form, counted(column.nearly.unfit, "cell")
             shown = ", ".join(map(repr, column.nearly.examples[:2]))
             yield (
                 f"{name} is {form.partition(':')[0]} but for {unfit} ({shown}). "
-                f'type = {{ {_q(name)} = {_q(form)} }}, unfit = "set-aside"'
+                f'type = {{ {quoted(name)} = {quoted(form)} }}, unfit = "set-aside"'
             )
         if column.markers and column.kind == "text":
             shown = ", ".join(marker for marker, _ in column.markers)
-            yield f"{name} has {shown}: do they mean missing? missing = [{_q(shown)}]"
-
-
-def _q(text: str) -> str:
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+            yield f"{name} has {shown}: do they mean missing? missing = [{quoted(shown)}]"
 
 
 def _base(found: Survey, drafted: Mapping[str, DraftedSource]) -> str:
@@ -259,8 +255,7 @@ def _ordered(relations: Sequence[Relation]) -> list[Relation]:
 
 def _alike(one: DraftedSource, other: DraftedSource) -> bool:
     """Whether two sources have mostly the same headings: one is a version of the other."""
-    mine, theirs = (set(map(folded, each.table.column_names)) for each in (one, other))
-    return len(mine & theirs) >= _ALIKE * len(mine | theirs)
+    return mostly_alike(headers_of(one.table), headers_of(other.table))
 
 
 def _spelt(key: Key) -> str:

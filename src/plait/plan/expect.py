@@ -13,7 +13,7 @@ from plait.core.coding import code_keys
 from plait.core.duplicates import key_text
 from plait.core.errors import PlaitError, UsageError
 from plait.core.figures import present
-from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted, standing
+from plait.core.finding import MOST_EXAMPLES, Example, counted, standing
 from plait.core.forms import base
 from plait.core.group import group
 from plait.core.groups import key_groups
@@ -106,11 +106,7 @@ def _size(worked: Worked, side: str) -> int:
         return number
     if side in worked.results:
         return worked.results[side].rows
-    return sum(
-        table.rows
-        for one, table in zip(worked.found, worked.tables, strict=True)
-        if one.group == side
-    )
+    return sum(table.rows for table in worked.sources[side])
 
 
 def _unique(worked: Worked, name: str, key: Any, line: int) -> Iterator[Expected]:
@@ -225,41 +221,19 @@ def _allowed(table: Table, name: str, column: str, values: list[str], line: int)
 def _sum(worked: Worked, column: str, where: Any, line: int) -> Iterator[Expected]:
     sums = {name: _sum_in(worked, name, column) for name in where}
     said = ", ".join(f"{total:,} in {name}" for name, total in sums.items())
-    same = len({Decimal(total) for total in sums.values()}) == 1
+    same = len(set(sums.values())) == 1
     yield Expected(f"the sum of {column} is the same in {', '.join(where)}", same, said, line)
 
 
 def _sum_in(worked: Worked, name: str, column: str) -> Decimal:
     """The exact sum over a result, or over all extracts of a source."""
-    if name in worked.results:
-        tables = [worked.results[name]]
-    else:
-        pairs = zip(worked.found, worked.tables, strict=True)
-        tables = [table for one, table in pairs if one.group == name]
     total = Decimal(0)
-    for table in tables:
+    for table in [worked.results[name]] if name in worked.results else worked.sources[name]:
         check_column(column, table)
         if present(table, column).any():
             (made,) = group(table, (), {"sum": f"sum:{column}"}).table.to_dict()["sum"]
             total += Decimal(str(made))
     return total
-
-
-def failures(expected: Sequence[Expected]) -> list[Finding]:
-    """What fell short, as findings."""
-    return [
-        Finding(
-            "expectation-failed",
-            "error",
-            1,
-            f"expected {one.what}; {one.found}",
-            "",
-            f"line {one.line} of the plan",
-            one.examples,
-        )
-        for one in expected
-        if not one.holds
-    ]
 
 
 _JUDGES: dict[str, Callable[[Worked, Any, Any, int], Iterator[Expected]]] = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
@@ -22,7 +23,7 @@ from plait.formats.checksum import sha256, sums_of
 from plait.formats.endings import WRITABLE
 from plait.formats.folder import check_folder, whole_folder, write_flushed
 from plait.formats.lineage_out import write_lineage
-from plait.formats.outputs import check_room, write_table
+from plait.formats.outputs import check_room, write_csv_to, write_table
 from plait.plan.load import LoadedPlan
 from plait.plan.telling import shown_path, sources_of, story_of
 from plait.plan.touched import touching
@@ -288,14 +289,9 @@ def _dictionary(story: Story) -> Table:
 
 
 def _csv(table: Table) -> str:
-    import csv
-    import io
-
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(table.column_names)
-    writer.writerows(zip(*table.to_dict().values(), strict=True))
-    return out.getvalue()
+    out = io.BytesIO()
+    write_csv_to(table, out)
+    return out.getvalue().decode()
 
 
 def _plan_text(story: Story) -> str:

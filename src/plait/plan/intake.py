@@ -54,16 +54,17 @@ def find(loaded: LoadedPlan) -> list[Found]:
         try:
             found += _found(loaded, name, spec)
         except PlaitError as error:
-            line = loaded.line("source", name, "path")
-            where = f"{error.where}: " if error.where else ""
-            faults.append(
-                Fault(line, f"{where}{error.what.removeprefix('--')}", in_plan(error.remedy or ""))
-            )
+            faults.append(_fault(loaded.line("source", name, "path"), error))
             status = max(status, error.status)
     if faults:
         raise PlanError(str(loaded.path), faults, status)
     sources = uniquely_named([one.source for one in found])
     return [replace(one, source=source) for one, source in zip(found, sources, strict=True)]
+
+
+def _fault(line: int, error: PlaitError) -> Fault:
+    where = f"{error.where}: " if error.where else ""
+    return Fault(line, f"{where}{error.what.removeprefix('--')}", in_plan(error.remedy or ""))
 
 
 def _found(loaded: LoadedPlan, name: str, spec: model.Source) -> list[Found]:
@@ -90,7 +91,7 @@ def _from_plan(folder: Path, word: str) -> str:
     return word if Path(word).is_absolute() else os.path.normpath(folder / word)
 
 
-def read(loaded: LoadedPlan, found: Sequence[Found], tick: Tick = lambda _: None) -> list[Table]:
+def read(found: Sequence[Found], tick: Tick = lambda _: None) -> list[Table]:
     """Read every table once, several at a time.
 
     Raises
@@ -117,11 +118,8 @@ def declared(loaded: LoadedPlan, found: Sequence[Found], tables: Sequence[Table]
         try:
             ready = _declared(spec, [tables[place] for place in places])
         except PlaitError as error:
-            where = f"{error.where}: " if error.where else ""
             line = loaded.line("source", name, "type" if spec.type else "path")
-            faults.append(
-                Fault(line, f"{where}{error.what.removeprefix('--')}", in_plan(error.remedy or ""))
-            )
+            faults.append(_fault(line, error))
             status = max(status, error.status)
             continue
         made |= dict(zip(places, ready, strict=True))

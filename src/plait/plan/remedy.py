@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import re
 import shlex
+
+from plait.plan.quoting import listed, quoted
 
 _OPTION = re.compile(r"--([a-z]+(?:-[a-z]+)*)")
 _TABLES = ("rule", "take", "rename", "fill", "compute", "type", "same", "label")
@@ -61,11 +62,7 @@ def _value(rest: str) -> tuple[str | None, str]:
 def _toml(option: str, value: str) -> str:
     if option in _TABLES and "=" in value:
         name, _, text = value.partition("=")
-        return f"{{ {_quoted(name.strip(chr(34)))} = {_quoted(text)} }}"
+        return f"{{ {quoted(name.strip(chr(34)))} = {quoted(text)} }}"
     if option in _LISTS:
-        return f"[{', '.join(_quoted(part) for part in value.split(','))}]"
-    return value if option in _NUMBERS else _quoted(value)
-
-
-def _quoted(text: str) -> str:
-    return json.dumps(text, ensure_ascii=False)
+        return listed(value.split(","))
+    return value if option in _NUMBERS else quoted(value)

@@ -85,10 +85,11 @@ def run(
     PlaitError
         With all that is wrong with the plan, a source or the folder.
     """
-    paths = [one.source.path for one in intake.find(loaded)]
+    found = intake.find(loaded)
+    paths = [one.source.path for one in found]
     check_handover(loaded, replace, paths)
     sums = sums_of(path for path in paths if Path(path).is_file())
-    worked = work(loaded, phases)
+    worked = work(loaded, found, phases)
     with phases.phase("seeing what is expected"):
         expected = judged(worked, fail_on)
     known = {path: one.result() for path, one in sums.items()}

@@ -9,9 +9,8 @@ from pathlib import Path
 from plait.core.contents import Content, contents, partners, rows_by_source, shares, stored_of
 from plait.core.profile import Profile
 from plait.core.stack import stack
-from plait.core.table import Table
 from plait.plan.work import Worked
-from plait.report.account import Account, Output
+from plait.report.account import Account
 from plait.report.story import Expected, SourceSaid, StepSaid, Story, Unmatched
 
 
@@ -19,9 +18,8 @@ def story_of(
     worked: Worked,
     expected: Sequence[Expected],
     sums: Mapping[str, str],
-    outputs: Sequence[Output] = (),
 ) -> Story:
-    """Everything there is to say about a run.
+    """Everything there is to say about a run, but for what it wrote.
 
     Parameters
     ----------
@@ -29,7 +27,6 @@ def story_of(
     expected : sequence of Expected
     sums : mapping of str to str
         The checksum of each source file.
-    outputs : sequence of Output
     """
     loaded, table = worked.loaded, worked.result
     assert loaded.plan.handover is not None
@@ -46,7 +43,7 @@ def story_of(
             worked.tables,
             worked.entries,
             worked.findings,
-            tuple(outputs),
+            (),
             tuple(match for step in worked.steps for match in step.result.matches),
         ),
         tuple(sources_of(worked, sums)),
@@ -101,11 +98,8 @@ def _steps(worked: Worked) -> list[StepSaid]:
 
 def _shapes(worked: Worked) -> tuple[dict[str, tuple[Content, ...]], dict[int, Profile]]:
     """What the sources of each name hold, and the profiles of their stored columns."""
-    groups: dict[str, list[Table]] = {}
-    for one, table in zip(worked.found, worked.tables, strict=True):
-        groups.setdefault(one.group, []).append(table)
     shapes, known = {}, {}
-    for name, tables in groups.items():
+    for name, tables in worked.sources.items():
         whole = stack(tables, name=name).table if len(tables) > 1 else tables[0]
         found = contents(whole)
         shapes[name] = tuple(found)

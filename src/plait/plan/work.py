@@ -7,6 +7,7 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Protocol
 
 import numpy as np
@@ -90,13 +91,18 @@ class Worked:
     results: Mapping[str, Table]
     reading: float
 
+    @cached_property
+    def sources(self) -> Mapping[str, Sequence[Table]]:
+        """The tables as they were read, under the plan's names for them."""
+        return intake.by_name(self.found, self.tables)
+
     @property
     def entries(self) -> tuple[Entry, ...]:
         """The ledger of all steps."""
         every = reading_entries(self.tables)
         return (*every, *(entry for step in self.steps for entry in step.result.entries))
 
-    @property
+    @cached_property
     def findings(self) -> tuple[Finding, ...]:
         """Those of the plan, of reading and of all steps, with remedies as a plan has them."""
         read = merged(finding for table in self.tables for finding in table.findings)
@@ -111,12 +117,14 @@ class Worked:
         return self.results[self.loaded.plan.handover.result]
 
 
-def work(loaded: LoadedPlan, phases: Phases) -> Worked:
+def work(loaded: LoadedPlan, found: Sequence[Found], phases: Phases) -> Worked:
     """Read the sources of a plan, once each, and carry out its steps.
 
     Parameters
     ----------
     loaded : LoadedPlan
+    found : sequence of Found
+        The sources, as ``intake.find`` finds them.
     phases : Phases
 
     Raises
@@ -128,9 +136,8 @@ def work(loaded: LoadedPlan, phases: Phases) -> Worked:
         For a source that cannot be read.
     """
     begin = time.perf_counter()
-    found = intake.find(loaded)
     with phases.phase("reading", sum(one.source.size for one in found) or None) as tick:
-        read = intake.read(loaded, found, tick)
+        read = intake.read(found, tick)
     with phases.phase("setting types"):
         tables = intake.declared(loaded, found, read)
     reading = time.perf_counter() - begin

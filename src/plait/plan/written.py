@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import re
 import textwrap
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from importlib.resources import files
 
 from plait.plan.draft import LABEL, Draft, DraftedJoin, DraftedSource
+from plait.plan.quoting import listed, quoted
 
 _WIDTH = 96
 
@@ -28,7 +28,7 @@ def _lines(draft: Draft) -> Iterator[str]:
     yield "# A first plan, from what the sources show. It runs as it stands: plait run does it,"
     yield "# plait check says what it would do. What is not decided yet stands in comments."
     yield ""
-    yield f"title = {_quoted(draft.base.name.replace('-', ' ').capitalize())}"
+    yield f"title = {quoted(draft.base.name.replace('-', ' ').capitalize())}"
     for one in (draft.base, *draft.others):
         yield ""
         yield from _source(one, labelled=one is draft.base)
@@ -46,25 +46,25 @@ def _lines(draft: Draft) -> Iterator[str]:
     yield from _expect(draft)
     yield ""
     yield "[handover]"
-    yield f"result = {_quoted(draft.result)}"
+    yield f"result = {quoted(draft.result)}"
     yield 'folder = "handover"'
     yield 'formats = ["csv"]  # also parquet, arrow, json, jsonl, xlsx, sqlite'
 
 
 def _source(one: DraftedSource, labelled: bool = False) -> Iterator[str]:
     yield f"[source.{_key(one.name)}]"
-    paths = _quoted(one.paths[0]) if len(one.paths) == 1 else _list(one.paths)
+    paths = quoted(one.paths[0]) if len(one.paths) == 1 else listed(one.paths)
     yield f"path = {paths}"
     if labelled and one.extracts > 1:
         field = "{sheet}" if one.sheets else "{stem}"
-        yield f"label = {{ {LABEL} = {_quoted(field)} }}  # which extract a row came from"
+        yield f"label = {{ {LABEL} = {quoted(field)} }}  # which extract a row came from"
     for said in one.open:
         yield from _comment(said)
 
 
 def _stack(one: DraftedSource) -> Iterator[str]:
     yield "[[step]]"
-    yield f"stack = {_quoted(one.name)}  # {one.extracts} extracts under one another"
+    yield f"stack = {quoted(one.name)}  # {one.extracts} extracts under one another"
     if one.same:
         yield from _comment("Headings that look like one spelt otherwise:")
         yield f"same = {_table(one.same)}"
@@ -76,14 +76,14 @@ def _join(left: str, made: DraftedJoin, into: bool) -> Iterator[str]:
     for said in made.evidence:
         yield from _comment(said)
     yield "[[step]]"
-    yield f"join = {_list([left, made.right])}"
+    yield f"join = {listed([left, made.right])}"
     if all(here == there for here, there in made.key):
-        yield f"key = {_list([here for here, _ in made.key])}"
+        yield f"key = {listed([here for here, _ in made.key])}"
     else:
         yield f"key = {_table(dict(made.key))}"
     if made.ignore:
-        yield f"ignore = {_list(made.ignore)}"
-    yield f"cardinality = {_quoted('many-to-one')}"
+        yield f"ignore = {listed(made.ignore)}"
+    yield f"cardinality = {quoted('many-to-one')}"
     if into:
         yield 'into = "combined"'
 
@@ -105,9 +105,9 @@ def _expect(draft: Draft) -> Iterator[str]:
     yield "[expect]"
     if draft.joins:
         said = f"combined = {draft.base.name}"
-        yield f"rows = [{_quoted(said)}]  # no join adds or loses a row"
+        yield f"rows = [{quoted(said)}]  # no join adds or loses a row"
     else:
-        yield f"rows = [{_quoted(f'{draft.base.name} >= 1')}]"
+        yield f"rows = [{quoted(f'{draft.base.name} >= 1')}]"
 
 
 def _comment(text: str) -> Iterator[str]:
@@ -116,16 +116,8 @@ def _comment(text: str) -> Iterator[str]:
 
 
 def _key(name: str) -> str:
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _quoted(name)
-
-
-def _quoted(text: str) -> str:
-    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
-
-
-def _list(texts: Iterable[str]) -> str:
-    return f"[{', '.join(_quoted(text) for text in texts)}]"
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else quoted(name)
 
 
 def _table(pairs: Mapping[str, str]) -> str:
-    return f"{{ {', '.join(f'{_key(name)} = {_quoted(text)}' for name, text in pairs.items())} }}"
+    return f"{{ {', '.join(f'{_key(name)} = {quoted(text)}' for name, text in pairs.items())} }}"
