@@ -63,6 +63,13 @@ def test_a_join_that_would_multiply_is_left_to_a_person(plait, put, tmp_path):
     assert "not many-to-one" in ended.out and '# path = "hives.csv"' in ended.out
 
 
+def test_markers_are_offered_as_a_list_that_can_be_pasted(plait, put):
+    put(a_csv="k,note\n1,NA\n2,-\n3,calm\n4,calm\n")
+    assert '# note has NA, -: do they mean missing? missing = ["NA", "-"]' in (
+        plait("draft", "a.csv").out
+    )
+
+
 def test_odd_names_are_quoted_and_paths_are_those_of_the_plan(plait, put, tmp_path):
     put(**{"a__x y_csv": 'K "1",v\n1,2\n', "a__zz_csv": "other,w\n5,6\n"})
     (tmp_path / "p").mkdir()

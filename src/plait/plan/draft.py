@@ -22,7 +22,7 @@ from plait.core.survey import Survey, Surveyed, survey
 from plait.core.table import Table
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, find_sources, uniquely_named
-from plait.plan.quoting import quoted
+from plait.plan.quoting import listed, quoted
 
 LABEL = "extract"
 _LEAST_SHARE = 0.5
@@ -205,8 +205,9 @@ def _open(one: Surveyed) -> Iterator[str]:
                 f'type = {{ {quoted(name)} = {quoted(form)} }}, unfit = "set-aside"'
             )
         if column.markers and column.kind == "text":
-            shown = ", ".join(marker for marker, _ in column.markers)
-            yield f"{name} has {shown}: do they mean missing? missing = [{quoted(shown)}]"
+            markers = [marker for marker, _ in column.markers]
+            shown = ", ".join(markers)
+            yield f"{name} has {shown}: do they mean missing? missing = {listed(markers)}"
 
 
 def _base(found: Survey, drafted: Mapping[str, DraftedSource]) -> str:
