@@ -19,6 +19,8 @@ _MOST = 30
 
 def show_flow(entries: Sequence[Entry]) -> None:
     """The ledger, a line an operation: rows that came in, that were added or left out, rows out."""
+    if not entries:
+        return
     out = console()
     grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     grid.add_column("step", overflow="fold", ratio=1)
