@@ -7,6 +7,7 @@ when their words are, and a lowest byte above eight is free to mark other words.
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -30,10 +31,8 @@ class Cells:
 
     Attributes
     ----------
-    lengths : array of int
-        Bytes of each cell.
-    longest : int
-        The greatest of them.
+    starts : array of int
+        Where each cell begins in the array's buffer.
     data : array of uint8
         The bytes of all cells, one after another.
     """
@@ -46,16 +45,27 @@ class Cells:
             offsets_of: npt.NDArray[Any] = np.zeros(len(array) + 1, dtype)
         else:
             offsets_of = np.frombuffer(offsets, dtype)[array.offset : array.offset + len(array) + 1]
+        self._array, self._offsets = array, offsets_of
         self.starts = offsets_of[:-1]
-        self.lengths = np.diff(offsets_of)
-        self.lengths = _without_missing(array, self.lengths)
         begin, end = (int(offsets_of[0]), int(offsets_of[-1])) if len(array) else (0, 0)
         self.data = np.frombuffer(data, np.uint8)[begin:end] if end else np.empty(0, np.uint8)
         self._begin = begin
-        self.longest = int(self.lengths.max(initial=0))
-        self._shortest = int(self.lengths.min(initial=self.longest))
         self._buffer = _at_least_a_word(data)
         self._loads = _from_every_byte(self._buffer)
+
+    @cached_property
+    def lengths(self) -> npt.NDArray[Any]:
+        """Bytes of each cell."""
+        return _without_missing(self._array, np.diff(self._offsets))
+
+    @cached_property
+    def longest(self) -> int:
+        """The greatest length."""
+        return int(self.lengths.max(initial=0))
+
+    @cached_property
+    def _shortest(self) -> int:
+        return int(self.lengths.min(initial=self.longest))
 
     def words(self, piece: int, rows: npt.NDArray[np.int64] | None = None) -> Words:
         """The word of the ``piece``-th seven bytes of the cells at ``rows`` (of all, if None)."""

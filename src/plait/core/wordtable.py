@@ -3,9 +3,10 @@
 Open addressing with linear probing (Knuth, *The Art of Computer Programming*
 vol. 3, section 6.4, algorithm L), done for a whole batch at a time: all words
 look at their slot together, those that met their own word are done, those that
-met an empty slot settle there, the rest go one slot on. Slots are spread by the
-finalizer of SplitMix64 (Steele, Lea and Flood, OOPSLA 2014), so that no pattern
-in the data makes long runs.
+met an empty slot settle there, the rest go one slot on. A word's slot is the
+upper bits of its product with an odd number (multiplicative hashing, the same
+section), after its upper half was folded on to its lower one: of a product the
+upper bits depend on all lower ones of the word, and not the other way round.
 """
 
 from __future__ import annotations
@@ -19,6 +20,8 @@ Codes = npt.NDArray[np.int32]
 Rows = npt.NDArray[np.int64]
 
 _SMALLEST = 1 << 10
+_FOLD = np.uint64(29)
+_SPREAD = np.uint64(0xBF58476D1CE4E5B9)
 
 
 class WordTable:
@@ -142,10 +145,8 @@ class WordTable:
             slots = (slots[on] + 1) & (len(self._words) - 1)
 
     def _slots(self, words: Words) -> Rows:
-        mixed: Words = words ^ (words >> np.uint64(30))
-        mixed *= np.uint64(0xBF58476D1CE4E5B9)
-        mixed ^= mixed >> np.uint64(27)
-        mixed *= np.uint64(0x94D049BB133111EB)
-        mixed ^= mixed >> np.uint64(31)
-        mixed &= np.uint64(len(self._words) - 1)
+        mixed = words >> _FOLD
+        mixed ^= words
+        mixed *= _SPREAD
+        mixed >>= np.uint64(65 - len(self._words).bit_length())
         return mixed.view(np.int64)

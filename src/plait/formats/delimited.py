@@ -356,6 +356,7 @@ def _parse(block: Block, shape: _Shape) -> _Part:
             ),
             pa.csv.ParseOptions(
                 delimiter=shape.delimiter,
+                quote_char='"' if block.quoted else False,
                 newlines_in_values=block.quoted,
                 ignore_empty_lines=not single,
                 invalid_row_handler=note,

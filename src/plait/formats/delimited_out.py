@@ -5,18 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import IO, Any
+from typing import IO
 
-import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
-import pyarrow.csv
 
 from plait.core.finding import MOST_EXAMPLES, Finding
 from plait.core.parallel import InTurn, ordered_map
 from plait.core.table import Table
-from plait.core.text import as_text, has_clock
 from plait.formats.formulas import formula_finding, formula_rows, guarded
+from plait.formats.rendering import Rendered, quoted, render
 
 Batch = tuple[int, Callable[[], pa.RecordBatch]]
 
@@ -60,7 +57,7 @@ def write_header(names: Sequence[str], file: IO[bytes], delimiter: str) -> None:
     """Write the first line."""
     cells = [pa.array([name], pa.string()) for name in names]
     batch = pa.RecordBatch.from_arrays(cells, names=list(names))
-    _write_all(file, _quoted(batch, delimiter))
+    _write_all(file, Rendered(quoted(batch, delimiter)))
 
 
 def write_batches(
@@ -83,97 +80,53 @@ def write_batches(
         Fewer than there are cores, where other stages work at the same time.
     """
 
-    def rendered(batch: Batch) -> _Rendered:
+    def made(batch: Batch) -> tuple[Rendered, int, _Formulas]:
         start, make = batch
-        return _rendered(make(), start, delimiter, guard)
+        rows = make()
+        formulas = _formulas(rows, start)
+        return _guarded(rows, delimiter, guard, formulas), rows.num_rows, formulas
 
     count, found = 0, []
     writing = InTurn()  # so that nobody waits for the disk
-    for made in ordered_map(rendered, batches, workers=workers):
-        writing.ask(_write_all, file, made.data)
-        tick(made.rows)
-        count += made.formulas
-        found += made.examples if len(found) < MOST_EXAMPLES else []
+    for rendered, rows, formulas in ordered_map(made, batches, workers=workers):
+        writing.ask(_write_all, file, rendered)
+        tick(rows)
+        count += formulas.count
+        found += formulas.examples if len(found) < MOST_EXAMPLES else []
     writing.wait()
     return formula_finding(found, count, guard)
 
 
-def batch_bytes(batch: pa.RecordBatch, delimiter: str, guard: bool) -> Any:
-    """The rows of a batch as they are written."""
-    return _rendered(batch, 0, delimiter, guard).data
+def write_batch(batch: pa.RecordBatch, file: IO[bytes], delimiter: str, guard: bool) -> None:
+    """Write the rows of one batch."""
+    _write_all(file, _guarded(batch, delimiter, guard, _formulas(batch, 0)))
 
 
 @dataclass(frozen=True)
-class _Rendered:
-    """A batch as bytes, its number of rows, and what it has of formula cells."""
+class _Formulas:
+    """The formula cells of a batch: how many, and the row, column and text of some."""
 
-    data: Any
-    rows: int
-    formulas: int
+    count: int
     examples: list[tuple[int, str, str]]
 
 
-def _write_all(file: IO[bytes], data: Any) -> None:
+def _write_all(file: IO[bytes], rendered: Rendered) -> None:
     """An unbuffered file may take less than it was given."""
-    view = memoryview(data)
+    view = memoryview(rendered.data)
     while len(view):
         view = view[file.write(view) :]
+    rendered.release()
 
 
-def _rendered(batch: pa.RecordBatch, start: int, delimiter: str, guard: bool) -> _Rendered:
+def _formulas(batch: pa.RecordBatch, start: int) -> _Formulas:
     count, examples = 0, []
     for name, column in zip(batch.schema.names, batch.columns, strict=True):
         rows = formula_rows(column)
         count += len(rows)
         for row in rows[:MOST_EXAMPLES].tolist():
             examples.append((start + row, name, column[row].as_py()))
-    data = _bytes_of(guarded(batch) if guard and count else batch, delimiter)
-    return _Rendered(data, batch.num_rows, count, examples)
+    return _Formulas(count, examples)
 
 
-def _bytes_of(batch: pa.RecordBatch, delimiter: str) -> Any:
-    """The rows as bytes; by the fast way, which takes no cell that must be quoted, if it can."""
-    if batch.num_columns == 1:
-        return _quoted(batch, delimiter)
-    if any(has_clock(column.type) for column in batch.columns):
-        columns = [as_text(one) if has_clock(one.type) else one for one in batch.columns]
-        batch = pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
-    sink = pa.BufferOutputStream()
-    options = pa.csv.WriteOptions(
-        include_header=False,
-        batch_size=batch.num_rows,
-        delimiter=delimiter,
-        quoting_style="none",
-    )
-    try:
-        pa.csv.write_csv(batch, sink, options)
-    except pa.ArrowInvalid:
-        return _quoted(batch, delimiter)
-    return sink.getvalue()
-
-
-def _quoted(batch: pa.RecordBatch, delimiter: str) -> Any:
-    cells = [_quote(as_text(column), delimiter) for column in batch.columns]
-    if len(cells) == 1:  # an empty line would be read as no row
-        cells[0] = pc.if_else(pc.equal(cells[0], ""), '""', cells[0])
-    cells[-1] = pc.binary_join_element_wise(cells[-1], "\n", "")
-    lines = pc.binary_join_element_wise(*cells, delimiter)
-    return _bytes(lines)
-
-
-def _bytes(lines: pa.Array) -> Any:
-    """All the text of an array, end to end."""
-    _, offsets, data = lines.buffers()
-    wide = pa.types.is_large_string(lines.type)
-    ends = np.frombuffer(offsets, np.int64 if wide else np.int32)
-    start, stop = int(ends[lines.offset]), int(ends[lines.offset + len(lines)])
-    return data.slice(start, stop - start)
-
-
-def _quote(cells: pa.Array, delimiter: str) -> pa.Array:
-    cells = pc.fill_null(cells, "")
-    needed = pc.match_substring_regex(cells, f'["\r\n{delimiter}]')
-    if not pc.any(needed).as_py():
-        return cells
-    doubled = pc.replace_substring(cells, '"', '""')
-    return pc.if_else(needed, pc.binary_join_element_wise('"', doubled, '"', ""), cells)
+def _guarded(batch: pa.RecordBatch, delimiter: str, guard: bool, formulas: _Formulas) -> Rendered:
+    return render(guarded(batch) if guard and formulas.count else batch, delimiter)

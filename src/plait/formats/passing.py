@@ -17,7 +17,7 @@ from plait.core.names import distinct_name
 from plait.core.parallel import half, ordered_map
 from plait.core.streamed import Passed, StreamJoin
 from plait.core.table import Table
-from plait.formats.delimited_out import Batch, batch_bytes, write_batches, write_header
+from plait.formats.delimited_out import Batch, write_batch, write_batches, write_header
 
 _SPOOLED = 16 << 20
 
@@ -52,7 +52,7 @@ class LostRows:
         source = pa.repeat(self._name, len(passed.lost_rows))
         cells = [reason, source, pa.array(passed.lost_rows + 1), *passed.lost]
         batch = pa.RecordBatch.from_arrays(cells, names=self.names)
-        self._spool.write(batch_bytes(batch, ",", self._guard))
+        write_batch(batch, self._spool, ",", self._guard)
 
     def write(self, part: Path) -> None:
         """Write them to a file."""

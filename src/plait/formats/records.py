@@ -7,15 +7,14 @@ before a line break tells that; otherwise the quotes are walked one by one.
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Callable, Iterator
-from contextlib import suppress
 from dataclasses import dataclass
 from typing import IO
 
 import numpy as np
 
 from plait.core.errors import SourceError
+from plait.formats.spare import Spare
 
 BLOCK_BYTES = 4 << 20
 LONGEST_RECORD = 64 << 20
@@ -26,8 +25,7 @@ _BREAKS = (ord("\n"), ord("\r"))
 
 Bytes = bytes | bytearray
 
-# Buffers that were parsed and may be filled again: new memory costs more time than reading does.
-_SPARE: deque[bytearray] = deque(maxlen=8)
+_SPARE = Spare(bytearray, 8)
 
 
 @dataclass(frozen=True)
@@ -55,7 +53,7 @@ class Block:
         buffer = self.data.obj
         self.data.release()
         if isinstance(buffer, bytearray):
-            _SPARE.append(buffer)
+            _SPARE.give(buffer)
 
 
 def line_ends(data: Bytes | memoryview) -> int:
@@ -120,7 +118,7 @@ def blocks(
 def _filled(stream: IO[bytes], rest: Bytes, tick: Callable[[int], None]) -> tuple[Bytes, bool]:
     """The rest with the next stretch of the stream behind it, and whether that was the last."""
     size = BLOCK_BYTES * (len(rest) // BLOCK_BYTES + 1)
-    data = _buffer(size)
+    data = _SPARE.take(size)
     data[: len(rest)] = rest
     view, filled = memoryview(data), len(rest)
     while filled < size:
@@ -132,16 +130,6 @@ def _filled(stream: IO[bytes], rest: Bytes, tick: Callable[[int], None]) -> tupl
             return data, True
         filled += got
     return data, False
-
-
-def _buffer(size: int) -> bytearray:
-    """So many bytes, of any content."""
-    while _SPARE:
-        with suppress(IndexError):  # another thread took it
-            buffer = _SPARE.pop()
-            if len(buffer) == size:
-                return buffer
-    return bytearray(size)
 
 
 _NOT_TEXT = "is it a text file? UTF-16 and binary files must be saved as UTF-8 text first"
