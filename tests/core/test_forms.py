@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import date, datetime, time
 
 import pyarrow as pa
@@ -11,7 +12,7 @@ from hypothesis import strategies as st
 
 from plait.core.dateforms import read_dates
 from plait.core.errors import UsageError
-from plait.core.forms import form_of
+from plait.core.forms import FORMS, fitting, form_of
 from plait.core.kinds import arrow_type, as_kind, kind_of, marked_missing, written_forms
 
 
@@ -97,3 +98,15 @@ def test_markers_are_counted():
 def test_a_mistyped_type_is_told(name, says):
     with pytest.raises(UsageError, match=says.replace("?", r"\?")):
         form_of(name)
+
+
+@pytest.mark.parametrize("form", list(FORMS.values()), ids=lambda form: form.name)
+def test_no_form_is_passed_over_by_its_outline(form):
+    """What the glance leaves out must be what its pattern would have left out."""
+    written = form.name.partition(":")[2]
+    moment = datetime(2031, 4, 5, 13, 7, 9, 250)
+    text = moment.strftime(written.replace("%z", "+0100")) if "%" in written else written
+    for cell in (text, text.upper(), text.replace("Apr", "Apr."), text.replace("PM", "p.m.")):
+        expected = [one.name for one in FORMS.values() if re.match(one.pattern, cell)]
+        assert [one.name for one in fitting(pa.chunked_array([[cell]]))] == expected
+    assert "%" not in written or form in fitting(pa.chunked_array([[text]]))

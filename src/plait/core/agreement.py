@@ -12,8 +12,8 @@ from plait.core.finding import Finding, counted
 from plait.core.kinds import NUMBERS, kind_of, may_be_typed
 from plait.core.misplaced import misplaced
 from plait.core.parallel import ordered_map
+from plait.core.pieces import one_array
 from plait.core.profile import tallied
-from plait.core.strand import one_array
 from plait.core.table import Table, from_columns
 from plait.core.text import is_text
 

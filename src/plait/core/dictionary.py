@@ -14,13 +14,14 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from plait.core.pieces import steps
 from plait.core.text import as_text, is_text
 from plait.core.words import MARK, PIECE, Cells
 from plait.core.wordtable import Codes, WordTable
 
 MISSING, UNKNOWN = -1, -2
 _DEEPER = np.int64(1 << 31)
-_STEP = 1 << 17
+_STEP = 1 << 17  # a size that the processor's caches hold
 _FEW = 8  # rows for each distinct text, from which on coding a column pays
 
 
@@ -51,17 +52,15 @@ class TextDictionary:
 
     def encode_all(self, column: pa.ChunkedArray) -> Codes:
         """Codes of a whole column."""
+        parts = (
+            map(self._coded, column.chunks)
+            if pa.types.is_dictionary(column.type)
+            else map(self._step, steps(column, _STEP))
+        )
         codes, filled = np.empty(len(column), np.int32), 0
-        for chunk in column.chunks:
-            if pa.types.is_dictionary(chunk.type):
-                codes[filled : filled + len(chunk)] = self._coded(chunk)
-                filled += len(chunk)
-                continue
-            chunk = as_text(chunk)
-            for at in range(0, len(chunk), _STEP):  # a size that the processor's caches hold
-                step = self._step(chunk.slice(at, _STEP))
-                codes[filled : filled + len(step)] = step
-                filled += len(step)
+        for part in parts:
+            codes[filled : filled + len(part)] = part
+            filled += len(part)
         return codes
 
     def _coded(self, chunk: pa.DictionaryArray) -> Codes:
@@ -75,6 +74,7 @@ class TextDictionary:
         return codes
 
     def _step(self, array: pa.Array) -> Codes:
+        array = as_text(array)
         cells = Cells(array)
         longer = np.flatnonzero(cells.lengths > PIECE)
         if len(longer) == len(array):

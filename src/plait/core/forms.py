@@ -50,12 +50,15 @@ class Form:
         has no value, as the 31st of February.
     telling : str
         What some cell must hold, or the form is not shown by any.
+    outline : str, optional
+        The outline of every cell of that form, where they all have the same one.
     """
 
     name: str
     pattern: str
     read: Callable[[pa.Array], pa.Array]
     telling: str = ""
+    outline: str | None = None
 
     @property
     def kind(self) -> str:
@@ -92,7 +95,25 @@ def _truth(yes: str, no: str) -> Callable[[pa.Array], pa.Array]:
 
 
 def _dated(kind: str, form: str) -> Form:
-    return Form(f"{kind}:{form}", pattern_of(form), lambda cells: read_dates(cells, form, kind))
+    outline = (
+        None if "%z" in form else _outline(re.sub("%[bBp]", "a", re.sub("%[^bBp]", "0", form)))
+    )
+    return Form(
+        f"{kind}:{form}",
+        pattern_of(form),
+        lambda cells: read_dates(cells, form, kind),
+        outline=outline,
+    )
+
+
+def _outline(text: str) -> str:
+    """The text with ``a`` for letters and ``0`` for digits, without full stops behind letters.
+
+    >>> _outline("5. Apr. 2031"), _outline("5.4.2031, 10:30 a.m.")
+    ('0. a 0', '0.0.0, 0:0 a')
+    """
+    text = re.sub(r"(?<=[A-Za-z])\.", "", text)
+    return re.sub("[0-9]+", "0", re.sub("[A-Za-z]+", "a", text))
 
 
 def _all_forms() -> dict[str, Form]:
@@ -154,7 +175,12 @@ def fitting(glance: pa.ChunkedArray) -> list[Form]:
     ['date:%d/%m/%Y', 'date:%m/%d/%Y']
     """
     first = glance[0].as_py()
-    likely = [form for form in FORMS.values() if re.match(form.pattern, first)]
+    outline = _outline(first)  # to compile every pattern takes longer than most commands
+    likely = [
+        form
+        for form in FORMS.values()
+        if form.outline in (None, outline) and re.match(form.pattern, first)
+    ]
     return [form for form in likely if _all_match(glance, form.pattern)]
 
 

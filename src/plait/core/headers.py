@@ -139,9 +139,11 @@ def _variants(
     every: Sequence[str], lacking: Mapping[str, Sequence[Table]]
 ) -> Iterator[tuple[str, str]]:
     """Pairs of like headers of which no table has both: the commoner one, the rarer one."""
+    partial = [name for name in every if lacking[name]]
+    if len(partial) < 2:
+        return
     from rapidfuzz import fuzz
 
-    partial = [name for name in every if lacking[name]]
     without = {name: {id(table) for table in lacking[name]} for name in partial}
     forms = {name: folded(name) for name in partial}
     total = set().union(*without.values())

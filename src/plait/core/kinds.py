@@ -21,6 +21,7 @@ import pyarrow.compute as pc
 
 from plait.core.forms import FORMS, Form, base, fitting, form_of, read_form, settled
 from plait.core.parallel import ordered_map
+from plait.core.pieces import one_array
 from plait.core.text import as_text, is_text, without_empty
 from plait.core.words import Cells
 
@@ -194,10 +195,10 @@ def _glance(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """A few cells of some pieces that are neither empty nor a marker for missing."""
     step = max(1, column.num_chunks // _PIECES)
     heads = [chunk.slice(0, _GLANCE) for chunk in column.chunks[::step]]
-    glance = pa.chunked_array([_telling(head) for head in heads], column.type)
+    glance = _telling(one_array(pa.chunked_array(heads, column.type)))
     if not len(glance):
         glance = next(filter(len, map(_telling, column.chunks)), glance)
-    return glance if isinstance(glance, pa.ChunkedArray) else pa.chunked_array([glance])
+    return pa.chunked_array([glance])
 
 
 def _telling(array: pa.Array) -> pa.Array:

@@ -114,7 +114,7 @@ def tallied(columns: Sequence[pa.ChunkedArray | None], declared: str | None = No
     (['a', 'b'], [2, 1], (1,))
     """
     dictionary = TextDictionary()
-    coded = [None if one is None else dictionary.encode_all(_texts(one)) for one in columns]
+    coded = _coded(dictionary, [None if one is None else _texts(one) for one in columns])
     size = len(dictionary)
     counts = tuple(
         np.zeros(size, np.int64) if codes is None else count(codes, size) for codes in coded
@@ -124,6 +124,20 @@ def tallied(columns: Sequence[pa.ChunkedArray | None], declared: str | None = No
         for codes, times in zip(coded, counts, strict=True)
     )
     return Tally(dictionary.texts(), counts, missing, tuple(coded), declared)
+
+
+def _coded(
+    dictionary: TextDictionary, columns: Sequence[pa.ChunkedArray | None]
+) -> list[Codes | None]:
+    """The codes of each column; many short columns are coded as one."""
+    there = [one for one in columns if one is not None]
+    if len({one.type for one in there}) != 1:
+        return [None if one is None else dictionary.encode_all(one) for one in columns]
+    chunks = [chunk for one in there for chunk in one.chunks]
+    codes = dictionary.encode_all(pa.chunked_array(chunks, there[0].type))
+    ends = np.cumsum([len(one) for one in there])
+    parts = iter(np.split(codes, ends[:-1]))
+    return [None if one is None else next(parts) for one in columns]
 
 
 def _texts(column: pa.ChunkedArray) -> pa.ChunkedArray:

@@ -19,6 +19,7 @@ import pyarrow as pa
 from plait.core.dictionary import coded
 from plait.core.finding import Place
 from plait.core.parallel import ordered_map
+from plait.core.pieces import one_array
 
 if TYPE_CHECKING:
     from plait.core.table import Table
@@ -155,15 +156,6 @@ class Shown:
     def _rows(self) -> pa.Array:
         assert self.index is not None
         return arrow_rows(self.index)
-
-
-def one_array(column: pa.ChunkedArray) -> pa.Array:
-    """A column in one piece, without a copy where it is in one piece already."""
-    if column.num_chunks == 1:
-        return column.chunk(0)
-    if column.nbytes >= 2**31 and column.type == pa.string():
-        column = column.cast(pa.large_string())
-    return column.combine_chunks()
 
 
 def gather(column: pa.ChunkedArray, index: Index) -> pa.Array:

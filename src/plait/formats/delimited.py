@@ -14,7 +14,7 @@ import pyarrow.csv
 from plait.core.errors import SourceError
 from plait.core.finding import Finding
 from plait.core.parallel import half, ordered_map
-from plait.core.strand import one_array
+from plait.core.pieces import one_array
 from plait.core.table import Table, from_columns
 from plait.formats.dialect import Dialect, find_dialect
 from plait.formats.encoding import UTF8, byte_order_mark, recoded
