@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import os
 import signal
 import sys
@@ -107,7 +108,10 @@ def main(words: Sequence[str]) -> int:
 
 def _dispatch(words: list[str]) -> int:
     if words and words[0] in COMMANDS:
+        gc.disable()  # what is loaded stays: to look for garbage in it takes time for nothing
         module = import_module(f"plait.cli.{words[0]}")
+        gc.freeze()
+        gc.enable()
         parser = Parser(prog=f"plait {words[0]}", **module.HELP)
         module.add_arguments(parser)
         status: int = module.run(parser.parse_whole(words[1:]))

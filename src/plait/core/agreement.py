@@ -36,7 +36,7 @@ def disagreements(tables: Sequence[Table]) -> Iterator[Finding]:
         return
     columns = sum(len(table.columns) for table in tables)
     rows = max(_FEWEST, min(_SAMPLE, _CELLS // columns))
-    drawn = list(ordered_map(lambda table: _drawn(table, rows), tables))
+    drawn = [_drawn(table, rows) for table in tables]
     yield from _type_findings(tables, drawn)
     if columns > _MOST_COMPARED:
         return

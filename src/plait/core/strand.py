@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plait.core.dictionary import coded
 from plait.core.finding import Place
@@ -149,7 +150,7 @@ class Shown:
         if self.index is None:
             return one_array(column.slice(self.start, self.stop - self.start))
         if column.num_chunks == 1:
-            return column.chunk(0).take(self._rows)
+            return pc.take(column.chunk(0), self._rows, boundscheck=False)
         return gather(column, self.index)
 
     @cached_property
@@ -174,7 +175,8 @@ def gather(column: pa.ChunkedArray, index: Index) -> pa.Array:
         return pa.nulls(len(index), column.type)
     lowest = int(there.min())
     near = _stretch(column, lowest, int(there.max()))
-    return near.take(arrow_rows(np.where(index < 0, -1, index - lowest)))
+    rows = arrow_rows(np.where(index < 0, -1, index - lowest))
+    return pc.take(near, rows, boundscheck=False)
 
 
 def arrow_rows(index: Index) -> pa.Array:
