@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import tomllib
 
+import xlsxwriter
+
 from conftest import rows_of
 from plait.demo.data import write_demo_data
 
@@ -77,3 +79,39 @@ def test_odd_names_are_quoted_and_paths_are_those_of_the_plan(plait, put, tmp_pa
     assert plait("run", "p/plan.toml").status == 0
     plan = tomllib.loads((tmp_path / "p" / "plan.toml").read_text())
     assert next(iter(plan["source"].values()))["path"].startswith("../a/")
+
+
+def test_what_a_source_is_warned_of_stands_beside_it_as_the_plan_has_it(plait, put, tmp_path):
+    rows = "ELM,1,12\nELM,2,13\nASH,1,9\n"
+    put(
+        total_csv="yard,hive,kg\n" + rows + "Total,,34\n",
+        m__may_csv="yard,hive,seen\nELM,1,a\nELM,2,b\nASH,1,c\nTotal,,\n",
+        m__june_csv="yard,hive,seen\nELM,1,d\nELM,2,e\nASH,1,f\n",
+    )
+    text = " ".join(plait("draft", "total.csv", "m").out.replace("\n# ", " ").split())
+    said = "the last row looks like a total of the others; "
+    assert f"total.csv: {said}to set it aside: footer = 1" in text
+    assert f"m/may.csv: {said}as a source of its own: to set it aside: footer = 1" in text
+    plan = '[source.total]\npath = "total.csv"\nfooter = 1\n[handover]\nresult = "total"\n'
+    (tmp_path / "p.toml").write_text(plan)
+    assert plait("run", "p.toml").status == 0
+    assert len(rows_of(tmp_path / "handover" / "total.csv")) == 3
+
+
+def test_a_header_that_is_a_line_further_down_is_named(plait, put, tmp_path):
+    put(a_csv="Report,May 2031,\nyard,hive,kg\nELM,1,12\nELM,2,13\n")
+    book = xlsxwriter.Workbook(str(tmp_path / "a.xlsx"))
+    sheet = book.add_worksheet("May")
+    for number, row in enumerate(
+        (["Report", "May 2031", None], ["yard", "hive", "kg"], ["A", 1, 2])
+    ):
+        sheet.write_row(number + 2, 0, row)
+    book.close()
+    for source, line in (("a.csv", "2"), ("a.xlsx", "4")):
+        remedy = plait("stack", source, "--json", "--out", "o.csv", "--replace").finding(
+            "header-empty"
+        )["remedy"]
+        assert remedy == f"if the next line has the names: --header-line {line}"
+        ended = plait("stack", source, "--header-line", line, "--out", "o.csv", "--replace")
+        assert ended.status == 0
+        assert list(rows_of(tmp_path / "o.csv")[0]) == ["yard", "hive", "kg"]

@@ -222,7 +222,7 @@ def _headed(
     header = read_header(head, dialect.delimiter, path, dialect.header_line)
     if header.size == len(head) == _HEAD_BYTES:
         raise SourceError("the header is longer than a mebibyte", path, "is it a table of text?")
-    names, findings = usable_names(header.names, path)
+    names, findings = usable_names(header.names, path, header.lines + 1)
     return text, head[header.size :], header, names, tuple(findings), dialect
 
 

@@ -112,8 +112,13 @@ def title_finding(above: Sequence[str], where: str) -> list[Finding]:
     ]
 
 
-def usable_names(names: Sequence[str], where: str) -> tuple[list[str], list[Finding]]:
+def usable_names(
+    names: Sequence[str], where: str, following: int | None = None
+) -> tuple[list[str], list[Finding]]:
     """Names without padding, none empty and none twice, and findings about those changed.
+
+    ``following`` is the number of the line behind the header: where some names are
+    empty, that may be the header after all.
 
     >>> usable_names(["hive", " kg", "", "kg"], "may.csv")[0]
     ['hive', 'kg', 'column 3', 'kg (2)']
@@ -137,7 +142,9 @@ def usable_names(names: Sequence[str], where: str) -> tuple[list[str], list[Find
             "note" if kind == "padded" else "warning",
             len(examples),
             f"{counted(len(examples), 'header')} {kind}",
-            "name the columns in the source",
+            f"if the next line has the names: --header-line {following}"
+            if kind == "empty" and following
+            else "name the columns in the source",
             where,
             tuple(examples[:MOST_EXAMPLES]),
         )

@@ -101,7 +101,8 @@ def read_sheet(
     above = [" ".join(filter(None, map(as_cell, row))) for row in filled[:place]]
     header, body = filled[place], filled[place + 1 :]
     wrong = error_cells(path, sheet)
-    table = _table([as_cell(cell) or "" for cell in header], body, name, where)
+    following = start[0] + 2 + next(n for n, row in enumerate(rows) if row is header)
+    table = _table([as_cell(cell) or "" for cell in header], body, name, where, following)
     findings = (
         *title_finding(above, where),
         *_hidden_finding(path, sheet, where),
@@ -141,12 +142,14 @@ def _header_row(
     return next(n for n, row in enumerate(filled) if row is rows[given - 1 - above])
 
 
-def _table(header: Sequence[str], body: Sequence[Sequence[Any]], name: str, where: str) -> Table:
+def _table(
+    header: Sequence[str], body: Sequence[Sequence[Any]], name: str, where: str, following: int
+) -> Table:
     columns = list(zip(*body, strict=False)) if body else [()] * len(header)
     kept = [
         n for n, cells in enumerate(columns) if header[n].strip() or any(c != "" for c in cells)
     ]
-    names, findings = usable_names([header[n] for n in kept], where)
+    names, findings = usable_names([header[n] for n in kept], where, following)
     stored: dict[str, pa.Array] = {}
     for column, number in zip(names, kept, strict=True):
         stored[column] = column_of(columns[number])

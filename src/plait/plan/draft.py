@@ -23,9 +23,11 @@ from plait.core.table import Table
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, find_sources, uniquely_named
 from plait.plan.quoting import listed, quoted
+from plait.plan.remedy import in_plan
 
 LABEL = "extract"
 _LEAST_SHARE = 0.5
+_DECIDED = ("header-variant",)  # the draft does it, as ``same``
 
 
 @dataclass(frozen=True)
@@ -165,7 +167,14 @@ def _drafted(
     table = stacked.table if len(tables) > 1 else tables[0]
     sheets = len({source.path for source in members}) == 1 and len(members) > 1
     return DraftedSource(
-        name, paths, len(tables), sheets, same, repeats, tuple(_open(one)), table.named(name)
+        name,
+        paths,
+        len(tables),
+        sheets,
+        same,
+        repeats,
+        (*_open(one), *_warned(one, findings)),
+        table.named(name),
     )
 
 
@@ -208,6 +217,22 @@ def _open(one: Surveyed) -> Iterator[str]:
             markers = [marker for marker, _ in column.markers]
             shown = ", ".join(markers)
             yield f"{name} has {shown}: do they mean missing? missing = {listed(markers)}"
+
+
+def _warned(one: Surveyed, findings: Sequence[Finding]) -> Iterator[str]:
+    """What reading the extracts and the survey warn of, and what a plan can do about it."""
+    names = {one.family.name, *(table.name for table in one.tables)}
+    told = [finding for table in one.tables for finding in table.findings]
+    told += [finding for finding in findings if finding.where.partition(",")[0] in names]
+    places: dict[tuple[str, str], list[str]] = {}
+    for finding in told:
+        if finding.severity != "note" and finding.code not in _DECIDED:
+            places.setdefault((finding.message, in_plan(finding.remedy)), []).append(finding.where)
+    for (message, remedy), where in places.items():
+        here = where[0] if len(where) == 1 else counted(len(where), "extract")
+        if remedy and len(where) < len(one.tables):  # a key of the source would do it to all
+            remedy = f"as a source of its own: {remedy}"
+        yield f"{here}: {message}; {remedy}" if remedy else f"{here}: {message}"
 
 
 def _base(found: Survey, drafted: Mapping[str, DraftedSource]) -> str:
@@ -290,7 +315,7 @@ def _matched(match: Match, right: str) -> str:
     lost = match.left_unmatched + match.left_missing_key
     return (
         f"{match.left_matched:,} of {match.left_rows:,} rows match, {match.cardinality}; "
-        f"{lost:,} have no partner in {right}."
+        f"{lost:,} {'has' if lost == 1 else 'have'} no partner in {right}."
     )
 
 
