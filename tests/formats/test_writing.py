@@ -5,6 +5,9 @@ from __future__ import annotations
 import csv
 import io
 
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv
 import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
@@ -14,6 +17,7 @@ from plait.core.table import from_columns
 from plait.formats.delimited import read_delimited
 from plait.formats.delimited_out import write_delimited
 from plait.formats.delivery import Delivery
+from plait.formats.rendering import render
 
 CELL = st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), max_size=8)
 
@@ -74,3 +78,23 @@ def test_a_source_is_never_a_target_under_any_name(tmp_path):
         with pytest.raises(OutputError, match="never written to"):
             delivery.check(tmp_path / name)
     assert delivery.check(tmp_path / "other.csv")
+
+
+@pytest.mark.parametrize("day", [2**31 - 1, -(2**31)])
+def test_values_of_more_signs_than_room_was_made_for_are_written_whole(day):
+    cells = pa.array(np.full(200_000, day, np.int32)).view(pa.date32())
+    rows = pa.RecordBatch.from_arrays([cells, cells], names=["seen", "left"])
+    written = bytes(render(rows, ",").data)
+    sink = pa.BufferOutputStream()
+    pa.csv.write_csv(rows, sink, pa.csv.WriteOptions(include_header=False, quoting_style="none"))
+    assert written == sink.getvalue().to_pybytes()
+
+
+def test_memory_used_again_holds_nothing_of_the_rows_before():
+    long, short = (
+        pa.RecordBatch.from_pydict({"a": [sign * n], "b": ["1"]})
+        for sign, n in (("x", 900), ("y", 2))
+    )
+    first = render(long, ",")
+    first.release()
+    assert bytes(render(short, ",").data) == b"yy,1\n"

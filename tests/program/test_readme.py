@@ -20,19 +20,13 @@ def commands() -> list[list[str]]:
     return [shlex.split(line) for line in blocks.splitlines() if line.startswith("plait ")]
 
 
-def test_every_command_of_the_readme_runs_in_its_order(plait, tmp_path):
+def test_the_commands_and_the_python_of_the_readme_run_in_their_order(plait, tmp_path):
     write_demo_data(tmp_path)
     every = commands()
     assert len(every) > 10
     for words in every:
         ended = plait(*words[1:])
         assert ended.status == 0, (words, ended.err)
-
-
-def test_the_python_of_the_readme_runs(plait, tmp_path):
-    write_demo_data(tmp_path)
-    for words in commands():
-        plait(*words[1:])
     (code,) = re.findall(r"```python\n(.*?)```", README.read_text(encoding="utf-8"), re.DOTALL)
     done = subprocess.run(
         [sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False

@@ -29,13 +29,15 @@ def steps(column: pa.ChunkedArray, rows: int) -> Iterator[pa.Array]:
     [2, 4000, 1000]
     """
     short: list[pa.Array] = []
+    held = 0
     for chunk in column.chunks:
         is_short = len(chunk) < _SHORT_ROWS and chunk.nbytes < _SHORT_BYTES
-        if short and not (is_short and sum(map(len, short)) + len(chunk) <= rows):
+        if short and not (is_short and held + len(chunk) <= rows):
             yield one_array(pa.chunked_array(short))
-            short = []
+            short, held = [], 0
         if is_short:
             short.append(chunk)
+            held += len(chunk)
         else:
             yield from (chunk.slice(at, rows) for at in range(0, len(chunk), rows))
     if short:

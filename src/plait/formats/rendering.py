@@ -17,7 +17,7 @@ from plait.formats.spare import Spare
 
 _ROWS_AT_ONCE = 1 << 12  # rendered in the processor's own memory
 _LEAST_ROOM, _MOST_ROOM = 1 << 20, 1 << 27
-_WIDTHS = (  # characters of a value at most
+_WIDTHS = (  # characters that hardly a value has more of
     (pa.types.is_integer, 20),
     (pa.types.is_floating, 24),
     (pa.types.is_date, 12),
@@ -60,7 +60,7 @@ def render(batch: pa.RecordBatch, delimiter: str) -> Rendered:
 
 
 def _unquoted(batch: pa.RecordBatch, delimiter: str) -> Rendered:
-    """The rows, in memory used before where it is known how much they need.
+    """The rows, in memory used before where it can be told how much they need.
 
     Raises
     ------
@@ -71,22 +71,24 @@ def _unquoted(batch: pa.RecordBatch, delimiter: str) -> Rendered:
         include_header=False, batch_size=_ROWS_AT_ONCE, delimiter=delimiter, quoting_style="none"
     )
     room = sum(_room(column) for column in batch.columns)
-    if not 0 < room <= _MOST_ROOM:
-        sink = pa.BufferOutputStream()
-        pa.csv.write_csv(batch, sink, options)
-        return Rendered(sink.getvalue())
-    buffer = _SPARE.take(max(_LEAST_ROOM, 1 << room.bit_length()))
-    writer = pa.FixedSizeBufferWriter(pa.py_buffer(buffer))
-    try:
-        pa.csv.write_csv(batch, writer, options)
-    except pa.ArrowInvalid:
-        _SPARE.give(buffer)
-        raise
-    return Rendered(memoryview(buffer)[: writer.tell()], buffer)
+    if 0 < room <= _MOST_ROOM:
+        buffer = _SPARE.take(max(_LEAST_ROOM, 1 << room.bit_length()))
+        writer = pa.FixedSizeBufferWriter(pa.py_buffer(buffer))
+        try:
+            pa.csv.write_csv(batch, writer, options)
+            return Rendered(memoryview(buffer)[: writer.tell()], buffer)
+        except pa.ArrowInvalid:
+            _SPARE.give(buffer)
+            raise
+        except OSError:  # there are longer values than thought: it takes more room
+            _SPARE.give(buffer)
+    sink = pa.BufferOutputStream()
+    pa.csv.write_csv(batch, sink, options)
+    return Rendered(sink.getvalue())
 
 
 def _room(column: pa.Array) -> int:
-    """How many bytes the cells take at most, with what stands behind each."""
+    """How many bytes the cells hardly ever take more than, with what stands behind each."""
     rows = len(column)
     if is_text(column.type):
         return int(column.nbytes) + rows
