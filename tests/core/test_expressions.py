@@ -10,13 +10,11 @@ from pathlib import Path
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from sqlglot import exp
 
 from plait.core.errors import SourceError, UsageError
 from plait.core.expression import condition, evaluate, parse
-from plait.core.functions import FUNCTIONS
-from plait.core.operators import OPERATORS
 from plait.core.table import from_columns
+from plait.core.vocabulary import FUNCTIONS
 
 NUMBER = st.one_of(
     st.sampled_from(["n", "k", "0", "1", "7", "(n)", "NULL"]),
@@ -177,13 +175,13 @@ def test_by_example(text, values):
         ("SOUNDEX(note)", "no function SOUNDEX"),
         ("SUM(kg)", "no function SUM"),
         ("(SELECT 1)", "no SUBQUERY"),
-        ("kg; DROP TABLE x", "no BLOCK"),
+        ("kg; DROP TABLE x", "2 expressions, and not one"),
         ("kg >", "no SQL expression"),
         ("CASE WHEN kg > 1 THEN 'a' ELSE 1 END", "values of several types"),
         ("EXTRACT(YEAR FROM note)", "this is a text"),
         ("CAST(kg AS POINT)", "no type"),
         ("CAST(seen AS INTEGER)", "is not made"),
-        ("frames * 900000000000000000 * 900000000000000000", "grows too large"),
+        ("frames" + " * 900000000000000000" * 5, "grows too large"),
         ("(" * 300 + "kg" + ")" * 300, "nested too deep"),
         ("note LIKE note", "a text in quotes"),
     ],
@@ -201,11 +199,8 @@ def test_a_condition_is_true_or_false():
 
 def test_the_page_names_every_function():
     page = (Path(__file__).parents[2] / "docs" / "expressions.md").read_text()
-    for node in (*FUNCTIONS, *OPERATORS):
-        if issubclass(node, exp.Func) and node not in (exp.And, exp.Or, exp.Case):
-            names = {"STR_POSITION": "POSITION", "PAD": "LPAD", "CEIL": "CEILING", "POW": "POWER"}
-            name = names.get(node.sql_name(), node.sql_name())
-            assert name in page, name
+    for name in FUNCTIONS:
+        assert name in page, name
 
 
 @pytest.mark.parametrize(

@@ -89,9 +89,9 @@ def test_several_columns_of_cells_and_rows_without_a_head():
     assert [one.code for one in wide.findings] == ["key-missing"]
 
 
-def test_heads_stand_in_the_order_of_their_values():
+def test_heads_stand_in_the_order_in_which_they_first_come():
     table = from_columns("t", {"h": ["1"] * 3, "week": ["10", "9", "2"], "kg": ["a", "b", "c"]})
-    assert widen(table, "week", "kg").table.column_names == ("h", "2", "9", "10")
+    assert widen(table, "week", "kg").table.column_names == ("h", "10", "9", "2")
 
 
 @pytest.mark.parametrize(

@@ -161,17 +161,16 @@ def test_sums_keep_the_cells_of_single_rows_and_refuse_what_is_no_number():
     assert wrong.value.remedy == "did you mean first?"
 
 
-def test_large_sums_are_exact_or_refused():
+def test_large_sums_are_exact():
     cells = ["9007199254740993", "1", "4"]
     table = from_columns("t", {"k": ["a"] * 3, "n": cells})
     assert settle(table, "k", {"n": "sum"}).table.to_dict()["n"] == ["9007199254740998"]
     large = from_columns("t", {"k": ["a", "a"], "n": ["9000000000000000000"] * 2})
-    with pytest.raises(UsageError, match="too large"):
-        settle(large, "k", {"n": "sum"})
+    assert settle(large, "k", {"n": "sum"}).table.to_dict()["n"] == ["18000000000000000000"]
 
 
 def test_a_crosswalk_brings_spellings_together():
     table = from_columns("t", {"k": ["Elm Rd", "Elm Road"], "n": ["", "7"]})
     pairs = from_columns("pairs", {"from": ["Elm Rd"], "to": ["Elm Road"]})
     settled = settle(table, "k", pairs=pairs).table.to_dict()
-    assert settled == {"k": ["Elm Rd"], "n": ["7"]} or settled["n"] == ["7"]
+    assert settled == {"k": ["Elm Rd"], "n": ["7"]}

@@ -2,130 +2,118 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
-from typing import Any
+from functools import partial
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from sqlglot import exp
 
+from plait.core import exact
 from plait.core.errors import UsageError
-from plait.core.operators import Rows, Value, family, spread, wanted, worked_out
+from plait.core.exact import TooManyDigitsError
+from plait.core.sorts import Operator, Rows, Value, numbers, sort_of, spread, wanted
+from plait.core.syntax import Node
 
 _DAYS = {"DAY": 1, "WEEK": 7}
 _MONTHS = {"MONTH": 1, "QUARTER": 3, "YEAR": 12}
 _SECONDS = {"SECOND": 1, "MINUTE": 60, "HOUR": 3600}
 
 
-def calculated(function: Callable[[Value, Value], Value], sign: int = 0) -> Any:
-    """An operator on two numbers; with a sign also on a date and days, or an interval."""
+def _of_two(function: Callable[[Value, Value], Value]) -> Operator:
+    """An operator on two numbers."""
 
-    def operator(node: Any, rows: Rows) -> Value:
-        if sign and isinstance(node.expression, exp.Interval):
-            return _moved_by_interval(node, rows, sign)
-        left, right = worked_out(node.this, rows), worked_out(node.expression, rows)
-        if sign and family(left) in ("date", "datetime"):
-            return _moved(left, right, node, rows, sign)
-        return number(function, wanted(left, "number", node), wanted(right, "number", node), node)
+    def operator(node: Node, rows: Rows) -> Value:
+        left, right = (numbers(part, node, rows) for part in node.parts)
+        return reckoned(partial(function, left, right), node)
 
     return operator
 
 
-def number(
-    function: Callable[[Value, Value], Value], left: Value, right: Value, node: Any
-) -> Value:
-    """Integers and decimals exactly; decimals that would need more than 38 digits as floats.
+def reckoned(function: Callable[[], Value], node: Node) -> Value:
+    """What a function makes of numbers.
 
     Raises
     ------
     UsageError
-        When an integer grows past 64 bits.
+        When the result needs more digits than there are.
     """
-    if "nothing" in (family(left), family(right)):
-        return pa.scalar(None, pa.int64())
     try:
-        return function(left, right)
-    except pa.ArrowInvalid as error:
-        if pa.types.is_integer(left.type) and pa.types.is_integer(right.type):
-            raise UsageError(
-                f"an integer grows too large: {error}", node.sql(), "CAST(… AS DOUBLE)"
-            ) from None
-        return function(left.cast(pa.float64()), right.cast(pa.float64()))
+        return function()
+    except TooManyDigitsError as error:
+        raise UsageError(
+            f"a number grows too large: {error}", node.sql(), "CAST(… AS DOUBLE), or ROUND(…, 10)"
+        ) from None
 
 
-def divide(node: Any, rows: Rows) -> Value:
-    """One number by another, as a float; missing where the second is zero."""
-    left = wanted(worked_out(node.this, rows), "number", node).cast(pa.float64())
-    right = wanted(worked_out(node.expression, rows), "number", node).cast(pa.float64())
-    return pc.divide(left, _not_zero(right))
+def _of_numbers_or_dates(function: Callable[[Value, Value], Value], sign: int) -> Operator:
+    """Addition or subtraction: of numbers, of days and intervals and dates."""
+    plain = _of_two(function)
+
+    def operator(node: Node, rows: Rows) -> Value:
+        left, right = node.parts
+        if right.op == "interval":
+            return _moved_by_interval(node, rows, sign)
+        value = rows.value(left)
+        if sort_of(value) in ("date", "datetime"):
+            return _moved(value, rows.value(right), node, rows, sign)
+        return plain(node, rows)
+
+    return operator
 
 
-def _not_zero(value: Value) -> Value:
-    if isinstance(value, pa.Scalar):
-        return value if value.as_py() else pa.scalar(None, value.type)
-    return pc.if_else(pc.equal(value, 0), pa.scalar(None, value.type), value)
+def _negative(node: Node, rows: Rows) -> Value:
+    value = numbers(node.parts[0], node, rows)
+    return reckoned(lambda: exact.negative(value), node)
 
 
-def remainder(node: Any, rows: Rows) -> Value:
-    """What is left of a division of integers, with the sign of the first, as in ISO 9075."""
-    left = wanted(worked_out(node.this, rows), "number", node)
-    right = wanted(worked_out(node.expression, rows), "number", node)
-    if not (pa.types.is_integer(left.type) and pa.types.is_integer(right.type)):
-        left, right = left.cast(pa.float64()), right.cast(pa.float64())
-    right = _not_zero(right)
-    whole = pc.divide(left, right)
-    whole = pc.trunc(whole) if pa.types.is_floating(whole.type) else whole
-    return pc.subtract(left, pc.multiply(whole, right))
-
-
-def negative(node: Any, rows: Rows) -> Value:
-    """The number with the other sign."""
-    return pc.negate(wanted(worked_out(node.this, rows), "number", node))
-
-
-def _moved(left: Value, right: Value, node: Any, rows: Rows, sign: int) -> Value:
+def _moved(left: Value, right: Value, node: Node, rows: Rows, sign: int) -> Value:
     """A date and so many days more or less; of two dates the days between them."""
-    if family(right) == "nothing":
+    if sort_of(right) == "nothing":
         return pa.scalar(None, pa.null())
-    if sign < 0 and family(right) in ("date", "datetime"):
+    if sign < 0 and sort_of(right) in ("date", "datetime"):
         days = pc.days_between(right.cast(pa.date32()), left.cast(pa.date32()))
         return days.cast(pa.int64())
-    if not pa.types.is_integer(right.type) or family(left) != "date":
+    if not pa.types.is_integer(right.type) or sort_of(left) != "date":
         raise UsageError(
             "to a date, whole days or an interval are added", node.sql(), "… + INTERVAL '7' DAY"
         )
-    days = spread(left, rows).view(pa.int32()).cast(pa.int64())
-    return pc.add(days, pc.multiply(right, sign)).cast(pa.int32()).view(pa.date32())
+    return _days_on(spread(left, rows), pc.multiply_checked(right, sign))
 
 
-def _moved_by_interval(node: Any, rows: Rows, sign: int) -> Value:
-    left = spread(worked_out(node.this, rows), rows)
-    if family(left) == "nothing":
+def _days_on(dates: pa.Array, days: Value) -> pa.Array:
+    moved = pc.add_checked(dates.view(pa.int32()).cast(pa.int64()), days)
+    return moved.cast(pa.int32()).view(pa.date32())
+
+
+def _moved_by_interval(node: Node, rows: Rows, sign: int) -> Value:
+    left = spread(rows.value(node.parts[0]), rows)
+    if sort_of(left) == "nothing":
         return left
-    interval = node.expression
-    unit = str(interval.args.get("unit") or "").upper().removesuffix("S")
-    try:
-        amount = sign * int(interval.this.name)
-    except (ValueError, AttributeError):
-        raise UsageError(
-            "an interval is a whole number and a unit", node.sql(), "INTERVAL '7' DAY"
-        ) from None
-    if family(left) not in ("date", "datetime"):
+    if sort_of(left) not in ("date", "datetime"):
         raise UsageError("an interval is added to a date or a moment", node.sql())
+    interval = node.parts[1]
+    unit, amount = interval.word, sign * _amount(interval, node)
     if unit in _MONTHS:
         return _months_on(left, amount * _MONTHS[unit])
-    if unit in _DAYS and family(left) == "date":
-        days = left.view(pa.int32()).cast(pa.int64())
-        return pc.add(days, amount * _DAYS[unit]).cast(pa.int32()).view(pa.date32())
+    if unit in _DAYS and sort_of(left) == "date":
+        return _days_on(left, amount * _DAYS[unit])
     seconds = {**_SECONDS, **{name: 86400 * days for name, days in _DAYS.items()}}.get(unit)
     if seconds is None:
         known = (*_DAYS, *_MONTHS, *_SECONDS)
         raise UsageError(f"{unit!r} is no unit of time", node.sql(), f"one of {', '.join(known)}")
-    kind = left.type if family(left) == "datetime" else pa.timestamp("us")
-    return pc.add(
-        left.cast(kind), pa.scalar(amount * seconds, pa.duration("s")).cast(pa.duration("us"))
-    )
+    kind = left.type if sort_of(left) == "datetime" else pa.timestamp("us")
+    moment = pa.scalar(amount * seconds, pa.duration("s")).cast(pa.duration("us"))
+    return pc.add_checked(left.cast(kind), moment)
+
+
+def _amount(interval: Node, node: Node) -> int:
+    (part,) = interval.parts
+    sign, part = (-1, part.parts[0]) if part.op == "negative" else (1, part)
+    if part.op not in ("text", "number") or not re.fullmatch(r"[+-]?[0-9]{1,9}", part.word):
+        raise UsageError("an interval is a whole number and a unit", node.sql(), "INTERVAL '7' DAY")
+    return sign * int(part.word)
 
 
 def _months_on(left: pa.Array, months: int) -> pa.Array:
@@ -141,23 +129,71 @@ def _months_on(left: pa.Array, months: int) -> pa.Array:
     return pa.array(made, from_pandas=True).cast(pa.timestamp("us")).cast(left.type)
 
 
-def _checked(name: str) -> Callable[[Value, Value], Value]:
-    """Addition and the like: of integers with a look for overflow, of decimals as they are."""
-    plain, careful = getattr(pc, name), getattr(pc, f"{name}_checked")
+def _wanted_number(function: Callable[[Value], Value]) -> Operator:
+    def operator(node: Node, rows: Rows) -> Value:
+        value = numbers(node.parts[0], node, rows)
+        return reckoned(lambda: function(value), node)
 
-    def function(left: Value, right: Value) -> Value:
-        whole = pa.types.is_integer(left.type) and pa.types.is_integer(right.type)
-        made: Value = (careful if whole else plain)(left, right)
-        return made
-
-    return function
+    return operator
 
 
-ARITHMETIC: dict[type, Any] = {
-    exp.Add: calculated(_checked("add"), 1),
-    exp.Sub: calculated(_checked("subtract"), -1),
-    exp.Mul: calculated(_checked("multiply")),
-    exp.Div: divide,
-    exp.Mod: remainder,
-    exp.Neg: negative,
+def _of_float(function: Callable[..., Value]) -> Operator:
+    """A transcendental function, in floats: missing where it is not there."""
+
+    def operator(node: Node, rows: Rows) -> Value:
+        values = [exact.to_float(numbers(part, node, rows)) for part in node.parts]
+        made = function(*values)
+        if isinstance(made, pa.Scalar):
+            there = made.is_valid and pc.is_finite(made).as_py()
+            return made if there else pa.scalar(None, pa.float64())
+        return pc.if_else(pc.is_finite(made), made, pa.scalar(None, pa.float64()))
+
+    return operator
+
+
+def _sign(value: Value) -> Value:
+    return pc.sign(value).cast(pa.int64())
+
+
+def _round(node: Node, rows: Rows) -> Value:
+    """Halves away from zero."""
+    digits = 0 if len(node.parts) < 2 else _written_out(node.parts[1], node)
+    value = numbers(node.parts[0], node, rows)
+    return reckoned(lambda: exact.rounded(value, digits), node)
+
+
+def _written_out(part: Node, node: Node) -> int:
+    sign, part = (-1, part.parts[0]) if part.op == "negative" else (1, part)
+    if part.op != "number" or not part.word.isdecimal() or len(part.word) > 9:
+        raise UsageError("the places are a whole number, written out", node.sql())
+    return sign * int(part.word)
+
+
+def to_integer(value: Value, node: Node) -> Value:
+    """A number that must be whole, as a 64-bit integer."""
+    made = wanted(value, "number", node)
+    if sort_of(made) == "nothing":
+        return made.cast(pa.int64())
+    if not pa.types.is_integer(made.type):
+        raise UsageError("this wants a whole number", node.sql(), "CAST(… AS INTEGER) makes one")
+    return made
+
+
+ARITHMETIC: dict[str, Operator] = {
+    "+": _of_numbers_or_dates(exact.add, 1),
+    "-": _of_numbers_or_dates(exact.subtract, -1),
+    "*": _of_two(exact.multiply),
+    "/": _of_two(exact.divide),
+    "%": _of_two(exact.remainder),
+    "MOD": _of_two(exact.remainder),
+    "negative": _negative,
+    "ABS": _wanted_number(exact.absolute),
+    "SIGN": _wanted_number(_sign),
+    "ROUND": _round,
+    "FLOOR": _wanted_number(partial(exact.to_whole, pc.floor)),
+    "CEILING": _wanted_number(partial(exact.to_whole, pc.ceil)),
+    "SQRT": _of_float(pc.sqrt),
+    "LN": _of_float(pc.ln),
+    "EXP": _of_float(pc.exp),
+    "POWER": _of_float(pc.power),
 }

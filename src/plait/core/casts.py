@@ -2,15 +2,30 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterable
+from functools import partial
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core import exact
+from plait.core.arithmetic import reckoned
 from plait.core.dateforms import read_dates
 from plait.core.errors import UsageError
-from plait.core.operators import BadValueError, Rows, Value, family, spread, text_of, worked_out
+from plait.core.forms import FORMS
+from plait.core.sorts import (
+    BadValueError,
+    Operator,
+    Rows,
+    Value,
+    literal_text,
+    sort_of,
+    spread,
+    text_of,
+    texts,
+)
+from plait.core.syntax import TYPES, Node
 from plait.core.text import as_text
 
 _NAMES = {
@@ -30,131 +45,213 @@ _FORMS = {
     "datetime": (*_MOMENTS, *(form.replace(" ", "T") for form in _MOMENTS), "%Y-%m-%d"),
 }
 _TRUE, _FALSE = ("true", "t", "yes", "y", "1"), ("false", "f", "no", "n", "0")
-_MOST_DIGITS = 38
+_NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]{1,4})?$"
+_WHOLE = r"^[+-]?[0-9]+$"
+_LARGEST = 2.0**63
+_TYPES = {
+    "integer": pa.int64(),
+    "float": pa.float64(),
+    "decimal": pa.decimal128(38, 6),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "datetime": pa.timestamp("us"),
+    "time": pa.time64("us"),
+    "text": pa.string(),
+}
+_SIGNS = (
+    ("YYYY", "%Y"), ("YY", "%y"), ("MONTH", "%B"), ("MON", "%b"), ("MM", "%m"), ("DD", "%d"),
+    ("HH24", "%H"), ("HH12", "%I"), ("HH", "%I"), ("MI", "%M"), ("SS", "%S"), ("FF", "%f"),
+    ("AM", "%p"), ("PM", "%p"),
+)  # fmt: skip
 
 
-def cast(node: Any, rows: Rows) -> Value:
-    """The value in another type.
+def _cast(node: Node, rows: Rows) -> Value:
+    """The value in another type; the first that has none there is an error."""
+    return _without_loss(*_made(node, rows), _NAMES[node.parts[1].word])
 
-    Raises
-    ------
-    UsageError
-        For a type that there is not.
-    BadValueError
-        For the first value that has none in that type.
-    """
-    before, made = _made(node, rows)
-    bad = np.flatnonzero(
-        pc.and_(pc.is_valid(before), pc.is_null(made)).to_numpy(zero_copy_only=False)
-    )
+
+def _without_loss(before: pa.Array, made: pa.Array, to: str) -> pa.Array:
+    lost = pc.and_(pc.is_valid(before), pc.is_null(made)).to_numpy(zero_copy_only=False)
+    bad = np.flatnonzero(lost)
     if len(bad):
         value = before[int(bad[0])].as_py()
+        several = to in ("date", "datetime") and isinstance(value, str) and _readings(value, to)
         raise BadValueError(
-            f"{value!r} is no {_NAMES[node.to.this.name]}",
+            f"{value!r} may be {' or '.join(several)}" if several else f"{value!r} is no {to}",
             int(bad[0]),
-            "TRY_CAST makes such values missing",
+            "TO_DATE(…, 'DD/MM/YYYY') says how it is written"
+            if several
+            else "TRY_CAST makes such values missing",
         )
     return made
 
 
-def try_cast(node: Any, rows: Rows) -> Value:
+def _try_cast(node: Node, rows: Rows) -> Value:
     """The value in another type, missing where it has none."""
     return _made(node, rows)[1]
 
 
-def _made(node: Any, rows: Rows) -> tuple[pa.Array, pa.Array]:
+def _made(node: Node, rows: Rows) -> tuple[pa.Array, pa.Array]:
     """The values before and after; missing where there is none after."""
-    name = node.to.this.name
-    if name not in _NAMES:
-        raise UsageError(
-            f"there is no type {node.to.sql()}",
-            node.sql(),
-            "one of INTEGER, DECIMAL, DOUBLE, TEXT, BOOLEAN, DATE, TIMESTAMP, TIME",
-        )
-    to, params = _NAMES[name], [int(one.name) for one in node.to.expressions]
+    part, kind = node.parts
+    if kind.word not in _NAMES:
+        raise UsageError(f"there is no type {kind.sql()}", node.sql(), TYPES)
+    to, sizes = _NAMES[kind.word], [int(one.word) for one in kind.parts]
     if to == "text":
-        texts = spread(text_of(node.this, rows), rows).cast(pa.string())
-        return texts, pc.utf8_slice_codeunits(texts, 0, params[0]) if params else texts
-    value = spread(worked_out(node.this, rows), rows)
-    sort = family(value)
+        cells = spread(text_of(part, rows), rows).cast(pa.string())
+        return cells, pc.utf8_slice_codeunits(cells, 0, sizes[0]) if sizes else cells
+    value = spread(rows.value(part), rows)
+    sort = sort_of(value)
     if sort == "nothing":
-        made = pa.nulls(rows.rows, _plain_type(to))
+        made = pa.nulls(rows.rows, _TYPES[to])
         return made, made
     if sort == "text":
-        return value, _from_text(pc.utf8_trim_whitespace(value), to, params)
-    return value, _between(value, sort, to, params, node)
+        made = reckoned(partial(_from_text, pc.utf8_trim_whitespace(value), to, sizes), node)
+        return pc.if_else(pc.equal(value, ""), pa.scalar(None, value.type), value), made
+    return value, reckoned(partial(_between, value, sort, to, sizes, node), node)
 
 
-def _plain_type(to: str) -> pa.DataType:
-    return {
-        "integer": pa.int64(),
-        "float": pa.float64(),
-        "decimal": pa.decimal128(_MOST_DIGITS, 6),
-        "boolean": pa.bool_(),
-        "date": pa.date32(),
-        "datetime": pa.timestamp("us"),
-        "time": pa.time64("us"),
-    }[to]
-
-
-def _from_text(cells: pa.Array, to: str, params: list[int]) -> pa.Array:
+def _from_text(cells: pa.Array, to: str, sizes: list[int]) -> pa.Array:
     if to in _FORMS:
-        return pc.coalesce(*(read_dates(cells, form, to) for form in _FORMS[to]))
+        return _moments(cells, to)
     if to == "boolean":
         lower = pc.utf8_lower(cells)
         true = pc.is_in(lower, pa.array(_TRUE))
         return pc.if_else(pc.or_(true, pc.is_in(lower, pa.array(_FALSE))), true, None)
-    patterns = {"integer": r"^[+-]?[0-9]{1,18}$", "decimal": r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)$"}
-    pattern = patterns.get(to, r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$")
+    pattern = _WHOLE if to == "integer" else _NUMBER
     numbers = pc.if_else(pc.match_substring_regex(cells, pattern), cells, None)
     numbers = pc.utf8_ltrim(numbers, "+")
-    if to != "decimal":
-        return numbers.cast(_plain_type(to))
-    return _decimals(numbers, params)
+    if to == "float":
+        return numbers.cast(pa.float64())
+    made = exact.from_texts(numbers)
+    return _to_integer(made) if to == "integer" else _sized(made, sizes)
 
 
-def _decimal_type(params: list[int]) -> pa.DataType:
-    digits, scale = (*params, 0)[:2] if params else (_MOST_DIGITS, 6)
-    return pa.decimal128(min(digits, _MOST_DIGITS), scale)
+def _moments(cells: pa.Array, to: str) -> pa.Array:
+    """Dates or times in ISO form; or in any form in which a text can be read in one way."""
+    made = pc.coalesce(*(read_dates(cells, form, to) for form in _FORMS[to]))
+    rest = np.flatnonzero(pc.and_(cells.is_valid(), made.is_null()).to_numpy(zero_copy_only=False))
+    if not len(rest):
+        return made
+    some = cells.take(pa.array(rest))
+    read = [one.cast(made.type) for one in _read_in_forms(some, to)]
+    if not read:
+        return made
+    found = pc.coalesce(*read)
+    clear = [pc.fill_null(pc.equal(one, found), True) for one in read]
+    for one in clear:
+        found = pc.if_else(one, found, pa.scalar(None, found.type))
+    mask = np.zeros(len(cells), bool)
+    mask[rest] = True
+    return pc.replace_with_mask(made, pa.array(mask), found)
 
 
-def _decimals(numbers: pa.Array, params: list[int]) -> pa.Array:
-    """Texts as decimals, rounded to the places asked for; to 6 when none are."""
-    return _rounded(pc.cast(numbers, pa.decimal128(_MOST_DIGITS, 18)), params)
+def _read_in_forms(cells: pa.Array, to: str) -> Iterable[pa.Array]:
+    for form in FORMS.values():
+        if form.kind == to and pc.any(pc.match_substring_regex(cells, form.pattern)).as_py():
+            yield form.read(cells)
 
 
-def _rounded(wide: pa.Array, params: list[int]) -> pa.Array:
-    kind = _decimal_type(params)
-    return pc.round(wide, kind.scale, round_mode="half_towards_infinity").cast(kind)
+def _readings(text: str, to: str) -> list[str]:
+    """The values that a text has, where there are several."""
+    every = (one[0].as_py() for one in _read_in_forms(pa.array([text.strip()]), to))
+    values = dict.fromkeys(str(one) for one in every if one is not None)
+    return list(values) if len(values) > 1 else []
 
 
-def _between(value: pa.Array, sort: str, to: str, params: list[int], node: Any) -> pa.Array:
-    if sort == "number" and to in ("integer", "float", "decimal"):
-        return _number(value, to, params)
-    if sort == "number" and to == "boolean":
-        return pc.not_equal(value, 0)
+def _sized(value: pa.Array, sizes: list[int]) -> pa.Array:
+    """A decimal rounded to the places asked for; missing where it has too many digits then."""
+    if not sizes:
+        return value
+    digits, places = (*sizes, 0)[:2]
+    made = exact.rounded(value, places)
+    if not pa.types.is_decimal(made.type):
+        made = exact.as_decimal(made)
+    if made.type.precision - made.type.scale > digits - places:
+        limit = exact.as_decimal(exact.from_texts(pa.array(["1" + "0" * max(digits - places, 0)])))
+        within = pc.less(*exact.alike([pc.abs(made), limit[0]]))
+        made = pc.if_else(within, made, pa.scalar(None, made.type))
+    return made.cast(exact.decimal_type(digits, places))
+
+
+def _to_integer(value: pa.Array) -> pa.Array:
+    """A number without its fraction; missing where 64 bits do not hold it."""
+    if pa.types.is_floating(value.type):
+        within = pc.and_(pc.less(value, _LARGEST), pc.greater_equal(value, -_LARGEST))
+        value = pc.trunc(pc.if_else(pc.fill_null(within, False), value, None))
+        return pc.cast(value, pa.int64(), safe=False)
+    whole = exact.to_whole(pc.trunc, value)
+    if pa.types.is_integer(whole.type):
+        return whole
+    ends = [pa.scalar(-(2**63)), pa.scalar(2**63 - 1)]
+    low, high, one = exact.alike([*ends, whole])
+    within = pc.and_(pc.greater_equal(one, low), pc.less_equal(one, high))
+    return pc.if_else(within, whole, pa.scalar(None, whole.type)).cast(pa.int64())
+
+
+def _between(value: pa.Array, sort: str, to: str, sizes: list[int], node: Node) -> pa.Array:
+    if sort == "number":
+        made = _from_number(value, to, sizes)
+        if made is not None:
+            return made
     if sort == "boolean" and to in ("integer", "float", "decimal"):
-        return value.cast(pa.int64()).cast(_plain_type(to))
+        whole = value.cast(pa.int64())
+        return _sized(exact.as_decimal(whole), sizes) if to == "decimal" else whole.cast(_TYPES[to])
     if sort == to:
         return value
     if sort == "date" and to == "datetime":
         return value.cast(pa.timestamp("us"))
     if sort == "datetime" and to in ("date", "time"):
-        return value.cast(pa.timestamp("us")).cast(_plain_type(to), safe=False)
+        return value.cast(pa.timestamp("us")).cast(_TYPES[to], safe=False)
     raise UsageError(f"a {sort} is not made a {to}", node.sql(), "by way of text: CAST(… AS TEXT)")
 
 
-def _number(value: pa.Array, to: str, params: list[int]) -> pa.Array:
+def _from_number(value: pa.Array, to: str, sizes: list[int]) -> pa.Array | None:
     if to == "float":
-        return value.cast(pa.float64())
+        return exact.to_float(value)
     if to == "integer":
-        if pa.types.is_integer(value.type):
-            return value.cast(pa.int64())
-        whole = pc.round(value, round_mode="towards_zero")
-        return whole.cast(pa.int64(), safe=False)
+        return _to_integer(value)
+    if to == "boolean":
+        return pc.not_equal(value, pa.scalar(0, value.type))
+    if to != "decimal":
+        return None
     if pa.types.is_floating(value.type):
-        value = as_text(value)
-        return _from_text(value, "decimal", params or [_MOST_DIGITS, 6])
-    if not params:
-        return value
-    return _rounded(value.cast(pa.decimal128(_MOST_DIGITS, 18)), params)
+        finite = pc.is_finite(value)
+        value = exact.from_texts(as_text(pc.if_else(finite, value, None)))
+    return _sized(exact.as_decimal(value), sizes)
+
+
+def date_form(text: str) -> str:
+    """A form of dates with ``%`` signs, from one written as ``DD.MM.YYYY``.
+
+    >>> date_form("DD Mon YYYY"), date_form("%d/%m/%y")
+    ('%d %b %Y', '%d/%m/%y')
+    """
+    if "%" in text:
+        return text
+    made, place = "", 0
+    while place < len(text):
+        known = ((sign, to) for sign, to in _SIGNS if text[place:].upper().startswith(sign))
+        sign, to = next(known, (text[place], text[place]))
+        made, place = made + to, place + len(sign)
+    return made
+
+
+def _read_by_form(kind: str) -> Operator:
+    """TO_DATE(a, 'DD.MM.YYYY'); what is not written so is an error."""
+
+    def operator(node: Node, rows: Rows) -> Value:
+        form = date_form(literal_text(node.parts[1], node))
+        cells = pc.utf8_trim_whitespace(spread(texts(node.parts[0], node, rows), rows))
+        cells = pc.if_else(pc.equal(cells, ""), pa.scalar(None, cells.type), cells)
+        return _without_loss(cells, read_dates(cells, form, kind), kind)
+
+    return operator
+
+
+CASTS: dict[str, Operator] = {
+    "cast": _cast,
+    "try cast": _try_cast,
+    "TO_DATE": _read_by_form("date"),
+    "TO_TIMESTAMP": _read_by_form("datetime"),
+}

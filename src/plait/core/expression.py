@@ -6,35 +6,38 @@ sqlglot; nothing in it can run code. ``docs/expressions.md`` lists it all.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import pyarrow as pa
 
+from plait.core import exact
 from plait.core.errors import PlaitError, SourceError, UnknownColumnError, UsageError
+from plait.core.exact import TooManyDigitsError
 from plait.core.kinds import arrow_type, as_kind, exact_type, kind_of
+from plait.core.logic import ORDERING
 from plait.core.names import nearest
-from plait.core.operators import BadValueError, Value, worked_out
+from plait.core.ordering import check_ordered
 from plait.core.parallel import ordered_map
+from plait.core.sorts import BadValueError, Value, spread
+from plait.core.syntax import Node, read
 from plait.core.table import Column, Table
 from plait.core.text import as_text, is_text
+from plait.core.vocabulary import operator_of
 
-_DEEPEST = 200
+_SILENT = ("type", "interval")  # parts of others that have no value of their own
 
 
 @dataclass(frozen=True, eq=False)
 class Expression:
-    """A parsed expression: its text, and sqlglot's tree of it."""
+    """A parsed expression: its text, and the tree of it."""
 
     text: str
-    tree: Any
+    tree: Node
 
     def names(self) -> list[str]:
         """The columns it names, as they are written."""
-        from sqlglot import exp
-
-        return list(dict.fromkeys(one.name for one in self.tree.find_all(exp.Column)))
+        return list(dict.fromkeys(one.word for one in self.tree.walk() if one.op == "column"))
 
 
 def parse(text: str) -> Expression:
@@ -50,23 +53,10 @@ def parse(text: str) -> Expression:
     >>> parse('"Moisture %" > 18 AND kg IS NOT NULL').names()
     ['Moisture %', 'kg']
     """
-    import sqlglot
-    from sqlglot.errors import SqlglotError
-
-    try:
-        tree = sqlglot.parse_one(text)
-    except SqlglotError as error:
-        said = (getattr(error, "errors", None) or [{}])[0]
-        near = f" near {said['highlight']!r}" if said.get("highlight") else ""
-        raise UsageError(
-            f"this is no SQL expression{near}: {text}",
-            f"character {said['col']}" if said.get("col") else None,
-            "texts stand in 'single quotes', names with spaces in \"double quotes\"",
-        ) from None
-    except RecursionError:
-        raise UsageError("the expression is nested too deep") from None
-    if any(one.depth > _DEEPEST for one in tree.walk()):
-        raise UsageError("the expression is nested too deep")
+    tree = read(text)
+    for node in tree.walk():
+        if node.op not in _SILENT:
+            operator_of(node)
     return Expression(text, tree)
 
 
@@ -100,13 +90,27 @@ def evaluate(expression: Expression, table: Table) -> pa.ChunkedArray:
     [Decimal('25.00'), None, Decimal('18.00')]
     """
     typing = _typing(expression, table)
-    empty = _Batch(table, typing, 0, 0).value(expression)  # tells what is wrong with the types
-    kind = empty.type if pa.types.is_null(empty.type) is False else pa.string()
+    empty = _Batch(table, typing, 0, 0).worked_out(expression)  # tells what is wrong with types
+    kind = pa.string() if pa.types.is_null(empty.type) else empty.type
 
     def part(span: tuple[int, int]) -> pa.Array:
-        return _Batch(table, typing, *span).value(expression).cast(kind)
+        return _Batch(table, typing, *span).worked_out(expression)
 
-    return pa.chunked_array(list(ordered_map(part, list(table.spans()))), kind)
+    made = list(ordered_map(part, list(table.spans())))
+    if exact.is_number(kind):
+        return _in_one_type([empty, *made])
+    return pa.chunked_array([one.cast(kind) for one in made], kind)
+
+
+def _in_one_type(batches: Sequence[pa.Array]) -> pa.ChunkedArray:
+    """Numbers of all batches; some may have needed more digits than others."""
+    try:
+        made = exact.alike(
+            [one.cast(pa.int64()) if pa.types.is_null(one.type) else one for one in batches]
+        )
+    except TooManyDigitsError as error:
+        raise UsageError(f"a number grows too large: {error}") from None
+    return pa.chunked_array(made[1:], made[0].type)
 
 
 def check(expression: Expression, table: Table) -> pa.DataType:
@@ -117,7 +121,7 @@ def check(expression: Expression, table: Table) -> pa.DataType:
     UsageError
         As ``evaluate``.
     """
-    return _Batch(table, _typing(expression, table), 0, 0).value(expression).type
+    return _Batch(table, _typing(expression, table), 0, 0).worked_out(expression).type
 
 
 def condition(expression: Expression, table: Table) -> pa.ChunkedArray:
@@ -159,7 +163,18 @@ def _typing(expression: Expression, table: Table) -> _Typed:
         if is_text(cells.type) and pa.types.is_floating(to):
             to = exact_type(kind, cells)
         found[name] = (column, kind, to)
+    _check_orders(expression, table, found)
     return found
+
+
+def _check_orders(expression: Expression, table: Table, typing: _Typed) -> None:
+    """See that no column of text that is nearly something else is compared by its letters."""
+    for node in expression.tree.walk():
+        if node.op not in ORDERING:
+            continue
+        for part in node.parts:
+            if part.op == "column" and is_text(typing[part.word][2]):
+                check_ordered(table, typing[part.word][0].name, node.sql())
 
 
 def _column(name: str, table: Table) -> Column:
@@ -188,7 +203,8 @@ class _Batch:
         column, kind, to = self.typing[name]
         if pa.types.is_null(to):
             return pa.nulls(self.rows)
-        return as_kind(self.table.cells(column, self.start, self.stop), kind, to)
+        made = as_kind(self.table.cells(column, self.start, self.stop), kind, to)
+        return exact.plain(made) if exact.is_number(made.type) else made
 
     def text(self, name: str) -> pa.Array:
         """The cells of a column as the text that stands there."""
@@ -197,19 +213,23 @@ class _Batch:
             as_text(self.table.cells(column, self.start, self.stop)), "text", pa.string()
         )
 
-    def value(self, expression: Expression) -> pa.Array:
-        """What an expression gives on these rows."""
+    def value(self, node: Node) -> Value:
+        """What a part of the expression gives on these rows."""
+        return operator_of(node)(node, self)
+
+    def worked_out(self, expression: Expression) -> pa.Array:
+        """What the whole of an expression gives on these rows."""
         try:
-            made: Value = worked_out(expression.tree, self)
+            made = self.value(expression.tree)
         except BadValueError as error:
             raise self._located(error, expression) from None
+        except TooManyDigitsError as error:
+            raise UsageError(f"a number grows too large: {error}", expression.text) from None
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
             raise UsageError(
                 f"this cannot be worked out: {str(error).splitlines()[0]}", expression.text
             ) from None
-        if isinstance(made, pa.Scalar):
-            made = pa.repeat(made, self.rows)
-        return made
+        return spread(made, self)
 
     def _located(self, error: BadValueError, expression: Expression) -> PlaitError:
         row = self.start + error.row

@@ -3,21 +3,32 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from decimal import Decimal
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core import exact
 from plait.core.coding import code_keys
 from plait.core.errors import UsageError
-from plait.core.groups import Flags, Groups, Rows
+from plait.core.exact import TooManyDigitsError
+from plait.core.groups import Flags, Groups, Rows, grouped
 from plait.core.keyspec import check_column
-from plait.core.kinds import MARKERS, exact_type, kind_of, takes_markers
+from plait.core.kinds import MARKERS, kind_of, takes_markers
 from plait.core.names import nearest
 from plait.core.rules import decide, distinct_in_each
-from plait.core.sums import as_decimals, check_numbers, scaled, summed
+from plait.core.strand import arrow_rows
+from plait.core.sums import (
+    Counts,
+    as_cells,
+    as_short_cells,
+    counted,
+    exact_sums,
+    means,
+    numbers_of,
+)
 from plait.core.table import Table
 from plait.core.text import as_text
 
@@ -31,7 +42,7 @@ CHOOSING = {
 ADDING = ("sum", "mean", "middle", "spread")
 COUNTING = ("count", "distinct", "share")
 FIGURES = (*COUNTING, *ADDING, *CHOOSING)
-_SAFE = 9 * 10**17
+_HALF = pa.scalar(Decimal("0.5"))
 
 
 @dataclass(frozen=True)
@@ -110,9 +121,7 @@ def work_out(table: Table, groups: Groups, one: Wanted) -> Figure:
     the middle; ``spread`` is the standard deviation of a sample (n - 1).
     """
     if one.column is None:
-        rows = groups.counts
-        made = rows if one.figure == "count" else rows / max(table.rows, 1)
-        return Figure(None, pa.array(made), rows)
+        return _of_rows(table, groups, one)
     there = present(table, one.column)
     values = _tally(there, groups)
     if one.figure in CHOOSING:
@@ -122,12 +131,16 @@ def work_out(table: Table, groups: Groups, one: Wanted) -> Figure:
         return Figure(None, pa.array(values), values)
     if one.figure == "distinct":
         return Figure(None, pa.array(_distinct(table, groups, one.column, there)), values)
-    if one.figure in ("sum", "mean"):
-        check_numbers(table, one.column, one.figure)
-        return Figure(None, decide(table, groups, one.column, one.figure).made, values)
-    cells, found, places = numbers_of(table, one.column, one.figure)
-    makers = {"middle": _middle, "spread": _spread, "share": _share}
-    return Figure(None, makers[one.figure](cells, found, places, groups), values)
+    numbers = numbers_of(table, one.column, one.figure)
+    return Figure(None, _MAKERS[one.figure](numbers, groups), values)
+
+
+def _of_rows(table: Table, groups: Groups, one: Wanted) -> Figure:
+    rows = groups.counts
+    if one.figure == "count":
+        return Figure(None, pa.array(rows), rows)
+    share = exact.divide(pa.array(rows), pa.scalar(max(table.rows, 1)))
+    return Figure(None, as_short_cells(share), rows)
 
 
 def present(table: Table, name: str) -> Flags:
@@ -147,15 +160,6 @@ def present(table: Table, name: str) -> Flags:
     return flags
 
 
-def numbers_of(table: Table, name: str, figure: str) -> tuple[npt.NDArray[Any], Flags, int | None]:
-    """The numbers of a column, as ``scaled`` gives them."""
-    kind = check_numbers(table, name, figure)
-    cells = table.whole(name)
-    if kind == "empty":
-        return np.zeros(table.rows), np.zeros(table.rows, bool), None
-    return scaled(cells, kind, exact_type(kind, cells))
-
-
 def _tally(flags: Flags, groups: Groups) -> Rows:
     made: Rows = np.bincount(groups.group[flags[groups.rows]], minlength=groups.size)
     return made
@@ -168,41 +172,86 @@ def _distinct(table: Table, groups: Groups, name: str, there: Flags) -> Rows:
     return distinct_in_each(groups, cells, coding.size)
 
 
-def _middle(cells: npt.NDArray[Any], there: Flags, places: int | None, groups: Groups) -> pa.Array:
-    """The value in the middle, exact where the numbers are."""
-    at = there[groups.rows]
-    group, values = groups.group[at], cells[groups.rows[at]]
-    values = values[np.lexsort((values, group))]
+def _sum(numbers: pa.Array, groups: Groups) -> pa.Array:
+    return as_cells(exact_sums(numbers, groups))
+
+
+def _mean(numbers: pa.Array, groups: Groups) -> pa.Array:
+    return as_short_cells(means(numbers, groups))
+
+
+def _middle(numbers: pa.Array, groups: Groups) -> pa.Array:
+    """The value in the middle, or half way between the two there; exact where the numbers are."""
+    order = pc.array_sort_indices(numbers).to_numpy()
+    rank = np.empty(len(numbers), np.int64)
+    rank[order] = np.arange(len(numbers))
+    there = numbers.is_valid().to_numpy(zero_copy_only=False)[groups.rows]
+    rows, group = groups.rows[there], groups.group[there]
+    inorder = rows[np.lexsort((rank[rows], group))]
     times = np.bincount(group, minlength=groups.size)
     begin = np.cumsum(times) - times
-    absent = times == 0
-    last = max(len(values) - 1, 0)
-    values = values if len(values) else np.zeros(1, cells.dtype)
-    low = values[np.minimum(begin + (np.maximum(times, 1) - 1) // 2, last)]
-    high = values[np.minimum(begin + times // 2, last)]
-    if places is None or np.abs(values).max() > _SAFE:
-        scale = 1 if places is None else 10.0**places
-        return pa.array((low / scale + high / scale) / 2, mask=absent).cast(pa.string())
-    both = low + high
-    even = as_decimals(both // 2, places, absent)
-    return pc.if_else(pa.array(both % 2 == 0), even, as_decimals(both * 5, places + 1, absent))
+    low, high = begin + (np.maximum(times, 1) - 1) // 2, begin + times // 2
+    spare = np.append(inorder, -1)
+    taken = [numbers.take(arrow_rows(np.where(times > 0, spare[at], -1))) for at in (low, high)]
+    return _half_way(*taken)
 
 
-def _spread(cells: npt.NDArray[Any], there: Flags, places: int | None, groups: Groups) -> pa.Array:
-    """The standard deviation of a sample, by the mean first: no digits are lost."""
-    values = cells / 10.0 ** (places or 0)
-    sums, times = summed(values, there, groups)
-    mean = sums / np.maximum(times, 1)
-    away = np.zeros(len(values))
-    away[groups.rows] = (values[groups.rows] - mean[groups.group]) ** 2
-    squares, _ = summed(away, there, groups)
-    made = np.sqrt(squares / np.maximum(times - 1, 1))
+def _half_way(low: pa.Array, high: pa.Array) -> pa.Array:
+    if pa.types.is_floating(low.type):
+        return as_cells(pc.add(pc.divide(low, 2.0), pc.divide(high, 2.0)))
+    texts = exact.decimal_text(exact.as_decimal(exact.multiply(exact.add(low, high), _HALF)))
+    even = pc.ends_with(texts, "0")
+    return pc.utf8_rtrim(pc.if_else(even, pc.utf8_slice_codeunits(texts, 0, -1), texts), ".")
+
+
+def _spread(numbers: pa.Array, groups: Groups) -> pa.Array:
+    """The standard deviation of a sample: the root of an exact variance where there is room."""
+    times = counted(numbers, groups)
+    try:
+        if pa.types.is_floating(numbers.type):
+            raise TooManyDigitsError
+        away = _exact_squares(numbers, groups, times)
+    except (TooManyDigitsError, UsageError):
+        away = _float_squares(exact.to_float(numbers), groups, times)
+    made = np.sqrt(away / np.maximum(times - 1, 1))
     return pa.array(made, mask=times < 2).cast(pa.string())
 
 
-def _share(cells: npt.NDArray[Any], there: Flags, places: int | None, groups: Groups) -> pa.Array:
+def _exact_squares(numbers: pa.Array, groups: Groups, times: Counts) -> npt.NDArray[np.float64]:
+    """The sum of squared distances from the mean: sum of squares less square of sum by count."""
+    sums = exact.narrowed(exact_sums(numbers, groups))
+    squares = exact.narrowed(exact_sums(exact.multiply(numbers, numbers), groups))
+    whole = exact.subtract(exact.multiply(squares, pa.array(times)), exact.multiply(sums, sums))
+    made: npt.NDArray[np.float64] = exact.to_float(whole).fill_null(0.0).to_numpy()
+    return made / np.maximum(times, 1)
+
+
+def _float_squares(values: pa.Array, groups: Groups, times: Counts) -> npt.NDArray[np.float64]:
+    """The same, by the mean first: no digits are lost."""
+    sums = exact_sums(values, groups).fill_null(0.0).to_numpy()
+    mean = sums / np.maximum(times, 1)
+    distance = np.zeros(len(values))
+    cells = values.fill_null(np.nan).to_numpy(zero_copy_only=False)
+    distance[groups.rows] = (cells[groups.rows] - mean[groups.group]) ** 2
+    away = exact_sums(pa.array(distance, from_pandas=True), groups)
+    made: npt.NDArray[np.float64] = away.fill_null(0.0).to_numpy(zero_copy_only=False)
+    return made
+
+
+def _share(numbers: pa.Array, groups: Groups) -> pa.Array:
     """The part that each group's sum is of the sum of all."""
-    sums, times = summed(cells, there, groups)
-    total = sums.sum()
-    made = sums / total if total else np.zeros(len(sums))
-    return pa.array(made, mask=(times == 0) | (total == 0))
+    sums = exact_sums(numbers, groups)
+    every = grouped(np.where(_grouped_rows(groups, len(numbers)), 0, -1), 1)
+    total = exact_sums(numbers, every)
+    if not len(total):
+        return pa.nulls(groups.size, pa.string())
+    return as_short_cells(exact.divide(sums, total[0]))
+
+
+def _grouped_rows(groups: Groups, rows: int) -> Flags:
+    there = np.zeros(rows, bool)
+    there[groups.rows] = True
+    return there
+
+
+_MAKERS = {"sum": _sum, "mean": _mean, "middle": _middle, "spread": _spread, "share": _share}

@@ -10,7 +10,7 @@ many, and it is ``text``. Values written otherwise have a kind that names how:
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -19,6 +19,8 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.errors import UsageError
+from plait.core.exact import MOST_DIGITS, TooManyDigitsError, decimal_type, digits_of
 from plait.core.forms import FORMS, Form, base, fitting, form_of, read_form, settled
 from plait.core.parallel import ordered_map
 from plait.core.pieces import one_array
@@ -52,7 +54,6 @@ _TYPED_START = (
 )
 _GLANCE, _PIECES = 200, 40
 _SURE_DIGITS = 15
-_MOST_DIGITS = 38
 _WHOLE_DIGITS = 18
 _ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
 
@@ -208,6 +209,8 @@ def _telling(array: pa.Array) -> pa.Array:
 def _has_values(column: pa.ChunkedArray, kind: str) -> bool:
     """Whether cells of the right form all have a value: there is no 30th of February."""
     to = arrow_type(kind, column)
+    if kind == "decimal" and is_text(to):
+        return False  # together they need more digits than there are
     try:
         for _ in ordered_map(lambda chunk: as_kind(chunk, kind, to), column.chunks):
             pass
@@ -220,7 +223,7 @@ def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     """The Arrow type that holds a column of this kind exactly.
 
     Decimals of up to 15 digits become 64-bit floats, which give every such
-    decimal back; longer ones become exact decimals of up to 38 digits, and stay
+    decimal back; longer ones become exact decimals of up to 76 digits, and stay
     text beyond.
     """
     if not is_text(column.type):
@@ -236,16 +239,23 @@ def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
 
 
 def exact_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
-    """An Arrow type for decimals in which sums and products are exact, if there is one."""
+    """The Arrow type that numbers are reckoned with exactly: no floats, unless they are some.
+
+    Raises
+    ------
+    UsageError
+        When a number of the column has more digits than there are.
+    """
     if base(kind) != "decimal" or not is_text(column.type):
         return arrow_type(kind, column)
     chunks = column.chunks
     if ":" in kind:
         chunks = [_read(chunk, form_of(kind)) for chunk in chunks]
-    sizes = [_digits(_telling(chunk)) for chunk in chunks] or [(1, 0)]
-    before, after = (max(one) for one in zip(*sizes, strict=True))
-    exact = before + after <= _MOST_DIGITS
-    return pa.decimal128(max(before + after, 1), after) if exact else pa.float64()
+    before, after = _most_digits(map(_telling, chunks))
+    try:
+        return decimal_type(before + after, after)
+    except TooManyDigitsError as error:
+        raise UsageError(f"a number is too long: {error}", remedy="--type COLUMN=text") from None
 
 
 def looks_typed(text: str) -> bool:
@@ -397,20 +407,24 @@ _TYPES = {
 def _decimal_type(column: pa.ChunkedArray) -> pa.DataType:
     if max((Cells(chunk).longest for chunk in column.chunks), default=0) <= _SURE_DIGITS:
         return pa.float64()
-    before, after = (max(sizes) for sizes in zip(*map(_digits, column.chunks), strict=True))
+    before, after = _most_digits(column.chunks)
     if before + after <= _SURE_DIGITS:
         return pa.float64()
-    return pa.decimal128(before + after, after) if before + after <= _MOST_DIGITS else column.type
+    return decimal_type(before + after, after) if before + after <= MOST_DIGITS else column.type
+
+
+def _most_digits(chunks: Iterable[pa.Array]) -> tuple[int, int]:
+    """The most digits before and after the point in some pieces of a column."""
+    before, after = 1, 0
+    for chunk in chunks:
+        whole, part = _digits(chunk)
+        before, after = max(before, whole), max(after, part)
+    return before, after
 
 
 def _digits(array: pa.Array) -> tuple[int, int]:
     """The most digits before and after the point."""
-    array = pc.utf8_ltrim(array, "-")
-    lengths = pc.binary_length(array)
-    point = pc.find_substring(array, ".")
-    whole = pc.if_else(pc.less(point, 0), lengths, point)
-    after = pc.if_else(pc.less(point, 0), 0, pc.subtract(pc.subtract(lengths, point), 1))
-    return pc.max(whole).as_py() or 0, pc.max(after).as_py() or 0
+    return digits_of(pc.utf8_ltrim(array, "-"))
 
 
 def plain_number(texts: pa.Array) -> pa.Array:

@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass, replace
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
+from plait.core import exact
 from plait.core.coding import Coding, distinct
 from plait.core.errors import UsageError
 from plait.core.finding import Finding, counted
 from plait.core.forms import base
 from plait.core.keyspec import check_column, parse_key
-from plait.core.kinds import arrow_type, as_kind, kind_of
+from plait.core.kinds import as_kind, exact_type, kind_of
 from plait.core.names import nearest
+from plait.core.ordering import check_ordered
 from plait.core.table import Table
+from plait.core.text import is_text
 
 DIRECTIONS = ("before", "after", "either")
 _UNITS = {
@@ -30,7 +36,11 @@ _UNITS = {
 _NOTHING = "nothing"
 _DAY = 86_400_000_000
 
+_FLOAT = np.dtype(np.float64)
+_WHOLE_DIGITS = 18
+
 Values = npt.NDArray[Any]
+Flags = npt.NDArray[np.bool_]
 
 
 @dataclass(frozen=True)
@@ -48,11 +58,15 @@ class Nearest:
 
 @dataclass(frozen=True, eq=False)
 class _Measure:
-    """A column as numbers: microseconds for dates and times."""
+    """A column as whole numbers of its smallest unit, of which 10 ** places are one; or floats.
+
+    Dates and times are microseconds.
+    """
 
     kind: str
     values: Values
-    there: npt.NDArray[np.bool_]
+    there: Flags
+    places: int
 
 
 def parse_nearest(spec: str) -> Nearest:
@@ -81,7 +95,7 @@ def parse_nearest(spec: str) -> Nearest:
     return Nearest(*pairs[0], direction)
 
 
-def parse_within(text: str, temporal: bool) -> float:
+def parse_within(text: str, temporal: bool) -> Fraction:
     """A distance: ``7d`` in microseconds, or a plain number.
 
     Raises
@@ -91,13 +105,13 @@ def parse_within(text: str, temporal: bool) -> float:
     Examples
     --------
     >>> parse_within("2h", True), parse_within("0.5", False)
-    (7200000000.0, 0.5)
+    (Fraction(7200000000, 1), Fraction(1, 2))
     """
     found = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([a-z]*)\s*", text)
     if found is None or (found[2] not in _UNITS if temporal else found[2]):
         shown = f"a number and one of {', '.join(_UNITS)}" if temporal else "a number"
         raise UsageError(f"--within {text!r} is no distance", remedy=f"write {shown}")
-    return float(found[1]) * (_UNITS[found[2]] if temporal else 1)
+    return Fraction(found[1]) * (_UNITS[found[2]] if temporal else 1)
 
 
 def code_nearest(
@@ -137,9 +151,11 @@ def code_nearest(
     check_column(spec.right, right)
     one, two = _measured(left, spec.left, right, spec.right)
     kinds = {one.kind, two.kind} - {_NOTHING}
-    limit = None if within is None or not kinds else parse_within(within, "number" not in kinds)
+    limit = None
+    if within is not None and kinds:
+        limit = _limit(parse_within(within, "number" not in kinds), one, two)
     codes = coding.codes[0], coding.codes[1]
-    rows = np.lexsort((two.values, codes[1]))
+    rows = np.lexsort((distinct(two.values)[1], codes[1]))
     rows = rows[(codes[1][rows] >= 0) & two.there[rows]]
     partner, tied = _partners(
         (codes[0], one.values), (codes[1][rows], two.values[rows]), spec.direction, limit
@@ -154,41 +170,71 @@ def code_nearest(
     return made, _tie_findings(left, right, int((tied & (found >= 0)).sum()))
 
 
+def _limit(within: Fraction, one: _Measure, two: _Measure) -> float:
+    """The distance in what is measured; between whole numbers it is a whole number too."""
+    if _FLOAT in (one.values.dtype, two.values.dtype):
+        return float(within)
+    whole: int = math.floor(within * 10**one.places)
+    return whole
+
+
 def _measured(
     left: Table, left_name: str, right: Table, right_name: str
 ) -> tuple[_Measure, _Measure]:
-    one, two = _measure(left, left_name), _measure(right, right_name)
+    measures = [_measure(left, left_name), _measure(right, right_name)]
+    (one, other) = (kind for kind, _ in measures)
     # A column without any value is near nothing, whatever the other holds.
-    if one.kind != two.kind and _NOTHING not in (one.kind, two.kind):
+    if one != other and _NOTHING not in (one, other):
         raise UsageError(
-            f"{left_name} of {left.name} is a {one.kind}, "
-            f"{right_name} of {right.name} a {two.kind}",
+            f"{left_name} of {left.name} is a {one}, {right_name} of {right.name} a {other}",
             remedy="nearest needs numbers on both sides, or dates, or times: --type",
         )
-    return one, two
+    there = [values.is_valid().to_numpy(zero_copy_only=False) for _, values in measures]
+    alike = exact.alike([values for _, values in measures])
+    places = alike[0].type.scale if pa.types.is_decimal(alike[0].type) else 0
+    left_units, right_units = map(_units, alike)
+    return (
+        _Measure(one, left_units, there[0], places),
+        _Measure(other, right_units, there[1], places),
+    )
 
 
-def _measure(table: Table, name: str) -> _Measure:
+def _units(values: pa.Array) -> Values:
+    """Numbers as floats, or else as whole numbers of the smallest unit."""
+    whole = exact.in_units(values) if pa.types.is_decimal(values.type) else values
+    if pa.types.is_decimal(whole.type) and exact.narrowed(whole).type.precision <= _WHOLE_DIGITS:
+        whole = whole.cast(pa.int64())
+    if not pa.types.is_decimal(whole.type):
+        units: Values = whole.fill_null(0).to_numpy()
+        return units
+    # Too long for 64 bits: whole numbers of Python, slower and as exact.
+    return np.array([int(one or 0) for one in whole.to_pylist()], object)
+
+
+def _measure(table: Table, name: str) -> tuple[str, pa.Array]:
+    """What a column measures, and its values: exact numbers, or microseconds."""
     cells = table.whole(name)
     kind = table.column(name).kind or kind_of(cells)
     if kind == "empty":
-        return _Measure(_NOTHING, np.zeros(table.rows, np.int64), np.zeros(table.rows, bool))
-    to = arrow_type(kind, cells)
-    made = pa.chunked_array([as_kind(chunk, kind, to) for chunk in cells.chunks], to)
-    there = made.is_valid().to_numpy()
-    if pa.types.is_integer(made.type):
-        return _Measure("number", made.fill_null(0).to_numpy().astype(np.int64), there)
-    if pa.types.is_floating(made.type) or pa.types.is_decimal(made.type):
-        return _Measure("number", made.cast(pa.float64()).fill_null(0).to_numpy(), there)
-    if pa.types.is_date32(made.type):
-        days = made.cast(pa.int32()).fill_null(0).to_numpy().astype(np.int64)
-        return _Measure("date", days * _DAY, there)
-    if pa.types.is_timestamp(made.type):
-        moments = made.cast(pa.timestamp("us", made.type.tz), safe=False).cast(pa.int64())
-        return _Measure("date", moments.fill_null(0).to_numpy(), there)
-    if pa.types.is_time(made.type):
-        moments = made.cast(pa.time64("us")).cast(pa.int64())
-        return _Measure("time", moments.fill_null(0).to_numpy(), there)
+        return _NOTHING, pa.nulls(table.rows, pa.int64())
+    to = exact_type(kind, cells)
+    if is_text(to):
+        check_ordered(table, name, "--nearest")
+        raise UsageError(
+            f"{name} of {table.name} is {base(kind)}, which has no nearest",
+            remedy=f"give it a type: --type '{name}=date:%d.%m.%Y', or the like",
+        )
+    chunks = [as_kind(chunk, kind, to) for chunk in cells.chunks]
+    made = pa.chunked_array(chunks, to).combine_chunks()
+    if exact.is_number(to):
+        return "number", exact.plain(made)
+    if pa.types.is_date32(to):
+        days = made.cast(pa.int32()).cast(pa.int64())
+        return "date", pc.multiply(days, _DAY)
+    if pa.types.is_timestamp(to):
+        return "date", made.cast(pa.timestamp("us", to.tz), safe=False).cast(pa.int64())
+    if pa.types.is_time(to):
+        return "time", made.cast(pa.time64("us")).cast(pa.int64())
     raise UsageError(
         f"{name} of {table.name} is {base(kind)}, which has no nearest",
         remedy=f"give it a type: --type '{name}=date:%d.%m.%Y', or the like",
@@ -200,7 +246,7 @@ def _partners(
     right: tuple[Values, Values],
     direction: str,
     limit: float | None,
-) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.bool_]]:
+) -> tuple[npt.NDArray[np.int64], Flags]:
     """For each left row a place among the sorted right rows, -1 for none; and whether tied."""
     codes, values = left
     other_codes, other_values = right
@@ -210,22 +256,22 @@ def _partners(
     key = codes.astype(np.int64) * step
     below = np.searchsorted(place, key + np.searchsorted(known, values, side="right")) - 1
     above = np.searchsorted(place, key + np.searchsorted(known, values))
-    distances = []
+    partners = []
     for at in (below, above):
         inside = (at >= 0) & (at < len(place))
         safe = np.where(inside, at, 0)
         same = inside & (np.append(other_codes, -2)[safe] == codes)
-        gap = np.abs(np.append(other_values, 0)[safe].astype(np.float64) - values)
-        gap = np.where(same & (gap <= (np.inf if limit is None else limit)), gap, np.inf)
-        distances.append(gap)
-    before, after = distances
+        gap = np.abs(np.append(other_values, other_values.dtype.type(0))[safe] - values)
+        there = same if limit is None else same & (gap <= limit).astype(bool)
+        partners.append((at, gap, there))
+    (below, before, one), (above, after, other) = partners
     if direction != "either":
-        chosen, gap = (below, before) if direction == "before" else (above, after)
+        chosen, found = (below, one) if direction == "before" else (above, other)
         between = np.zeros(len(codes), bool)
     else:
-        chosen, gap = np.where(before <= after, below, above), np.minimum(before, after)
-        between = (before == after) & (before > 0)
-    found = np.isfinite(gap)
+        nearer = one & ~(other & (after < before).astype(bool))
+        chosen, found = np.where(nearer, below, above), one | other
+        between = one & other & (before == after).astype(bool) & (before > 0).astype(bool)
     at = np.where(found, chosen, 0)
     standing = np.append(place, -1)[at]
     first = np.searchsorted(place, standing)

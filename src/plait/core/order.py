@@ -13,12 +13,15 @@ from plait.core.coding import stable_order
 from plait.core.dictionary import TextDictionary
 from plait.core.keyspec import check_column
 from plait.core.kinds import arrow_type, as_kind, kind_of
+from plait.core.ordering import refuse_doubt
 from plait.core.table import Table
 from plait.core.text import is_text
 from plait.core.wordtable import Codes
 
 
-def sorted_rows(table: Table, columns: Sequence[str]) -> npt.NDArray[np.int64]:
+def sorted_rows(
+    table: Table, columns: Sequence[str], doing: str = "--sort"
+) -> npt.NDArray[np.int64]:
     """Row numbers in the order of some columns, ties as they stand, missing last.
 
     Parameters
@@ -26,11 +29,13 @@ def sorted_rows(table: Table, columns: Sequence[str]) -> npt.NDArray[np.int64]:
     table : Table
     columns : sequence of str
         The first counts most; ``desc`` behind a name puts the greatest first.
+    doing : str
+        What wants the order, for messages.
 
     Raises
     ------
     UsageError
-        For a column that is not there.
+        For a column that is not there, or text that is nearly something else.
 
     Notes
     -----
@@ -48,7 +53,7 @@ def sorted_rows(table: Table, columns: Sequence[str]) -> npt.NDArray[np.int64]:
     for name in reversed(columns):
         column, falling = _direction(name, table)
         check_column(column, table)
-        rank, size = ranks(table, column, falling)
+        rank, size = ranks(table, column, falling, doing)
         order = order[stable_order(rank[order], size + 1)]
     return order
 
@@ -61,14 +66,21 @@ def _direction(name: str, table: Table) -> tuple[str, bool]:
     return column.strip(), way.lower() == "desc"
 
 
-def ranks(table: Table, name: str, falling: bool) -> tuple[Codes, int]:
+def ranks(table: Table, name: str, falling: bool, doing: str) -> tuple[Codes, int]:
     """For each row the rank of its value among the distinct ones, missing last.
+
+    ``doing`` is what wants the order, for messages.
 
     Returns
     -------
     ranks : array of int32
     size : int
         The rank of what is missing; no rank is greater.
+
+    Raises
+    ------
+    UsageError
+        For text of which many cells are numbers, dates or times: it has no sure order.
     """
     cells = table.whole(name)
     kind = table.column(name).kind or kind_of(cells)
@@ -76,6 +88,8 @@ def ranks(table: Table, name: str, falling: bool) -> tuple[Codes, int]:
     if is_text(cells.type):
         codes = dictionary.encode_all(cells)
         texts = dictionary.texts()
+        if kind == "text":
+            refuse_doubt(table, name, doing, texts, codes)
         values = as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts])))
         ranked = _ranked(values, falling)
     else:

@@ -15,10 +15,9 @@ from plait.core.dictionary import TextDictionary
 from plait.core.errors import UsageError
 from plait.core.groups import Flags, Groups, Rows
 from plait.core.keyspec import check_column
-from plait.core.kinds import exact_type
 from plait.core.names import nearest
 from plait.core.order import ranks
-from plait.core.sums import check_numbers, exact_sums, means
+from plait.core.sums import as_cells, as_short_cells, exact_sums, means, numbers_of
 from plait.core.table import Table
 from plait.core.wordtable import Codes
 
@@ -147,8 +146,8 @@ def _rank(
 ) -> Rows | None:
     """The rank by which a row is chosen; the least wins."""
     makers: dict[str, Callable[[], Rows]] = {
-        "min": lambda: ranks(table, name, False)[0][groups.rows],
-        "max": lambda: ranks(table, name, True)[0][groups.rows],
+        "min": lambda: ranks(table, name, False, "the rule min")[0][groups.rows],
+        "max": lambda: ranks(table, name, True, "the rule max")[0][groups.rows],
         "longest": lambda: _by_length(table, name)[groups.rows],
         "commonest": lambda: _by_count(groups, cells, size),
     }
@@ -162,7 +161,7 @@ def _position(table: Table, groups: Groups, rule: str) -> Rows | None:
     if rule == "last":
         return np.arange(len(groups.rows))[::-1]
     word, _, column = rule.partition(":")
-    by: Rows = ranks(table, column, word == "newest-by")[0]
+    by: Rows = ranks(table, column, word == "newest-by", f"the rule {rule}")[0]
     return by[groups.rows]
 
 
@@ -187,8 +186,7 @@ def _by_count(groups: Groups, cells: Codes, size: int) -> Rows:
 
 def _computed(table: Table, groups: Groups, name: str, rule: str) -> pa.Array:
     """Sums or means of each group, as text."""
-    cells = table.whole(name)
-    kind = check_numbers(table, name, rule)
-    exact = exact_type(kind, cells)
-    make = exact_sums if rule == "sum" else means
-    return make(cells, kind, exact, groups)
+    numbers = numbers_of(table, name, rule)
+    if rule == "sum":
+        return as_cells(exact_sums(numbers, groups))
+    return as_short_cells(means(numbers, groups))

@@ -62,6 +62,8 @@ class Settled:
     aside : tuple of SetAside or Conflicts
         Rows of keys in conflict, rows without a key, rows not kept whole; and
         the cells in conflict.
+    first : array of int
+        For each row of the result the first row of its key, or the one kept whole.
     """
 
     table: Table
@@ -69,6 +71,7 @@ class Settled:
     decisions: tuple[Decision, ...]
     findings: tuple[Finding, ...]
     aside: tuple[SetAside | Conflicts, ...]
+    first: Rows
 
 
 def settle(
@@ -143,7 +146,7 @@ def settle(
     account = entry(operation, [(table.name, table.rows)], lines, settled.table.rows)
     made = settled.table.named(name or f"{table.name}-settled")
     findings = (*_missing_findings(before, columns, missing), *settled.findings)
-    return Settled(made, (account,), settled.decisions, findings, aside)
+    return Settled(made, (account,), settled.decisions, findings, aside, settled.first)
 
 
 def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> dict[str, str]:
@@ -182,7 +185,7 @@ def _whole(table: Table, groups: Groups, key: Sequence[str], rule: str) -> Settl
     rows = np.flatnonzero(out)
     reason = pa.array([f"another row of its key is kept: {rule}"] * len(rows), pa.string())
     aside = (SetAside(f"{table.name}-superseded", table.at(rows), reason, False),)
-    return Settled(table.at(kept), (), (), (), aside if len(rows) else ())
+    return Settled(table.at(kept), (), (), (), aside if len(rows) else (), kept)
 
 
 def _by_column(table: Table, groups: Groups, key: Sequence[str], rules: dict[str, str]) -> Settled:
@@ -194,13 +197,14 @@ def _by_column(table: Table, groups: Groups, key: Sequence[str], rules: dict[str
         Decision(name, rules[name], int(one.differing.sum()), _decided(one))
         for name, one in decided.items()
     )
+    first = groups.rows[groups.offsets[:-1]][~conflict]
     settled = _settled(table, groups, decided, ~conflict)
     if not conflict.any():
-        return Settled(settled, (), decisions, (), ())
+        return Settled(settled, (), decisions, (), (), first)
     listed = _listed(table, groups, key, decided)
     aside = (_set_aside(table, groups, decided, conflict), listed)
     finding = _conflict_finding(table, key, decided, conflict, listed)
-    return Settled(settled, (), decisions, (finding,), aside)
+    return Settled(settled, (), decisions, (finding,), aside, first)
 
 
 def _decided(one: Decided) -> int:

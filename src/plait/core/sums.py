@@ -1,4 +1,4 @@
-"""Sums of groups, exact for integers and decimals, and means."""
+"""Sums of groups, exact for integers and decimals of any length, and means."""
 
 from __future__ import annotations
 
@@ -9,16 +9,20 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core import exact
 from plait.core.errors import UsageError
+from plait.core.exact import TooManyDigitsError
 from plait.core.forms import base
 from plait.core.groups import Groups
-from plait.core.kinds import NUMBERS, as_kind, kind_of
+from plait.core.kinds import NUMBERS, as_kind, exact_type, kind_of
 from plait.core.table import Table
+from plait.core.text import is_text
 
-_MOST_DIGITS = 18
-_LARGEST = 9.2e18
+_LIMB = np.int64(0xFFFFFFFF)
+_LIMB_BITS = 32
+_LARGEST = 2.0**62
 
-Numbers = npt.NDArray[np.int64]
+Counts = npt.NDArray[np.int64]
 
 
 def check_numbers(table: Table, name: str, figure: str) -> str:
@@ -28,8 +32,9 @@ def check_numbers(table: Table, name: str, figure: str) -> str:
     ------
     UsageError
     """
-    kind = table.column(name).kind or kind_of(table.whole(name))
-    if base(kind) not in NUMBERS and kind != "empty" and not _numeric(table, name):
+    cells = table.whole(name)
+    kind = table.column(name).kind or kind_of(cells)
+    if base(kind) not in NUMBERS and kind != "empty" and not exact.is_number(cells.type):
         raise UsageError(
             f"{name} is {kind}, and {figure} takes numbers",
             table.name,
@@ -38,132 +43,160 @@ def check_numbers(table: Table, name: str, figure: str) -> str:
     return kind
 
 
-def _numeric(table: Table, name: str) -> bool:
-    kind = table.whole(name).type
-    tests = (pa.types.is_integer, pa.types.is_floating, pa.types.is_decimal)
-    return any(test(kind) for test in tests)
+def numbers_of(table: Table, name: str, figure: str) -> pa.Array:
+    """The numbers of a column, exact unless its source has floats: int64, a decimal, float64.
+
+    Raises
+    ------
+    UsageError
+        For a column of what is no number.
+
+    Examples
+    --------
+    >>> from plait.core.table import from_columns
+    >>> numbers_of(from_columns("t", {"kg": ["0.10", "", "NA"]}), "kg", "sum").to_pylist()
+    [Decimal('0.10'), None, None]
+    """
+    kind = check_numbers(table, name, figure)
+    cells = table.whole(name)
+    if kind == "empty":
+        return pa.nulls(table.rows, pa.int64())
+    to = exact_type(kind, cells)
+    chunks = [as_kind(chunk, kind, to) for chunk in cells.chunks]
+    return exact.plain(pa.chunked_array(chunks, to).combine_chunks())
 
 
-def exact_sums(cells: pa.ChunkedArray, kind: str, exact: pa.DataType, groups: Groups) -> pa.Array:
-    """The sum of each group as text, missing where all its cells are.
+def exact_sums(values: pa.Array, groups: Groups) -> pa.Array:
+    """The sum of each group; missing where all its values are.
 
     Parameters
     ----------
-    cells : pyarrow.ChunkedArray
-    kind : str
-        ``integer`` or ``decimal``, with a written form perhaps.
-    exact : pyarrow.DataType
-        In which sums are exact, as ``kinds.exact_type`` gives it.
+    values : pyarrow.Array
+        One a row, as ``numbers_of`` gives them.
     groups : Groups
 
     Returns
     -------
     pyarrow.Array
-        Of text. Decimals have as many places as the longest of the column.
+        Decimals with as many places as the values, or floats.
 
     Raises
     ------
     UsageError
-        When a sum is too large for 64 bits.
+        When a sum needs more than 76 digits.
+
+    Notes
+    -----
+    Values of more than 62 bits are cut into limbs of 32 bits, each of which is
+    summed by itself, and the carries brought on afterwards (Knuth vol. 2,
+    section 4.3.1).
 
     Examples
     --------
     >>> from plait.core.groups import grouped
-    >>> cells = pa.chunked_array([["0.10", "0.2", ""]])
-    >>> exact_sums(cells, "decimal", pa.decimal128(3, 2), grouped(np.array([0, 0, 1]), 2))
-    <pyarrow.lib.StringArray object at ...>
-    [
-      "0.30",
-      null
-    ]
+    >>> cells = exact.from_texts(pa.array(["99999999999999", "0.5", "0.000001", None]))
+    >>> exact_sums(cells, grouped(np.array([0, 0, 0, 1]), 2)).to_pylist()
+    [Decimal('99999999999999.500001'), None]
     """
-    values, there, places = scaled(cells, kind, exact)
-    if places is not None and _too_large(values, there, groups):
-        raise UsageError("a sum is too large for 64 bits", remedy="choose another rule")
-    sums, times = summed(values, there, groups)
-    if places is None:
-        return pa.array(sums, mask=times == 0).cast(pa.string())
-    return as_decimals(sums, places, times == 0)
+    times = counted(values, groups)
+    if pa.types.is_floating(values.type):
+        sums = _added(values.fill_null(0.0).to_numpy(), groups)
+        return pa.array(sums, mask=times == 0)
+    scale = 0 if pa.types.is_integer(values.type) else values.type.scale
+    made = exact.from_words(_words(_limbs(values), groups), scale)
+    _check_size(made)
+    return pc.if_else(pa.array(times == 0), pa.scalar(None, made.type), made)
 
 
-def means(cells: pa.ChunkedArray, kind: str, exact: pa.DataType, groups: Groups) -> pa.Array:
-    """The mean of the cells that are not missing, as text of a 64-bit float."""
-    values, there, places = scaled(cells, kind, exact)
-    if places is not None and _too_large(values, there, groups):
-        values = values.astype(np.float64)
-    sums, times = summed(values, there, groups)
-    sums = sums / 10 ** (places or 0)
-    return pa.array(sums / np.maximum(times, 1), mask=times == 0).cast(pa.string())
+def counted(values: pa.Array, groups: Groups) -> Counts:
+    """How many values there are in each group."""
+    there = values.is_valid().to_numpy(zero_copy_only=False)
+    times: Counts = np.bincount(groups.group[there[groups.rows]], minlength=groups.size)
+    return times
 
 
-def _too_large(values: Numbers, there: npt.NDArray[np.bool_], groups: Groups) -> bool:
-    rough, _ = summed(values.astype(np.float64), there, groups)
-    return bool(np.abs(rough).max(initial=0) > _LARGEST)
-
-
-def scaled(
-    cells: pa.ChunkedArray, kind: str, exact: pa.DataType
-) -> tuple[npt.NDArray[Any], npt.NDArray[np.bool_], int | None]:
-    """The cells as whole numbers of the smallest unit, or as floats where 64 bits do not hold them.
-
-    Returns
-    -------
-    values : array of int64 or float64
-        0 where there is none.
-    there : array of bool
-    places : int or None
-        How many digits stand behind the point; ``None`` for floats.
-    """
-    if pa.types.is_decimal(exact) and exact.precision <= _MOST_DIGITS:
-        made = _typed(cells, kind, exact)
-        whole = [_shifted(chunk, exact.scale) for chunk in made.chunks]
-        values = pa.chunked_array(whole, pa.int64()).fill_null(0).to_numpy()
-        return values, made.is_valid().to_numpy(), exact.scale
-    if pa.types.is_integer(exact):
-        made = _typed(cells, kind, pa.int64())
-        return made.fill_null(0).to_numpy(), made.is_valid().to_numpy(), 0
-    made = _typed(cells, kind, pa.float64())
-    return made.fill_null(0.0).to_numpy(), made.is_valid().to_numpy(), None
-
-
-def _shifted(chunk: pa.Array, scale: int) -> pa.Array:
-    """Decimals without their point: the 128-bit integers that hold them, which are short."""
-    words = np.frombuffer(chunk.buffers()[1], np.int64)[2 * chunk.offset :: 2][: len(chunk)]
-    return pa.array(words, mask=chunk.is_null().to_numpy(zero_copy_only=False))
-
-
-def _typed(cells: pa.ChunkedArray, kind: str, to: pa.DataType) -> pa.ChunkedArray:
-    if pa.types.is_floating(to):
-        chunks = [as_kind(chunk, "text", pa.string()).cast(to) for chunk in cells.chunks]
-    else:
-        chunks = [as_kind(chunk, kind, to) for chunk in cells.chunks]
-    return pa.chunked_array(chunks, to)
-
-
-def summed(
-    values: npt.NDArray[Any], there: npt.NDArray[np.bool_], groups: Groups
-) -> tuple[npt.NDArray[Any], Numbers]:
-    """Sums and numbers of values of each group."""
+def _added(values: npt.NDArray[Any], groups: Groups) -> npt.NDArray[Any]:
     if not len(groups.rows):
-        return np.zeros(groups.size, values.dtype), np.zeros(groups.size, np.int64)
-    begin = groups.offsets[:-1]
-    inorder = np.where(there, values, 0)[groups.rows]
-    sums = np.add.reduceat(inorder, begin)
-    times: Numbers = np.add.reduceat(there[groups.rows].astype(np.int64), begin)
-    return sums, times
+        return np.zeros(groups.size, values.dtype)
+    sums: npt.NDArray[Any] = np.add.reduceat(values[groups.rows], groups.offsets[:-1])
+    return sums
 
 
-def as_decimals(sums: Numbers, places: int, absent: npt.NDArray[np.bool_]) -> pa.Array:
-    """Whole numbers of the smallest unit as text, with so many digits behind the point.
+def _limbs(values: pa.Array) -> list[npt.NDArray[np.int64]]:
+    """The values as whole numbers of their smallest unit: one limb, or several of 32 bits."""
+    words = _stored_words(values)
+    highest = words[:, -1]
+    if words.shape[1] == 1 and np.abs(highest.astype(np.float64)).sum() < _LARGEST:
+        return [highest]
+    limbs = []
+    for number in range(words.shape[1]):
+        word = words[:, number]
+        limbs += [word & _LIMB, (word >> _LIMB_BITS) & _LIMB]
+    limbs[-1] = highest >> _LIMB_BITS  # only the highest has a sign
+    return limbs
 
-    >>> as_decimals(np.array([-5, 120]), 2, np.array([False, False])).to_pylist()
-    ['-0.05', '1.20']
+
+def _stored_words(values: pa.Array) -> npt.NDArray[np.int64]:
+    """The 64-bit words of each value, the lowest first; 0 for one that is missing."""
+    if pa.types.is_integer(values.type):
+        whole: npt.NDArray[np.int64] = values.fill_null(0).to_numpy().reshape(-1, 1)
+        return whole
+    size = values.type.bit_width // 64
+    stored = np.frombuffer(values.buffers()[1], np.int64).reshape(-1, size)
+    words = stored[values.offset : values.offset + len(values)]
+    if values.null_count:
+        words = np.where(values.is_valid().to_numpy(zero_copy_only=False)[:, None], words, 0)
+    short = words[:, :1]
+    # Most decimals are short: what they have above the first word is their sign.
+    return short if size > 1 and (words[:, 1:] == short >> np.int64(63)).all() else words
+
+
+def _words(limbs: list[npt.NDArray[np.int64]], groups: Groups) -> npt.NDArray[np.int64]:
+    """The sums of each group, as words."""
+    if len(limbs) == 1:
+        low = _added(limbs[0], groups)
+        return np.column_stack([low, low >> np.int64(63)])
+    made = np.zeros((groups.size, 8), np.int64)
+    carry = np.zeros(groups.size, np.int64)
+    for number in range(8):
+        total = carry + (_added(limbs[number], groups) if number < len(limbs) else 0)
+        made[:, number] = total & _LIMB
+        carry = total >> _LIMB_BITS
+    low, high = made[:, ::2].astype(np.uint64), made[:, 1::2].astype(np.uint64)
+    words: npt.NDArray[np.int64] = (low | (high << np.uint64(_LIMB_BITS))).view(np.int64)
+    return words
+
+
+def _check_size(sums: pa.Array) -> None:
+    if sums.type.bit_width == 256 and len(sums):
+        try:
+            exact.narrowed(sums)
+        except (TooManyDigitsError, pa.ArrowInvalid):
+            raise UsageError(
+                f"a sum needs more than {exact.MOST_DIGITS} digits", remedy="choose another rule"
+            ) from None
+
+
+def means(values: pa.Array, groups: Groups) -> pa.Array:
+    """The mean of the values of each group, rounded to 20 places; missing without any.
+
+    >>> from plait.core.groups import grouped
+    >>> cells = exact.from_texts(pa.array(["0.1", "0.2", "0.3"]))
+    >>> means(cells, grouped(np.array([0, 0, 0]), 1)).to_pylist()
+    [Decimal('0.20000000000000000000')]
     """
-    texts = pa.array(sums, mask=absent).cast(pa.string())
-    if not places:
-        return texts
-    sign = pc.if_else(pc.starts_with(texts, "-"), "-", "")
-    digits = pc.utf8_lpad(pc.utf8_ltrim(texts, "-"), places + 1, "0")
-    whole = pc.utf8_slice_codeunits(digits, 0, -places)
-    part = pc.utf8_slice_codeunits(digits, -places)
-    return pc.binary_join_element_wise(pc.binary_join_element_wise(sign, whole, ""), part, ".")
+    return exact.divide(exact_sums(values, groups), pa.array(counted(values, groups)))
+
+
+def as_cells(values: pa.Array) -> pa.Array:
+    """Figures as text: decimals with all their places, floats as short as they can be read back."""
+    return exact.decimal_text(values) if pa.types.is_decimal(values.type) else _short(values)
+
+
+def as_short_cells(values: pa.Array) -> pa.Array:
+    """The same, without zeros at the end of the places."""
+    return exact.short_text(values) if pa.types.is_decimal(values.type) else _short(values)
+
+
+def _short(values: pa.Array) -> pa.Array:
+    return values if is_text(values.type) else values.cast(pa.string())

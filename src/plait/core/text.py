@@ -5,6 +5,7 @@ from __future__ import annotations
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.exact import decimal_text
 from plait.core.words import Cells
 
 _BLOCK = 1 << 16
@@ -24,6 +25,8 @@ def as_text(array: pa.Array) -> pa.Array:
     """
     if is_text(array.type):
         return array
+    if pa.types.is_decimal(array.type):
+        return decimal_text(array)
     texts = pc.cast(array, pa.string())
     if has_clock(array.type):
         return pc.replace_substring_regex(texts, _ZEROS, r"\1\2")

@@ -10,18 +10,18 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.aside import SetAside
-from plait.core.coding import code_keys, distinct
+from plait.core.coding import code_keys
 from plait.core.conflicts import Conflicts
 from plait.core.errors import UsageError
 from plait.core.finding import Finding, counted
-from plait.core.groups import Groups, Rows, key_groups
+from plait.core.groups import Groups, Rows, grouped
 from plait.core.keyspec import check_column, names
 from plait.core.ledger import Entry, Line, entry
 from plait.core.names import distinct_name
-from plait.core.order import ranks
 from plait.core.settle import Settled, settle
 from plait.core.table import Column, Table
 from plait.core.text import as_text
+from plait.core.wordtable import Codes
 
 MOST_HEADS = 2_000
 
@@ -50,7 +50,8 @@ def widen(
     ----------
     table : Table
     heads : str
-        The column whose values head the new columns, in the order of their values.
+        The column whose values head the new columns, in the order in which they
+        first stand. Values that are equal as keys are one head, as it first stands.
     cells : str or sequence of str
         The column that fills them. Of several, each new column is called
         ``HEAD CELLS``.
@@ -97,8 +98,9 @@ def widen(
         )
     used = replace(table.keeping((*keyed, heads, *filling)), findings=(), aside=())
     settled = settle(used, (*keyed, heads), otherwise=rule, name=table.name)
-    groups = key_groups(code_keys([settled.table], [keyed]))
-    result = _wide(settled.table, keyed, heads, filling, groups)
+    # What counts as equal is decided over all rows, also those that are set aside.
+    codes = code_keys([used], [keyed]).codes[0], code_keys([used], [[heads]]).codes[0]
+    result = _wide(settled.table, keyed, heads, filling, [one[settled.first] for one in codes])
     account = _account(table, keyed, heads, settled, result.rows)
     findings = (*_several(table, settled, rule), *settled.findings, *_left_out(table, used))
     made = result.named(name or f"{table.name}-wide")
@@ -106,13 +108,21 @@ def widen(
 
 
 def _wide(
-    table: Table, key: Sequence[str], heads: str, filling: Sequence[str], groups: Groups
+    table: Table,
+    key: Sequence[str],
+    heads: str,
+    filling: Sequence[str],
+    codes: Sequence[Codes],
 ) -> Table:
-    """A row for each group of keys, a column for each head."""
+    """A row for each key, a column for each head; ``codes`` are those of keys and of heads."""
+    groups, headed = (grouped(one, int(one.max(initial=-1)) + 1) for one in codes)
+    _check_heads(table, heads, headed)
     first = groups.rows[groups.offsets[:-1]]
     result = replace(table.at(first), columns=tuple(table.column(name) for name in key))
+    of_row = np.empty(table.rows, np.int64)
+    of_row[groups.rows] = groups.group
     taken = set(key)
-    for head, rows in _by_head(table, heads, groups):
+    for head, rows in _by_head(table, heads, headed, of_row, groups.size):
         shown = table.at(rows)
         shift = len(result.strands)
         columns: list[Column] = []
@@ -128,23 +138,25 @@ def _wide(
     return result
 
 
-def _by_head(table: Table, heads: str, groups: Groups) -> Iterator[tuple[str, Rows]]:
-    """Each head in the order of values, and for each group its row with that head, or -1."""
-    rank, _ = ranks(table, heads, False)
-    values, which, first = distinct(rank[groups.rows])
-    if len(values) > MOST_HEADS:
+def _check_heads(table: Table, heads: str, headed: Groups) -> None:
+    if headed.size > MOST_HEADS:
         raise UsageError(
-            f"{heads} has {len(values):,} values: so many columns are not made",
+            f"{heads} has {headed.size:,} values: so many columns are not made",
             table.name,
             "is it the column that should head them? plait group brings values together first",
         )
-    order = np.argsort(which, kind="stable")
-    edges = np.searchsorted(which[order], np.arange(len(values) + 1))
-    texts = as_text(table.at(groups.rows[first]).whole(heads).combine_chunks()).cast(pa.string())
+
+
+def _by_head(
+    table: Table, heads: str, headed: Groups, of_row: Rows, size: int
+) -> Iterator[tuple[str, Rows]]:
+    """Each head as it first stands, and for each key its row with that head, or -1."""
+    first = headed.rows[headed.offsets[:-1]]
+    texts = as_text(table.at(first).whole(heads).combine_chunks()).cast(pa.string())
     for number, head in enumerate(pc.fill_null(texts, "").to_pylist()):
-        at = order[edges[number] : edges[number + 1]]
-        rows = np.full(groups.size, -1, np.int32)
-        rows[groups.group[at]] = groups.rows[at]
+        at = headed.rows[headed.offsets[number] : headed.offsets[number + 1]]
+        rows = np.full(size, -1, np.int32)
+        rows[of_row[at]] = at
         yield head, rows
 
 
