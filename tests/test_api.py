@@ -35,7 +35,12 @@ def test_from_files_to_a_file_as_the_program_does(folder, plait):
         "--out",
         "program.csv",
     )
-    assert (folder / "api.csv").read_text() == (folder / "program.csv").read_text()
+    from_api = (folder / "api.csv").read_text()
+    assert "may+hives" in from_api and "june+hives" in from_api
+    for month in ("may", "june"):  # what the program stacked into is a source of its own
+        from_api = from_api.replace(f",{month}+hives", ",visits+hives")
+        from_api = from_api.replace(f",{month}\n", ",visits\n")
+    assert (folder / "program.csv").read_text() == from_api
     assert season.match.left_unmatched == 1
     assert [aside.rows for aside in season.aside] == [1, 1]
 

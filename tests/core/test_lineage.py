@@ -67,7 +67,7 @@ def test_a_settled_cell_leads_to_the_row_it_was_chosen_from_and_the_row_to_all(r
     table = _visits("may", rows)
     settled = settle(table, "yard,hive", {"kg": "max"}).table
     cells, ways = settled.to_dict(), threads(settled)
-    of_kg = [way for way in ways if way.name in thread_of(settled, "kg", ways)]
+    of_kg = [thread_of(settled.strands[leaf.strand], ways) for leaf in settled.leaves("kg")]
     for row in range(settled.rows):
         key = cells["yard"][row], cells["hive"][row]
         mine = [at for at, one in enumerate(rows) if one[:2] == key]

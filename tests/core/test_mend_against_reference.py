@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 
 import pytest
 from hypothesis import given, settings
@@ -70,10 +71,18 @@ def test_a_split_takes_every_sign_to_some_part(cells, delimiters, count):
 @given(st.lists(CELL, min_size=1, max_size=30))
 def test_filling_down_takes_the_nearest_cell_above(cells):
     made = mend(from_columns("t", {"c": cells}), fill={"c": "down"}).table.to_dict()["c"]
+    markers = {"NA", "-"} if _numbers_but_for(cells, {"NA", "-", "", None}) else set()
     above = None
     for cell, now in zip(cells, made, strict=True):
-        above = cell or above
-        assert (now or None) == above
+        missing = cell in markers or not cell
+        above = above if missing else cell
+        assert (now or None) == (above or cell or None)
+
+
+def _numbers_but_for(cells, others):
+    """Whether there are numbers among the cells, and nothing else but those."""
+    left = [cell for cell in cells if cell not in others]
+    return bool(left) and all(re.fullmatch(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?", cell) for cell in left)
 
 
 @settings(max_examples=200, deadline=None)

@@ -188,8 +188,11 @@ def code_column(
     )
     kinds = tuple(islice(cycle(kinds), len(tables)))
     codes = tuple(map(partial(_without_markers, texts), codes, kinds))
-    if all(kind in NUMBERS for kind in kinds) and "decimal" in kinds:
+    numeric = all(kind in (*NUMBERS, "empty") for kind in kinds)
+    if numeric and "decimal" in kinds:
         codes, texts = recode(codes, texts, [plain_number(texts)])
+    if numeric:  # the point and the minus of a number are no punctuation
+        ignore = [way for way in ignore if way in FORM_WAYS]
     if ignore:
         codes, texts = recode(codes, texts, _loose_forms(texts, ignore, kinds))
     return CodedColumn(codes, len(texts), texts, kinds)

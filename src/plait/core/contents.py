@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
-from plait.core.figures import present
+from plait.core.absent import present
 from plait.core.parallel import ordered_map
 from plait.core.profile import Profile, profile, tallied
 from plait.core.strand import Strand, source_rows

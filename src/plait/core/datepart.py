@@ -8,7 +8,7 @@ import pyarrow.compute as pc
 from plait.core.errors import UsageError
 from plait.core.forms import base
 from plait.core.keyspec import check_column
-from plait.core.kinds import arrow_type, as_kind, kind_of
+from plait.core.kinds import arrow_type, as_kind
 from plait.core.names import distinct_name, nearest
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
@@ -59,7 +59,7 @@ def with_date_parts(table: Table, columns: tuple[str, ...]) -> tuple[Table, tupl
 
 def _parts(table: Table, name: str, part: str) -> pa.ChunkedArray:
     cells = table.whole(name)
-    kind = table.column(name).kind or kind_of(cells)
+    kind = table.kind(name)
     to = arrow_type(kind, cells)
     if base(kind) not in ("date", "datetime", "empty") and not pa.types.is_temporal(to):
         raise UsageError(

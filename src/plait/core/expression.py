@@ -14,7 +14,7 @@ import pyarrow as pa
 from plait.core import exact
 from plait.core.errors import PlaitError, SourceError, UnknownColumnError, UsageError
 from plait.core.exact import TooManyDigitsError
-from plait.core.kinds import arrow_type, as_kind, exact_type, kind_of
+from plait.core.kinds import arrow_type, as_kind, exact_type
 from plait.core.logic import ORDERING
 from plait.core.names import nearest
 from plait.core.ordering import check_ordered
@@ -157,7 +157,7 @@ def _typing(expression: Expression, table: Table) -> _Typed:
     for name in expression.names():
         column = _column(name, table)
         cells = table.whole(column.name)
-        kind = column.kind or kind_of(cells)
+        kind = table.kind(column.name)
         # A column without any value is NULL, which goes together with every type.
         to = pa.null() if kind == "empty" else arrow_type(kind, cells)
         if is_text(cells.type) and pa.types.is_floating(to):

@@ -11,12 +11,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core import exact
+from plait.core.absent import present
 from plait.core.coding import code_keys
 from plait.core.errors import UsageError
 from plait.core.exact import TooManyDigitsError
 from plait.core.groups import Flags, Groups, Rows, grouped
 from plait.core.keyspec import check_column
-from plait.core.kinds import MARKERS, kind_of, takes_markers
 from plait.core.names import nearest
 from plait.core.rules import decide, distinct_in_each
 from plait.core.strand import arrow_rows
@@ -30,7 +30,6 @@ from plait.core.sums import (
     numbers_of,
 )
 from plait.core.table import Table
-from plait.core.text import as_text
 
 CHOOSING = {
     "smallest": "min",
@@ -141,23 +140,6 @@ def _of_rows(table: Table, groups: Groups, one: Wanted) -> Figure:
         return Figure(None, pa.array(rows), rows)
     share = exact.divide(pa.array(rows), pa.scalar(max(table.rows, 1)))
     return Figure(None, as_short_cells(share), rows)
-
-
-def present(table: Table, name: str) -> Flags:
-    """Whether there is a value in a column on each row; markers among numbers are none."""
-    cells = table.whole(name)
-    marked = takes_markers(table.column(name).kind or kind_of(cells))
-
-    def there(chunk: pa.Array) -> pa.Array:
-        texts = as_text(chunk)
-        found = pc.fill_null(pc.not_equal(texts, ""), False)
-        if marked:
-            found = pc.and_not(found, pc.is_in(texts, pa.array(MARKERS, texts.type)))
-        return found
-
-    chunks = [there(chunk) for chunk in cells.chunks]
-    flags: Flags = pa.chunked_array(chunks, pa.bool_()).to_numpy()
-    return flags
 
 
 def _tally(flags: Flags, groups: Groups) -> Rows:

@@ -6,20 +6,20 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-import pyarrow as pa
 
+from plait.core.absent import present
 from plait.core.aside import SetAside
 from plait.core.coding import code_keys
 from plait.core.datepart import with_date_parts
 from plait.core.duplicates import key_text
 from plait.core.errors import UsageError
-from plait.core.figures import Figure, Wanted, present, wanted, work_out
+from plait.core.figures import Figure, Wanted, wanted, work_out
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.groups import Groups, Rows, grouped
 from plait.core.keyspec import Pairs, named_values, names
+from plait.core.leaf import Leaves
 from plait.core.ledger import Entry, Line, entry
-from plait.core.lineage import pooled
-from plait.core.strand import Strand
+from plait.core.lineage import Pools
 from plait.core.table import Column, Table
 
 
@@ -117,54 +117,69 @@ def _rows(table: Table, by: Sequence[str], groups: Groups, worked: dict[Wanted, 
     """A row for each group; figures that were made of it know all its rows."""
     first = groups.rows[groups.offsets[:-1]]
     heads = table.at(first)
-    made = {one.name: figure.made for one, figure in worked.items() if figure.made is not None}
-    pool = pooled(table, groups, made=made)
+    pools = _pools(table, groups, worked, len(heads.strands))
     columns = tuple(table.column(name) for name in by)
-    result = replace(heads, columns=columns, strands=(*heads.strands, pool))
+    result = replace(heads, columns=columns, strands=(*heads.strands, *pools.strands))
     for one, figure in worked.items():
         if figure.made is not None:
-            result = _with_column(result, table, one, ((len(heads.strands), one.name),))
+            result = _with_column(result, one, ((pools.number, one.name),), _leaves(pools, one))
         else:
             result = _chosen(result, table, one, figure.chosen, first)
     return result
+
+
+def _pools(
+    table: Table, groups: Groups, worked: dict[Wanted, Figure], begin: int, onto: bool = False
+) -> Pools:
+    made = {one.name: figure.made for one, figure in worked.items() if figure.made is not None}
+    pools = Pools(table, groups, None, begin, made, beside=onto)
+    for one in worked:
+        if one.name in made:
+            _leaves(pools, one)  # makes the strands that are needed
+    return pools
+
+
+def _leaves(pools: Pools, one: Wanted) -> Leaves:
+    return pools.leaves_of(one.column) if one.column else ()
 
 
 def _onto_rows(table: Table, groups: Groups, worked: dict[Wanted, Figure]) -> Table:
     """All rows, each with the figures of its group."""
     of_row = np.empty(table.rows, np.int64)
     of_row[groups.rows] = groups.group
-    result = table
+    pools = _pools(table, groups, worked, len(table.strands), onto=True)
+    result = replace(table, strands=(*table.strands, *(one.at(of_row) for one in pools.strands)))
     for one, figure in worked.items():
         if figure.made is not None:
-            strand = Strand("made", {one.name: pa.chunked_array([figure.made])}, (), of_row)
-            parts = ((len(result.strands), one.name),)
-            result = replace(result, strands=(*result.strands, strand))
-            result = _with_column(result, table, one, parts)
+            result = _with_column(result, one, ((pools.number, one.name),), _leaves(pools, one))
         else:
             chosen = None if figure.chosen is None else figure.chosen[of_row]
-            result = _chosen(result, table, one, chosen, np.arange(table.rows))
+            result = _chosen(result, table, one, chosen, np.arange(table.rows), beside=True)
     return result
 
 
 def _with_column(
-    result: Table, table: Table, one: Wanted, parts: tuple[tuple[int, str], ...]
+    result: Table, one: Wanted, parts: tuple[tuple[int, str], ...], leaves: Leaves
 ) -> Table:
-    came = table.came_together([one.column] if one.column else [])
-    return replace(result, columns=(*result.columns, Column(one.name, parts, came=came)))
+    return replace(result, columns=(*result.columns, Column(one.name, parts, leaves=leaves)))
 
 
-def _chosen(result: Table, table: Table, one: Wanted, chosen: Rows | None, first: Rows) -> Table:
+def _chosen(
+    result: Table,
+    table: Table,
+    one: Wanted,
+    chosen: Rows | None,
+    first: Rows,
+    beside: bool = False,
+) -> Table:
     """The result with a column more, of cells that stand in some row."""
     assert one.column is not None and chosen is not None
     # Where all cells are missing the first row is shown, whose cell is so too.
-    there = table.at(np.where(chosen < 0, first, chosen))
-    source = table.column(one.column)
-    column = replace(
-        source.shifted(len(result.strands)), name=one.name, came=table.came(one.column)
-    )
-    return replace(
-        result, columns=(*result.columns, column), strands=(*result.strands, *there.strands)
-    )
+    column, there = table.taking(one.column, np.where(chosen < 0, first, chosen))
+    column = replace(column.shifted(len(result.strands)), name=one.name)
+    if beside:
+        there = tuple(replace(strand, beside=True) for strand in there)
+    return replace(result, columns=(*result.columns, column), strands=(*result.strands, *there))
 
 
 def _missing_keys(table: Table, by: Sequence[str], groups: Groups) -> Iterator[Finding]:

@@ -8,15 +8,16 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.absent import value_there
 from plait.core.coding import Coding
 from plait.core.conflicts import Conflicts, Differing, listed_conflicts
 from plait.core.duplicates import key_text
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.keyspec import Key
-from plait.core.kinds import NUMBERS
+from plait.core.kinds import NUMBERS, takes_markers
+from plait.core.leaf import Leaves, first_of
 from plait.core.match import Matching, row_pairs
 from plait.core.names import distinct_name
 from plait.core.table import Column, Table
@@ -69,11 +70,12 @@ def joined_table(
     there = (_near(right) if len(right_rows) >= _MANY else right).at(right_rows)
     shift = len(here.strands)
     theirs = {
-        one.name: replace(one.shifted(shift), came=there.came(one.name)) for one in there.columns
+        one.name: replace(one, leaves=there.leaves(one.name)).shifted(shift)
+        for one in there.columns
     }
     both = Table(
         left.name,
-        tuple(replace(column, came=here.came(column.name)) for column in here.columns),
+        tuple(replace(column, leaves=here.leaves(column.name)) for column in here.columns),
         here.strands + there.strands,
         len(right_rows),
     )
@@ -91,8 +93,9 @@ def joined_table(
             columns[_free(name, right.name, columns)] = column
             continue
         difference = _Difference(np.empty(0, np.int64), 0, 0, ())
+        marked = takes_markers(left.kind(twin)), takes_markers(right.kind(name))
         if not same_key or loose or _respelt(matching.coding, pairs, name):
-            difference = _compare(both, columns[twin], column, left_rows, right_rows)
+            difference = _compare(both, columns[twin], column, left_rows, right_rows, marked)
         if difference.none:
             if kind in ("right", "full"):
                 columns[twin] = _followed(columns[twin], column)
@@ -101,7 +104,8 @@ def joined_table(
             differing.append(Differing(name, here.column(twin), column, difference.rows))
         shown = difference.shown(keyed, ours_key)
         if prefer and not same_key:
-            columns[twin] = _preferring(prefer, columns[twin], column)
+            pair = (columns[twin], marked[0]), (column, marked[1])
+            columns[twin], both = _preferring(both, pair if prefer == "left" else pair[::-1], twin)
             findings += _preferred_findings(left, right, name, prefer, difference, shown)
             continue
         kept = distinct_name(f"{right.name}.{name}", columns)
@@ -119,8 +123,8 @@ def joined_table(
 
 def _followed(first: Column, then: Column) -> Column:
     """The first column's cells, and where it has none those of the other."""
-    came = tuple(dict.fromkeys((*(first.came or ()), *(then.came or ()))))
-    return replace(first, parts=first.parts + then.parts, came=came)
+    leaves = first_of(first.leaves or (), then.leaves or ())
+    return replace(first, parts=first.parts + then.parts, leaves=leaves)
 
 
 def _free(name: str, table: str, taken: Container[str]) -> str:
@@ -139,10 +143,30 @@ def _near(table: Table) -> Table:
     return replace(table, strands=strands)
 
 
-def _preferring(prefer: str, ours: Column, theirs: Column) -> Column:
-    first, second = (ours, theirs) if prefer == "left" else (theirs, ours)
-    kind = ours.kind if ours.kind == theirs.kind else None
-    return replace(_followed(first, second), name=ours.name, kind=kind, filling=True)
+def _preferring(
+    both: Table, pair: Sequence[tuple[Column, bool]], name: str
+) -> tuple[Column, Table]:
+    """The cells of the first column, and where it has no value those of the second.
+
+    Each column comes with whether markers for missing are no value in it. Where
+    neither has one, the cell of the first stands as it is.
+    """
+    there = [np.zeros(both.rows, bool) for _ in pair]
+    for span in both.spans():
+        for flags, (column, marked) in zip(there, pair, strict=True):
+            flags[slice(*span)] = value_there(both.cells(column, *span), marked)
+    rows, (first, second) = np.arange(both.rows), (one for one, _ in pair)
+    from_second = ~there[0] & there[1]
+    strands = both.strands
+    parts: tuple[tuple[int, str], ...] = ()
+    leaves: Leaves = ()
+    for column, taken in ((first, ~from_second), (second, from_second)):
+        only = replace(both, columns=(replace(column, name=name),))
+        moved, own = only.taking(name, np.where(taken, rows, -1))
+        moved = moved.shifted(len(strands))
+        parts, leaves, strands = parts + moved.parts, leaves + (moved.leaves or ()), strands + own
+    kind = first.kind if first.kind == second.kind else None
+    return Column(name, parts, kind, leaves=leaves), replace(both, strands=strands)
 
 
 def _respelt(coding: Coding, pairs: Key, right_name: str) -> bool:
@@ -179,8 +203,12 @@ def _compare(
     there: Column,
     left_rows: npt.NDArray[Any] | None,
     right_rows: npt.NDArray[Any],
+    marked: tuple[bool, bool],
 ) -> _Difference:
-    """Compare two columns on the matched rows; examples are row, left cell, right cell."""
+    """Compare two columns on the matched rows; examples are row, left cell, right cell.
+
+    ``marked``: whether markers for missing are no value, on the left and on the right.
+    """
     only_left = only_right = 0
     rows: list[npt.NDArray[np.int64]] = []
     examples: list[tuple[int, str, str]] = []
@@ -194,20 +222,16 @@ def _compare(
         if not differ.any():
             continue
         some = np.flatnonzero(differ)
-        no_left, no_right = (_empty(cells)[some] for cells in (ours, theirs))
-        only_left += int(no_right.sum())
-        only_right += int(no_left.sum())
+        no_left = ~value_there(ours, marked[0])[some]
+        no_right = ~value_there(theirs, marked[1])[some]
+        only_left += int((no_right & ~no_left).sum())
+        only_right += int((no_left & ~no_right).sum())
         conflict = some[~(no_left | no_right)]
         rows.append(start + conflict)
         for row in conflict[: MOST_EXAMPLES - len(examples)]:
             examples.append((start + int(row), ours[row].as_py(), theirs[row].as_py()))
     every = np.concatenate(rows) if rows else np.empty(0, np.int64)
     return _Difference(every, only_left, only_right, tuple(examples))
-
-
-def _empty(cells: pa.Array) -> npt.NDArray[np.bool_]:
-    empty: npt.NDArray[np.bool_] = pc.equal(cells, "").to_numpy(zero_copy_only=False)
-    return empty
 
 
 def _respelt_finding(

@@ -12,7 +12,6 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from functools import partial
-from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
@@ -26,9 +25,6 @@ from plait.core.parallel import ordered_map
 from plait.core.pieces import one_array
 from plait.core.text import as_text, is_text, without_empty
 from plait.core.words import Cells
-
-if TYPE_CHECKING:
-    from plait.core.table import Table
 
 NUMBERS = ("integer", "decimal")
 MARKERS = ("NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?")
@@ -58,19 +54,14 @@ _WHOLE_DIGITS = 18
 _ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
 
 
-def kind_in_words(table: Table, name: str) -> str:
-    """The kind of a column, that of a typed one by what its cells are.
+def typed_kind(kind: pa.DataType) -> str:
+    """The kind of cells that are not text, by their type.
 
-    >>> from plait.core.table import from_columns
-    >>> kind_in_words(from_columns("t", {"n": pa.array([1, 2])}), "n")
-    'integer'
+    >>> typed_kind(pa.uint8()), typed_kind(pa.timestamp("us"))
+    ('integer', 'datetime')
     """
-    cells = table.whole(name)
-    kind = table.column(name).kind or kind_of(cells)
-    if kind != "typed":
-        return kind
-    found = (word for word, fits in _TYPED.items() if any(test(cells.type) for test in fits))
-    return next(found, str(cells.type))
+    found = (word for word, fits in _TYPED.items() if any(test(kind) for test in fits))
+    return next(found, str(kind))
 
 
 def may_be_typed(texts: pa.Array) -> npt.NDArray[np.bool_]:

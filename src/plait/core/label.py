@@ -10,13 +10,13 @@ import pyarrow as pa
 
 from plait.core.errors import UsageError
 from plait.core.names import nearest
-from plait.core.strand import Origin, Pool
+from plait.core.strand import Made, Origin, Pool
 from plait.core.text import repeated
 
 FIELDS = ("file", "stem", "folder", "sheet")
 
 
-def label_text(template: str, origin: Origin | Pool) -> str:
+def label_text(template: str, origin: Origin | Pool | Made) -> str:
     """The template with its fields filled in for a source.
 
     Raises
@@ -44,7 +44,7 @@ def label_text(template: str, origin: Origin | Pool) -> str:
     return re.sub(r"\{([^{}]*)\}", filled, template)
 
 
-def label_column(template: str, origins: Iterable[Origin | Pool]) -> pa.ChunkedArray:
+def label_column(template: str, origins: Iterable[Origin | Pool | Made]) -> pa.ChunkedArray:
     """The label of every row of these sources; its pieces share their memory."""
     chunks: list[pa.Array] = []
     for origin in origins:

@@ -7,16 +7,19 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from plait.core.absent import present
 from plait.core.aside import SetAside
 from plait.core.errors import UsageError
 from plait.core.finding import Finding, counted
 from plait.core.keyspec import check_column, names
+from plait.core.leaf import WHICH, together
 from plait.core.ledger import Entry, Line, entry
 from plait.core.strand import Strand, rows_dtype
 from plait.core.table import Column, Table
 from plait.core.text import as_text, is_text
+
+_WHICH = f"{WHICH}column"
 
 
 @dataclass(frozen=True, eq=False)
@@ -81,14 +84,18 @@ def lengthen(
     strand = _strand(table, moved, heads, cells)
     rows = np.repeat(np.arange(table.rows, dtype=rows_dtype(table.rows)), len(moved))
     base = replace(table.keeping(stays), findings=(), aside=()).at(rows)
-    number, came = len(base.strands), table.came_together(moved)
+    number = len(base.strands)
+    leaves = together(
+        tuple(leaf.only_where(number, _WHICH, place) for leaf in table.leaves(name))
+        for place, name in enumerate(moved)
+    )
     made = (
-        Column(heads, ((number, heads),), "text", came=()),
-        Column(cells, ((number, cells),), _joint_kind(table, moved), came=came),
+        Column(heads, ((number, heads),), "text", leaves=()),
+        Column(cells, ((number, cells),), _joint_kind(table, moved), leaves=leaves),
     )
     result = replace(base, columns=(*base.columns, *made), strands=(*base.strands, strand))
     if without_missing:
-        result = result.at(np.flatnonzero(_there(result, cells)))
+        result = result.at(np.flatnonzero(present(result, cells)))
     full = table.rows * len(moved)
     lines = [
         Line(f"cells of {counted(len(moved), 'column')} on rows of their own", full - table.rows),
@@ -125,6 +132,7 @@ def _strand(table: Table, moved: Sequence[str], heads: str, cells: str) -> Stran
     stored = {
         heads: pa.chunked_array([headings.cast(pa.string())]),
         cells: pa.chunked_array(chunks, whole[0].type),
+        _WHICH: pa.chunked_array([which]),
     }
     total = table.rows * len(moved)
     index = np.arange(total, dtype=rows_dtype(total)).reshape(len(moved), table.rows)
@@ -134,13 +142,6 @@ def _strand(table: Table, moved: Sequence[str], heads: str, cells: str) -> Stran
 def _joint_kind(table: Table, moved: Sequence[str]) -> str | None:
     kinds = {table.column(name).kind for name in moved}
     return kinds.pop() if len(kinds) == 1 else "text" if "text" in kinds else None
-
-
-def _there(table: Table, name: str) -> np.ndarray:
-    chunks = table.whole(name).chunks
-    found = [pc.fill_null(pc.not_equal(as_text(chunk), ""), False) for chunk in chunks]
-    flags: np.ndarray = pa.chunked_array(found, pa.bool_()).to_numpy()
-    return flags
 
 
 def _typed(table: Table, moved: Sequence[str]) -> tuple[Finding, ...]:

@@ -14,24 +14,22 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
+from plait.core.absent import present
 from plait.core.coding import within_each
 from plait.core.finding import Place
-from plait.core.groups import Groups
+from plait.core.groups import Flags, Groups
+from plait.core.leaf import Leaf, Leaves
 from plait.core.names import distinct_name
-from plait.core.strand import Index, Origin, Pool, Strand, origin_rows
-from plait.core.table import Table
+from plait.core.strand import Index, Made, Origin, Pool, Strand, origin_rows
+from plait.core.table import Column, Table
 
 Numbers = npt.NDArray[np.int64]
 
 
-def pooled(
-    table: Table,
-    groups: Groups,
-    kept: Index | None = None,
-    made: Mapping[str, pa.Array] | None = None,
-) -> Strand:
-    """A strand of the groups of a table's rows, which knows all the rows of each.
+class Pools:
+    """The strands of what was made of groups of a table's rows, and what each cell rests on.
 
     Parameters
     ----------
@@ -40,25 +38,81 @@ def pooled(
         Of its rows.
     kept : array of int, optional
         The groups that there is a row for; without it all of them.
+    number : int
+        The number that the first strand will have in the result.
     made : mapping of str to pyarrow.Array, optional
         Cells that were made of the groups kept.
+    beside : bool
+        Whether the groups' rows go into those cells only.
+
+    Attributes
+    ----------
+    strands : list of Strand
+        The first knows all the rows of each group; others, made where they are
+        wanted, only those whose cells went into a column.
 
     Examples
     --------
     >>> from plait.core.groups import grouped
     >>> from plait.core.table import from_columns
     >>> visits = from_columns("visits", {"hive": ["1", "2", "1"]})
-    >>> strand = pooled(visits, grouped(np.array([0, 1, 0]), 2))
-    >>> [str(place) for place in places(Table("hives", (), (strand,), 2), 0)]
+    >>> pools = Pools(visits, grouped(np.array([0, 1, 0]), 2), None, 0)
+    >>> [str(place) for place in places(Table("hives", (), tuple(pools.strands), 2), 0)]
     ['visits row 1', 'visits row 3']
     """
-    rows, offsets = groups.rows, groups.offsets
-    if kept is not None and len(kept) < groups.size:
-        times = groups.counts[kept]
-        at = np.repeat(offsets[kept], times) + within_each(times)
-        rows, offsets = rows[at], np.concatenate([[0], np.cumsum(times)])
-    stored = {name: pa.chunked_array([cells]) for name, cells in (made or {}).items()}
-    return Strand(table.name, stored, (Pool(table, rows, offsets),))
+
+    def __init__(
+        self,
+        table: Table,
+        groups: Groups,
+        kept: Index | None,
+        number: int,
+        made: Mapping[str, pa.Array] | None = None,
+        beside: bool = False,
+    ) -> None:
+        self.number, self._table, self._beside = number, table, beside
+        rows, offsets = groups.rows, groups.offsets
+        if kept is not None and len(kept) < groups.size:
+            times = groups.counts[kept]
+            at = np.repeat(offsets[kept], times) + within_each(times)
+            rows, offsets = rows[at], np.concatenate([[0], np.cumsum(times)])
+        self._rows, self._offsets = rows, offsets
+        stored = {name: pa.chunked_array([cells]) for name, cells in (made or {}).items()}
+        whole = Pool(table, rows, offsets)
+        self.strands = [Strand(table.name, stored, (whole,), None, beside)]
+        self._known: dict[tuple[int, bytes], int] = {}
+
+    def leaves_of(self, name: str) -> Leaves:
+        """What cells made of a column rest on: its cells that have a value, of each group."""
+        there = present(self._table, name)
+        return tuple(
+            Leaf(self._number_of(leaf.strand, there & holding(self._table, leaf)), leaf.came)
+            for leaf in self._table.leaves(name)
+        )
+
+    def _number_of(self, strand: int, there: Flags) -> int:
+        """The number of the strand of the members that there are, in one line of the table."""
+        member = there[self._rows]
+        key = strand, b"" if member.all() else np.packbits(member).tobytes()
+        if key not in self._known:
+            line = Table(self._table.name, (), (self._table.strands[strand],), self._table.rows)
+            before = np.concatenate([[0], np.cumsum(member)])
+            pool = Pool(line, self._rows[member], before[self._offsets])
+            self._known[key] = self.number + len(self.strands)
+            self.strands.append(Strand(self._table.name, {}, (pool,), None, True))
+        return self._known[key]
+
+
+def holding(table: Table, leaf: Leaf) -> Flags:
+    """The rows of a table on which a leaf counts."""
+    holds = np.ones(table.rows, bool)
+    for number in leaf.absent:
+        index = table.strands[number].index
+        holds &= False if index is None else index < 0
+    for number, name, value in leaf.which:
+        shown = table.cells(Column("which", ((number, name),)), 0, table.rows)
+        holds &= pc.fill_null(pc.equal(shown, value), False).to_numpy(zero_copy_only=False)
+    return holds
 
 
 def _members(pool: Pool, rows: Index) -> tuple[Numbers, Index]:
@@ -73,6 +127,8 @@ def places(table: Table, row: int) -> tuple[Place, ...]:
     """All the source rows that went into a row, each once."""
     found: dict[Place, None] = {}
     for thread in threads(table):
+        if thread.strand.beside:
+            continue
         _, origin, within = thread.rows(row, row + 1)
         for one, number in zip(origin.tolist(), within.tolist(), strict=True):
             found[Place(thread.origins[one].name, number + 1)] = None
@@ -103,8 +159,10 @@ class Thread:
         """The sources that the line may end in."""
         found: dict[int, Origin] = {}
         for one in self.strand.origins:
-            ends = (one,) if isinstance(one, Origin) else _ends_of(one)
-            found |= {id(end): end for end in ends}
+            if isinstance(one, Pool):
+                found |= {id(end): end for end in _ends_of(one)}
+            if isinstance(one, Origin):
+                found[id(one)] = one
         return tuple(found.values())
 
     def rows(self, start: int, stop: int) -> tuple[Numbers, Index, Index]:
@@ -139,16 +197,18 @@ def _followed(strand: Strand, rows: Index, place: Mapping[int, int]) -> _Rows:
     """The source rows of some rows of a strand, through all pools."""
     origin, within = origin_rows(strand, rows)
     to = np.array([place.get(id(one), -1) for one in strand.origins] or [-1])
-    if not any(isinstance(one, Pool) for one in strand.origins):
+    if all(isinstance(one, Origin) for one in strand.origins):
         there = np.flatnonzero(origin >= 0)
         if len(there) == len(rows):
             return np.arange(len(rows)), to[origin], within
         return there, to[origin[there]], within[there]
-    parts: list[_Rows] = []
+    nothing = np.zeros(0, np.int64)
+    parts: list[_Rows] = [(nothing, nothing, nothing)]
     for number, one in enumerate(strand.origins):
         here = np.flatnonzero(origin == number)
         if isinstance(one, Origin):
             parts.append((here, np.full(len(here), to[number]), within[here]))
+        if not isinstance(one, Pool):
             continue
         which, members = _members(one, within[here])
         for thread in threads(one.table):
@@ -169,7 +229,7 @@ def threads(table: Table) -> list[Thread]:
     found: list[Thread] = []
     names: set[str] = set()
     for strand in table.strands:
-        if not strand.origins or any(_same(one.strand, strand) for one in found):
+        if not _leads_on(strand) or any(_same(one.strand, strand) for one in found):
             continue
         name = distinct_name(strand.name, names)
         names.add(name)
@@ -177,19 +237,17 @@ def threads(table: Table) -> list[Thread]:
     return found
 
 
+def _leads_on(strand: Strand) -> bool:
+    return any(not isinstance(one, Made) for one in strand.origins)
+
+
 def _same(one: Strand, other: Strand) -> bool:
-    if one.origins is not other.origins:
+    if one.origins is not other.origins or one.beside != other.beside:
         return False
     mine, its = one.index, other.index
     return mine is its or (mine is not None and its is not None and np.array_equal(mine, its))
 
 
-def thread_of(table: Table, column: str, every: Iterable[Thread]) -> list[str]:
-    """The names of the threads by which the cells of a column themselves are found."""
-    strands = [table.strands[number] for number, _ in table.column(column).parts]
-    return [
-        thread.name
-        for strand in strands
-        for thread in every
-        if strand.origins and _same(thread.strand, strand)
-    ]
+def thread_of(strand: Strand, every: Iterable[Thread]) -> Thread:
+    """The thread that a strand of the table is."""
+    return next(thread for thread in every if _same(thread.strand, strand))

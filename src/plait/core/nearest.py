@@ -19,7 +19,7 @@ from plait.core.errors import UsageError
 from plait.core.finding import Finding, counted
 from plait.core.forms import base
 from plait.core.keyspec import check_column, parse_key
-from plait.core.kinds import as_kind, exact_type, kind_of
+from plait.core.kinds import as_kind, exact_type
 from plait.core.names import nearest
 from plait.core.ordering import check_ordered
 from plait.core.table import Table
@@ -214,7 +214,7 @@ def _units(values: pa.Array) -> Values:
 def _measure(table: Table, name: str) -> tuple[str, pa.Array]:
     """What a column measures, and its values: exact numbers, or microseconds."""
     cells = table.whole(name)
-    kind = table.column(name).kind or kind_of(cells)
+    kind = table.kind(name)
     if kind == "empty":
         return _NOTHING, pa.nulls(table.rows, pa.int64())
     to = exact_type(kind, cells)

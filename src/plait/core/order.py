@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from plait.core.coding import stable_order
 from plait.core.dictionary import TextDictionary
 from plait.core.keyspec import check_column
-from plait.core.kinds import arrow_type, as_kind, kind_of
+from plait.core.kinds import arrow_type, as_kind
 from plait.core.ordering import refuse_doubt
 from plait.core.table import Table
 from plait.core.text import is_text
@@ -83,7 +83,7 @@ def ranks(table: Table, name: str, falling: bool, doing: str) -> tuple[Codes, in
         For text of which many cells are numbers, dates or times: it has no sure order.
     """
     cells = table.whole(name)
-    kind = table.column(name).kind or kind_of(cells)
+    kind = table.kind(name)
     dictionary = TextDictionary()
     if is_text(cells.type):
         codes = dictionary.encode_all(cells)

@@ -23,7 +23,7 @@ from plait.core.errors import UsageError
 from plait.core.finding import counted
 from plait.core.forms import FORMS, Form, base
 from plait.core.keyspec import quoted
-from plait.core.kinds import MARKERS, kind_of, may_be_typed
+from plait.core.kinds import MARKERS, may_be_typed
 from plait.core.nearly import PLAIN
 from plait.core.table import Table
 from plait.core.text import is_text
@@ -83,7 +83,7 @@ and 10 come before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3) \
 (--type V=decimal --unfit missing, or --type V=text to go by letters)
     """
     cells = table.whole(name)
-    kind = table.column(name).kind or (kind_of(cells) if is_text(cells.type) else "typed")
+    kind = table.kind(name)
     if kind != "text" or table.column(name).kind == "text" or not is_text(cells.type):
         return
     dictionary = TextDictionary()

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from plait.core.coding import Counts, count
 from plait.core.dictionary import TextDictionary
+from plait.core.exact import plain, to_float
 from plait.core.forms import base
 from plait.core.kinds import MARKERS, arrow_type, as_kind, kind_of, written_forms
 from plait.core.nearly import Nearly, all_but_a_few
@@ -239,7 +240,7 @@ def as_numbers(values: pa.Array) -> npt.NDArray[np.float64] | None:
         values = values.cast(pa.int64(), safe=False)
     elif not (pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind)):
         return None
-    numbers: npt.NDArray[np.float64] = values.cast(pa.float64()).to_numpy(zero_copy_only=False)
+    numbers: npt.NDArray[np.float64] = to_float(plain(values)).to_numpy(zero_copy_only=False)
     return numbers
 
 

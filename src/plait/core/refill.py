@@ -10,10 +10,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.absent import present
 from plait.core.errors import UsageError
 from plait.core.finding import Finding, counted
 from plait.core.keyspec import check_column, names
-from plait.core.strand import gather
 from plait.core.table import Table
 from plait.core.text import as_text, is_text
 
@@ -101,21 +101,16 @@ def filled(table: Table, column: str, value: str) -> Table:
     """
     check_column(column, table)
     cells = table.whole(column)
-    missing = pa.chunked_array(
-        [pc.fill_null(pc.equal(as_text(chunk), ""), True) for chunk in cells.chunks], pa.bool_()
-    ).to_numpy()
+    missing = ~present(table, column)
     if value == DOWN:
         above = np.maximum.accumulate(np.where(missing, -1, np.arange(len(missing))))
-        made = pa.chunked_array([gather(cells, above)])
         count = int((missing & (above >= 0)).sum())
+        table = table.showing(column, np.where(above < 0, np.arange(len(above)), above))
     else:
-        texts = [as_text(chunk) for chunk in cells.chunks]
-        made = pa.chunked_array(
-            [pc.if_else(pc.fill_null(pc.equal(one, ""), True), value, one) for one in texts],
-            pa.string(),
-        )
+        texts = as_text(cells.combine_chunks()).cast(pa.string())
+        made = pa.chunked_array([pc.if_else(pa.array(missing), value, texts)], pa.string())
         count = int(missing.sum())
-    table = table.replacing(column, made, table.column(column).kind)
+        table = table.replacing(column, made, table.column(column).kind)
     how = "with the cell above" if value == DOWN else f"with {value!r}"
     return _told(table, "cells-filled", count, f"of {column!r} were missing and are filled {how}")
 

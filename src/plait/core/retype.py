@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
+from decimal import Decimal
 
 import numpy as np
 import pyarrow as pa
@@ -11,6 +12,7 @@ import pyarrow.compute as pc
 
 from plait.core.aside import left_out
 from plait.core.errors import SourceError, UsageError
+from plait.core.exact import MOST_DIGITS, alike, from_texts
 from plait.core.finding import Finding, counted
 from plait.core.forms import FORMS, KINDS, base, form_of
 from plait.core.keyspec import Pairs, named_values
@@ -23,10 +25,11 @@ from plait.core.text import as_text, is_text, without_empty
 
 UNFIT = ("error", "missing", "set-aside")
 _PATTERNS = {
-    "integer": r"^[+-]?[0-9]{1,18}$",
+    "integer": r"^[+-]?[0-9]{1,38}$",
     "decimal": r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$",
     "boolean": r"(?i)^(true|false|yes|no|y|n|t|f|1|0)$",
 }
+_PLAIN_NUMBER = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?$"
 _TRUE = ("true", "yes", "y", "t", "1")
 
 
@@ -189,8 +192,34 @@ def _fitting(cells: pa.Array, wanted: str) -> pa.Array:
     if wanted == "boolean":
         lower = pc.utf8_lower(cells)
         return pc.if_else(pc.is_valid(cells), pc.is_in(lower, pa.array(_TRUE)), None)
-    plain = pc.utf8_ltrim(cells, "+")
-    return plain.cast(pa.int64() if wanted == "integer" else pa.float64())
+    if wanted == "integer":
+        return _whole(pc.utf8_ltrim(cells, "+"))
+    return _plain_decimals(cells)
+
+
+def _whole(cells: pa.Array) -> pa.Array:
+    """Texts of whole numbers as integers, missing where 64 bits do not hold them."""
+    made = from_texts(cells)
+    low, high, one = alike([pa.scalar(-(2**63)), pa.scalar(2**63 - 1), made])
+    within = pc.and_(pc.greater_equal(one, low), pc.less_equal(one, high))
+    return pc.if_else(within, made, pa.scalar(None, made.type)).cast(pa.int64())
+
+
+def _plain_decimals(cells: pa.Array) -> pa.Array:
+    """Numbers as they stand; only those with a plus, an exponent or spare zeros in front anew."""
+    odd = pc.fill_null(pc.invert(pc.match_substring_regex(cells, _PLAIN_NUMBER)), False)
+    if not pc.any(odd).as_py():
+        return cells
+    made = [_plain_decimal(text) for text in cells.filter(odd).to_pylist()]
+    return pc.replace_with_mask(cells, odd, pa.array(made, cells.type))
+
+
+def _plain_decimal(text: str) -> str | None:
+    number = Decimal(text)
+    if abs(number.adjusted()) > MOST_DIGITS:
+        return None
+    plain = format(number, "f")
+    return plain.removeprefix("-") if not number else plain
 
 
 def _unfit(before: pa.ChunkedArray, after: pa.ChunkedArray) -> np.ndarray:

@@ -10,8 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.coding import count, mix
-from plait.core.dictionary import TextDictionary
+from plait.core.coding import code_keys, count, mix
 from plait.core.errors import UsageError
 from plait.core.groups import Flags, Groups, Rows
 from plait.core.keyspec import check_column
@@ -89,7 +88,7 @@ def decide(table: Table, groups: Groups, name: str, rule: str) -> Decided:
     UsageError
         For sums and means of what is no number.
     """
-    codes, size = _codes(table, name)
+    codes, size = value_codes(table, name)
     cells = codes[groups.rows]
     present = cells >= 0
     differing = _several(groups, np.where(present, cells, size), size + 1)
@@ -116,15 +115,20 @@ def whole_rows(table: Table, groups: Groups, rule: str) -> Rows:
     if rule == "fullest":
         missing = np.zeros(table.rows, np.int64)
         for name in table.column_names:
-            missing += _codes(table, name)[0] < 0
+            missing += value_codes(table, name)[0] < 0
         return groups.first_of(every, missing[groups.rows])
     return groups.first_of(every, _position(table, groups, rule))
 
 
-def _codes(table: Table, name: str) -> tuple[Codes, int]:
-    dictionary = TextDictionary()
-    codes = dictionary.encode_all(table.whole(name))
-    return codes, len(dictionary)
+def value_codes(table: Table, name: str) -> tuple[Codes, int]:
+    """A code for each value of a column; -1 where it is missing. Equal numbers have one.
+
+    >>> from plait.core.table import from_columns
+    >>> value_codes(from_columns("t", {"kg": ["7", "7.0", "NA", ""]}), "kg")[0].tolist()
+    [0, 0, -1, -1]
+    """
+    coding = code_keys([table], [[name]])
+    return coding.codes[0], coding.size
 
 
 def distinct_in_each(groups: Groups, cells: Codes, size: int) -> Rows:

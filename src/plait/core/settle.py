@@ -18,10 +18,9 @@ from plait.core.errors import UsageError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, Place, counted
 from plait.core.groups import Flags, Groups, Rows, key_groups
 from plait.core.keyspec import KeySpec, Pairs, check_column, named_values, parse_key, quoted
-from plait.core.kinds import kind_of
 from plait.core.ledger import Entry, Line, entry
-from plait.core.lineage import pooled
-from plait.core.rules import Decided, checked_rule, decide, whole_rows
+from plait.core.lineage import Pools
+from plait.core.rules import Decided, checked_rule, decide, value_codes, whole_rows
 from plait.core.table import Table
 from plait.core.text import as_text
 
@@ -239,17 +238,14 @@ def _shown_from(
     if mark not in shown:
         shown[mark] = len(result.strands)
         result = replace(result, strands=(*result.strands, *table.at(rows).strands))
-    shift = shown[mark]
-    parts = table.column(name).shifted(shift).parts
-    columns = tuple(
-        replace(one, parts=parts) if one.name == name else one for one in result.columns
-    )
+    column = replace(table.column(name), leaves=table.leaves(name)).shifted(shown[mark])
+    columns = tuple(column if one.name == name else one for one in result.columns)
     return replace(result, columns=columns)
 
 
 def _made(result: Table, table: Table, name: str, made: pa.Array, single: Flags) -> pa.Array:
     """Computed cells; those of a key with one row stay as they stand."""
-    kind = table.column(name).kind or kind_of(table.whole(name))
+    kind = table.kind(name)
     if ":" in kind:
         return made
     cells = as_text(result.cells(result.column(name), 0, result.rows)).cast(pa.string())
@@ -260,15 +256,14 @@ def _with_pool(
     result: Table, table: Table, groups: Groups, kept: Flags, made: dict[str, pa.Array]
 ) -> Table:
     """The result with computed cells, and with all the rows that went into each row."""
-    strand = pooled(table, groups, np.flatnonzero(kept), made)
-    number = len(result.strands)
+    pools = Pools(table, groups, np.flatnonzero(kept), len(result.strands), made)
     columns = tuple(
-        replace(one, parts=((number, one.name),), kind=None, came=table.came(one.name))
+        replace(one, parts=((pools.number, one.name),), kind=None, leaves=pools.leaves_of(one.name))
         if one.name in made
         else one
         for one in result.columns
     )
-    return replace(result, columns=columns, strands=(*result.strands, strand))
+    return replace(result, columns=columns, strands=(*result.strands, *pools.strands))
 
 
 def _set_aside(
@@ -315,12 +310,11 @@ def _first_two(table: Table, groups: Groups, name: str, conflict: Flags) -> tupl
     """Of each group in conflict its first cell's row, and that of the first other cell."""
     at = np.flatnonzero(conflict[groups.group])
     rows, group = groups.rows[at], groups.group[at]
-    cells = as_text(table.at(rows).cells(table.column(name), 0, len(rows))).cast(pa.string())
-    there = pc.fill_null(pc.not_equal(cells, ""), False).to_numpy(zero_copy_only=False)
-    rows, group, cells = rows[there], group[there], cells.filter(pa.array(there))
+    cells = value_codes(table, name)[0][rows]
+    there = cells >= 0
+    rows, group, cells = rows[there], group[there], cells[there]
     begin = np.searchsorted(group, group)
-    head = cells.take(pa.array(begin))
-    other = np.flatnonzero(pc.not_equal(cells, head).to_numpy(zero_copy_only=False))
+    other = np.flatnonzero(cells != cells[begin])
     other = other[distinct(group[other])[2]]
     return rows[begin[other]], rows[other]
 

@@ -111,8 +111,8 @@ def split_column(table: Table, split: Split) -> Table:
         for number, name in enumerate(split.into)
     }
     counts = np.concatenate([count for _, count in pieces]) if pieces else np.zeros(0, int)
-    came = table.came(split.column)
-    made = tuple(Column(name, ((len(table.strands), name),), came=came) for name in split.into)
+    leaves = table.leaves(split.column)
+    made = tuple(Column(name, ((len(table.strands), name),), leaves=leaves) for name in split.into)
     place = table.column_names.index(split.column) + 1
     columns = (*table.columns[:place], *made, *table.columns[place:])
     split_table = replace(

@@ -18,12 +18,14 @@ from plait.core.errors import UsageError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.headers import by_position, fold_names, header_findings, same_names
 from plait.core.label import label_column, parse_labels
+from plait.core.leaf import WHICH, Leaves, came_of, together
 from plait.core.ledger import Entry, Line, entry
-from plait.core.strand import Index, Strand, rows_dtype
+from plait.core.strand import Index, Made, Origin, Pool, Strand, rows_dtype
 from plait.core.table import Column, Table
 from plait.core.text import as_text, repeated
 
 WAYS = ("name", "position")
+_WHICH = f"{WHICH}table"
 
 
 @dataclass(frozen=True, eq=False)
@@ -119,24 +121,54 @@ def stack(
 
 def _concatenated(tables: Sequence[Table], name: str) -> Table:
     """All rows of all tables; strand by strand, so that every row keeps its lineage."""
+    tables = [_in_single_parts(table) for table in tables]
     every = list(dict.fromkeys(column for table in tables for column in table.column_names))
     depth = max(len(table.strands) for table in tables)
     strands = tuple(_strand(tables, every, number, name) for number in range(depth))
+    made = [_joint_leaves(column, tables, depth) for column in every]
+    if any(leaf.which and leaf.which[-1][0] == depth for leaves in made for leaf in leaves):
+        strands = (*strands, _which_table(tables))
     columns = tuple(
         Column(
             column,
             tuple((n, column) for n, strand in enumerate(strands) if column in strand.stored),
             _joint_kind(column, tables),
-            came=_joint_came(column, tables),
+            leaves=leaves,
         )
-        for column in every
+        for column, leaves in zip(every, made, strict=True)
     )
     return Table(name, columns, strands, sum(table.rows for table in tables))
 
 
-def _joint_came(column: str, tables: Sequence[Table]) -> tuple[tuple[str, str], ...]:
-    found = (pair for table in tables if table.has(column) for pair in table.came(column))
-    return tuple(dict.fromkeys(found))
+def _in_single_parts(table: Table) -> Table:
+    """The table with every column in one strand: cells of several are put together."""
+    for column in table.columns:
+        if len(column.parts) > 1:
+            table = table.replacing(column.name, table.whole(column.name), column.kind)
+    return table
+
+
+def _joint_leaves(column: str, tables: Sequence[Table], which: int) -> Leaves:
+    """What the cells were made of in each table; strand ``which`` tells the tables apart."""
+    every = [table.leaves(column) if table.has(column) else () for table in tables]
+    there = [leaves for leaves in every if leaves]
+    if len({tuple(leaf.strand for leaf in leaves) for leaves in there}) <= 1 and not any(
+        leaf.which or leaf.absent or len(leaves) > 1 for leaves in there for leaf in leaves
+    ):
+        came = came_of(together(there))
+        return tuple(replace(leaf, came=came) for leaf in there[0]) if there else ()
+    return tuple(
+        leaf.only_where(which, _WHICH, number)
+        for number, leaves in enumerate(every)
+        for leaf in leaves
+    )
+
+
+def _which_table(tables: Sequence[Table]) -> Strand:
+    """The number of the table that each row came from."""
+    rows = [table.rows for table in tables]
+    numbers = np.repeat(np.arange(len(tables), dtype=np.int32), rows)
+    return Strand("made", {_WHICH: pa.chunked_array([numbers])}, ())
 
 
 def _joint_kind(column: str, tables: Sequence[Table]) -> str | None:
@@ -154,8 +186,20 @@ def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: st
         if any(part is not None for part in parts):
             sizes = [table.strands[number].stored_rows for table in present]
             stored[column] = _end_to_end(parts, sizes)
-    origins = tuple(origin for table in present for origin in table.strands[number].origins)
-    return Strand(name, stored, origins, _joint_index(tables, number))
+    every_key = (key for table in present for key in table.strands[number].stored)
+    for key in dict.fromkeys(key for key in every_key if key.startswith(WHICH)):
+        parts = [table.strands[number].stored.get(key) for table in present]
+        stored[key] = _end_to_end(parts, [table.strands[number].stored_rows for table in present])
+    origins = tuple(origin for table in present for origin in _origins(table.strands[number]))
+    if all(isinstance(one, Made) for one in origins):
+        origins = ()
+    beside = all(table.strands[number].beside for table in present)
+    return Strand(name, stored, origins, _joint_index(tables, number), beside)
+
+
+def _origins(strand: Strand) -> tuple[Origin | Pool | Made, ...]:
+    """The origins of all stored rows, also of those that stand in no source."""
+    return strand.origins or (Made(strand.stored_rows),)
 
 
 def _stored_part(table: Table, column: str, number: int) -> pa.ChunkedArray | None:
@@ -206,7 +250,7 @@ def labelled(table: Table, labels: Mapping[str, str]) -> Table:
         strand = table.strands[0]
         stored = {**strand.stored, column: label_column(template, strand.origins)}
         first = Strand(strand.name, stored, strand.origins, strand.index)
-        columns = (*table.columns, Column(column, ((0, column),), came=()))
+        columns = (*table.columns, Column(column, ((0, column),), leaves=()))
         table = replace(table, columns=columns, strands=(first, *table.strands[1:]))
     return table
 

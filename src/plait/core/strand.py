@@ -72,6 +72,15 @@ class Pool:
         return self.table.name
 
 
+@dataclass(frozen=True)
+class Made:
+    """Rows of a strand that stand in no source: Plait made them, beside those of other origins."""
+
+    rows: int
+    name: str = ""
+    path: str = ""
+
+
 @dataclass(frozen=True, eq=False)
 class Strand:
     """Stored columns, and which stored row each row of the table shows.
@@ -89,17 +98,20 @@ class Strand:
     index : array of int, optional
         For each row of the table a stored row, or -1 where this strand has none.
         Without it, row ``i`` shows stored row ``i``.
+    beside : bool
+        Whether its rows went into single cells only, and not into rows as wholes.
     """
 
     name: str
     stored: Mapping[str, pa.ChunkedArray]
-    origins: tuple[Origin | Pool, ...]
+    origins: tuple[Origin | Pool | Made, ...]
     index: Index | None = None
+    beside: bool = False
 
     @property
     def has_sources(self) -> bool:
-        """Whether some of its rows stand in a source."""
-        return any(isinstance(origin, Origin) for origin in self.origins)
+        """Whether some of its rows stand in a source, and are shown as rows."""
+        return not self.beside and any(isinstance(origin, Origin) for origin in self.origins)
 
     @property
     def stored_rows(self) -> int:
@@ -214,10 +226,10 @@ def _stretch(column: pa.ChunkedArray, lowest: int, highest: int) -> pa.Array:
 def source_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
     """For rows of the table: the number of the source and the row in it, from 0; -1 for none."""
     origin, within = origin_rows(strand, rows)
-    pools = [isinstance(one, Pool) for one in strand.origins]
-    if not any(pools):
+    others = [not isinstance(one, Origin) for one in strand.origins]
+    if not any(others):
         return origin, within
-    made = np.array([*pools, False])[origin]
+    made = np.array([*others, False])[origin]
     return np.where(made, -1, origin), np.where(made, -1, within)
 
 
@@ -239,6 +251,8 @@ def origin_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
 
 def place_of(strand: Strand, row: int) -> Place | None:
     """Where a row of the table stands in its source, if this strand has it."""
+    if strand.beside:
+        return None
     origin, within = source_rows(strand, np.array([row]))
     if origin[0] < 0:
         return None

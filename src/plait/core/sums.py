@@ -14,7 +14,7 @@ from plait.core.errors import UsageError
 from plait.core.exact import TooManyDigitsError
 from plait.core.forms import base
 from plait.core.groups import Groups
-from plait.core.kinds import NUMBERS, as_kind, exact_type, kind_of
+from plait.core.kinds import NUMBERS, as_kind, exact_type
 from plait.core.table import Table
 from plait.core.text import is_text
 
@@ -33,7 +33,7 @@ def check_numbers(table: Table, name: str, figure: str) -> str:
     UsageError
     """
     cells = table.whole(name)
-    kind = table.column(name).kind or kind_of(cells)
+    kind = table.kind(name)
     if base(kind) not in NUMBERS and kind != "empty" and not exact.is_number(cells.type):
         raise UsageError(
             f"{name} is {kind}, and {figure} takes numbers",

@@ -20,8 +20,10 @@ import pyarrow.compute as pc
 
 from plait.core.errors import UsageError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, Place
+from plait.core.kinds import kind_of, typed_kind
+from plait.core.leaf import Came, Leaf, Leaves, came_of, first_of, together
 from plait.core.strand import Index, Origin, Shown, Strand, place_of
-from plait.core.text import as_text, is_text, without_empty
+from plait.core.text import as_text
 
 if TYPE_CHECKING:
     from plait.core.aside import SetAside
@@ -35,22 +37,21 @@ class Column:
     """A column of a table: its name and where its cells stand.
 
     ``parts`` are pairs of a strand's number and a stored column's name. A cell
-    is that of the first part that has one there; with ``filling``, an empty cell
-    is none. ``kind`` is what the source says its cells are, as in
-    ``plait.core.kinds``; without it the cells tell. ``came`` names the sources
-    and their columns that the cells were made from; without it ``parts`` tell.
+    is that of the first part that has one there. ``kind`` is what the source says
+    its cells are, as in ``plait.core.kinds``; without it the cells tell. ``leaves``
+    are the stored cells that its cells were made of; without them ``parts`` tell.
     """
 
     name: str
     parts: tuple[tuple[int, str], ...]
     kind: str | None = None
-    filling: bool = False
-    came: tuple[tuple[str, str], ...] | None = None
+    leaves: Leaves | None = None
 
     def shifted(self, strands: int) -> Column:
         """The column in a table that has so many strands before those of this one."""
         parts = tuple((number + strands, stored) for number, stored in self.parts)
-        return replace(self, parts=parts)
+        leaves = None if self.leaves is None else tuple(one.shifted(strands) for one in self.leaves)
+        return replace(self, parts=parts, leaves=leaves)
 
 
 @dataclass(frozen=True, eq=False)
@@ -82,6 +83,7 @@ class Table:
     findings: tuple[Finding, ...] = field(default=())
     aside: tuple[SetAside, ...] = field(default=())
     written: str = ""
+    _kinds: dict[str, str] = field(default_factory=dict, init=False, repr=False)
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:
@@ -99,6 +101,16 @@ class Table:
     def _by_name(self) -> dict[str, Column]:
         return {column.name: column for column in self.columns}
 
+    def kind(self, name: str) -> str:
+        """What the cells of a column are: as its source says, or as all of them tell.
+
+        >>> from_columns("t", {"a": ["7", "12"]}).kind("a")
+        'integer'
+        """
+        if name not in self._kinds:
+            self._kinds[name] = self.column(name).kind or kind_of(self.whole(name))
+        return self._kinds[name]
+
     def cells(self, column: Column, start: int, stop: int) -> pa.Array:
         """The cells of a column on rows ``start`` to ``stop``, as one Arrow array."""
         shown = {number: self.strands[number].between(start, stop) for number, _ in column.parts}
@@ -110,8 +122,6 @@ class Table:
             return pieces[0]
         if len({piece.type for piece in pieces}) > 1:
             pieces = [as_text(piece) for piece in pieces]
-        if column.filling:
-            pieces = [without_empty(one) if is_text(one.type) else one for one in pieces]
         return pc.coalesce(*pieces)
 
     def batch(self, start: int, stop: int) -> pa.RecordBatch:
@@ -119,6 +129,15 @@ class Table:
         shown = {n: strand.between(start, stop) for n, strand in enumerate(self.strands)}
         arrays = [self._cells(column, shown) for column in self.columns]
         return pa.RecordBatch.from_arrays(arrays, names=self.column_names)
+
+    def kind_in_words(self, name: str) -> str:
+        """The kind of a column, that of a typed one by what its cells are.
+
+        >>> from_columns("t", {"n": pa.array([1, 2])}).kind_in_words("n")
+        'integer'
+        """
+        kind = self.kind(name)
+        return typed_kind(self.whole(name).type) if kind == "typed" else kind
 
     def spans(self, rows: int = BATCH_ROWS) -> Iterator[tuple[int, int]]:
         """Start and stop of each batch of that many rows."""
@@ -167,22 +186,29 @@ class Table:
         wanted = set(names)
         return replace(self, columns=tuple(one for one in self.columns if one.name in wanted))
 
-    def came(self, name: str) -> tuple[tuple[str, str], ...]:
+    def leaves(self, name: str) -> Leaves:
+        """The stored cells that the cells of a column were made of, row for row."""
+        column = self.column(name)
+        if column.leaves is not None:
+            return column.leaves
+        found: Leaves = ()
+        for strand, stored in column.parts:
+            origins = (one for one in self.strands[strand].origins if isinstance(one, Origin))
+            came = tuple((origin.name, stored) for origin in origins)
+            found = first_of(found, (Leaf(strand, came),) if came else ())
+        return found
+
+    def came(self, name: str) -> Came:
         """The sources and their columns that the cells of a column were made from.
 
         >>> from_columns("hives", {"breed": ["Carnica"]}).renamed({"breed": "Breed"}).came("Breed")
         (('hives', 'breed'),)
         """
-        column = self.column(name)
-        if column.came is not None:
-            return column.came
-        found = (
-            (origin.name, stored)
-            for strand, stored in column.parts
-            for origin in self.strands[strand].origins
-            if isinstance(origin, Origin)
-        )
-        return tuple(dict.fromkeys(found))
+        return came_of(self.leaves(name))
+
+    def leaves_together(self, names: Iterable[str]) -> Leaves:
+        """The stored cells that those of several columns were made of."""
+        return together(self.leaves(name) for name in names)
 
     def with_made(self, name: str, cells: pa.ChunkedArray, come: Iterable[str] = ()) -> Table:
         """The table with one more column, last, of cells that come from no source.
@@ -199,12 +225,8 @@ class Table:
                 f"there is a column {name!r} already", self.name, "choose another name for it"
             )
         made = Strand("made", {name: cells}, ())
-        column = Column(name, ((len(self.strands), name),), came=self.came_together(come))
+        column = Column(name, ((len(self.strands), name),), leaves=self.leaves_together(come))
         return replace(self, columns=(*self.columns, column), strands=(*self.strands, made))
-
-    def came_together(self, names: Iterable[str]) -> tuple[tuple[str, str], ...]:
-        """The sources and their columns that several columns were made from."""
-        return tuple(dict.fromkeys(pair for name in names for pair in self.came(name)))
 
     def replacing(
         self,
@@ -219,14 +241,36 @@ class Table:
         """
         made = Strand("made", {name: cells}, ())
         part = ((len(self.strands), name),)
-        came = self.came_together([name] if come is None else come)
+        leaves = self.leaves_together([name] if come is None else come)
         columns = tuple(
-            replace(one, parts=part, kind=kind, filling=False, came=came)
-            if one.name == name
-            else one
+            replace(one, parts=part, kind=kind, leaves=leaves) if one.name == name else one
             for one in self.columns
         )
         return replace(self, columns=columns, strands=(*self.strands, made))
+
+    def taking(self, name: str, rows: Index) -> tuple[Column, tuple[Strand, ...]]:
+        """A column with the cells that other rows have, and strands of its own for it.
+
+        Parameters
+        ----------
+        name : str
+        rows : array of int
+            For each row of the result the row whose cell it has, -1 for none.
+        """
+        column, leaves = self.column(name), self.leaves(name)
+        used = [number for number, _ in column.parts]
+        used += [number for leaf in leaves for number in leaf.strands]
+        to = {number: place for place, number in enumerate(dict.fromkeys(used))}
+        parts = tuple((to[number], stored) for number, stored in column.parts)
+        moved = replace(column, parts=parts, leaves=tuple(one.renumbered(to) for one in leaves))
+        return moved, tuple(self.strands[number].at(rows) for number in to)
+
+    def showing(self, name: str, rows: Index) -> Table:
+        """The table with the cells of a column that other rows have; -1 shows none."""
+        made, strands = self.taking(name, rows)
+        made = made.shifted(len(self.strands))
+        columns = tuple(made if one.name == name else one for one in self.columns)
+        return replace(self, columns=columns, strands=(*self.strands, *strands))
 
     def with_kinds(self, kinds: Mapping[str, str | None]) -> Table:
         """The table, with what the source says the cells of some columns are."""

@@ -130,8 +130,8 @@ def _wide(
             wish = head if len(filling) == 1 else f"{head} {name}"
             called = distinct_name(wish, taken)
             taken.add(called)
-            column = table.column(name).shifted(shift)
-            columns.append(replace(column, name=called, came=table.came(name)))
+            column = replace(table.column(name), leaves=table.leaves(name)).shifted(shift)
+            columns.append(replace(column, name=called))
         result = replace(
             result, columns=(*result.columns, *columns), strands=(*result.strands, *shown.strands)
         )

@@ -90,4 +90,4 @@ def _value(value: Any) -> Any:
         return value.isoformat(sep=" ")
     if isinstance(value, dt.date | dt.time):
         return value.isoformat()
-    return str(value) if isinstance(value, Decimal) else value
+    return format(value, "f") if isinstance(value, Decimal) else value

@@ -3,21 +3,27 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.parquet
 
-from plait.core.lineage import Thread, threads
+from plait.core.lineage import Thread, thread_of, threads
 from plait.core.parallel import ordered_map
-from plait.core.strand import rows_dtype
-from plait.core.table import Table
+from plait.core.strand import Strand, rows_dtype
+from plait.core.table import Column, Table
 
 ROW_GROUP = 1 << 20
+AT = " at"
 STATED = b"plait"
+
+Numbers = npt.NDArray[np.int64]
 
 
 def write_lineage(
@@ -38,17 +44,21 @@ def write_lineage(
     -----
     A column for each way that leads to sources: a number in each row, missing
     where no source row went in; lists of numbers where several rows were brought
-    together. Numbers are written by their differences, so that rows in order
-    take next to no room.
+    together. A list that many rows have stands in the first of them, and a column
+    ``at`` beside it says which row that is. Numbers that tell which of several
+    cells a cell was made of stand in columns of their own. Numbers are written by
+    their differences, so that rows in order take next to no room.
     """
     ways = threads(table)
     total = max([*starts.values(), 0]) + max((one.rows for one in _origins(ways)), default=0)
     kind = pa.from_numpy_dtype(rows_dtype(total))
+    makers = [maker for way in ways for maker in _columns(way, starts, kind, table.rows)]
+    makers += [_numbered(table, *one) for one in _told_apart(table)]
     schema = pa.schema(
-        [pa.field(way.name, pa.list_(kind) if way.several else kind) for way in ways],
+        [pa.field(one.name, one.kind) for one in makers],
         {STATED: json.dumps(stated, ensure_ascii=False).encode()},
     )
-    encoding = {way.name: "DELTA_BINARY_PACKED" for way in ways if not way.several}
+    encoding = {one.name: "DELTA_BINARY_PACKED" for one in makers if not pa.types.is_list(one.kind)}
     with pa.parquet.ParquetWriter(
         target,
         schema,
@@ -58,10 +68,108 @@ def write_lineage(
         column_encoding=encoding or None,
         write_statistics=False,
     ) as writer:
-        for made in ordered_map(
-            lambda span: _group(ways, starts, schema, *span), list(table.spans(ROW_GROUP))
-        ):
+
+        def group(span: tuple[int, int]) -> pa.Table:
+            return pa.Table.from_arrays([one.make(*span) for one in makers], schema=schema)
+
+        for made in ordered_map(group, list(table.spans(ROW_GROUP))):
             writer.write_table(made, row_group_size=ROW_GROUP)
+
+
+@dataclass(frozen=True)
+class _Maker:
+    """A column of the file, and what makes it for rows ``start`` to ``stop``."""
+
+    name: str
+    kind: pa.DataType
+    make: Callable[[int, int], pa.Array]
+
+
+def cells_stated(table: Table, name: str) -> list[dict[str, Any]]:
+    """Which source cells a column was made of, as it stands beside the lineage.
+
+    Returns
+    -------
+    list of dict
+        ``way`` (a column of the lineage), ``columns`` (source to its columns),
+        ``absent`` (ways that lead nowhere on the rows for which this holds),
+        ``which`` (columns of numbers, and the number that stands there then).
+    """
+    ways = threads(table)
+
+    def way(number: int) -> str:
+        return thread_of(table.strands[number], ways).name
+
+    made = []
+    for leaf in table.leaves(name):
+        columns: dict[str, list[str]] = {}
+        for source, column in leaf.came:
+            columns.setdefault(source, []).append(column)
+        made.append(
+            {
+                "way": way(leaf.strand),
+                "columns": columns,
+                "absent": [way(number) for number in leaf.absent],
+                "which": [[_which_name(n, stored), value] for n, stored, value in leaf.which],
+            }
+        )
+    return made
+
+
+def _told_apart(table: Table) -> list[tuple[int, str]]:
+    """The stored columns of numbers that tell which cells went into a cell."""
+    every = (leaf for name in table.column_names for leaf in table.leaves(name))
+    return list(dict.fromkeys((n, stored) for leaf in every for n, stored, _ in leaf.which))
+
+
+def _which_name(strand: int, stored: str) -> str:
+    return f"{stored.strip()} {strand}"
+
+
+def _numbered(table: Table, strand: int, stored: str) -> _Maker:
+    column = Column(stored, ((strand, stored),))
+
+    def make(start: int, stop: int) -> pa.Array:
+        return table.cells(column, start, stop).cast(pa.int32())
+
+    return _Maker(_which_name(strand, stored), pa.int32(), make)
+
+
+def _columns(
+    way: Thread, starts: Mapping[str, int], kind: pa.DataType, rows: int
+) -> Iterator[_Maker]:
+    """The column of a way, and the one that leads to a list that stands elsewhere."""
+    if not way.several:
+        yield _Maker(way.name, kind, lambda *span: _column(way, starts, kind, *span))
+        return
+    lists = pa.list_(kind)
+    first = _first_of_same(way.strand, rows)
+    if first is None:
+        yield _Maker(way.name, lists, lambda *span: _lists(way, starts, lists, *span))
+        return
+
+    def here(start: int, stop: int) -> pa.Array:
+        made = _lists(way, starts, lists, start, stop)
+        own = first[start:stop] == np.arange(start, stop)
+        return pc.if_else(pa.array(own), made, pa.scalar(None, lists))
+
+    def at(start: int, stop: int) -> pa.Array:
+        return pa.array(first[start:stop], mask=first[start:stop] < 0)
+
+    yield _Maker(way.name, lists, here)
+    yield _Maker(f"{way.name}{AT}", pa.int64(), at)
+
+
+def _first_of_same(strand: Strand, rows: int) -> Numbers | None:
+    """For each row the first that shows the same stored row; ``None`` if no two do."""
+    if strand.index is None:
+        return None
+    shown = strand.index.astype(np.int64)
+    first = np.full(strand.stored_rows + 1, -1, np.int64)
+    first[shown[::-1]] = np.arange(rows - 1, -1, -1)
+    first[-1] = -1
+    found: Numbers = first[shown]
+    return None if (found[shown >= 0] == np.flatnonzero(shown >= 0)).all() else found
 
 
 def _origins(ways: Sequence[Thread]) -> Iterator[Any]:
@@ -69,28 +177,29 @@ def _origins(ways: Sequence[Thread]) -> Iterator[Any]:
         yield from way.origins
 
 
-def _group(
-    ways: Sequence[Thread], starts: Mapping[str, int], schema: pa.Schema, start: int, stop: int
-) -> pa.Table:
-    columns = [
-        _column(way, starts, field.type, start, stop)
-        for way, field in zip(ways, schema, strict=True)
-    ]
-    return pa.Table.from_arrays(columns, schema=schema)
+def _numbers(
+    way: Thread, starts: Mapping[str, int], start: int, stop: int
+) -> tuple[Numbers, Numbers]:
+    """The numbers of the source rows of some rows, and which row each belongs to."""
+    which, origin, within = way.rows(start, stop)
+    begin = np.array([starts[one.name] for one in way.origins], np.int64)
+    return within + (begin[0] if len(begin) == 1 else begin.take(origin)), which
+
+
+def _lists(
+    way: Thread, starts: Mapping[str, int], kind: pa.DataType, start: int, stop: int
+) -> pa.Array:
+    numbers, which = _numbers(way, starts, start, stop)
+    times = np.bincount(which, minlength=stop - start)
+    offsets = np.concatenate([[0], np.cumsum(times)]).astype(np.int32)
+    values = pa.array(numbers.astype(kind.value_type.to_pandas_dtype()))
+    return pa.ListArray.from_arrays(pa.array(offsets), values)
 
 
 def _column(
     way: Thread, starts: Mapping[str, int], kind: pa.DataType, start: int, stop: int
 ) -> pa.Array:
-    """The numbers of the source rows of some rows."""
-    which, origin, within = way.rows(start, stop)
-    begin = np.array([starts[one.name] for one in way.origins], np.int64)
-    numbers = within + (begin[0] if len(begin) == 1 else begin.take(origin))
-    if way.several:
-        times = np.bincount(which, minlength=stop - start)
-        offsets = np.concatenate([[0], np.cumsum(times)]).astype(np.int32)
-        values = pa.array(numbers.astype(kind.value_type.to_pandas_dtype()))
-        return pa.ListArray.from_arrays(pa.array(offsets), values)
+    numbers, which = _numbers(way, starts, start, stop)
     if len(which) == stop - start:
         return pa.array(numbers.astype(kind.to_pandas_dtype()))
     made = np.zeros(stop - start, kind.to_pandas_dtype())
@@ -116,13 +225,25 @@ def read_lineage(path: Path, rows: Sequence[int]) -> tuple[dict[str, Any], list[
     """
     with pa.parquet.ParquetFile(path) as file:
         stated = json.loads(file.schema_arrow.metadata[STATED])
-        found, begin = {}, 0
-        for number in range(file.num_row_groups):
-            size = file.metadata.row_group(number).num_rows
-            here = [row for row in rows if begin <= row < begin + size]
-            if here:
-                group = file.read_row_group(number)
-                for row in here:
-                    found[row] = group.slice(row - begin, 1).to_pylist()[0]
-            begin += size
+        found = _rows(file, rows)
+        there = {one[key] for one in found.values() for key in one if key.endswith(AT)} - {None}
+        lists = _rows(file, sorted(there))
+    for one in found.values():
+        for key in [key for key in one if key.endswith(AT)]:
+            at = one.pop(key)
+            one[key.removesuffix(AT)] = None if at is None else lists[at][key.removesuffix(AT)]
     return stated, [found[row] for row in rows]
+
+
+def _rows(file: Any, rows: Sequence[int]) -> dict[int, dict[str, Any]]:
+    """Some rows of the file, by their numbers from 0."""
+    found, begin = {}, 0
+    for number in range(file.num_row_groups):
+        size = file.metadata.row_group(number).num_rows
+        here = [row for row in rows if begin <= row < begin + size]
+        if here:
+            group = file.read_row_group(number)
+            for row in here:
+                found[row] = group.slice(row - begin, 1).to_pylist()[0]
+        begin += size
+    return found

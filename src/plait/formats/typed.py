@@ -12,7 +12,6 @@ from plait.core.forms import base
 from plait.core.kinds import (
     arrow_type,
     as_kind,
-    kind_of,
     likely_kind,
     marked_missing,
     simplest_type,
@@ -45,7 +44,7 @@ def likely_typing(table: Table) -> Typing:
 def sure_typing(table: Table) -> Typing:
     """Types decided over all cells."""
     columns = {name: table.whole(name) for name in table.column_names}
-    kinds = {name: table.column(name).kind or kind_of(cells) for name, cells in columns.items()}
+    kinds = {name: table.kind(name) for name in columns}
     types = {name: arrow_type(kinds[name], cells) for name, cells in columns.items()}
     return _typing(columns, kinds, types)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import math
 from collections.abc import Callable, Mapping, Sequence
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -128,7 +129,8 @@ def _put(
     elif _is_number(value):
         sheet.write_number(row, column, value)
     else:
-        sheet.write_string(row, column, str(value))
+        text = format(value, "f") if isinstance(value, Decimal) else str(value)
+        sheet.write_string(row, column, text)
 
 
 def _is_number(value: Any) -> bool:

@@ -9,7 +9,6 @@ import time
 from dataclasses import dataclass
 
 from plait.core.finding import Finding, counted
-from plait.core.kinds import kind_in_words
 from plait.core.ledger import Entry
 from plait.core.parallel import ordered_map
 from plait.core.table import Table
@@ -99,7 +98,7 @@ def _steps(worked: Worked) -> list[StepForeseen]:
         table = step.result.table
         known = set().union(*(before.get(name, set()) for name in step.inputs))
         kinds = list(
-            ordered_map(lambda name, table=table: kind_in_words(table, name), table.column_names)
+            ordered_map(lambda name, table=table: table.kind_in_words(name), table.column_names)
         )
         columns = tuple(
             ColumnForeseen(name, kind, name not in known)

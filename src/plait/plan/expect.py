@@ -18,7 +18,6 @@ from plait.core.forms import base
 from plait.core.group import group
 from plait.core.groups import key_groups
 from plait.core.keyspec import check_column, names
-from plait.core.kinds import kind_in_words
 from plait.core.lineage import places
 from plait.core.table import Table
 from plait.plan.faults import Fault, PlanError
@@ -187,7 +186,7 @@ def _type(worked: Worked, name: str, types: Any, line: int) -> Iterator[Expected
     table = _table(worked, name)
     for column, wanted in types.items():
         check_column(column, table)
-        kind = base(kind_in_words(table, column))
+        kind = base(table.kind_in_words(column))
         fits = kind in (wanted, "empty") or (wanted == "decimal" and kind == "integer")
         yield Expected(f"{name}: {column} is {wanted}", fits, f"it is {kind}", line)
 

@@ -16,13 +16,13 @@ from plait.core.aside import SetAside
 from plait.core.conflicts import Conflicts
 from plait.core.errors import UsageError
 from plait.core.finding import Finding
-from plait.core.lineage import thread_of, threads
+from plait.core.lineage import threads
 from plait.core.names import distinct_name, nearest
 from plait.core.table import Table, from_columns
 from plait.formats.checksum import sha256, sums_of
 from plait.formats.endings import WRITABLE
 from plait.formats.folder import check_folder, whole_folder, write_flushed
-from plait.formats.lineage_out import write_lineage
+from plait.formats.lineage_out import cells_stated, write_lineage
 from plait.formats.outputs import check_room, write_csv_to, write_table
 from plait.plan.load import LoadedPlan
 from plait.plan.telling import shown_path, sources_of, story_of
@@ -216,7 +216,6 @@ def _stated(worked: Worked, sums: Mapping[str, str]) -> dict[str, Any]:
     """What lineage needs beside the rows: the sources, and where each column came from."""
     assert worked.loaded.plan.handover is not None
     table, starts = worked.result, _starts(worked)
-    ways = threads(table)
     return {
         "version": __version__,
         "plan": worked.loaded.path.name,
@@ -232,12 +231,12 @@ def _stated(worked: Worked, sums: Mapping[str, str]) -> dict[str, Any]:
         ],
         "columns": {
             name: {
-                "ways": thread_of(table, name, ways),
-                "came": table.came(name),
+                "cells": cells_stated(table, name),
                 "steps": touching(worked, name),
             }
             for name in table.column_names
         },
+        "rows": [way.name for way in threads(table) if not way.strand.beside],
         "steps": [step.title for step in worked.steps],
     }
 

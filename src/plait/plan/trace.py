@@ -168,9 +168,10 @@ def trace(
     chosen, found = _chosen(kept.dataset, rows, where, most)
     _, lineage = read_lineage(kept.folder / "lineage.parquet", chosen)
     numbers = [_numbers(one) for one in lineage]
-    wanted = _by_source(kept, [one for each in numbers for ways in each.values() for one in ways])
-    looked, changed = _looked_up(kept, wanted)
     names = list(columns) or list(kept.dataset.column_names)
+    cells = [(each, name) for each in numbers for name in names]
+    wanted = _by_source(kept, [one for each, name in cells for one, _ in _led(kept, name, each)])
+    looked, changed = _looked_up(kept, wanted)
     traced = tuple(
         _row_trace(kept, row, each, names, looked)
         for row, each in zip(chosen, numbers, strict=True)
@@ -222,7 +223,7 @@ def _chosen(
 
 
 def _numbers(lineage: Mapping[str, Any]) -> dict[str, list[int]]:
-    """The source rows of each way, numbered through all sources."""
+    """The source rows of each way, numbered through all sources; and what tells ways apart."""
     return {
         way: [] if found is None else found if isinstance(found, list) else [found]
         for way, found in lineage.items()
@@ -274,7 +275,7 @@ def _row_trace(
     names: Sequence[str],
     looked: _Found,
 ) -> RowTrace:
-    every = [number for ways in numbers.values() for number in ways]
+    every = [number for way in kept.stated["rows"] for number in numbers[way]]
     places = dict.fromkeys(
         (kept.stated["sources"][source]["name"], at + 1)
         for source, at in (_located(kept, number) for number in every)
@@ -292,7 +293,7 @@ def _cell_trace(
     said = kept.stated["columns"][name]
     cells = kept.dataset.cells(kept.dataset.column(name), row, row + 1)
     value = as_text(cells)[0].as_py()
-    origins = list(_origins(kept, said, numbers, looked))
+    origins = list(_origins(kept, name, numbers, looked))
     return CellTrace(
         name,
         value,
@@ -302,19 +303,26 @@ def _cell_trace(
     )
 
 
+def _led(
+    kept: _Kept, name: str, numbers: Mapping[str, list[int]]
+) -> Iterator[tuple[int, Mapping[str, Sequence[str]]]]:
+    """The source rows that cells of a column lead to, and which columns of each source."""
+    for leaf in kept.stated["columns"][name]["cells"]:
+        apart = all(numbers[which] == [value] for which, value in leaf["which"])
+        if apart and not any(numbers[way] for way in leaf["absent"]):
+            for number in numbers[leaf["way"]]:
+                yield number, leaf["columns"]
+
+
 def _origins(
-    kept: _Kept, said: Mapping[str, Any], numbers: Mapping[str, list[int]], looked: _Found
+    kept: _Kept, name: str, numbers: Mapping[str, list[int]], looked: _Found
 ) -> Iterator[CellOrigin]:
-    """The source cells of a cell: by the ways of its column, or else by all ways of its row."""
-    came: dict[str, list[str]] = {}
-    for source, column in said["came"]:
-        came.setdefault(source, []).append(column)
-    ways = said["ways"] or list(numbers)
+    """The source cells that a cell was made of, each once."""
     seen = set()
-    for number in (number for way in ways for number in numbers[way]):
+    for number, columns in _led(kept, name, numbers):
         source, row = _located(kept, number)
         about = kept.stated["sources"][source]
-        for column in came.get(about["name"], ()):
+        for column in columns.get(about["name"], ()):
             if (source, row, column) in seen:
                 continue
             seen.add((source, row, column))

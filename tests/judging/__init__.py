@@ -1,0 +1,1 @@
+"""Judges: verbs set against plain reckonings that share no code with Plait."""

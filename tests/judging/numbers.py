@@ -1,0 +1,261 @@
+"""Numbers set against ``fractions`` and ``decimal``: expressions, figures and rules."""
+
+from __future__ import annotations
+
+import random
+import statistics
+from decimal import Context, Decimal
+from fractions import Fraction
+from math import ceil, floor
+
+from plait.core.errors import UsageError
+from plait.core.expression import condition, evaluate, parse
+from plait.core.group import group
+from plait.core.settle import settle
+from plait.core.table import from_columns
+
+PLACES = 20
+WIDE = Context(prec=400, Emax=10**6)
+COMPARED = {
+    "=": lambda a, b: a == b,
+    "<>": lambda a, b: a != b,
+    "<": lambda a, b: a < b,
+    "<=": lambda a, b: a <= b,
+    ">": lambda a, b: a > b,
+    ">=": lambda a, b: a >= b,
+}
+
+
+class TooLongError(Exception):
+    """The reckoning holds a number that may be too long to be held exactly."""
+
+
+def random_number(rng: random.Random, style: str) -> str:
+    """A number as a file has it."""
+    digits = rng.choice([1, 1, 2, 3, 8, 15, 16, 17, 18])
+    whole = str(rng.randrange(10**digits))
+    sign = "-" if rng.random() < 0.4 and whole.strip("0") else ""
+    if style == "integer":
+        return sign + whole
+    places = rng.choice([0, 1, 1, 2, 2, 6, 12, 18])
+    part = "".join(rng.choice("0123456789") for _ in range(places))
+    if not whole.strip("0") and not part.strip("0"):
+        sign = ""
+    return sign + whole + ("." + part if places else "")
+
+
+def random_column(rng: random.Random, rows: int) -> list[str]:
+    """Cells of one style, some of them missing."""
+    style = rng.choice(["integer", "decimal"])
+    few = [random_number(rng, style) for _ in range(rng.choice([2, 4, 30]))]
+    near = rng.choice([None, rng.choice(few)])
+    empty = rng.choice([0, 0.2])
+    return [
+        "" if rng.random() < empty else near if near and rng.random() < 0.3 else rng.choice(few)
+        for _ in range(rows)
+    ]
+
+
+def rounded(value: Fraction, places: int) -> Fraction:
+    """To so many places, halves away from zero."""
+    scaled = abs(value) * Fraction(10) ** places
+    whole = floor(scaled + Fraction(1, 2))
+    return (1 if value >= 0 else -1) * Fraction(whole) / Fraction(10) ** places
+
+
+def _short(value: Fraction | None) -> Fraction | None:
+    if value is not None and (abs(value) > 10**34 or value.denominator > 10**38):
+        raise TooLongError
+    return value
+
+
+class Reckoning:
+    """Random expressions, and what they are on a row of fractions."""
+
+    def __init__(self, rng: random.Random) -> None:
+        self.rng = rng
+
+    def number(self, depth: int):
+        """A text, and a function of a row."""
+        rng = self.rng
+        if depth <= 0 or rng.random() < 0.15:
+            return self._leaf()
+        kind = rng.choice(["+", "-", "*", "/", "%", "one", "ROUND", "choice", "many", "case"])
+        if kind in "+-*/%":
+            return self._two(kind, depth)
+        if kind == "one":
+            return self._one(depth)
+        text, value = self.number(depth - 1)
+        if kind == "ROUND":
+            places = rng.choice([-2, -1, 0, 0, 1, 1, 2, 5])
+            return f"ROUND({text}, {places})", lambda row: _on(
+                value, row, lambda x: rounded(x, places)
+            )
+        other, second = self.number(depth - 1)
+        if kind == "choice":
+            return f"COALESCE({text}, {other})", lambda row: _either(value(row), second, row)
+        if kind == "many":
+            name, best = rng.choice([("GREATEST", max), ("LEAST", min)])
+            return f"{name}({text}, {other})", lambda row: _both(value, second, row, best)
+        asked, holds = self.condition(depth - 1)
+        return (
+            f"CASE WHEN {asked} THEN {text} ELSE {other} END",
+            lambda row: value(row) if holds(row) else second(row),
+        )
+
+    def _leaf(self):
+        if self.rng.random() < 0.7:
+            name = self.rng.choice("abc")
+            return name, lambda row: row[name]
+        text = random_number(self.rng, self.rng.choice(["integer", "decimal"]))
+        value = Fraction(text)
+        return f"({text})", lambda row: value
+
+    def _two(self, sign: str, depth: int):
+        (one, left), (two, right) = self.number(depth - 1), self.number(depth - 1)
+
+        def value(row):
+            return _both(left, right, row, lambda x, y: _short(_reckoned(sign, x, y)))
+
+        return f"({one} {sign} {two})", value
+
+    def _one(self, depth: int):
+        text, value = self.number(depth - 1)
+        name, function = self.rng.choice(
+            [
+                ("ABS", abs),
+                ("FLOOR", lambda x: Fraction(floor(x))),
+                ("CEILING", lambda x: Fraction(ceil(x))),
+                ("SIGN", lambda x: Fraction((x > 0) - (x < 0))),
+                ("-", lambda x: -x),
+            ]
+        )
+        return f"{name}({text})", lambda row: _on(value, row, function)
+
+    def condition(self, depth: int):
+        """A comparison, and whether it is true on a row (missing is not)."""
+        (one, left), (two, right) = self.number(depth - 1), self.number(max(depth - 1, 0))
+        sign = self.rng.choice(list(COMPARED))
+        return (
+            f"({one} {sign} {two})",
+            lambda row: bool(_both(left, right, row, COMPARED[sign])),
+        )
+
+
+def _on(value, row, function):
+    found = value(row)
+    return None if found is None else function(found)
+
+
+def _either(found, second, row):
+    other = second(row)  # it is worked out in any case
+    return other if found is None else found
+
+
+def _both(left, right, row, function):
+    one, two = left(row), right(row)
+    return None if one is None or two is None else function(one, two)
+
+
+def _reckoned(sign: str, one: Fraction, two: Fraction) -> Fraction | None:
+    if sign in "/%" and not two:
+        return None
+    if sign == "/":
+        return rounded(one / two, PLACES)
+    if sign == "%":
+        whole = abs(one) // abs(two) * (1 if (one >= 0) == (two >= 0) else -1)
+        return one - two * whole
+    return {"+": one + two, "-": one - two, "*": one * two}[sign]
+
+
+def as_fraction(value: object) -> Fraction | None:
+    """What Plait gave, exactly; a float would show here as the fraction that it is."""
+    return None if value in (None, "") else Fraction(value)  # type: ignore[arg-type]
+
+
+def judge_expression(rng: random.Random) -> bool:
+    """One random expression of numbers; whether it could be judged."""
+    rows = rng.choice([1, 3, 8])
+    columns = {name: random_column(rng, rows) for name in "abc"}
+    for name in "abc":
+        columns[name][0] = columns[name][0] or "7"
+    made = Reckoning(rng)
+    depth = rng.choice([1, 2, 2, 3])
+    asked = rng.random() < 0.3
+    text, value = made.condition(depth) if asked else made.number(depth)
+    table = from_columns("t", columns)
+    cells = [
+        {name: Fraction(columns[name][row]) if columns[name][row] else None for name in "abc"}
+        for row in range(rows)
+    ]
+    try:
+        expected = [value(row) for row in cells]
+    except TooLongError:
+        return False
+    try:
+        if asked:
+            found = [bool(one) for one in condition(parse(text), table).to_pylist()]
+        else:
+            found = [as_fraction(one) for one in evaluate(parse(text), table).to_pylist()]
+    except UsageError as error:
+        assert "too large" in str(error) or "digits" in str(error), (text, columns, error)
+        return False
+    assert found == expected, (text, columns, found, expected)
+    return True
+
+
+def judge_figures(rng: random.Random) -> bool:
+    """The figures of groups, and the rules of settling that are the same."""
+    rows = rng.choice([1, 2, 5, 20])
+    cells = random_column(rng, rows)
+    cells[0] = cells[0] or "7"
+    by = [rng.choice("xyz") for _ in range(rows)]
+    table = from_columns("t", {"g": by, "v": cells})
+    named = ("sum", "mean", "middle", "spread", "share", "smallest", "largest", "count")
+    made = group(table, "g", {name: f"{name}:v" for name in named}).table.to_dict()
+    total = sum((Fraction(one) for one in cells if one), Fraction(0))
+    for place, key in enumerate(made["g"]):
+        values = [Fraction(c) for c, g in zip(cells, by, strict=True) if g == key and c]
+        expected = expected_figures(values, total)
+        for name in named:
+            if name == "spread":
+                continue
+            assert as_fraction(made[name][place]) == expected[name], (name, key, cells, by)
+        _judge_spread(made["spread"][place], values)
+    rule, figure = rng.choice(
+        [("sum", "sum"), ("mean", "mean"), ("min", "smallest"), ("max", "largest")]
+    )
+    settled = settle(table, "g", {"v": rule}).table.to_dict()["v"]
+    assert list(map(as_fraction, settled)) == list(map(as_fraction, made[figure]))
+    return True
+
+
+def expected_figures(values: list[Fraction], total: Fraction) -> dict[str, Fraction | None]:
+    """By their definitions."""
+    if not values:
+        return dict.fromkeys(("sum", "mean", "middle", "share", "smallest", "largest")) | {
+            "count": Fraction(0)
+        }
+    return {
+        "sum": sum(values, Fraction(0)),
+        "mean": rounded(sum(values, Fraction(0)) / len(values), PLACES),
+        "middle": statistics.median(values),
+        "share": rounded(sum(values, Fraction(0)) / total, PLACES) if total else None,
+        "smallest": min(values),
+        "largest": max(values),
+        "count": Fraction(len(values)),
+    }
+
+
+def _judge_spread(found: str | None, values: list[Fraction]) -> None:
+    """A root is no fraction: to the last digits of a float."""
+    if len(values) < 2:
+        assert found is None
+        return
+    mean = sum(values, Fraction(0)) / len(values)
+    variance = sum(((v - mean) ** 2 for v in values), Fraction(0)) / (len(values) - 1)
+    exact = WIDE.divide(Decimal(variance.numerator), Decimal(variance.denominator)).sqrt(WIDE)
+    assert abs(Decimal(found) - exact) <= abs(exact) * Decimal("4e-16"), (found, exact, values)
+
+
+JUDGES = {"expressions of numbers": judge_expression, "figures and rules": judge_figures}
