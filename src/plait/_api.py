@@ -25,7 +25,7 @@ from plait.core.survey import Survey
 from plait.core.survey import survey as survey_tables
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
-from plait.formats.outputs import check_ending, check_room, write_table
+from plait.formats.outputs import check_room, check_target, deliver, file_and_table
 from plait.formats.reading import read_source
 from plait.formats.sources import find_sources, one_source
 from plait.formats.stated import stated
@@ -456,9 +456,11 @@ def write(table: Table, out: str | Path, *, replace: bool = False) -> None:
     table : Table
     out : str or Path
         The ending says the format: ``.csv``, ``.tsv``, ``.parquet``, ``.arrow``,
-        ``.json``, ``.jsonl``, ``.xlsx`` or ``.sqlite``.
+        ``.json``, ``.jsonl``, ``.xlsx`` or ``.sqlite``. A database that is there
+        gets one table more, of the table's name or as ``FILE.sqlite#TABLE`` says.
     replace : bool
-        Allow writing over a file that is there; never over one that the table came from.
+        Allow writing over a file, or a table of a database, that is there; never over a
+        file that the table came from.
 
     Raises
     ------
@@ -475,13 +477,13 @@ def write(table: Table, out: str | Path, *, replace: bool = False) -> None:
     >>> out.read_text()
     'hive,note\\n007,"calm, busy"\\n'
     """
-    target = Path(out)
-    check_ending(target)
+    target, part = file_and_table(out)
+    table = table.named(part or table.name)
     sources = [one.path for strand in table.strands for one in strand.origins if one.path]
     with Delivery(sources, replace) as delivery:
-        delivery.check(target)
+        check_target(target, table.name, delivery)
         check_room(table, {}, target)
-        delivery.write(target, lambda path: write_table(table, path, target.suffix))
+        deliver(delivery, table, target)
 
 
 def _tables(word: Input) -> list[Table]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from plait.cli.handing import carry_out
-from plait.cli.options import add_output, add_reading, add_typing, given_of
+from plait.cli.options import add_output, add_reading, add_typing, given_of, name_of_result
 from plait.core.beside import beside
 from plait.formats.sources import one_source, uniquely_named
 
@@ -28,5 +28,5 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     given = given_of(options)
     sources = uniquely_named([one_source(word, given) for word in options.sources])
-    name = options.out.stem if options.out else None
+    name = name_of_result(options)
     return carry_out(options, sources, "beside", "putting beside", lambda them: beside(them, name))

@@ -11,7 +11,7 @@ from pathlib import Path
 from threading import Thread
 from typing import Any
 
-from plait.cli.options import given_of
+from plait.cli.options import given_of, name_of_result
 from plait.cli.progress import Progress
 from plait.core.errors import ExpectationError, UsageError
 from plait.core.finding import Finding, counted, standing
@@ -21,7 +21,7 @@ from plait.core.result import Result, result_of, with_reading
 from plait.core.retype import parse_types, retyped, with_missing
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
-from plait.formats.outputs import check_ending, check_room, write_csv_to, write_table
+from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, one_source
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
@@ -36,8 +36,7 @@ def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Del
         )
     delivery = Delivery([source.path for source in sources], options.replace)
     if options.out:
-        check_ending(options.out)
-        delivery.check(options.out)
+        check_target(options.out, str(name_of_result(options)), delivery)
     check_report(options, delivery)
     return delivery
 
@@ -116,7 +115,7 @@ def carry_out_on_one(
 ) -> int:
     """The same for a verb that takes one source; the work is given the result's name too."""
     source = one_source(options.sources[0], given_of(options))
-    name = options.out.stem if options.out else None
+    name = name_of_result(options)
     return carry_out(options, [source], verb, doing, lambda tables: work(tables[0], name))
 
 
@@ -200,19 +199,14 @@ def _written(
     beside = {one.name: one for one, _ in beside_it} | {"ledger": ledger_table(result.entries)}
     findings: list[Finding] = []
     with delivery, progress.phase("writing", sum(table.rows for table, _ in targets)) as tick:
-        for _, path in targets:
+        for _, path in beside_it:
             delivery.check(path, make_folder=True)
         if options.out:
             check_room(result.table, beside, options.out)
         for table, path in targets:
-
-            def write(part: Path, table: Table = table, path: Path = path) -> None:
-                more = beside if table is result.table else {}
-                guard = options.guard_formulas
-                found = write_table(table, part, path.suffix, tick, guard, more)
-                findings.extend(found if table is result.table else ())
-
-            delivery.write(path, write)
+            more = beside if table is result.table else {}
+            found = deliver(delivery, table, path, tick, options.guard_formulas, more)
+            findings.extend(found if table is result.table else ())
         if not options.out:
             findings += write_csv_to(result.table, sys.stdout.buffer, options.guard_formulas)
             sys.stdout.buffer.flush()

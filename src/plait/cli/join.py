@@ -24,6 +24,7 @@ from plait.cli.options import (
     complete_columns,
     given_of,
     missing_match,
+    name_of_result,
 )
 from plait.cli.progress import Progress
 from plait.cli.streaming import may_stream, run_streamed
@@ -124,7 +125,7 @@ def run(options: argparse.Namespace) -> int:
                     options.kind,
                     options.cardinality,
                     options.ignore,
-                    options.out.stem if options.out else None,
+                    name_of_result(options),
                     take=options.take,
                     rename=named_values(options.rename, "--rename"),
                     pairs=pairs,
@@ -160,7 +161,12 @@ def _refusal(
     with delivery:
         for table, path in listed:
             delivery.check(path, make_folder=True)
-            delivery.write(path, lambda part, table=table: write_table(table, part, ".csv"))
+            delivery.write(
+                path,
+                lambda part, table=table: write_table(
+                    table, part, ".csv", guard=options.guard_formulas
+                ),
+            )
     show_error(refused)
     for _, path in listed:
         say(f"       the rows of these keys are listed in {path}")

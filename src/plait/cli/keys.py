@@ -22,7 +22,7 @@ from plait.core.finding import Finding, merged
 from plait.core.keys import Audited, key_set, keys, repeated_rows, suggested_pairs
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
-from plait.formats.outputs import check_ending, check_room, write_table
+from plait.formats.outputs import check_room, check_target, deliver
 from plait.formats.sources import find_sources
 from plait.report.account import output_of
 from plait.report.keyed import keys_json, write_keys_page
@@ -117,8 +117,7 @@ def _check(options: argparse.Namespace, delivery: Delivery, sources: int) -> Non
     if options.all_rows and not options.only:
         raise UsageError("--all-rows goes with --only", remedy="--only both, left or right")
     if options.out:
-        check_ending(options.out)
-        delivery.check(options.out)
+        check_target(options.out, options.out.stem, delivery)
 
 
 def _listed(found: Audited, options: argparse.Namespace) -> Table:
@@ -132,4 +131,4 @@ def _listed(found: Audited, options: argparse.Namespace) -> Table:
 
 def _write(table: Table, out: Path, delivery: Delivery, findings: list[Finding]) -> None:
     check_room(table, {}, out)
-    delivery.write(out, lambda part: findings.extend(write_table(table, part, out.suffix)))
+    findings.extend(deliver(delivery, table.named(out.stem), out))

@@ -5,7 +5,14 @@ from __future__ import annotations
 import argparse
 
 from plait.cli.handing import carry_out
-from plait.cli.options import add_columns, add_output, add_reading, add_typing, given_of
+from plait.cli.options import (
+    add_columns,
+    add_output,
+    add_reading,
+    add_typing,
+    given_of,
+    name_of_result,
+)
 from plait.core.mend import Mended, mend
 from plait.core.table import Table
 from plait.formats.sources import one_source
@@ -79,7 +86,7 @@ def run(options: argparse.Namespace) -> int:
             drop=options.drop,
             keep=options.keep,
             order=options.order,
-            name=options.out.stem if options.out else None,
+            name=name_of_result(options),
         )
 
     return carry_out(options, [source], "mend", "mending", work, declare=False)

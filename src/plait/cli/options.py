@@ -12,15 +12,38 @@ if TYPE_CHECKING:
     from plait.formats.sources import Given
 
 
+class _Target(argparse.Action):
+    """Takes a file apart from the table in it."""
+
+    def __call__(
+        self,
+        parser: argparse.ArgumentParser,
+        namespace: argparse.Namespace,
+        values: Any,
+        option_string: str | None = None,
+    ) -> None:
+        from plait.formats.outputs import file_and_table
+
+        namespace.out, namespace.out_table = file_and_table(values)
+
+
+def name_of_result(options: argparse.Namespace) -> str | None:
+    """What the result is called: as the table it goes to, or the file."""
+    if not options.out:
+        return None
+    return getattr(options, "out_table", None) or str(options.out.stem)
+
+
 def add_output(parser: argparse.ArgumentParser) -> None:
     """Where results go, and what is shown."""
     group = parser.add_argument_group("output")
     group.add_argument(
         "--out",
-        type=Path,
+        action=_Target,
         metavar="FILE",
         help="where the result goes; the ending says the format: .csv .tsv .parquet .arrow .json "
-        ".jsonl .xlsx .sqlite (without it: CSV on standard output)",
+        ".jsonl .xlsx .sqlite, FILE.sqlite#TABLE for a table of a database (without it: CSV on "
+        "standard output)",
     )
     group.add_argument(
         "--aside",

@@ -13,6 +13,7 @@ from plait.cli.options import (
     add_typing,
     complete_columns,
     given_of,
+    name_of_result,
 )
 from plait.core.settle import Settled, settle
 from plait.core.stack import stack
@@ -80,7 +81,7 @@ def run(options: argparse.Namespace) -> int:
             options.keep_rule,
             options.ignore,
             declared_pairs(options),
-            options.out.stem if options.out else None,
+            name_of_result(options),
         )
         if stacked is None:
             return settled

@@ -6,7 +6,14 @@ import argparse
 from dataclasses import replace
 
 from plait.cli.handing import carry_out
-from plait.cli.options import add_origin, add_output, add_reading, add_typing, given_of
+from plait.cli.options import (
+    add_origin,
+    add_output,
+    add_reading,
+    add_typing,
+    given_of,
+    name_of_result,
+)
 from plait.core.keyspec import parse_key
 from plait.core.label import parse_labels
 from plait.core.origin import with_origin
@@ -77,7 +84,7 @@ def run(options: argparse.Namespace) -> int:
             options.number,
             same,
             options.fold_headers,
-            options.out.stem if options.out else "stack",
+            name_of_result(options) or "stack",
             options.by,
         )
         if not options.origin:

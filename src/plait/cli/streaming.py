@@ -16,6 +16,7 @@ from plait.cli.handing import (
     show_everything,
     tell_json,
 )
+from plait.cli.options import name_of_result
 from plait.cli.progress import Progress
 from plait.core.aside import SetAside
 from plait.core.finding import Finding
@@ -88,7 +89,9 @@ def run_streamed(sources: Sequence[Source], options: argparse.Namespace, deliver
         refuse_size(said.match, options.max_rows, said.findings)
         left = _account_table(source.name, opened.names, said.match.left_rows, source.where)
         tables = [replace(left, findings=opened.findings, written=opened.written), right]
-        made = _account_table(options.out.stem, joining.column_names, said.match.output_rows, "")
+        made = _account_table(
+            str(name_of_result(options)), joining.column_names, said.match.output_rows, ""
+        )
         aside = _aside(joining, lost, tables, said.right_lost, options.kind)
         result = Result("join", made, (said.entry,), (*said.findings, *found), aside, (said.match,))
         result = with_reading(result, tables)
@@ -167,7 +170,12 @@ def _write_aside(
         delivery.check(path, make_folder=True)
         if isinstance(one, SetAside):
             table = one.listed()
-            delivery.write(path, lambda part, table=table: write_table(table, part, ".csv"))
+            delivery.write(
+                path,
+                lambda part, table=table: write_table(
+                    table, part, ".csv", guard=options.guard_formulas
+                ),
+            )
         else:
             table = one.table
             delivery.write(path, lost.write)

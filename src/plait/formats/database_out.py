@@ -9,6 +9,7 @@ from contextlib import closing
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import pyarrow as pa
 
@@ -55,6 +56,92 @@ def write_database(
             findings += _write(base, name, table, tick)
         base.commit()
     return findings
+
+
+def check_table(target: Path, name: str, replace: bool) -> None:
+    """See that a table can be put into a database that is there.
+
+    Raises
+    ------
+    OutputError
+        When it is no database, or has a table of that name that may not be replaced, or
+        something else of that name.
+    """
+    with closing(_connected(target)) as base:
+        try:
+            found = base.execute(
+                "SELECT type FROM sqlite_master WHERE lower(name) = lower(?)", (name,)
+            ).fetchone()
+        except sqlite3.Error as error:
+            raise _unusable(target, error) from None
+    if found and found[0] != "table":
+        raise OutputError(
+            f"{name} is a {found[0]} there", str(target), f"name a table: {target}#OTHER"
+        )
+    if found and not replace:
+        raise OutputError(
+            f"the table {name} is there already",
+            str(target),
+            f"another name: {target}#OTHER, or --replace, which replaces this table and no other",
+        )
+
+
+class TableAdded:
+    """A table written into a database that is there, in one transaction that is still open.
+
+    Everything else in the database stays. Nobody sees the table before ``commit``;
+    one of the same name is replaced then, and its indexes are made again.
+    """
+
+    def __init__(self, table: Table, target: Path, name: str, tick: Tick = lambda _: None) -> None:
+        self._base = _connected(target)
+        try:
+            self._base.execute("BEGIN IMMEDIATE")
+            again = self._dropped(name)
+            self.findings = _write(self._base, name, table, tick)
+            for statement in again:
+                self._base.execute(statement)
+        except sqlite3.Error as error:
+            self.rollback()
+            raise _unusable(target, error) from None
+        except BaseException:
+            self.rollback()
+            raise
+
+    def _dropped(self, name: str) -> list[str]:
+        """Drop the table of that name; what makes its indexes and triggers again."""
+        found = self._base.execute(
+            "SELECT sql FROM sqlite_master WHERE lower(tbl_name) = lower(?) "
+            "AND type IN ('index', 'trigger') AND sql IS NOT NULL",
+            (name,),
+        ).fetchall()
+        self._base.execute(f"DROP TABLE IF EXISTS {_quoted(name)}")
+        return [sql for (sql,) in found]
+
+    def commit(self) -> None:
+        """Make it so."""
+        self._base.execute("COMMIT")
+        self._base.close()
+
+    def rollback(self) -> None:
+        """Leave the database as it was."""
+        if self._base.in_transaction:
+            self._base.execute("ROLLBACK")
+        self._base.close()
+
+
+def _connected(target: Path) -> sqlite3.Connection:
+    return sqlite3.connect(
+        f"file:{quote(str(target.absolute()))}?mode=rw", uri=True, isolation_level=None
+    )
+
+
+def _unusable(target: Path, error: sqlite3.Error) -> OutputError:
+    return OutputError(
+        f"the table cannot be written into this database: {error}",
+        str(target),
+        "is it a SQLite file, and is nobody else writing to it? nothing was changed",
+    )
 
 
 def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> list[Finding]:

@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from types import TracebackType
+from typing import Protocol
 
 from plait.core.errors import OutputError
 
@@ -46,6 +47,16 @@ def _file_of(source: str | Path) -> Path:
     return whole if whole.exists() else Path(str(source).partition("#")[0])
 
 
+class Transaction(Protocol):
+    """A change to something that is there, which takes effect whole or not at all."""
+
+    def commit(self) -> None:
+        """Make it so."""
+
+    def rollback(self) -> None:
+        """Leave everything as it was."""
+
+
 class Delivery:
     """A set of outputs that are handed over together.
 
@@ -68,12 +79,15 @@ class Delivery:
 
     def __init__(self, sources: Iterable[str | Path] = (), replace: bool = False) -> None:
         self._sources = [file for file in map(_file_of, sources) if file.exists()]
-        self._replace = replace
+        self.replace = replace
+        self._joined: list[tuple[Path, Transaction]] = []
         self._ready: list[tuple[Path, Path]] = []
         self._folders: list[Path] = []
 
-    def check(self, target: Path, make_folder: bool = False) -> Path:
+    def check(self, target: Path, make_folder: bool = False, adds: bool = False) -> Path:
         """See that a target can be written, before any work is done for it.
+
+        ``adds``: it is added to, and not written over.
 
         Raises
         ------
@@ -87,7 +101,7 @@ class Delivery:
             )
         if target.is_dir():
             raise OutputError("this is a folder", where, "name a file in it")
-        if target.exists() and not self._replace:
+        if target.exists() and not self.replace and not adds:
             raise OutputError(
                 "the file is there already",
                 where,
@@ -113,6 +127,10 @@ class Delivery:
                 str(target),
                 "make room or choose another folder; nothing was handed over",
             ) from error
+
+    def join(self, target: Path, transaction: Transaction) -> None:
+        """Have a change that is written already take effect in the end, or never."""
+        self._joined.append((target, transaction))
 
     def _make_folder(self, folder: Path) -> None:
         if not folder.exists():
@@ -148,11 +166,17 @@ class Delivery:
                 temporary, target = self._ready[0]
                 temporary.replace(target)
                 self._ready.pop(0)
+            while self._joined:
+                _, transaction = self._joined[0]
+                transaction.commit()
+                self._joined.pop(0)
         except BaseException:
             self._withdraw()
             raise
 
     def _withdraw(self) -> None:
+        for _, transaction in self._joined:
+            transaction.rollback()
         for temporary, _ in self._ready:
             temporary.unlink(missing_ok=True)
         for folder in self._folders:

@@ -11,11 +11,89 @@ from plait.core.finding import Finding
 from plait.core.names import nearest
 from plait.core.table import Table
 from plait.formats.delimited_out import write_delimited
+from plait.formats.delivery import Delivery
 from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WRITABLE
 
 Tick = Callable[[int], None]
 
 WORKBOOK = ".xlsx"
+
+
+def file_and_table(target: str | Path) -> tuple[Path, str | None]:
+    """A file, and the table in it where it is a database: ``office.db#season``.
+
+    >>> file_and_table("office.db#season")
+    (PosixPath('office.db'), 'season')
+    >>> file_and_table("a#b.csv")
+    (PosixPath('a#b.csv'), None)
+    """
+    file, sign, table = str(target).rpartition("#")
+    if sign and table and Path(file).suffix.lower() in DATABASES:
+        return Path(file), table
+    return Path(target), None
+
+
+def check_target(target: Path, name: str, delivery: Delivery) -> None:
+    """See that a result can be written to a file, or into a database, that is there perhaps.
+
+    Raises
+    ------
+    OutputError
+    """
+    check_ending(target)
+    adds = _adds(target)
+    delivery.check(target, adds=adds)
+    if adds:
+        from plait.formats.database_out import check_table
+
+        check_table(target, name, delivery.replace)
+    elif target.suffix.lower() == WORKBOOK and target.exists():
+        from plait.formats.workbook_out import check_replaced
+
+        check_replaced(target, name)
+
+
+def _adds(target: Path) -> bool:
+    """Whether a table is added to what is there."""
+    return target.suffix.lower() in DATABASES and target.is_file() and target.stat().st_size > 0
+
+
+def deliver(
+    delivery: Delivery,
+    table: Table,
+    target: Path,
+    tick: Tick = lambda _: None,
+    guard: bool = False,
+    beside: Mapping[str, Table] | None = None,
+) -> list[Finding]:
+    """Have a table written to a file, or into a database, when the delivery is handed over.
+
+    Parameters
+    ----------
+    delivery : Delivery
+    table : Table
+    target : Path
+    tick, guard, beside
+        As for ``write_table``.
+
+    Returns
+    -------
+    list of Finding
+    """
+    if _adds(target):
+        from plait.formats.database_out import TableAdded
+
+        check_target(target, table.name, delivery)
+        added = TableAdded(table, target, table.name, tick)
+        delivery.join(target, added)
+        return added.findings
+    findings: list[Finding] = []
+
+    def write(part: Path) -> None:
+        findings.extend(write_table(table, part, target.suffix, tick, guard, beside))
+
+    delivery.write(target, write)
+    return findings
 
 
 def check_ending(target: Path) -> None:

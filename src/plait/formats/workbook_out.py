@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import datetime as dt
 import math
+import re
+import zipfile
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
+from html import unescape
 from pathlib import Path
 from typing import Any
 
 from plait.core.errors import OutputError
-from plait.core.finding import Finding
+from plait.core.finding import Finding, counted
 from plait.core.names import distinct_name
 from plait.core.table import Table
 from plait.formats.typed import groups, marker_findings, sure_typing
@@ -24,6 +27,8 @@ _FORMATS = {
     dt.time: "hh:mm:ss",
 }
 _FIRST_YEAR = 1900
+_MOST_BYTES = 1 << 20
+_MARK = "Written by Plait"
 
 Tick = Callable[[int], None]
 
@@ -44,6 +49,41 @@ def check_fits(tables: Mapping[str, Table], target: Path) -> None:
                 str(target),
                 "write it as .parquet or .csv",
             )
+
+
+def check_replaced(target: Path, name: str) -> None:
+    """See that no sheets of somebody else's workbook would be lost.
+
+    Raises
+    ------
+    OutputError
+        When the workbook that is there was not written by Plait and has other
+        sheets than the one that is written.
+    """
+    try:
+        with zipfile.ZipFile(target) as parts:
+            if _MARK.encode() in _part(parts, "docProps/custom.xml"):
+                return
+            found = re.findall(rb'<sheet [^>]*?name="([^"]*)"', _part(parts, "xl/workbook.xml"))
+    except (OSError, zipfile.BadZipFile):
+        return  # it is no workbook that could hold anything
+    sheets = [unescape(one.decode("utf-8", "replace")) for one in found]
+    others = [sheet for sheet in sheets if sheet != name]
+    if others:
+        raise OutputError(
+            f"this workbook was not written by Plait, and {counted(len(others), 'sheet')} of it "
+            f"would be lost: {', '.join(others[:5])}{' …' if len(others) > 5 else ''}",
+            str(target),
+            "write to another file",
+        )
+
+
+def _part(parts: zipfile.ZipFile, name: str) -> bytes:
+    try:
+        with parts.open(name) as file:
+            return file.read(_MOST_BYTES)
+    except KeyError:
+        return b""
 
 
 def write_workbook(
@@ -78,6 +118,7 @@ def write_workbook(
     with xlsxwriter.Workbook(str(target), options) as book:
         # Or the hour of writing stands in it, and the same table gives another file.
         book.set_properties({"created": dt.datetime(2000, 1, 1)})
+        book.set_custom_property(_MARK, "yes")
         formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
         taken: list[str] = []
         for name, table in tables.items():
