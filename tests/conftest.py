@@ -39,7 +39,7 @@ class Ended:
 
 
 @pytest.fixture
-def plait(tmp_path):
+def started(tmp_path):
     """Runs ``plait`` in the temporary folder, as a process of its own."""
 
     def run(*words: str | Path, feed: bytes | None = None, **env: str) -> Ended:
@@ -59,13 +59,18 @@ def plait(tmp_path):
 
 
 @pytest.fixture
-def here(tmp_path, monkeypatch):
-    """Runs ``plait`` in the temporary folder, within this process: much quicker than ``plait``."""
+def plait(tmp_path, monkeypatch, started):
+    """Runs ``plait`` in the temporary folder, within this process: to start one takes longer.
+
+    What is fed to it, or given in the environment, has a process of its own.
+    """
     from plait.cli.main import main
 
     monkeypatch.chdir(tmp_path)
 
-    def run(*words: str | Path) -> Ended:
+    def run(*words: str | Path, feed: bytes | None = None, **env: str) -> Ended:
+        if feed is not None or env:
+            return started(*words, feed=feed, **env)
         out = io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True)
         err = io.StringIO()
         with redirect_stdout(out), redirect_stderr(err):
@@ -73,6 +78,7 @@ def here(tmp_path, monkeypatch):
                 status = main([str(word) for word in words])
             except SystemExit as ended:
                 status = int(ended.code or 0)
+        assert "Traceback" not in err.getvalue(), err.getvalue()
         return Ended(status, out.buffer.getvalue().decode(), err.getvalue())
 
     return run

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace as changed
 from pathlib import Path
-from typing import Any
 
+from plait._given import Input, one_table
+from plait._given import tables as tables_of
 from plait.core.beside import Besides
 from plait.core.beside import beside as put_beside
 from plait.core.join import Joined, join_all
 from plait.core.keys import Audited
 from plait.core.keys import keys as audit_keys
-from plait.core.keyspec import KeySpec
+from plait.core.keyspec import KeySpec, Pairs
 from plait.core.mend import Mended
 from plait.core.mend import mend as mend_table
 from plait.core.origin import with_origin
@@ -27,10 +28,8 @@ from plait.core.table import Table
 from plait.formats.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, file_and_table
 from plait.formats.reading import read_source
-from plait.formats.sources import find_sources, one_source
+from plait.formats.sources import one_source
 from plait.formats.stated import stated
-
-Input = Table | str | Path
 
 
 def read(
@@ -98,7 +97,7 @@ def read(
     return table.named(name) if name else table
 
 
-def survey(sources: Sequence[Input] | str | Path) -> Survey:
+def survey(sources: Sequence[Input] | Input) -> Survey:
     """Look at sources before anything is done with them.
 
     Parameters
@@ -126,21 +125,63 @@ def survey(sources: Sequence[Input] | str | Path) -> Survey:
     >>> [one.key for one in survey([hives, wardens]).relations]
     [(('warden', 'full name'),)]
     """
-    words = [sources] if isinstance(sources, str | Path) else sources
-    return survey_tables([table for word in words for table in _tables(word)])
+    words = _as_list(sources)
+    return survey_tables([table for word in words for table in tables_of(word)])
 
 
-def mend(source: Input, **options: Any) -> Mended:
-    """Put one table right.
+def mend(
+    source: Input,
+    *,
+    header: Sequence[str] | str | None = None,
+    rename: Pairs = (),
+    missing: Sequence[str] | str = (),
+    trim: bool | Sequence[str] | str = False,
+    split: Iterable[str] = (),
+    replace_value: Iterable[str] = (),
+    fill: Pairs = (),
+    type: Pairs = (),
+    unfit: str = "error",
+    compute: Pairs = (),
+    where: str | None = None,
+    sort: Sequence[str] | str = (),
+    drop: Sequence[str] | str = (),
+    keep: Sequence[str] | str = (),
+    order: Sequence[str] | str = (),
+    name: str | None = None,
+) -> Mended:
+    """Put one table right. What is asked for is done in the order of the parameters.
 
     Parameters
     ----------
-    source : Table, str or Path
-    **options
-        ``header``, ``rename``, ``missing``, ``trim``, ``split``,
-        ``replace_value``, ``fill``, ``type``, ``unfit``, ``compute``, ``where``,
-        ``sort``, ``drop``, ``keep``, ``order``, ``name``: see
-        ``plait.core.mend.mend``, which takes the same.
+    source : table or path
+    header : sequence of str, optional
+        Names for all the columns.
+    rename : mapping of str to str
+        Old name to new.
+    missing : sequence of str
+        Texts that mean a missing cell.
+    trim : bool or sequence of str
+        Take spaces off both ends of the cells, of all columns or of some.
+    split : iterable of str
+        ``COLUMN:DELIMITERS into a,b,c``.
+    replace_value : iterable of str
+        ``COLUMN:OLD=NEW``: whole cells.
+    fill : mapping of str to str
+        Column to what its missing cells are filled with; ``down`` is the cell above.
+    type : mapping of str to str
+        Column to type, as ``date:%d.%m.%Y``.
+    unfit : {"error", "missing", "set-aside"}
+        What is done with cells that do not fit a type.
+    compute : mapping of str to str
+        Column to the SQL expression that gives its cells.
+    where : str, optional
+        A SQL condition; rows on which it does not hold are set aside.
+    sort : sequence of str
+        Columns to sort by; ``desc`` behind a name for greatest first.
+    drop, keep, order : sequence of str
+        Columns to leave out, the only ones to leave in, those to put first.
+    name : str, optional
+        The result's name.
 
     Returns
     -------
@@ -159,13 +200,31 @@ def mend(source: Input, **options: Any) -> Mended:
     >>> from plait.core.table import from_columns
     >>> visits = from_columns("visits", {"kg": ["12.50", "", "9"]})
     >>> mend(visits, compute={"half": "kg / 2"}, where="kg > 9").table.to_dict()
-    {'kg': ['12.50'], 'half': [6.25]}
+    {'kg': ['12.50'], 'half': ['6.25']}
     """
-    return mend_table(one_table(source), **options)
+    return mend_table(
+        one_table(source),
+        header=header,
+        rename=rename,
+        missing=missing,
+        trim=trim,
+        split=split,
+        replace_value=replace_value,
+        fill=fill,
+        type=type,
+        unfit=unfit,
+        compute=compute,
+        where=where,
+        sort=sort,
+        drop=drop,
+        keep=keep,
+        order=order,
+        name=name,
+    )
 
 
 def stack(
-    sources: Sequence[Input] | str | Path,
+    sources: Sequence[Input] | Input,
     label: Mapping[str, str] | Iterable[str] = (),
     distinct: bool = False,
     number: str | None = None,
@@ -218,8 +277,8 @@ def stack(
     >>> stack([may, june]).table.to_dict()
     {'hive': ['1', '2'], 'kg': [None, '9']}
     """
-    words = [sources] if isinstance(sources, str | Path) else sources
-    tables = [table for word in words for table in _tables(word)]
+    words = _as_list(sources)
+    tables = [table for word in words for table in tables_of(word)]
     stacked = stack_tables(tables, label, distinct, number, same, fold_headers, name, by)
     if origin is None:
         return stacked
@@ -373,14 +432,25 @@ def keys(
     >>> keys([visits, from_columns("hives", {"hive": ["1"]})], "hive").pairs[0].keys_only_left
     1
     """
-    words = [sources] if isinstance(sources, str | Path | Table) else sources
-    tables = [table for word in words for table in _tables(word)]
+    words = _as_list(sources)
+    tables = [table for word in words for table in tables_of(word)]
     specs = list(keys) or ([] if key is None else [key])
     across = None if pairs is None else one_table(pairs)
     return audit_keys(tables, specs, ignore, across, missing_match)
 
 
-def settle(source: Input, key: KeySpec, *, pairs: Input | None = None, **options: Any) -> Settled:
+def settle(
+    source: Input,
+    key: KeySpec,
+    *,
+    rules: Pairs = (),
+    otherwise: str = "agree",
+    keep_rule: str | None = None,
+    ignore: Iterable[str] = (),
+    pairs: Input | None = None,
+    missing_match: bool = False,
+    name: str | None = None,
+) -> Settled:
     """Bring the rows of each key down to one, by a rule for each column.
 
     Parameters
@@ -389,9 +459,19 @@ def settle(source: Input, key: KeySpec, *, pairs: Input | None = None, **options
     key : str or sequence of str
     pairs : Table, str or Path, optional
         A crosswalk: spellings of keys that count as others.
-    **options
-        ``rules``, ``otherwise``, ``keep_rule``, ``ignore`` and ``name``, as
-        ``plait settle`` has them.
+    rules : mapping of str to str
+        Column to rule: ``agree``, ``first``, ``last``, ``min``, ``max``, ``sum``,
+        ``mean``, ``longest``, ``commonest``, ``newest-by:COLUMN``, ``oldest-by:COLUMN``.
+    otherwise : str
+        The rule of the other columns.
+    keep_rule : str, optional
+        Which row of each key is kept whole, instead of rules for columns.
+    ignore : iterable of str
+        What does not count when keys are compared.
+    missing_match : bool
+        Take missing keys for equal to one another.
+    name : str, optional
+        The result's name.
 
     Returns
     -------
@@ -413,7 +493,9 @@ def settle(source: Input, key: KeySpec, *, pairs: Input | None = None, **options
     {'hive': ['1'], 'breed': ['Buckfast']}
     """
     across = None if pairs is None else one_table(pairs)
-    return settle_table(one_table(source), key, pairs=across, **options)
+    return settle_table(
+        one_table(source), key, rules, otherwise, keep_rule, ignore, across, name, missing_match
+    )
 
 
 def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> Besides:
@@ -486,12 +568,5 @@ def write(table: Table, out: str | Path, *, replace: bool = False) -> None:
         deliver(delivery, table, target)
 
 
-def _tables(word: Input) -> list[Table]:
-    if isinstance(word, Table):
-        return [word]
-    return [read_source(source) for source in find_sources([str(word)])]
-
-
-def one_table(word: Input) -> Table:
-    """The table that is given, or read from the source that a word means."""
-    return word if isinstance(word, Table) else read_source(one_source(str(word)))
+def _as_list(sources: Sequence[Input] | Input) -> Sequence[Input]:
+    return sources if isinstance(sources, list | tuple) else [sources]  # type: ignore[list-item]

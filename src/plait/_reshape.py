@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Iterable, Sequence
 
-from plait._api import Input, one_table
+from plait._given import Input, one_table
 from plait.core.group import Grouped
 from plait.core.group import group as group_table
 from plait.core.keyspec import Pairs
@@ -15,7 +14,15 @@ from plait.core.widen import Widened
 from plait.core.widen import widen as widen_table
 
 
-def group(source: Input, by: str | Sequence[str] = (), take: Pairs = (), **options: Any) -> Grouped:
+def group(
+    source: Input,
+    by: str | Sequence[str] = (),
+    take: Pairs = (),
+    *,
+    onto_rows: bool = False,
+    ignore: Iterable[str] = (),
+    name: str | None = None,
+) -> Grouped:
     """Work out figures over the rows of each group.
 
     Parameters
@@ -25,8 +32,12 @@ def group(source: Input, by: str | Sequence[str] = (), take: Pairs = (), **optio
         Columns; of dates also ``COLUMN:month``, ``:quarter``, ``:year``.
     take : mapping of str to str
         New column to figure: ``{"Honey": "sum:kg"}``. See ``plait group --help``.
-    **options
-        ``onto_rows``, ``ignore`` and ``name``, as ``plait.core.group.group`` has them.
+    onto_rows : bool
+        Keep all rows, with the figures of their group behind them.
+    ignore : iterable of str
+        What does not count when cells are compared.
+    name : str, optional
+        The result's name.
 
     Returns
     -------
@@ -47,10 +58,18 @@ def group(source: Input, by: str | Sequence[str] = (), take: Pairs = (), **optio
     >>> group(visits, "yard", {"honey": "sum:kg"}).table.to_dict()
     {'yard': ['A'], 'honey': ['0.30']}
     """
-    return group_table(one_table(source), by, take, **options)
+    return group_table(one_table(source), by, take, onto_rows, ignore, name)
 
 
-def widen(source: Input, heads: str, cells: str | Sequence[str], **options: Any) -> Widened:
+def widen(
+    source: Input,
+    heads: str,
+    cells: str | Sequence[str],
+    *,
+    key: str | Sequence[str] = (),
+    rule: str = "agree",
+    name: str | None = None,
+) -> Widened:
     """Make a column for each value of one column, and a row for each key.
 
     Parameters
@@ -60,8 +79,12 @@ def widen(source: Input, heads: str, cells: str | Sequence[str], **options: Any)
         The column whose values head the new columns.
     cells : str or sequence of str
         What fills them.
-    **options
-        ``key``, ``rule`` and ``name``, as ``plait.core.widen.widen`` has them.
+    key : str or sequence of str
+        The columns that identify a row of the result. Without it all others.
+    rule : str
+        What is done when several rows fall into one cell, as for ``settle``.
+    name : str, optional
+        The result's name.
 
     Returns
     -------
@@ -82,10 +105,19 @@ def widen(source: Input, heads: str, cells: str | Sequence[str], **options: Any)
     >>> widen(honey, "month", "kg").table.to_dict()
     {'hive': ['1'], '04': ['3'], '05': ['9']}
     """
-    return widen_table(one_table(source), heads, cells, **options)
+    return widen_table(one_table(source), heads, cells, key, rule, name)
 
 
-def lengthen(source: Input, heads: str, cells: str, **options: Any) -> Lengthened:
+def lengthen(
+    source: Input,
+    heads: str,
+    cells: str,
+    *,
+    columns: str | Sequence[str] = (),
+    key: str | Sequence[str] = (),
+    without_missing: bool = False,
+    name: str | None = None,
+) -> Lengthened:
     """Make a row for each cell of some columns.
 
     Parameters
@@ -93,9 +125,14 @@ def lengthen(source: Input, heads: str, cells: str, **options: Any) -> Lengthene
     source : Table, str or Path
     heads, cells : str
         What the new columns are called.
-    **options
-        ``columns`` or ``key``, ``without_missing`` and ``name``, as
-        ``plait.core.lengthen.lengthen`` has them.
+    columns : str or sequence of str
+        The columns to put under one another; or else
+    key : str or sequence of str
+        the columns that stay.
+    without_missing : bool
+        Leave out rows whose cell is missing.
+    name : str, optional
+        The result's name.
 
     Returns
     -------
@@ -116,4 +153,4 @@ def lengthen(source: Input, heads: str, cells: str, **options: Any) -> Lengthene
     >>> lengthen(honey, "month", "kg", key="hive").table.to_dict()
     {'hive': ['1', '1'], 'month': ['04', '05'], 'kg': ['3', '9']}
     """
-    return lengthen_table(one_table(source), heads, cells, **options)
+    return lengthen_table(one_table(source), heads, cells, columns, key, without_missing, name)

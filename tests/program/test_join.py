@@ -97,6 +97,10 @@ def test_set_aside_rows_have_reason_source_row_and_their_cells(plait, files, tmp
 def test_duplicate_keys_are_split_into_repeats_and_conflicts(plait, put):
     put(l_csv="k,v\n1,a\n1,a\n2,b\n2,c\n3,d\n", r_csv="k,w\n1,x\n2,y\n")
     ended = plait("join", "l.csv", "r.csv", "--key", "k", "--out", "o.csv", "--json")
+    codes = {finding["code"] for finding in ended.json["findings"]}
+    assert not codes & {"key-repeat", "key-conflict"}, "so it should be in a many-to-one join"
+    assert ended.json["match"]["left_duplicate_keys"] == 2
+    ended = plait("join", "r.csv", "l.csv", "--key", "k", "--out", "p.csv", "--json")
     assert ended.finding("key-repeat")["count"] == 1
     conflict = ended.finding("key-conflict")
     assert conflict["count"] == 1

@@ -29,39 +29,39 @@ V = "k,V,day\na,9,10/5/2023\na,10,9/5/2023\nb,tbc,1/6/2023\n"
     ],
     ids=" ".join,
 )
-def test_what_orders_never_goes_by_letters_unasked(here, put, words):
+def test_what_orders_never_goes_by_letters_unasked(plait, put, words):
     put(v_csv=V)
-    refused = here(*words)
+    refused = plait(*words)
     assert refused.status == 2
     said = " ".join(refused.err.split())
     assert "2 of 3 cells are numbers, 1 is not: 'tbc' (row 3)" in said
     assert "--type V=decimal --unfit missing, or --type V=text to go by letters" in said
     if not {"--nearest", "--where", "--compute"} & set(words):
-        assert here(*words, "--type", "V=decimal", "--unfit", "missing").status == 0
-        assert here(*words, "--type", "V=text").status == 0
+        assert plait(*words, "--type", "V=decimal", "--unfit", "missing").status == 0
+        assert plait(*words, "--type", "V=text").status == 0
 
 
-def test_an_open_form_of_dates_has_no_order(here, put):
+def test_an_open_form_of_dates_has_no_order(plait, put):
     put(v_csv=V)
-    refused = here("mend", "v.csv", "--sort", "day")
+    refused = plait("mend", "v.csv", "--sort", "day")
     assert refused.status == 2
     assert "may be written as date:%d/%m/%Y or date:%m/%d/%Y" in " ".join(refused.err.split())
     # 10/5, 9/5, 1/6: the first of them is the last by months first, the second by days first.
     for form, order in (("%m/%d/%Y", ["tbc", "10", "9"]), ("%d/%m/%Y", ["10", "9", "tbc"])):
-        made = here("mend", "v.csv", "--type", f"day=date:{form}", "--sort", "day", "--keep", "V")
+        made = plait("mend", "v.csv", "--type", f"day=date:{form}", "--sort", "day", "--keep", "V")
         assert made.out.split()[1:] == order
 
 
-def test_max_of_9_and_10_is_10(here, put):
+def test_max_of_9_and_10_is_10(plait, put):
     put(v_csv=V)
-    ended = here(
+    ended = plait(
         "settle", "v.csv", "--key", "k", "--rule", "V=max", "--otherwise", "first",
         "--type", "V=integer", "--unfit", "missing",
     )  # fmt: skip
     assert ended.out.splitlines()[1].startswith("a,10,")
 
 
-def test_long_identifiers_go_through_every_command(here, put, tmp_path):
+def test_long_identifiers_go_through_every_command(plait, put, tmp_path):
     ids = "id,n\n9007199254740993,1\n9007199254740995,2\n-9223372036854775808,3\n"
     ids += "9223372036854775807,4\n"
     put(a_csv=ids, b_csv=ids.replace("n", "m"), long_csv="id\n1\n123456789012345678901234567890\n")
@@ -76,101 +76,103 @@ def test_long_identifiers_go_through_every_command(here, put, tmp_path):
         ("check", "p.toml"),
         ("run", "p.toml"),
     ):
-        ended = here(*words)
+        ended = plait(*words)
         assert ended.status == 0, (words, ended.err)
     stacked = [row["id"] for row in rows_of(tmp_path / "s.csv")]
     assert stacked[:4] == [line.split(",")[0] for line in ids.split()[1:]]
 
 
-def test_not_like_is_not_like(here, put):
+def test_not_like_is_not_like(plait, put):
     put(t_csv="s\nab\nxy\n")
-    assert here("mend", "t.csv", "--where", "s NOT LIKE 'a%'").out.split() == ["s", "xy"]
-    assert here("mend", "t.csv", "--where", "s NOT ILIKE 'A%'").out.split() == ["s", "xy"]
-    assert here("mend", "t.csv", "--where", "NOT s LIKE 'x%'").out.split() == ["s", "ab"]
+    assert plait("mend", "t.csv", "--where", "s NOT LIKE 'a%'").out.split() == ["s", "xy"]
+    assert plait("mend", "t.csv", "--where", "s NOT ILIKE 'A%'").out.split() == ["s", "xy"]
+    assert plait("mend", "t.csv", "--where", "NOT s LIKE 'x%'").out.split() == ["s", "ab"]
 
 
-def test_widen_loses_no_cell_to_another_spelling(here, put):
+def test_widen_loses_no_cell_to_another_spelling(plait, put):
     put(
         t_csv="k,h,v\na,true,1\na,TRUE,2\n",
         d_csv="k,h,v\na,5.4.2031,1\na,05.04.2031,2\n",
         m_csv="k,h,v\na,m10,1\na,m9,2\na,m1,3\n",
     )
     for name, heads in (("t", "k,true,TRUE"), ("d", "k,5.4.2031,05.04.2031"), ("m", "k,m10,m9,m1")):
-        made = here("widen", f"{name}.csv", "--key", "k", "--heads", "h", "--cells", "v")
+        made = plait("widen", f"{name}.csv", "--key", "k", "--heads", "h", "--cells", "v")
         assert made.out.splitlines()[0] == heads
         assert "1" in made.out and "2" in made.out
 
 
-def test_markers_among_numbers_are_missing_to_every_rule(here, put):
+def test_markers_among_numbers_are_missing_to_every_rule(plait, put):
     put(t_csv="k,v\na,NA\na,7\nb,-\nb,8\nb,8.0\n")
-    made = here("settle", "t.csv", "--key", "k")
+    made = plait("settle", "t.csv", "--key", "k")
     assert made.status == 0 and made.out.split() == ["k,v", "a,7", "b,8"]
-    assert here("settle", "t.csv", "--key", "k", "--otherwise", "first").out == made.out
-    made = here("group", "t.csv", "--by", "k", "--take", "n=count:v", "--take", "f=first:v")
+    assert plait("settle", "t.csv", "--key", "k", "--otherwise", "first").out == made.out
+    made = plait("group", "t.csv", "--by", "k", "--take", "n=count:v", "--take", "f=first:v")
     assert made.out.split() == ["k,n,f", "a,1,7", "b,2,8"]
-    filled = here("mend", "t.csv", "--fill", "v=0", "--keep", "v")
+    filled = plait("mend", "t.csv", "--fill", "v=0", "--keep", "v")
     assert filled.out.split() == ["v", "0", "7", "0", "8", "8.0"]
-    long = here(
+    long = plait(
         "lengthen", "t.csv", "--key", "k", "--heads", "h", "--cells", "c", "--without-missing"
     )
     assert long.out.count("\n") == 4
     put(l_csv="k,v\na,NA\nb,3\n", r_csv="k,v\na,7\nb,NA\n")
-    joined = here("join", "l.csv", "r.csv", "--key", "k", "--prefer", "left")
+    joined = plait("join", "l.csv", "r.csv", "--key", "k", "--prefer", "left")
     assert joined.out.split() == ["k,v", "a,7", "b,3"]
 
 
 @pytest.mark.parametrize("first", ["7", "7.0"])
-def test_ignoring_punctuation_leaves_numbers_alone(here, put, first):
+def test_ignoring_punctuation_leaves_numbers_alone(plait, put, first):
     put(l_csv=f"k\n{first}\n7.5\n", r_csv="k,v\n7,a\n75,b\n7.50,c\n")
-    made = here("join", "l.csv", "r.csv", "--key", "k", "--ignore", "punctuation")
+    made = plait("join", "l.csv", "r.csv", "--key", "k", "--ignore", "punctuation")
     assert [line.split(",")[-1] for line in made.out.split()[1:]] == ["a", "c"]
 
 
-def test_origin_names_the_sources_of_a_stack(here, put):
+def test_origin_names_the_sources_of_a_stack(plait, put):
     put(may_csv="k\n1\n", june_csv="k\n2\n")
-    made = here("stack", "may.csv", "june.csv", "--origin", "from")
+    made = plait("stack", "may.csv", "june.csv", "--origin", "from")
     assert made.out.split() == ["k,from", "1,may", "2,june"]
 
 
-def test_a_table_is_added_to_a_database_and_the_rest_stays(here, put, tmp_path):
+def test_a_table_is_added_to_a_database_and_the_rest_stays(plait, put, tmp_path):
     base = sqlite3.connect(tmp_path / "office.db")
     base.execute("CREATE TABLE staff (name TEXT)")
     base.execute("INSERT INTO staff VALUES ('Ada')")
     base.execute("CREATE VIEW names AS SELECT name FROM staff")
     base.commit()
     put(t_csv="k,v\na,1\n", u_csv="k,v\nb,2\n")
-    assert here("mend", "t.csv", "--out", "office.db#season").status == 0
-    again = here("mend", "u.csv", "--out", "office.db#season")
+    assert plait("mend", "t.csv", "--out", "office.db#season").status == 0
+    again = plait("mend", "u.csv", "--out", "office.db#season")
     assert again.status == 4 and "the table season is there already" in " ".join(again.err.split())
     base.execute("CREATE INDEX of_k ON season (k)")
     base.commit()
-    assert here("mend", "u.csv", "--out", "office.db#season", "--replace").status == 0
+    assert plait("mend", "u.csv", "--out", "office.db#season", "--replace").status == 0
     assert base.execute("SELECT * FROM season").fetchall() == [("b", 2)]
     assert base.execute("SELECT * FROM names").fetchall() == [("Ada",)]
     found = base.execute("SELECT name FROM sqlite_master ORDER BY name").fetchall()
     assert [name for (name,) in found] == ["names", "of_k", "season", "staff"]
-    refused = here("mend", "t.csv", "--out", "office.db#names", "--replace")
+    refused = plait("mend", "t.csv", "--out", "office.db#names", "--replace")
     assert refused.status == 4 and "names is a view there" in " ".join(refused.err.split())
-    failing = here("mend", "t.csv", "--out", "office.db#more", "--fail-on", "note", "--type", "v=x")
+    failing = plait(
+        "mend", "t.csv", "--out", "office.db#more", "--fail-on", "note", "--type", "v=x"
+    )
     assert failing.status == 2
     assert not base.execute("SELECT 1 FROM sqlite_master WHERE name = 'more'").fetchall()
 
 
-def test_a_workbook_of_somebody_else_is_not_replaced(here, put, tmp_path):
+def test_a_workbook_of_somebody_else_is_not_replaced(plait, put, tmp_path):
     workbook(tmp_path / "office.xlsx", {"Staff": [["name"], ["Ada"]], "office": [["k"], ["a"]]})
     put(t_csv="k\na\n")
     before = (tmp_path / "office.xlsx").read_bytes()
-    refused = here("mend", "t.csv", "--out", "office.xlsx", "--replace")
+    refused = plait("mend", "t.csv", "--out", "office.xlsx", "--replace")
     said = " ".join(refused.err.split())
     assert refused.status == 4 and "1 sheet of it would be lost: Staff" in said
     assert (tmp_path / "office.xlsx").read_bytes() == before
-    assert here("mend", "t.csv", "--out", "own.xlsx").status == 0
-    assert here("mend", "t.csv", "--out", "own.xlsx", "--replace").status == 0
+    assert plait("mend", "t.csv", "--out", "own.xlsx").status == 0
+    assert plait("mend", "t.csv", "--out", "own.xlsx", "--replace").status == 0
 
 
-def test_numbers_keep_their_digits_in_every_format(here, put, tmp_path):
+def test_numbers_keep_their_digits_in_every_format(plait, put, tmp_path):
     put(t_csv="k,v\n1,0.00000001\n2,99999999999999.000001\n")
-    made = here("mend", "t.csv", "--compute", "w=v * 10", "--out", "t.db")
+    made = plait("mend", "t.csv", "--compute", "w=v * 10", "--out", "t.db")
     assert made.status == 0, made.err
     cells = sqlite3.connect(tmp_path / "t.db").execute("SELECT v, w FROM t").fetchall()
     assert cells == [

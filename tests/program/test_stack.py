@@ -44,9 +44,9 @@ def test_distinct_lists_what_it_leaves_out(plait, put, tmp_path):
     assert [line["rows"] for line in ended.json["ledger"][0]["lines"]] == [3, 3, -3]
 
 
-def test_origin_names_the_stack(plait, put):
+def test_origin_names_the_source(plait, put):
     put(a_csv="x\n1\n")
-    assert plait("stack", "a.csv", "--origin", "from", "--quiet").out == "x,from\n1,stack\n"
+    assert plait("stack", "a.csv", "--origin", "from", "--quiet").out == "x,from\n1,a\n"
 
 
 def test_tsv_in_and_out(plait, put, tmp_path):

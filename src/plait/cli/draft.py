@@ -109,6 +109,10 @@ def _answer(made: Draft, out: Path | None, verbose: bool) -> list[str]:
         f"joined:      {one.right} on {', '.join(left for left, _ in one.key)}: {one.evidence[0]}"
         for one in made.joins
     ]
+    if made.unused:
+        every = len(made.unused) + len(made.others) + 1
+        names = ", ".join(one.name for one in made.unused)
+        lines.append(f"left out:    {len(made.unused)} of {counted(every, 'source')}: {names}")
     shown = made.unsure if verbose else made.unsure[:_FEW]
     lines += [f"to decide:   {said}" for said in shown]
     if len(shown) < len(made.unsure):

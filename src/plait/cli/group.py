@@ -40,7 +40,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default=[],
         metavar="NEW=FIGURE:COLUMN",
         help="a figure: count, distinct, sum, mean, middle, smallest, largest, spread, first, "
-        "last, commonest, share; NEW=count counts rows, NEW=share is the share of the rows",
+        "last, commonest, share (also median, stdev, min, max, average), and with --onto-rows "
+        "rank; NEW=count counts rows, NEW=share is the share of the rows",
     )
     parser.add_argument(
         "--onto-rows", action="store_true", help="keep every row, with the figures of its group"

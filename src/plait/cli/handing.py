@@ -13,6 +13,7 @@ from typing import Any
 
 from plait.cli.options import given_of, name_of_result
 from plait.cli.progress import Progress
+from plait.core.aside import cut_findings, limited
 from plait.core.errors import ExpectationError, UsageError
 from plait.core.finding import Finding, counted, standing
 from plait.core.keyspec import check_column
@@ -194,10 +195,9 @@ def _written(
     progress: Progress,
 ) -> tuple[list[tuple[Table, Path]], list[Finding]]:
     """Write everything or nothing; the files, and what was found while writing them."""
-    beside_it = lists(result, options)
+    beside_it, findings = lists(result, options)
     targets = ([(result.table, options.out)] if options.out else []) + beside_it
     beside = {one.name: one for one, _ in beside_it} | {"ledger": ledger_table(result.entries)}
-    findings: list[Finding] = []
     with delivery, progress.phase("writing", sum(table.rows for table, _ in targets)) as tick:
         for _, path in beside_it:
             delivery.check(path, make_folder=True)
@@ -220,12 +220,12 @@ def _written(
     return targets, findings
 
 
-def lists(result: Result, options: argparse.Namespace) -> list[tuple[Table, Path]]:
-    """The rows set aside, and the files they are listed in."""
-    folder = aside_folder(options)
-    if not folder:
-        return []
-    return [(one.listed(), aside_file(one.name, options)) for one in result.aside]
+def lists(
+    result: Result, options: argparse.Namespace
+) -> tuple[list[tuple[Table, Path]], list[Finding]]:
+    """The rows set aside and the files they are listed in, and what is said of lists cut short."""
+    listed = limited(result.aside, options.aside_limit) if aside_folder(options) else []
+    return [(table, aside_file(one.name, options)) for table, one in listed], cut_findings(listed)
 
 
 def aside_file(name: str, options: argparse.Namespace) -> Path:

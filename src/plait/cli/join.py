@@ -157,7 +157,7 @@ def _refusal(
     from plait.cli.show import say, show_error, show_findings
 
     result = Result("join", tables[0], (), refused.findings, refused.aside, (refused.match,))
-    listed = lists(result, options) if options.aside else []
+    listed = lists(result, options)[0] if options.aside else []
     with delivery:
         for table, path in listed:
             delivery.check(path, make_folder=True)

@@ -100,8 +100,25 @@ def _answer_of_two(found: Audited) -> Iterator[str]:
     if why is not None and why.tried:
         side = (pair.left, pair.right)[why.side]
         rest = f"the other {why.tried:,}" if why.best else counted(why.tried, "key")
-        near = f"{why.near:,} of them have a near key" if why.near else "none has a near key"
-        yield f"{rest} of {side} without a match: {near}"
+        yield f"{rest} of {side} without a match: {_near(why.near, why.tried)}"
+
+
+def _near(near: int, tried: int) -> str:
+    """How many of the keys tried have a near one."""
+    if not near:
+        return "none has a near key"
+    if tried == 1:
+        return "it has a near key"
+    return f"{near:,} of them {'has' if near == 1 else 'have'} a near key"
+
+
+def _near(near: int, tried: int) -> str:
+    """How many of the keys tried have a near one."""
+    if not near:
+        return "none has a near key"
+    if tried == 1:
+        return "it has a near key"
+    return f"{near:,} of them {'has' if near == 1 else 'have'} a near key"
 
 
 def _colliding(gain: Gain, right: str) -> str:

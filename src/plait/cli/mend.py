@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from typing import Any
 
 from plait.cli.handing import carry_out
 from plait.cli.options import (
@@ -29,7 +30,6 @@ _PAIRS = (
     ("--split", "'COLUMN:SIGNS into A,B'", "put the parts of a field in columns of their own"),
     ("--replace-value", "COLUMN:OLD=NEW", "replace whole cells; nothing for OLD or NEW: missing"),
     ("--fill", "COLUMN=VALUE|down", "fill missing cells, with a value or the cell above"),
-    ("--compute", "COLUMN=EXPRESSION", "a column from an SQL expression over the others"),
 )
 _LISTS = (
     ("--sort", "columns to sort by; 'COLUMN desc' for greatest first"),
@@ -37,6 +37,20 @@ _LISTS = (
     ("--keep", "the only columns to leave in"),
     ("--order", "columns to put first"),
 )
+
+
+class _Compute(argparse.Action):
+    """Takes an expression, and whether a type was named before it."""
+
+    def __call__(
+        self,
+        parser: argparse.ArgumentParser,
+        namespace: argparse.Namespace,
+        values: Any,
+        option_string: str | None = None,
+    ) -> None:
+        name = "compute" if namespace.type else "compute_first"
+        setattr(namespace, name, [*getattr(namespace, name), values])
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -52,6 +66,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="COLUMN,…",
         help="take spaces off both ends of cells; of all columns, or of these",
     )
+    group.add_argument(
+        "--compute",
+        action=_Compute,
+        default=[],
+        metavar="COLUMN=EXPRESSION",
+        help="a column from an SQL expression over the others; before types are set where it "
+        "stands before --type",
+    )
+    parser.set_defaults(compute_first=[])
     for option, value, text in _PAIRS:
         group.add_argument(option, action="append", default=[], metavar=value, help=text)
     group.add_argument(
@@ -81,6 +104,7 @@ def run(options: argparse.Namespace) -> int:
             type=options.type,
             unfit=options.unfit,
             compute=options.compute,
+            compute_first=options.compute_first,
             where=options.where,
             sort=options.sort,
             drop=options.drop,

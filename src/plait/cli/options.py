@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -52,11 +53,32 @@ def add_output(parser: argparse.ArgumentParser) -> None:
         help="where rows that are set aside go (without it: beside --out, in NAME-aside)",
     )
     group.add_argument(
+        "--aside-limit",
+        type=_limit,
+        metavar="N|all|none",
+        help="how many rows each of those lists has at most (without it: all rows that are left "
+        "out, and 100,000 of the cells on which two sources differ)",
+    )
+    group.add_argument(
         "--guard-formulas",
         action="store_true",
         help="put ' before cells of text files that a spreadsheet would run as formulas",
     )
     add_telling(group)
+
+
+def _codes(text: str) -> tuple[str, ...]:
+    from plait.core.finding import checked_codes
+
+    return checked_codes(names(text))
+
+
+def _limit(text: str) -> int:
+    """A number of rows; ``all`` and ``none`` are numbers too."""
+    words = {"all": sys.maxsize, "none": 0}
+    if text in words or text.isdecimal():
+        return words[text] if text in words else int(text)
+    raise argparse.ArgumentTypeError(f"{text!r} is no number, all or none")
 
 
 def add_telling(group: Any) -> None:
@@ -66,7 +88,7 @@ def add_telling(group: Any) -> None:
     )
     group.add_argument(
         "--fail-on",
-        type=names,
+        type=_codes,
         default=(),
         metavar="CODE,…",
         help="end with status 1 and hand nothing over when a finding of such a code, or of such "
@@ -98,7 +120,7 @@ def add_plan_telling(parser: argparse.ArgumentParser) -> None:
     """What is told of a plan."""
     parser.add_argument(
         "--fail-on",
-        type=names,
+        type=_codes,
         default=(),
         metavar="CODE,…",
         help="end with status 1 when a finding of such a code or severity stands",

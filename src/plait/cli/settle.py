@@ -13,6 +13,7 @@ from plait.cli.options import (
     add_typing,
     complete_columns,
     given_of,
+    missing_match,
     name_of_result,
 )
 from plait.core.settle import Settled, settle
@@ -70,6 +71,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     sources = find_sources(options.sources, given_of(options))
+    matched = missing_match(options)
 
     def work(tables: list[Table]) -> Settled:
         stacked = stack(tables, name="stack") if len(tables) > 1 else None
@@ -82,6 +84,7 @@ def run(options: argparse.Namespace) -> int:
             options.ignore,
             declared_pairs(options),
             name_of_result(options),
+            matched,
         )
         if stacked is None:
             return settled

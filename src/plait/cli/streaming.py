@@ -53,6 +53,7 @@ def may_stream(sources: Sequence[Source], options: argparse.Namespace) -> bool:
         and options.kind in KINDS
         and options.cardinality in (None, "many-to-one", "many-to-many")
         and left.ending in DELIMITED
+        and options.aside_limit is None
         and options.out.suffix.lower() in DELIMITED
         and left.size >= LEAST_BYTES
         and larger(left, right)

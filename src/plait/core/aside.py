@@ -4,16 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.finding import Finding
 from plait.core.names import distinct_name
 from plait.core.strand import Strand, source_rows
 from plait.core.table import Column, Table
+
+MOST_OF_RESULT = 100_000
+
+
+class Listed(Protocol):
+    """Rows that are listed in a file of their own."""
+
+    name: str
+    cells_only: bool
+
+    @property
+    def rows(self) -> int:
+        """How many."""
+
+    def listed(self) -> Table:
+        """The rows, as the file has them."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -38,6 +55,8 @@ class SetAside:
     reason: pa.Array
     in_result: bool
 
+    cells_only = False
+
     @property
     def rows(self) -> int:
         return self.table.rows
@@ -58,6 +77,47 @@ class SetAside:
         front = tuple(Column(name, ((len(table.strands), name),)) for name in stored)
         strands = (*table.strands, Strand("set aside", stored, ()))
         return Table(self.name, front + table.columns, strands, table.rows)
+
+
+def limited(
+    aside: Sequence[Listed], limit: int | None, of_result: int = MOST_OF_RESULT
+) -> list[tuple[Table, Listed]]:
+    """Each list as it is to be written: whole, or its first rows only.
+
+    Parameters
+    ----------
+    aside : sequence of SetAside or Conflicts
+    limit : int, optional
+        The rows of each list at most; 0 for no lists. Without it all rows that are
+        left out, and ``of_result`` of cells that differ though their rows are not.
+
+    Returns
+    -------
+    list of (Table, list)
+    """
+    made = []
+    for one in aside:
+        most = limit if limit is not None else (of_result if one.cells_only else one.rows)
+        listed = one.listed()
+        if most:
+            made.append((listed.at(np.arange(most)) if most < listed.rows else listed, one))
+    return made
+
+
+def cut_findings(written: Sequence[tuple[Table, Listed]]) -> list[Finding]:
+    """Says which lists hold only their first rows."""
+    return [
+        Finding(
+            "list-cut",
+            "note",
+            one.rows - table.rows,
+            f"the list of {one.name} has the first {table.rows:,} of {one.rows:,} rows",
+            "--aside-limit all lists every one",
+            one.name,
+        )
+        for table, one in written
+        if table.rows < one.rows
+    ]
 
 
 def left_out(

@@ -33,6 +33,7 @@ class Conflicts:
     table: Table
 
     in_result = True
+    cells_only = True
 
     @property
     def rows(self) -> int:

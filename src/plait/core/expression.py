@@ -39,6 +39,11 @@ class Expression:
         """The columns it names, as they are written."""
         return list(dict.fromkeys(one.word for one in self.tree.walk() if one.op == "column"))
 
+    @property
+    def divides(self) -> bool:
+        """Whether there is a division in it."""
+        return any(one.op == "/" for one in self.tree.walk())
+
 
 def parse(text: str) -> Expression:
     """Read an expression.

@@ -18,6 +18,7 @@ from plait.core.exact import TooManyDigitsError
 from plait.core.groups import Flags, Groups, Rows, grouped
 from plait.core.keyspec import check_column
 from plait.core.names import nearest
+from plait.core.order import ranks
 from plait.core.rules import decide, distinct_in_each
 from plait.core.strand import arrow_rows
 from plait.core.sums import (
@@ -31,6 +32,16 @@ from plait.core.sums import (
 )
 from plait.core.table import Table
 
+WORDS = {
+    "median": "middle",
+    "stdev": "spread",
+    "stddev": "spread",
+    "min": "smallest",
+    "max": "largest",
+    "average": "mean",
+    "avg": "mean",
+}
+RANK = "rank"
 CHOOSING = {
     "smallest": "min",
     "largest": "max",
@@ -40,7 +51,7 @@ CHOOSING = {
 }
 ADDING = ("sum", "mean", "middle", "spread")
 COUNTING = ("count", "distinct", "share")
-FIGURES = (*COUNTING, *ADDING, *CHOOSING)
+FIGURES = (*COUNTING, *ADDING, *CHOOSING, RANK)
 _HALF = pa.scalar(Decimal("0.5"))
 
 
@@ -65,11 +76,14 @@ class Figure:
         the figures themselves.
     values : array of int
         How many cells each rests on.
+    of_rows : pyarrow.Array or None
+        A figure of every row, and not of the group.
     """
 
     chosen: Rows | None
     made: pa.Array | None
     values: Rows
+    of_rows: pa.Array | None = None
 
 
 def wanted(name: str, spec: str, table: Table) -> Wanted:
@@ -87,10 +101,11 @@ def wanted(name: str, spec: str, table: Table) -> Wanted:
     Wanted(name='Honey', figure='sum', column='kg')
     """
     figure, sign, column = spec.partition(":")
+    figure = WORDS.get(figure, figure)
     if figure not in FIGURES:
         raise UsageError(
             f"there is no figure {figure!r}",
-            remedy=nearest(figure, FIGURES) or f"one of {', '.join(FIGURES)}",
+            remedy=nearest(figure, (*FIGURES, *WORDS)) or f"one of {', '.join(FIGURES)}",
         )
     if sign:
         check_column(column, table)
@@ -117,12 +132,15 @@ def work_out(table: Table, groups: Groups, one: Wanted) -> Figure:
     Notes
     -----
     ``middle`` is the median, of an even number of values the mean of the two in
-    the middle; ``spread`` is the standard deviation of a sample (n - 1).
+    the middle; ``spread`` is the standard deviation of a sample (n - 1). ``rank``
+    is of every row: 1 for the smallest value of its group, the same for equal ones.
     """
     if one.column is None:
         return _of_rows(table, groups, one)
     there = present(table, one.column)
     values = _tally(there, groups)
+    if one.figure == RANK:
+        return Figure(None, None, values, _ranks(table, groups, one.column, there))
     if one.figure in CHOOSING:
         rule = CHOOSING[one.figure]
         return Figure(decide(table, groups, one.column, rule).chosen, None, values)
@@ -140,6 +158,23 @@ def _of_rows(table: Table, groups: Groups, one: Wanted) -> Figure:
         return Figure(None, pa.array(rows), rows)
     share = exact.divide(pa.array(rows), pa.scalar(max(table.rows, 1)))
     return Figure(None, as_short_cells(share), rows)
+
+
+def _ranks(table: Table, groups: Groups, name: str, there: Flags) -> pa.Array:
+    """The rank of each row's value in its group: 1 for the smallest, equal ones alike."""
+    rank = ranks(table, name, False, "the figure rank")[0].astype(np.int64)
+    order = groups.rows[there[groups.rows]]
+    group = groups.group[there[groups.rows]]
+    inorder = np.lexsort((rank[order], group))
+    rows, group = order[inorder], group[inorder]
+    begin = np.searchsorted(group, group)
+    new = np.append(True, (rank[rows][1:] != rank[rows][:-1]) | (group[1:] != group[:-1]))
+    first = np.maximum.accumulate(np.where(new[: len(rows)], np.arange(len(rows)), 0))
+    made = np.zeros(table.rows, np.int64)
+    made[rows] = first - begin + 1
+    known = np.zeros(table.rows, bool)
+    known[rows] = True
+    return pa.array(made, mask=~known)
 
 
 def _tally(flags: Flags, groups: Groups) -> Rows:

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
+from plait.core.errors import UsageError
+from plait.core.names import nearest
+
 SEVERITIES = ("note", "warning", "error")
 MOST_EXAMPLES = 5
 
@@ -105,6 +108,38 @@ def _as_one(several: list[Finding]) -> Finding:
         where="",
         examples=tuple(places),
     )
+
+
+CODES = (
+    "cell-error", "cell-of-several", "cell-unfit", "cells-filled", "cells-replaced",
+    "cells-trimmed", "column-lacking", "column-misplaced", "column-order", "columns-left-out",
+    "columns-swapped", "date-form", "dialect-found", "footer-lines", "form-open", "formula-cells",
+    "group-values-missing", "group-without-value", "header-differs", "header-variant",
+    "headings-not-compared", "key-conflict", "key-elsewhere", "key-inferred", "key-kind",
+    "key-missing", "key-repeat", "key-respelt", "key-trap", "key-unmatched", "leading-zeros",
+    "list-cut", "marker-found", "marker-kept", "marker-missing", "mixed-cells", "name-trap",
+    "nearest-tie", "nearly-typed", "no-rows", "not-read", "not-used", "number-form", "parts-few",
+    "parts-many", "row-ragged", "row-repeat", "rows-added", "settle-conflict", "sheet-hidden",
+    "source-conflict", "title-lines", "total-row", "type-differs", "types-differ",
+)  # fmt: skip
+
+
+def checked_codes(codes: Iterable[str]) -> tuple[str, ...]:
+    """Codes and severities, once each is known to be one.
+
+    Raises
+    ------
+    UsageError
+        Offers the nearest: a code that is none would never stand.
+    """
+    codes = tuple(codes)
+    for code in codes:
+        if code not in CODES and code not in SEVERITIES:
+            raise UsageError(
+                f"there is no finding {code!r}",
+                remedy=nearest(code, (*CODES, *SEVERITIES)) or f"one of {', '.join(SEVERITIES)}",
+            )
+    return codes
 
 
 def standing(findings: Iterable[Finding], codes: Iterable[str]) -> list[Finding]:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import pyarrow as pa
 
 from plait.core.absent import present
 from plait.core.aside import SetAside
@@ -13,7 +14,7 @@ from plait.core.coding import code_keys
 from plait.core.datepart import with_date_parts
 from plait.core.duplicates import key_text
 from plait.core.errors import UsageError
-from plait.core.figures import Figure, Wanted, wanted, work_out
+from plait.core.figures import RANK, Figure, Wanted, wanted, work_out
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.groups import Groups, Rows, grouped
 from plait.core.keyspec import Pairs, named_values, names
@@ -54,7 +55,8 @@ def group(
         The figures: ``count`` (of rows, or of the values of a column),
         ``distinct``, ``sum``, ``mean``, ``middle``, ``smallest``, ``largest``,
         ``spread``, ``first``, ``last``, ``commonest``, ``share`` (of the rows, or
-        of the sum of a column).
+        of the sum of a column), and, onto rows, ``rank``. The words ``median``,
+        ``stdev``, ``min``, ``max`` and ``average`` are taken too.
     onto_rows : bool
         Keep all rows, with the figures of their group behind them.
     ignore : iterable of str
@@ -87,6 +89,8 @@ def group(
     _check_names(base, figures)
     if not by and not figures:
         raise UsageError("there is nothing to group by, and nothing to take", table.name)
+    if any(one.figure == RANK for one in figures) and not onto_rows:
+        raise UsageError("a rank is of every row", table.name, "--onto-rows keeps all rows")
     groups = _groups(parted, by, ignore)
     worked = {one: work_out(parted, groups, one) for one in figures}
     result = _onto_rows(parted, groups, worked) if onto_rows else _rows(parted, by, groups, worked)
@@ -134,7 +138,7 @@ def _pools(
     made = {one.name: figure.made for one, figure in worked.items() if figure.made is not None}
     pools = Pools(table, groups, None, begin, made, beside=onto)
     for one in worked:
-        if one.name in made:
+        if one.name in made or one.figure == RANK:
             _leaves(pools, one)  # makes the strands that are needed
     return pools
 
@@ -150,7 +154,12 @@ def _onto_rows(table: Table, groups: Groups, worked: dict[Wanted, Figure]) -> Ta
     pools = _pools(table, groups, worked, len(table.strands), onto=True)
     result = replace(table, strands=(*table.strands, *(one.at(of_row) for one in pools.strands)))
     for one, figure in worked.items():
-        if figure.made is not None:
+        if figure.of_rows is not None:
+            result = result.with_made(one.name, pa.chunked_array([figure.of_rows]))
+            (*others, column) = result.columns
+            ranked = replace(column, leaves=_leaves(pools, one))
+            result = replace(result, columns=(*others, ranked))
+        elif figure.made is not None:
             result = _with_column(result, one, ((pools.number, one.name),), _leaves(pools, one))
         else:
             chosen = None if figure.chosen is None else figure.chosen[of_row]

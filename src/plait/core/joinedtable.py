@@ -23,6 +23,7 @@ from plait.core.names import distinct_name
 from plait.core.table import Column, Table
 from plait.core.text import as_text
 
+_LEAST_DIFFERING, _LEAST_SHARE = 20, 0.9
 _MANY = 1 << 14  # rows from which on preparing the right columns pays
 
 Shown = tuple[Example, ...]
@@ -100,7 +101,8 @@ def joined_table(
             if kind in ("right", "full"):
                 columns[twin] = _followed(columns[twin], column)
             continue
-        if len(difference.rows) and not same_key:
+        other = not prefer and not same_key and difference.of_something_else
+        if len(difference.rows) and not same_key and not other:
             differing.append(Differing(name, here.column(twin), column, difference.rows))
         shown = difference.shown(keyed, ours_key)
         if prefer and not same_key:
@@ -112,6 +114,8 @@ def joined_table(
         columns[kept] = column
         if same_key:
             findings.append(_respelt_finding(right, name, kept, difference, shown))
+        elif other:
+            findings.append(_other_finding(left, right, name, kept, difference, shown))
         elif len(difference.rows):
             findings.append(_conflict_finding(left, right, name, kept, difference, shown))
     named = tuple(replace(column, name=name) for name, column in columns.items())
@@ -178,12 +182,19 @@ def _respelt(coding: Coding, pairs: Key, right_name: str) -> bool:
 
 @dataclass(frozen=True, eq=False)
 class _Difference:
-    """Rows whose cells differ, and how many have a cell on one side only."""
+    """Rows whose cells differ, how many have a cell on one side only, and how many on both."""
 
     rows: npt.NDArray[np.int64]
     only_left: int
     only_right: int
     examples: tuple[tuple[int, str, str], ...]
+    on_both: int = 0
+
+    @property
+    def of_something_else(self) -> bool:
+        """Whether the columns plainly mean something else: hardly any two cells are equal."""
+        many = len(self.rows) >= _LEAST_DIFFERING
+        return many and len(self.rows) > _LEAST_SHARE * self.on_both
 
     @property
     def none(self) -> bool:
@@ -209,7 +220,7 @@ def _compare(
 
     ``marked``: whether markers for missing are no value, on the left and on the right.
     """
-    only_left = only_right = 0
+    only_left = only_right = on_both = 0
     rows: list[npt.NDArray[np.int64]] = []
     examples: list[tuple[int, str, str]] = []
     for start, stop in table.spans():
@@ -218,6 +229,8 @@ def _compare(
             matched = matched & (left_rows[start:stop] >= 0)
         ours = pc.fill_null(as_text(table.cells(here, start, stop)), "")
         theirs = pc.fill_null(as_text(table.cells(there, start, stop)), "")
+        filled = pc.and_(pc.not_equal(ours, ""), pc.not_equal(theirs, ""))
+        on_both += int(np.count_nonzero(filled.to_numpy(zero_copy_only=False) & matched))
         differ = pc.not_equal(ours, theirs).to_numpy(zero_copy_only=False) & matched
         if not differ.any():
             continue
@@ -231,7 +244,7 @@ def _compare(
         for row in conflict[: MOST_EXAMPLES - len(examples)]:
             examples.append((start + int(row), ours[row].as_py(), theirs[row].as_py()))
     every = np.concatenate(rows) if rows else np.empty(0, np.int64)
-    return _Difference(every, only_left, only_right, tuple(examples))
+    return _Difference(every, only_left, only_right, tuple(examples), on_both)
 
 
 def _respelt_finding(
@@ -258,6 +271,23 @@ def _conflict_finding(
         f"{left.name} and {right.name} give different values for {name} on "
         f"{counted(len(difference.rows), 'matched row')}; the second is kept as {kept}",
         "to take one of them, and fill its gaps from the other: --prefer left, or right",
+        f"{right.name}, column {name}",
+        shown,
+    )
+
+
+def _other_finding(
+    left: Table, right: Table, name: str, kept: str, difference: _Difference, shown: Shown
+) -> Finding:
+    share = 100 * len(difference.rows) / max(difference.on_both, 1)
+    return Finding(
+        "source-conflict",
+        "warning",
+        len(difference.rows),
+        f"{name} plainly means something else in {left.name} and in {right.name}: it differs on "
+        f"{share:.0f} % of {counted(difference.on_both, 'matched row')} that have both; the second "
+        f"is kept as {kept}, and the rows are not listed",
+        f"to leave it out: --take; to name it: --rename '{kept}={right.name} {name}'",
         f"{right.name}, column {name}",
         shown,
     )

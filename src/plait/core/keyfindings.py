@@ -128,7 +128,9 @@ def key_findings(
     findings += _unmatched_finding(sides[1], "note", "", explain)
     for side, severity in zip(sides, ("note", "warning"), strict=True):
         findings += _missing_finding(side)
-        findings += _duplicate_findings(side, severity)
+        # Several left rows of one right row are what a many-to-one join is about.
+        if severity == "warning" or match.cardinality != "many-to-one":
+            findings += _duplicate_findings(side, severity)
     if match.cardinality.endswith("many") and kind not in ONE_SIDED:
         findings.append(_more_rows_finding(left, right, matching.pairs - match.left_matched))
     return tuple(findings)

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.aside import SetAside, left_out
 from plait.core.columns import chosen, headed, renamed
+from plait.core.exact import short_text
 from plait.core.expression import condition, evaluate, named_columns, parse
 from plait.core.finding import Finding
 from plait.core.keyspec import Pairs, check_column, named_values, names
@@ -48,6 +50,7 @@ def mend(
     keep: Sequence[str] | str = (),
     order: Sequence[str] | str = (),
     name: str | None = None,
+    compute_first: Pairs = (),
 ) -> Mended:
     """Put a table right. What is asked for is done in the order of the parameters.
 
@@ -83,6 +86,8 @@ def mend(
         Columns to leave out, the only ones to leave in, those to put first.
     name : str, optional
         The result's name.
+    compute_first : mapping of str to str
+        As ``compute``, before the types are set.
 
     Returns
     -------
@@ -115,6 +120,8 @@ def mend(
         table = replaced(table, spec)
     for column, value in named_values(fill, "--fill").items():
         table = filled(table, column, value)
+    for column, text in named_values(compute_first, "--compute").items():
+        table = _computed(table, column, text)
     types = parse_types(type)
     for column in types:
         check_column(column, table)
@@ -133,10 +140,14 @@ def mend(
 def _computed(table: Table, column: str, text: str) -> Table:
     expression = parse(text)
     cells = evaluate(expression, table)
-    come = named_columns(expression, table)
+    come, kind = named_columns(expression, table), None
+    if expression.divides and pa.types.is_decimal(cells.type):
+        # A quotient has room for many places; those that it does not need are not written.
+        cells = pa.chunked_array([short_text(chunk) for chunk in cells.chunks], pa.string())
+        kind = "decimal"
     if table.has(column):
-        return table.replacing(column, cells, come=come)
-    return table.with_made(column, cells, come)
+        return table.replacing(column, cells, kind, come)
+    return table.with_made(column, cells, come).with_kinds({column: kind} if kind else {})
 
 
 def _only_where(table: Table, where: str) -> Table:

@@ -82,6 +82,7 @@ def settle(
     ignore: Iterable[str] = (),
     pairs: Table | None = None,
     name: str | None = None,
+    missing_match: bool = False,
 ) -> Settled:
     """Bring the rows of each key down to one.
 
@@ -104,6 +105,8 @@ def settle(
         A crosswalk: spellings of keys that count as others.
     name : str, optional
         The result's name.
+    missing_match : bool
+        Take missing keys for equal to one another.
 
     Returns
     -------
@@ -126,7 +129,7 @@ def settle(
     columns = [left for left, _ in parse_key(key)]
     for column in columns:
         check_column(column, table)
-    coding = code_across([table], [columns], pairs, ignore)
+    coding = code_across([table], [columns], pairs, ignore, missing_match)
     groups = key_groups(coding)
     before = replace(table, findings=(), aside=())
     missing = np.flatnonzero(coding.codes[0] < 0)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -37,6 +37,11 @@ def read_columnar(path: Path, name: str, where: str, ending: str) -> Table:
             where,
             "is the file whole? get it again",
         ) from None
+    return table_of(stored, name, where)
+
+
+def table_of(stored: Sequence[tuple[str, pa.ChunkedArray]], name: str, where: str) -> Table:
+    """A table of Arrow columns: those of a file, or those that a program has."""
     pairs = [pair for name, column in stored for pair in _flat(name, column)]
     names, findings = usable_names([pair[0] for pair in pairs], where)
     columns = dict(zip(names, (column for _, column in pairs), strict=True))

@@ -8,16 +8,17 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from plait.core.errors import SourceError
+from plait.core.finding import Finding, counted
 from plait.core.table import Table
 from plait.formats.delimited import Batches, NotUtf8Error, read_batches, read_delimited
 from plait.formats.dialect import Dialect, find_dialect
 from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WORKBOOKS
 from plait.formats.header import read_header, usable_names
 from plait.formats.packed import COMPRESSED, as_file, unpacked
-from plait.formats.sources import STANDARD_INPUT, Source
+from plait.formats.sources import STANDARD_INPUT, PassedOver, Source
 
 _FORMATS = {
     **dict.fromkeys(WORKBOOKS, "a sheet of a workbook"),
@@ -27,6 +28,8 @@ _FORMATS = {
 }
 
 Tick = Callable[[int], None]
+
+_MOST_NAMED = 5
 
 
 def read_source(source: Source, tick: Tick = lambda _: None) -> Table:
@@ -43,7 +46,29 @@ def read_source(source: Source, tick: Tick = lambda _: None) -> Table:
     SourceError
         When it cannot be opened or read.
     """
+    table = _read(source, tick)
+    if not source.passed_over:
+        return table
+    return replace(table, findings=(*table.findings, _not_read(source.passed_over, source.name)))
+
+
+def _not_read(over: PassedOver, name: str) -> Finding:
+    names = over.names
+    shown = ", ".join(names[:_MOST_NAMED]) + (" …" if len(names) > _MOST_NAMED else "")
+    return Finding(
+        "not-read",
+        "note",
+        len(names),
+        f"{counted(len(names), 'file')} of the folder {over.folder} "
+        f"{'is' if len(names) == 1 else 'are'} not read: {shown}",
+        "",
+        name,
+    )
+
+
+def _read(source: Source, tick: Tick) -> Table:
     if source.path == STANDARD_INPUT:
+        _check_plain(sys.stdin.buffer)
         return _delimited(source, sys.stdin.buffer, tick)
     try:
         return _by_ending(source, tick)
@@ -51,6 +76,32 @@ def read_source(source: Source, tick: Tick = lambda _: None) -> Table:
         raise SourceError("this is a folder", source.path, "name a file") from None
     except OSError as error:
         raise SourceError(f"it cannot be read: {error.strerror}", source.path) from None
+
+
+_PACKED = {b"\x1f\x8b": "gzip", b"BZh": "bzip2", b"\xfd7zXZ": "xz", b"\x28\xb5\x2f\xfd": "zstd"}
+_OTHER = {b"PK": "a zip archive or a workbook", b"PAR1": "a Parquet file", b"SQLite": "a database"}
+
+
+def _check_plain(stream: Any) -> None:
+    """See that standard input is text, and not something packed.
+
+    Raises
+    ------
+    SourceError
+    """
+    head = stream.peek(8) if hasattr(stream, "peek") else b""
+    for mark, called in _PACKED.items():
+        if head.startswith(mark):
+            raise SourceError(
+                f"what comes in is packed by {called}", "standard input", f"{called} -dc FILE | …"
+            )
+    for mark, called in _OTHER.items():
+        if head.startswith(mark):
+            raise SourceError(
+                f"what comes in is {called}, and standard input is read as text",
+                "standard input",
+                "name the file instead of -",
+            )
 
 
 def _by_ending(source: Source, tick: Tick) -> Table:

@@ -38,6 +38,14 @@ class Given:
 
 
 @dataclass(frozen=True)
+class PassedOver:
+    """Files of a folder that was named which are not read."""
+
+    folder: str
+    names: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class Source:
     """One table to read.
 
@@ -52,6 +60,7 @@ class Source:
     part : str
         The sheet, or the table of a database.
     given : Given
+    passed_over : PassedOver or None
     """
 
     name: str
@@ -59,6 +68,7 @@ class Source:
     member: str = ""
     part: str = ""
     given: Given = field(default_factory=Given)
+    passed_over: PassedOver | None = None
 
     @property
     def size(self) -> int:
@@ -130,8 +140,21 @@ def _expand(word: str) -> Iterator[Source]:
         yield Source("input", word)
         return
     path, part = _split_part(word)
+    over = _passed_over(Path(path)) if Path(path).is_dir() else None
     for file in _files(path):
-        yield from _tables(file, part)
+        for one in _tables(file, part):
+            yield replace(one, passed_over=over) if over else one
+            over = None
+
+
+def _passed_over(folder: Path) -> PassedOver | None:
+    """What a folder holds that is not read, if there is any."""
+    others = [
+        file.name + ("/" if file.is_dir() else "")
+        for file in folder.iterdir()
+        if not _readable(file) and not file.name.startswith((".", "~$"))
+    ]
+    return PassedOver(str(folder), tuple(sorted(others))) if others else None
 
 
 def _split_part(word: str) -> tuple[str, str]:
@@ -238,7 +261,8 @@ def _parts(source: Source, part: str) -> Iterator[Source]:
         parts = [""]
     for one in parts:
         named = len(parts) > 1 or part
-        yield replace(source, part=one, name=one if one and named else source.name)
+        name = one if one and named else source.name
+        yield replace(source, part=one, name=name)
 
 
 def _chosen(

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
-from plait.core.aside import SetAside
+from plait.core.aside import SetAside, cut_findings, limited
 from plait.core.conflicts import Conflicts
 from plait.core.errors import UsageError
 from plait.core.finding import Finding
@@ -110,7 +110,8 @@ def hand_over(
     target = folder_of(worked.loaded)
     with whole_folder(target) as part:
         written, findings = _dataset(worked, part, phases)
-        written += _set_aside(worked, part)
+        listed, cut = _set_aside(worked, part)
+        written, findings = written + listed, findings + cut
         with ThreadPoolExecutor(1) as beside, phases.phase("describing columns"):
             lineage = beside.submit(_lineage, worked, sums, part)
             digests = sums_of(str(part / name) for name, _, _ in written)
@@ -153,18 +154,21 @@ def _dataset(worked: Worked, part: Path, phases: Phases) -> tuple[list[_Written]
     return written, findings
 
 
-def _set_aside(worked: Worked, part: Path) -> list[_Written]:
-    """Every list of rows that were set aside."""
-    assert worked.loaded.plan.handover is not None
-    guard, written = worked.loaded.plan.handover.guard_formulas, []
-    for name, aside in asides(worked):
-        table = aside.listed()
+def _set_aside(worked: Worked, part: Path) -> tuple[list[_Written], list[Finding]]:
+    """Every list of rows that were set aside, and what is said of those that are cut."""
+    handover = worked.loaded.plan.handover
+    assert handover is not None
+    guard, written = handover.guard_formulas, []
+    names = {id(one): name for name, one in asides(worked)}
+    lists = limited([one for _, one in asides(worked)], handover.aside_limit)
+    for table, aside in lists:
+        name = names[id(aside)]
         write_flushed(
             part / name,
             lambda path, table=table: write_table(table, path, ".csv", guard=guard),
         )
         written.append((name, table.rows, len(table.columns)))
-    return written
+    return written, cut_findings(lists)
 
 
 def _lineage(worked: Worked, sums: Mapping[str, str], part: Path) -> _Written:

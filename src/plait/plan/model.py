@@ -130,6 +130,7 @@ class Settle(Step):
     keep_rule: Text | None = Field(None, description="keep one row whole: first, last, …")
     ignore: Ignore = []
     pairs: Crosswalk = None
+    missing_keys: MissingKeys = "apart"
 
 
 class Beside(Step):
@@ -242,6 +243,9 @@ class Handover(Part):
         ["csv"], description="csv, tsv, parquet, arrow, json, jsonl, xlsx, sqlite"
     )
     guard_formulas: bool = Field(False, description="put ' before cells that would be formulas")
+    aside_limit: Whole | None = Field(
+        None, description="rows of each list of set-aside rows at most; 0 for no lists"
+    )
 
 
 Scalar = str | int | float | bool

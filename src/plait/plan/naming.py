@@ -6,7 +6,8 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
-from plait.core.finding import Finding
+from plait.core.errors import UsageError
+from plait.core.finding import Finding, checked_codes
 from plait.core.names import nearest
 from plait.plan.faults import Fault
 from plait.plan.lines import line_at
@@ -116,6 +117,13 @@ def _expected_faults(
             if name not in known:
                 line = line_at(lines, ("expect", "sum", column))
                 yield Fault(line, *_unknown(str(name), known, set()))
+    for code in _lists(expect.get("fail_on", [])):
+        with_line = line_at(lines, ("expect", "fail_on"))
+        if isinstance(code, str) and "${" not in code:
+            try:
+                checked_codes([code])
+            except UsageError as error:
+                yield Fault(with_line, error.what, error.remedy or "")
     rows = expect.get("rows", [])
     for text in [rows] if isinstance(rows, str) else _lists(rows):
         line = line_at(lines, ("expect", "rows"))

@@ -58,7 +58,7 @@ def judged(worked: Worked, fail_on: Iterable[str] = ()) -> list[Expected]:
     NotMetError
     """
     expected = expectations(worked)
-    found = standing(worked.findings, fail_on)
+    found = standing(worked.findings, checked_codes(fail_on))
     if found or not all(one.holds for one in expected):
         raise NotMetError(worked, expected, found)
     return expected

@@ -151,6 +151,7 @@ def _settle(step: Settle, tables: Tables) -> Result:
         step.keep_rule,
         _list(step.ignore),
         _across(step, tables),
+        missing_match=step.missing_keys == "match",
     )
     result = result_of("settle", made)
     if stacked is None:

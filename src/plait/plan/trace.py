@@ -176,7 +176,8 @@ def trace(
         _row_trace(kept, row, each, names, looked)
         for row, each in zip(chosen, numbers, strict=True)
     )
-    about = [kept.stated["sources"][number] for number in wanted]
+    named = {source for row in traced for source, _ in row.places}
+    about = (one for one in kept.stated["sources"] if one["name"] in named)
     paths = {one["name"]: one["path"] for one in about}
     return Traced(str(handover), kept.stated["result"], traced, found, tuple(changed), paths)
 

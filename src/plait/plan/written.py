@@ -5,17 +5,11 @@ from __future__ import annotations
 import re
 import textwrap
 from collections.abc import Iterator, Mapping
-from importlib.resources import files
 
 from plait.plan.draft import LABEL, Draft, DraftedJoin, DraftedSource
 from plait.plan.quoting import listed, quoted
 
 _WIDTH = 96
-
-
-def schema_path() -> str:
-    """The JSON Schema of plans, as a file that editors can read."""
-    return str(files("plait.plan").joinpath("plan.schema.json"))
 
 
 def plan_text(draft: Draft) -> str:
@@ -24,9 +18,9 @@ def plan_text(draft: Draft) -> str:
 
 
 def _lines(draft: Draft) -> Iterator[str]:
-    yield f"#:schema {schema_path()}"
     yield "# A first plan, from what the sources show. It runs as it stands: plait run does it,"
-    yield "# plait check says what it would do. What is not decided yet stands in comments."
+    yield "# plait check says what it would do, plait help plan what may stand here. What is not"
+    yield "# decided yet stands in comments."
     yield ""
     yield f"title = {quoted(draft.base.name.replace('-', ' ').capitalize())}"
     for one in (draft.base, *draft.others):
@@ -96,6 +90,7 @@ def _not_sure(draft: Draft) -> Iterator[str]:
             yield from _comment(f"- {said}")
     for one in draft.unused:
         yield ""
+        yield from _comment(f"{one.name} is in no step: nothing of it reaches the result.")
         for line in _source(one):
             yield line if line.startswith("#") else f"# {line}"
 
