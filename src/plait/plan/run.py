@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from plait.core.errors import ExpectationError
-from plait.core.finding import Finding, counted, standing
+from plait.core.finding import Finding, checked_codes, counted, standing
 from plait.formats.checksum import sums_of
 from plait.plan import intake
 from plait.plan.expect import expectations
