@@ -25,6 +25,8 @@ from plait.cli.options import (
     given_of,
     missing_match,
     name_of_result,
+    some_text,
+    whole_number,
 )
 from plait.cli.progress import Progress
 from plait.cli.streaming import may_stream, run_streamed
@@ -57,6 +59,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--key",
         action="append",
         default=[],
+        type=some_text,
         metavar="COLUMN,…",
         help="the columns that identify a record; LEFT=RIGHT where the names differ. Once for "
         "all joins, or once for each further table. Without it: the columns both have",
@@ -96,7 +99,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--within", metavar="DISTANCE", help="how far that may be: 7d, 2h, 30min, or a number"
     )
     parser.add_argument(
-        "--max-rows", type=int, metavar="N", help="stop if the result would have more rows"
+        "--max-rows", type=whole_number, metavar="N", help="stop if the result would have more rows"
     )
     add_comparing(parser)
     add_origin(parser)

@@ -15,6 +15,7 @@ from plait.cli.options import (
     complete_columns,
     given_of,
     missing_match,
+    some_text,
 )
 from plait.cli.progress import Progress
 from plait.core.errors import UsageError
@@ -49,6 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--key",
         action="append",
         default=[],
+        type=some_text,
         metavar="COLUMN,…",
         help="the columns that identify a record; LEFT=RIGHT where two sources name them "
         "otherwise. Once for all, or once for each source. Without it: the columns all have",

@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from plait.core.errors import UsageError
 from plait.core.keyspec import names
+
+_MOST_DIGITS = 15
 
 if TYPE_CHECKING:
     from plait.formats.sources import Given
@@ -67,6 +71,41 @@ def add_output(parser: argparse.ArgumentParser) -> None:
     add_telling(group)
 
 
+def whole_number(text: str) -> int:
+    """A whole number that is not below 0, for ``type`` of an option."""
+    if not text.isdecimal() or len(text) > _MOST_DIGITS:
+        raise argparse.ArgumentTypeError(f"{text!r} is no whole number")
+    return int(text)
+
+
+def column_names(text: str) -> tuple[str, ...]:
+    """One column or more, for ``type`` of an option."""
+    found = names(text)
+    if not found:
+        raise argparse.ArgumentTypeError("no column is named")
+    return found
+
+
+def some_text(text: str) -> str:
+    """Anything but nothing, for ``type`` of an option."""
+    if not text.strip():
+        raise argparse.ArgumentTypeError("nothing is named")
+    return text
+
+
+def _one_of(option: str, words: tuple[str, ...]) -> Callable[[str], str]:
+    def checked(text: str) -> str:
+        if text in words:
+            return text
+        from plait.core.names import nearest
+
+        raise UsageError(
+            f"{option} is {' or '.join(words)}, not {text!r}", remedy=nearest(text, words)
+        )
+
+    return checked
+
+
 def _codes(text: str) -> tuple[str, ...]:
     from plait.core.finding import checked_codes
 
@@ -76,9 +115,7 @@ def _codes(text: str) -> tuple[str, ...]:
 def _limit(text: str) -> int:
     """A number of rows; ``all`` and ``none`` are numbers too."""
     words = {"all": sys.maxsize, "none": 0}
-    if text in words or text.isdecimal():
-        return words[text] if text in words else int(text)
-    raise argparse.ArgumentTypeError(f"{text!r} is no number, all or none")
+    return words[text] if text in words else whole_number(text)
 
 
 def add_telling(group: Any) -> None:
@@ -140,10 +177,17 @@ def add_reading(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--quote", metavar="SIGN", help="the sign around cells (default: found)")
     group.add_argument("--escape", metavar="SIGN", help="the sign before a quote in a cell")
     group.add_argument(
-        "--header-line", type=int, metavar="N", help="the line the header begins on (or sheet row)"
+        "--header-line",
+        type=whole_number,
+        metavar="N",
+        help="the line the header begins on (or sheet row)",
     )
     group.add_argument(
-        "--footer", type=int, default=0, metavar="N", help="set the last N rows aside, as totals"
+        "--footer",
+        type=whole_number,
+        default=0,
+        metavar="N",
+        help="set the last N rows aside, as totals",
     )
     group.add_argument(
         "--ragged",
@@ -169,6 +213,7 @@ def add_typing(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument(
         "--unfit",
+        type=_one_of("--unfit", ("error", "missing", "set-aside")),
         default="error",
         metavar="error|missing|set-aside",
         help="what to do with cells that do not fit a type (default: error)",
@@ -230,7 +275,7 @@ def add_ignore(group: Any) -> None:
 def add_columns(parser: Any, option: str, text: str, required: bool = False) -> None:
     """An option that takes columns, which a shell can complete."""
     parser.add_argument(
-        option, type=names, default=(), required=required, metavar="COLUMN,…", help=text
+        option, type=column_names, default=(), required=required, metavar="COLUMN,…", help=text
     ).completer = complete_columns
 
 
@@ -242,8 +287,6 @@ def missing_match(options: argparse.Namespace) -> bool:
     UsageError
         For a word that is none.
     """
-    from plait.core.errors import UsageError
-
     if options.missing_keys not in ("apart", "match"):
         raise UsageError(f"--missing-keys is apart or match, not {options.missing_keys!r}")
     return bool(options.missing_keys == "match")

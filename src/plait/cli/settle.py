@@ -15,6 +15,7 @@ from plait.cli.options import (
     given_of,
     missing_match,
     name_of_result,
+    some_text,
 )
 from plait.core.settle import Settled, settle
 from plait.core.stack import stack
@@ -39,6 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--key",
         required=True,
+        type=some_text,
         metavar="COLUMN,…",
         help="the columns that identify a record",
     ).completer = complete_columns  # type: ignore[attr-defined]

@@ -9,7 +9,7 @@ from dataclasses import asdict
 from pathlib import Path
 
 from plait._version import __version__
-from plait.cli.options import add_columns
+from plait.cli.options import add_columns, whole_number
 from plait.core.finding import counted
 from plait.plan.trace import MOST_ROWS, Traced, trace
 
@@ -27,7 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("handover", type=Path, metavar="HANDOVER", help="the folder of a handover")
     parser.add_argument(
         "--row",
-        type=int,
+        type=whole_number,
         action="append",
         default=[],
         metavar="N",
@@ -38,7 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--most",
-        type=int,
+        type=whole_number,
         default=MOST_ROWS,
         metavar="N",
         help=f"of those rows so many at most (default: {MOST_ROWS})",

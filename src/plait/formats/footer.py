@@ -7,6 +7,7 @@ import re
 import numpy as np
 
 from plait.core.aside import left_out
+from plait.core.errors import SourceError
 from plait.core.finding import Example, Finding
 from plait.core.table import Table
 
@@ -21,9 +22,14 @@ def without_last(table: Table, rows: int) -> Table:
     >>> table.to_dict(), table.aside[0].table.to_dict()
     ({'a': ['1']}, {'a': ['total']})
     """
-    rows = min(rows, table.rows)
     if not rows:
         return table
+    if rows > table.rows:
+        raise SourceError(
+            f"--footer {rows} sets aside more rows than the {table.rows:,} that there are",
+            table.name,
+            "how many rows below the table are no records?",
+        )
     below = np.arange(table.rows) >= table.rows - rows
     return left_out(table, below, "footer", "below the table, as --footer says")
 

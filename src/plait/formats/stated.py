@@ -55,8 +55,8 @@ def stated(
     if footer < 0 or (header_line is not None and header_line < 1):
         raise UsageError("lines are counted from 1")
     dialect = Dialect(
-        encoding and checked_encoding(encoding),
-        delimiter and checked_delimiter(delimiter),
+        None if encoding is None else checked_encoding(encoding),
+        None if delimiter is None else checked_delimiter(delimiter),
         quote,
         escape,
         header_line,
