@@ -6,10 +6,13 @@ import csv
 import io
 import json
 import os
+import re
 import subprocess
 import sys
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
+from functools import cache
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +39,26 @@ class Ended:
         """The one finding with that code."""
         (found,) = [finding for finding in self.json["findings"] if finding["code"] == code]
         return found
+
+
+@cache
+def _known_options() -> frozenset[str]:
+    """Every option of every command."""
+    from plait.cli.main import COMMANDS, Parser
+
+    found = set()
+    for command in COMMANDS:
+        parser = Parser(prog=command)
+        import_module(f"plait.cli.{command}").add_arguments(parser)
+        found |= {word for one in parser._actions for word in one.option_strings}
+    return frozenset(found)
+
+
+def _check_advice(said: str) -> None:
+    """Whatever is advised can be written: every option named is one that there is."""
+    advised = [line for line in said.splitlines() if "→" in line]
+    named = {word for line in advised for word in re.findall(r"--[a-z]+(?:-[a-z]+)*", line)}
+    assert named <= _known_options(), named - _known_options()
 
 
 @pytest.fixture
@@ -79,6 +102,7 @@ def plait(tmp_path, monkeypatch, started):
             except SystemExit as ended:
                 status = int(ended.code or 0)
         assert "Traceback" not in err.getvalue(), err.getvalue()
+        _check_advice(err.getvalue())
         return Ended(status, out.buffer.getvalue().decode(), err.getvalue())
 
     return run

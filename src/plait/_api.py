@@ -13,7 +13,7 @@ from plait.core.beside import beside as put_beside
 from plait.core.join import Joined, join_all
 from plait.core.keys import Audited
 from plait.core.keys import keys as audit_keys
-from plait.core.keyspec import KeySpec, Pairs
+from plait.core.keyspec import KeySpec, Pairs, Several
 from plait.core.mend import Mended
 from plait.core.mend import mend as mend_table
 from plait.core.origin import with_origin
@@ -228,7 +228,7 @@ def stack(
     label: Mapping[str, str] | Iterable[str] = (),
     distinct: bool = False,
     number: str | None = None,
-    same: Mapping[str, str] | None = None,
+    same: Several = (),
     fold_headers: bool = False,
     origin: str | None = None,
     name: str = "stack",
@@ -246,8 +246,8 @@ def stack(
         Leave out rows equal to an earlier one in every column of the sources.
     number : str, optional
         A column to add that numbers the rows from 1.
-    same : mapping of str to str, optional
-        New name to old name of columns that are the same.
+    same : mapping of str to str or sequence of str
+        New name to old names of columns that are the same.
     fold_headers : bool
         Take headers that differ in case, spaces and punctuation only for the same.
     origin : str, optional

@@ -19,8 +19,9 @@ from plait.cli.options import (
 )
 from plait.cli.progress import Progress
 from plait.core.errors import UsageError
-from plait.core.finding import Finding, merged
+from plait.core.finding import Finding
 from plait.core.keys import Audited, key_set, keys, repeated_rows, suggested_pairs
+from plait.core.result import reading_findings
 from plait.core.table import Table
 from plait.formats.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver
@@ -89,7 +90,7 @@ def run(options: argparse.Namespace) -> int:
         pairs = declared_pairs(options)
         with progress.phase("looking at the keys"):
             found = keys(tables, options.key, options.ignore, pairs, missing_match(options))
-        findings = [*merged(one for table in tables for one in table.findings), *found.findings]
+        findings = [*reading_findings(tables), *found.findings]
         outputs = []
         with delivery, progress.phase("writing"):
             if options.report:

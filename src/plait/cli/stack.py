@@ -14,7 +14,6 @@ from plait.cli.options import (
     given_of,
     name_of_result,
 )
-from plait.core.keyspec import parse_key
 from plait.core.label import parse_labels
 from plait.core.origin import with_origin
 from plait.core.stack import Stacked, stack
@@ -50,8 +49,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--same",
         action="append",
         default=[],
-        metavar="NEW=OLD",
-        help="take column OLD for column NEW",
+        metavar="NEW=OLD,…",
+        help="take column OLD for column NEW; several old ones, or several times",
     )
     parser.add_argument(
         "--fold-headers",
@@ -73,7 +72,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     labels = parse_labels(options.label)
-    same = dict(pair for spec in options.same for pair in parse_key(spec))
     sources = find_sources(options.sources, given_of(options))
 
     def work(tables: list[Table]) -> Stacked:
@@ -82,7 +80,7 @@ def run(options: argparse.Namespace) -> int:
             labels,
             options.distinct,
             options.number,
-            same,
+            options.same,
             options.fold_headers,
             name_of_result(options) or "stack",
             options.by,

@@ -48,12 +48,15 @@ class CodedColumn:
         A text for each code.
     kinds : tuple of str
         The kind of the column in each table.
+    ignored : tuple of str
+        What did not count when its texts were compared.
     """
 
     codes: tuple[Codes, ...]
     size: int
     texts: pa.Array
     kinds: tuple[str, ...]
+    ignored: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -188,6 +191,7 @@ def code_column(
     )
     kinds = tuple(islice(cycle(kinds), len(tables)))
     codes = tuple(map(partial(_without_markers, texts), codes, kinds))
+    asked = tuple(ignore)
     numeric = all(kind in (*NUMBERS, "empty") for kind in kinds)
     if numeric and "decimal" in kinds:
         codes, texts = recode(codes, texts, [plain_number(texts)])
@@ -195,7 +199,7 @@ def code_column(
         ignore = [way for way in ignore if way in FORM_WAYS]
     if ignore:
         codes, texts = recode(codes, texts, _loose_forms(texts, ignore, kinds))
-    return CodedColumn(codes, len(texts), texts, kinds)
+    return CodedColumn(codes, len(texts), texts, kinds, asked)
 
 
 def _with_missing(column: CodedColumn) -> CodedColumn:
@@ -203,7 +207,7 @@ def _with_missing(column: CodedColumn) -> CodedColumn:
     nothing = np.int32(column.size)
     codes = tuple(np.where(one < 0, nothing, one) for one in column.codes)
     texts = pa.chunked_array([column.texts, pa.nulls(1, column.texts.type)]).combine_chunks()
-    return CodedColumn(codes, column.size + 1, texts, column.kinds)
+    return replace(column, codes=codes, size=column.size + 1, texts=texts)
 
 
 def _loose_forms(texts: pa.Array, ignore: Sequence[str], kinds: Sequence[str]) -> list[pa.Array]:

@@ -8,40 +8,64 @@ from itertools import combinations
 
 from plait.core.errors import UsageError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
-from plait.core.keyspec import check_column, quoted
+from plait.core.keyspec import Several, check_column, quoted, several_values
 from plait.core.names import folded
 from plait.core.table import Table
 
 _LIKENESS = 80.0
 
 
-def same_names(tables: Sequence[Table], same: Mapping[str, str]) -> list[Table]:
+def same_names(tables: Sequence[Table], same: Several) -> list[Table]:
     """Rename columns so that each old name becomes the new one.
 
     Parameters
     ----------
     tables : sequence of Table
-    same : mapping of str to str
-        New name to old name.
+    same : mapping of str to str or sequence of str, or texts ``NEW=OLD,OLD``
+        New name to old names.
 
     Raises
     ------
     UsageError
-        When no table has the old name, or one table has both.
+        When no table has an old name, one table has two that become one, or an
+        old name would become two new ones.
     """
-    for new, old in same.items():
-        having = [table for table in tables if old in table.column_names]
-        if not having:
-            every = list(dict.fromkeys(name for table in tables for name in table.column_names))
-            check_column(old, Table("any of the sources", _columns_of(tables, every), (), 0))
-        for table in having:
-            if new in table.column_names:
-                raise UsageError(
-                    f"{table.name} has both {new!r} and {old!r}: they cannot be one column",
-                    remedy=f"leave out --same {quoted(new)}={quoted(old)}",
-                )
-    names = {old: new for new, old in same.items()}
+    names: dict[str, str] = {}
+    for new, olds in several_values(same, "--same").items():
+        for old in olds:
+            _check_old(tables, new, old)
+            if names.get(old, new) != new:
+                raise UsageError(f"{old!r} cannot become both {names[old]!r} and {new!r}")
+            names[old] = new
+    for table in tables:
+        _check_apart(table, names)
     return [table.renamed(names) for table in tables]
+
+
+def _check_old(tables: Sequence[Table], new: str, old: str) -> None:
+    having = [table for table in tables if old in table.column_names]
+    if not having:
+        every = list(dict.fromkeys(name for table in tables for name in table.column_names))
+        check_column(old, Table("any of the sources", _columns_of(tables, every), (), 0))
+    for table in having:
+        if new in table.column_names and new != old:
+            raise UsageError(
+                f"{table.name} has both {new!r} and {old!r}: they cannot be one column",
+                remedy=f"leave out --same {quoted(new)}={quoted(old)}",
+            )
+
+
+def _check_apart(table: Table, names: Mapping[str, str]) -> None:
+    """See that no two columns of a table become one."""
+    taken: dict[str, str] = {}
+    for name in table.column_names:
+        new = names.get(name, name)
+        if new in taken:
+            raise UsageError(
+                f"{table.name} has both {taken[new]!r} and {name!r}: they cannot be one column",
+                remedy=f"leave one of them out of --same {quoted(new)}=…",
+            )
+        taken[new] = name
 
 
 def _columns_of(tables: Sequence[Table], names: Sequence[str]) -> tuple:  # type: ignore[type-arg]

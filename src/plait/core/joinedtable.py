@@ -301,7 +301,7 @@ def _preferred_findings(
     if len(difference.rows):
         yield Finding(
             "source-conflict",
-            "warning",
+            "note",
             len(difference.rows),
             f"{left.name} and {right.name} give different values for {name} on "
             f"{counted(len(difference.rows), 'matched row')}; those of {taken.name} are taken",

@@ -162,7 +162,7 @@ def inferred_finding(left: Table, right: Table, pairs: Key) -> Finding:
 def _kind_findings(left: Table, right: Table, pairs: Key, coding: Coding) -> Iterator[Finding]:
     for (here, there), column in zip(pairs, coding.columns, strict=True):
         kinds = set(column.kinds) - {"empty"}
-        if len(kinds) < 2 or kinds <= set(NUMBERS):
+        if len(kinds) < 2 or kinds <= set(NUMBERS) or "leading-zeros" in column.ignored:
             continue
         remedy = "give both columns one type before joining"
         if "text" in kinds and kinds & set(NUMBERS):

@@ -115,6 +115,12 @@ def masks(counts: Sequence[Counts]) -> npt.NDArray[np.int64]:
     return mask
 
 
+def _known(name: str, names: Sequence[str], known: Sequence[str]) -> str:
+    if name in ("left", "right", "both"):
+        return f"there are {len(names)} sources; name them: {', '.join(names)}, joined by +"
+    return nearest(name, known) or f"one of {', '.join(known)}"
+
+
 def wanted_mask(wanted: str, names: Sequence[str]) -> int:
     """The bits of ``both``, ``left``, ``right``, or of names joined by ``+``.
 
@@ -133,9 +139,6 @@ def wanted_mask(wanted: str, names: Sequence[str]) -> int:
     for name in wanted.split("+"):
         if name not in names:
             known = [*words, *names]
-            raise UsageError(
-                f"--only has no {name!r}",
-                remedy=nearest(name, known) or f"one of {', '.join(known)}",
-            )
+            raise UsageError(f"--only has no {name!r}", remedy=_known(name, names, known))
         mask |= 1 << list(names).index(name)
     return mask

@@ -12,6 +12,7 @@ from plait.core.table import Table
 
 Key = tuple[tuple[str, str], ...]
 Pairs = Mapping[str, str] | Iterable[str]
+Several = Mapping[str, str | Sequence[str]] | Iterable[str]
 KeySpec = str | Sequence[str] | Mapping[str, str]
 
 _PART = re.compile(r'\s*("(?:[^"]|"")*"|[^"=]*?)\s*(?:=\s*("(?:[^"]|"")*"|[^"=]*?)\s*)?$')
@@ -72,7 +73,25 @@ def named_values(specs: Pairs, option: str) -> dict[str, str]:
         sign = spec.find("=", end)
         if sign < 1:
             raise UsageError(f"{option} {spec!r} has no =", remedy=f"write {option} NAME=VALUE")
-        made[_unquoted(spec[:sign])] = spec[sign + 1 :]
+        name = _unquoted(spec[:sign])
+        if name in made:
+            raise UsageError(f"{option} has {name} twice", remedy="which of the two is meant?")
+        made[name] = spec[sign + 1 :]
+    return made
+
+
+def several_values(specs: Several, option: str) -> dict[str, tuple[str, ...]]:
+    """``NAME=VALUE,VALUE`` texts as a mapping; a name may come again with more values.
+
+    >>> several_values(["yard=Yrad", "yard=yard no,Yard"], "--same")
+    {'yard': ('Yrad', 'yard no', 'Yard')}
+    """
+    if isinstance(specs, Mapping):
+        return {name: names(value) for name, value in specs.items()}
+    made: dict[str, tuple[str, ...]] = {}
+    for spec in specs:
+        for name, value in named_values([spec], option).items():
+            made[name] = (*made.get(name, ()), *names(value))
     return made
 
 

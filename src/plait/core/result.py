@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from shlex import quote
 from typing import TYPE_CHECKING, Any
 
 from plait.core.aside import SetAside
@@ -15,6 +17,9 @@ from plait.core.table import Table
 
 if TYPE_CHECKING:
     from plait.core.settle import Decision
+
+
+_OF_ONE_SOURCE = re.compile(r"--(footer|header-line) [0-9]+")
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,7 +73,7 @@ def result_of(command: str, made: Any, table: Table | None = None) -> Result:
 
 def with_reading(result: Result, tables: Sequence[Table]) -> Result:
     """The result with what was found and set aside when its sources were read in front."""
-    findings = merged(finding for table in tables for finding in table.findings)
+    findings = reading_findings(tables)
     aside = [one for table in tables for one in table.aside]
     entries = reading_entries(tables)
     return replace(
@@ -76,6 +81,24 @@ def with_reading(result: Result, tables: Sequence[Table]) -> Result:
         findings=(*findings, *result.findings),
         entries=(*entries, *result.entries),
         aside=(*aside, *result.aside),
+    )
+
+
+def reading_findings(tables: Sequence[Table]) -> list[Finding]:
+    """What was found when the sources were read, like findings of several as one."""
+    several = len(tables) > 1
+    return merged(for_one_source(one, several) for table in tables for one in table.findings)
+
+
+def for_one_source(finding: Finding, several: bool) -> Finding:
+    """The finding; where there are several sources, what mends it does so to its own only."""
+    option = _OF_ONE_SOURCE.search(finding.remedy)
+    if not several or not option or "plait " in finding.remedy:
+        return finding
+    before = finding.remedy[: option.start()]
+    return replace(
+        finding,
+        remedy=f"{before}in that file alone: plait mend {quote(finding.where)} {option[0]}",
     )
 
 

@@ -17,6 +17,7 @@ from plait.core.dictionary import TextDictionary
 from plait.core.errors import UsageError
 from plait.core.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.headers import by_position, fold_names, header_findings, same_names
+from plait.core.keyspec import Several
 from plait.core.label import label_column, parse_labels
 from plait.core.leaf import WHICH, Leaves, came_of, together
 from plait.core.ledger import Entry, Line, entry
@@ -43,7 +44,7 @@ def stack(
     label: Mapping[str, str] | Iterable[str] = (),
     distinct: bool = False,
     number: str | None = None,
-    same: Mapping[str, str] | None = None,
+    same: Several = (),
     fold_headers: bool = False,
     name: str = "stack",
     by: str = "name",
@@ -61,8 +62,8 @@ def stack(
         Leave out rows equal to an earlier one in every column of the sources.
     number : str, optional
         A column to add that numbers the rows of the result from 1.
-    same : mapping of str to str, optional
-        New name to old name of columns that are the same.
+    same : mapping of str to str or sequence of str, or texts ``NEW=OLD,OLD``
+        New name to old names of columns that are the same.
     fold_headers : bool
         Take headers that differ in case, spaces and punctuation only for the same.
     name : str
@@ -93,7 +94,7 @@ def stack(
         raise UsageError("there is nothing to stack", remedy="name at least one source")
     if by not in WAYS:
         raise UsageError(f"tables are stacked by {' or '.join(WAYS)}, not by {by!r}")
-    tables = same_names(tables, same or {})
+    tables = same_names(tables, same)
     tables = fold_names(tables) if fold_headers else tables
     findings: list[Finding] = []
     if by == "position":

@@ -22,6 +22,7 @@ from plait.core.misplaced import misplaced
 from plait.core.parallel import ordered_map
 from plait.core.profile import Profile, Tally, profile, tallied
 from plait.core.relations import Relation, Side, relations
+from plait.core.result import for_one_source
 from plait.core.stack import stack
 from plait.core.table import Table
 from plait.core.text import as_text
@@ -107,7 +108,7 @@ def survey(tables: Sequence[Table]) -> Survey:
         tallies = _tallies(members)
         one = _surveyed(family, members, tallies)
         surveyed.append(one)
-        findings += _family_findings(one, tallies)
+        findings += _family_findings(one, tallies, len(tables) > 1)
         joined = {name: tally.together() for name, tally in tallies.items()}
         whole = members[0] if len(members) == 1 else stack(members, name=family.name).table
         sides.append(Side(whole.named(family.name), joined, one.profiles, one.keys.keys))
@@ -188,8 +189,11 @@ def _sample(table: Table) -> dict[str, list[str | None]]:
     }
 
 
-def _family_findings(found: Surveyed, tallies: Mapping[str, Tally]) -> Iterator[Finding]:
-    yield from merged(finding for table in found.tables for finding in table.findings)
+def _family_findings(
+    found: Surveyed, tallies: Mapping[str, Tally], several: bool
+) -> Iterator[Finding]:
+    read = (finding for table in found.tables for finding in table.findings)
+    yield from merged(for_one_source(finding, several) for finding in read)
     if len(found.tables) > 1:
         yield from header_findings(found.tables)
         if len(found.tables) * len(found.profiles) <= MOST_COMPARED:

@@ -53,11 +53,18 @@ def trap_findings(
             f"on {spelt(pairs)} {match.left_matched / rows:.1%} of the rows of {left.name} match; "
             f"on {spelt(best.key)} {best.rows / rows:.1%} would ({best.cardinality}). "
             f"{dropped} may mean different things in {left.name} and {right.name}",
-            f"--key {spelt(best.key)}",
+            _way_out(left, right, best),
             right.name,
         )
     elif match.left_matched <= _NEXT_TO_NONE * rows:
         yield from _elsewhere_findings(left, right, pairs, matching)
+
+
+def _way_out(left: Table, right: Table, best: _Part) -> str:
+    """The key to take, unless it is one on neither side."""
+    if best.cardinality != "many-to-many":
+        return f"--key {spelt(best.key)}"
+    return f"which of its rows are meant? plait keys {left.name} {right.name} tells"
 
 
 def _best_part(pairs: Key, matching: Matching) -> _Part | None:

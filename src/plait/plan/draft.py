@@ -53,7 +53,7 @@ class DraftedSource:
     extracts : int
     sheets : bool
         Whether the extracts are sheets of one file.
-    same : mapping of str to str
+    same : mapping of str to sequence of str
         Headings that are spelt otherwise in some extracts, new to old.
     repeats : int
         Rows that equal an earlier one.
@@ -66,7 +66,7 @@ class DraftedSource:
     paths: tuple[str, ...]
     extracts: int
     sheets: bool
-    same: Mapping[str, str]
+    same: Mapping[str, Sequence[str]]
     repeats: int
     open: tuple[str, ...]
     table: Table
@@ -178,21 +178,21 @@ def _drafted(
     )
 
 
-def _stacked(tables: Sequence[Table], same: Mapping[str, str], name: str) -> Stacked:
+def _stacked(tables: Sequence[Table], same: Mapping[str, Sequence[str]], name: str) -> Stacked:
     plain = [replace(table, findings=(), aside=()) for table in tables]
     return stack(plain, distinct=len(tables) > 1, same=dict(same), name=name)
 
 
-def _variants(tables: Sequence[Table], findings: Iterable[Finding]) -> dict[str, str]:
+def _variants(tables: Sequence[Table], findings: Iterable[Finding]) -> dict[str, list[str]]:
     """Headings that look like others spelt otherwise, and can be brought together."""
     there = {name for table in tables for name in table.column_names}
-    same: dict[str, str] = {}
+    same: dict[str, list[str]] = {}
     for one in findings:
         if one.code != "header-variant":
             continue
         new, sign, old = one.remedy.removeprefix("--same ").strip("'").partition("=")
         if sign and {new, old} <= there and not any(t.has(new) and t.has(old) for t in tables):
-            same[new] = old
+            same.setdefault(new, []).append(old)
     try:
         same_names(tables, same)
     except PlaitError:

@@ -66,7 +66,7 @@ class Stack(Step):
     label: dict[str, Text] = Field({}, description="columns to add, as { Month = '{stem}' }")
     distinct: bool = Field(False, description="leave out exact repeats of an earlier row")
     number: Text | None = Field(None, description="a column that numbers the rows")
-    same: dict[str, Text] = Field({}, description="new heading to old one")
+    same: dict[str, Names] = Field({}, description="new heading to old one, or a list of them")
     fold_headers: bool = Field(
         False, description="bring headings together that differ in case, spaces, punctuation"
     )

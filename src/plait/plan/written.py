@@ -61,7 +61,11 @@ def _stack(one: DraftedSource) -> Iterator[str]:
     yield f"stack = {quoted(one.name)}  # {one.extracts} extracts under one another"
     if one.same:
         yield from _comment("Headings that look like one spelt otherwise:")
-        yield f"same = {_table(one.same)}"
+        pairs = ", ".join(
+            f"{_key(new)} = {quoted(olds[0]) if len(olds) == 1 else listed(olds)}"
+            for new, olds in one.same.items()
+        )
+        yield f"same = {{ {pairs} }}"
     if one.repeats:
         yield f"distinct = true  # {one.repeats:,} rows equal an earlier one"
 
