@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import inspect
 
+import pyarrow as pa
 import pytest
 
 import plait as api
@@ -140,3 +141,25 @@ def test_the_join_takes_all_that_the_program_does(folder):
 def test_an_unknown_name_is_an_attribute_error():
     with pytest.raises(AttributeError, match="stakc"):
         _ = api.stakc
+
+
+def test_every_call_says_what_it_takes():
+    for name in ("beside", "group", "join", "keys", "lengthen", "mend", "settle", "stack", "widen"):
+        taken = inspect.signature(getattr(api, name)).parameters.values()
+        assert not [one for one in taken if one.kind is one.VAR_KEYWORD], name
+    with pytest.raises(TypeError, match="nonsense"):
+        api.settle({"k": ["a"]}, "k", nonsense=True)
+
+
+def test_tables_are_taken_as_programs_have_them(folder):
+    columns = {"k": ["a", "b", "a"], "n": [1, None, 2.5]}
+    arrow = pa.table(columns)
+    for given in (columns, arrow, arrow.to_batches()[0]):
+        made = api.group(given, "k", {"n": "sum:n"}).table.to_dict()
+        assert made["k"] == ["a", "b"] and [one and float(one) for one in made["n"]] == [3.5, None]
+    joined = api.join(arrow, {"k": ["b"], "w": ["x"]}, key="k").table.to_dict()
+    assert joined["w"] == [None, "x", None]
+    with pytest.raises(api.UsageError, match="this is no table: int"):
+        api.mend(7)
+    with pytest.raises(api.UsageError, match="of one length"):
+        api.mend({"a": [1], "b": [1, 2]})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import sqlite3
 
 import pytest
@@ -179,3 +180,68 @@ def test_numbers_keep_their_digits_in_every_format(plait, put, tmp_path):
         ("0.00000001", "0.00000010"),
         ("99999999999999.00000100", "999999999999990.00001000"),
     ]
+
+
+def test_a_column_that_plainly_means_something_else_is_one_finding(plait, put, tmp_path):
+    rows = range(50)
+    put(
+        l_csv="k,note,kg\n" + "".join(f"{n},l{n},{n}\n" for n in rows),
+        r_csv="k,note,kg\n" + "".join(f"{n},r{n},{n + n % 2}\n" for n in rows),
+    )
+    made = plait("join", "l.csv", "r.csv", "--key", "k", "--out", "o.csv", "--json")
+    found = {one["where"]: one for one in made.json["findings"] if one["code"] == "source-conflict"}
+    assert "plainly means something else" in found["r, column note"]["message"]
+    assert found["r, column note"]["count"] == 50 and found["r, column kg"]["count"] == 25
+    listed = rows_of(tmp_path / "o-aside" / "l+r-conflicts.csv")
+    assert {row["column"] for row in listed} == {"kg"} and len(listed) == 25
+    words = ("join", "l.csv", "r.csv", "--key", "k", "--out", "o.csv", "--replace", "--json")
+    cut = plait(*words, "--aside-limit", "10")
+    assert cut.finding("list-cut")["count"] == 15
+    assert len(rows_of(tmp_path / "o-aside" / "l+r-conflicts.csv")) == 10
+
+
+def test_the_words_of_the_trade_are_figures(plait, put):
+    put(t_csv="g,v\na,1\na,2\na,9\nb,4\nb,4\n")
+    takes = [f"{name}={name}:v" for name in ("median", "stdev", "min", "max", "average")]
+    made = plait("group", "t.csv", "--by", "g", *(w for t in takes for w in ("--take", t)))
+    assert made.out.split() == ["g,median,stdev,min,max,average", "a,2,4.358898943540674,1,9,4",
+                                "b,4,0,4,4,4"]  # fmt: skip
+    ranked = plait("group", "t.csv", "--by", "g", "--take", "r=rank:v", "--onto-rows")
+    assert [line.rsplit(",", 1)[1] for line in ranked.out.split()[1:]] == ["1", "2", "3", "1", "1"]
+    assert "a rank is of every row" in plait("group", "t.csv", "--take", "r=rank:v").err
+    assert "did you mean median?" in plait("group", "t.csv", "--take", "r=medain:v").err
+
+
+def test_a_line_computes_before_or_after_types_as_it_says(plait, put):
+    put(t_csv="day\n3/4/2031\n")
+    typed, year = ("--type", "day=date:%d/%m/%Y"), ("--compute", "y=YEAR(day)")
+    assert plait("mend", "t.csv", *typed, *year).out.split() == ["day,y", "2031-04-03,2031"]
+    part = ("--compute", "y=RIGHT(day, 4)")
+    assert plait("mend", "t.csv", *part, *typed).out.split() == ["day,y", "2031-04-03,2031"]
+    assert "wants text and gets a date" in plait("mend", "t.csv", *typed, *part).err
+
+
+def test_what_is_packed_on_standard_input_is_named(plait, put):
+    refused = plait("mend", "-", feed=gzip.compress(b"k\n1\n"))
+    assert refused.status == 3 and "what comes in is packed by gzip" in refused.err
+
+
+def test_nothing_named_is_left_out_without_a_line(plait, put, tmp_path):
+    put(f__v_csv="k,v\na,1\n", f__x_csv="other,thing\nq,2\n")
+    (tmp_path / "f" / "notes.docx").write_text("notes")
+    drafted = plait("draft", "f")
+    assert "left out: 1 of 2 sources" in " ".join(drafted.err.split())
+    assert "is in no step: nothing of it reaches the result" in drafted.out
+    assert str(tmp_path) not in drafted.out
+    assert "notes.docx" in plait("survey", "f").err
+
+
+def test_a_list_of_a_refused_join_is_guarded_too(plait, put, tmp_path):
+    put(l_csv="k,v\n1,=1+1\n1,b\n", r_csv="k,w\n1,x\n")
+    refused = plait(
+        "join", "r.csv", "l.csv", "--key", "k", "--cardinality", "one-to-one",
+        "--aside", "there", "--guard-formulas",
+    )  # fmt: skip
+    assert refused.status == 1
+    listed = "".join(path.read_text() for path in (tmp_path / "there").iterdir())
+    assert "'=1+1" in listed

@@ -79,7 +79,7 @@ def check_ordered(table: Table, name: str, doing: str) -> None:
     Traceback (most recent call last):
     ...
     plait.core.errors.UsageError: t, column V: the rule max would go by letters, \
-and 10 come before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3) \
+where 10 comes before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3) \
 (--type V=decimal --unfit missing, or --type V=text to go by letters)
     """
     cells = table.whole(name)
@@ -228,6 +228,36 @@ def _refusal(
     codes: Codes,
     times: Counts,
 ) -> UsageError:
+    what = _in_words(table, doubt, texts, codes, times)
+    unfit = bool((~doubt.fits).any())
+    column = quoted(name)
+    typed = [f"--type {_pasted(f'{column}={form}')}" for form in doubt.forms[:2]]
+    settled = " or ".join(typed) + (" --unfit missing" if unfit else "")
+    return UsageError(
+        f"{doing} would go by letters{_example(texts, doubt)}: {what}",
+        f"{table.name}, column {name}",
+        f"{settled}, or --type {_pasted(f'{column}=text')} to go by letters",
+    )
+
+
+def numbers_in_words(table: Table, name: str) -> str:
+    """How many cells of a column of text are numbers, and which are not; nothing if few are.
+
+    >>> from plait.core.table import from_columns
+    >>> numbers_in_words(from_columns("t", {"V": ["9", "10", "tbc"]}), "V")
+    "2 of 3 cells are numbers, 1 is not: 'tbc' (row 3)"
+    """
+    dictionary = TextDictionary()
+    codes = dictionary.encode_all(table.whole(name))
+    texts = dictionary.texts()
+    times = count(codes, len(texts))
+    doubt = doubt_of(texts, times)
+    if doubt is None or doubt.kind != "number":
+        return ""
+    return _in_words(table, doubt, texts, codes, times)
+
+
+def _in_words(table: Table, doubt: Doubt, texts: pa.Array, codes: Codes, times: Counts) -> str:
     first = first_rows(codes, len(texts))
     out = np.flatnonzero(~doubt.fits)
     out = out[np.argsort(first[out], kind="stable")]
@@ -242,14 +272,7 @@ def _refusal(
         what += f", which may be written as {' or '.join(doubt.forms)}"
     else:
         what += ", written so that they are text"
-    column = quoted(name)
-    typed = [f"--type {_pasted(f'{column}={form}')}" for form in doubt.forms[:2]]
-    settled = " or ".join(typed) + (" --unfit missing" if unfit else "")
-    return UsageError(
-        f"{doing} would go by letters{_example(texts, doubt)}: {what}",
-        f"{table.name}, column {name}",
-        f"{settled}, or --type {_pasted(f'{column}=text')} to go by letters",
-    )
+    return what
 
 
 def _pasted(text: str) -> str:
@@ -273,4 +296,4 @@ def _example(texts: pa.Array, doubt: Doubt) -> str:
     at = pc.index(pc.less(values[1:], values[:-1]), True).as_py()
     if at < 0:
         return ""
-    return f", and {arranged[at].as_py()} come before {arranged[at + 1].as_py()}"
+    return f", where {arranged[at].as_py()} comes before {arranged[at + 1].as_py()}"

@@ -15,6 +15,7 @@ from plait.core.exact import TooManyDigitsError
 from plait.core.forms import base
 from plait.core.groups import Groups
 from plait.core.kinds import NUMBERS, as_kind, exact_type
+from plait.core.ordering import numbers_in_words
 from plait.core.table import Table
 from plait.core.text import is_text
 
@@ -35,8 +36,9 @@ def check_numbers(table: Table, name: str, figure: str) -> str:
     cells = table.whole(name)
     kind = table.kind(name)
     if base(kind) not in NUMBERS and kind != "empty" and not exact.is_number(cells.type):
+        said = numbers_in_words(table, name) if kind == "text" else ""
         raise UsageError(
-            f"{name} is {kind}, and {figure} takes numbers",
+            f"{name} is {kind}, and {figure} takes numbers{': ' * bool(said)}{said}",
             table.name,
             f"--type '{name}=decimal' --unfit missing, or another figure",
         )

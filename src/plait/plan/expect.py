@@ -4,20 +4,23 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from decimal import Decimal
+from decimal import Context, Decimal
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
+from plait.core.absent import present
 from plait.core.coding import code_keys
 from plait.core.duplicates import key_text
 from plait.core.errors import PlaitError, UsageError
-from plait.core.figures import present
 from plait.core.finding import MOST_EXAMPLES, Example, counted, standing
 from plait.core.forms import base
 from plait.core.group import group
 from plait.core.groups import key_groups
 from plait.core.keyspec import check_column, names
+from plait.core.kinds import NUMBERS, plain_number
 from plait.core.lineage import places
 from plait.core.table import Table
 from plait.plan.faults import Fault, PlanError
@@ -153,17 +156,17 @@ def _unmatched(worked: Worked, name: str, most: Any, line: int) -> Iterator[Expe
     )
 
 
-def _most(most: int | str, total: int) -> float:
+def _most(most: int | str, total: int) -> Fraction:
     """A number of rows, or a percentage of them.
 
-    >>> _most("2 %", 500)
-    10.0
+    >>> _most("0.2 %", 500)
+    Fraction(1, 1)
     """
     if isinstance(most, int):
-        return most
+        return Fraction(most)
     text = most.strip()
     try:
-        share = float(text.removesuffix("%").strip())
+        share = Fraction(text.removesuffix("%").strip())
     except ValueError:
         raise UsageError(f"{most!r} is no number of rows", remedy="write 20, or '2 %'") from None
     return share / 100 * total if text.endswith("%") else share
@@ -205,7 +208,7 @@ def _plain(value: Any) -> str:
 def _allowed(table: Table, name: str, column: str, values: list[str], line: int) -> Expected:
     coding = code_keys([table], [[column]])
     texts = coding.columns[0].texts.to_pylist()
-    outside = np.array([text not in values for text in texts] + [False], bool)
+    outside = np.array([*_outside(coding.columns[0].texts, values, table.kind(column)), False])
     rows = np.flatnonzero(outside[coding.codes[0]])
     shown = dict.fromkeys(coding.codes[0][rows].tolist())
     first = {code: int(rows[np.argmax(coding.codes[0][rows] == code)]) for code in list(shown)[:5]}
@@ -215,6 +218,15 @@ def _allowed(table: Table, name: str, column: str, values: list[str], line: int)
     found = f"{counted(len(rows), 'row')} with {counted(len(shown), 'other value')}"
     what = f"{name}: {column} is one of {', '.join(values[:6])}" + (" …" if len(values) > 6 else "")
     return Expected(what, not len(rows), found, line, examples)
+
+
+def _outside(texts: pa.Array, values: list[str], kind: str) -> list[bool]:
+    """Which texts are none of the values; numbers are the same however they are written."""
+    allowed = pa.array(values, pa.string())
+    if kind in NUMBERS:
+        texts, allowed = plain_number(texts), plain_number(allowed)
+    known = set(allowed.to_pylist())
+    return [text not in known for text in texts.to_pylist()]
 
 
 def _sum(worked: Worked, column: str, where: Any, line: int) -> Iterator[Expected]:
@@ -231,10 +243,11 @@ def _sum_in(worked: Worked, name: str, column: str) -> Decimal:
         check_column(column, table)
         if present(table, column).any():
             (made,) = group(table, (), {"sum": f"sum:{column}"}).table.to_dict()["sum"]
-            total += Decimal(str(made))
+            total = _EXACT.add(total, Decimal(str(made)))
     return total
 
 
+_EXACT = Context(prec=200)
 _JUDGES: dict[str, Callable[[Worked, Any, Any, int], Iterator[Expected]]] = {
     "rows": _rows,
     "unique": _unique,

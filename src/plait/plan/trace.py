@@ -170,7 +170,9 @@ def trace(
     numbers = [_numbers(one) for one in lineage]
     names = list(columns) or list(kept.dataset.column_names)
     cells = [(each, name) for each in numbers for name in names]
-    wanted = _by_source(kept, [one for each, name in cells for one, _ in _led(kept, name, each)])
+    led = [one for each, name in cells for one, _ in _led(kept, name, each)]
+    of_rows = [one for each in numbers for way in kept.stated["rows"] for one in each[way]]
+    wanted = _by_source(kept, [*led, *of_rows])
     looked, changed = _looked_up(kept, wanted)
     traced = tuple(
         _row_trace(kept, row, each, names, looked)
