@@ -16,12 +16,12 @@ _PARTS = 2
 @pytest.mark.parametrize("part", range(_PARTS))
 @pytest.mark.parametrize("name", JUDGES)
 def test_nothing_is_judged_wrong(name, part):
-    cases = CASES.get(name, 1_400) // _PARTS
+    cases = CASES.get(name, 1_500) // _PARTS
     judged, wrong = run(name, cases, f"suite {part}")
     assert not wrong
     assert judged >= cases // 3, "most cases can be judged"
 
 
 def test_there_are_enough_of_them():
-    assert sum(CASES.get(name, 1_400) for name in JUDGES) >= 20_000
+    assert sum(CASES.get(name, 1_500) for name in JUDGES) >= 20_000
     assert set(CASES) == set(SLOW) <= set(JUDGES)

@@ -242,6 +242,8 @@ def _leads_on(strand: Strand) -> bool:
 
 
 def _same(one: Strand, other: Strand) -> bool:
+    if one is other:
+        return True
     if one.origins is not other.origins or one.beside != other.beside:
         return False
     mine, its = one.index, other.index

@@ -85,8 +85,10 @@ class _Maker:
     make: Callable[[int, int], pa.Array]
 
 
-def cells_stated(table: Table, name: str) -> list[dict[str, Any]]:
+def cells_stated(table: Table, name: str, ways: Sequence[Thread]) -> list[dict[str, Any]]:
     """Which source cells a column was made of, as it stands beside the lineage.
+
+    ``ways`` are the table's threads.
 
     Returns
     -------
@@ -95,7 +97,6 @@ def cells_stated(table: Table, name: str) -> list[dict[str, Any]]:
         ``absent`` (ways that lead nowhere on the rows for which this holds),
         ``which`` (columns of numbers, and the number that stands there then).
     """
-    ways = threads(table)
 
     def way(number: int) -> str:
         return thread_of(table.strands[number], ways).name

@@ -220,6 +220,7 @@ def _stated(worked: Worked, sums: Mapping[str, str]) -> dict[str, Any]:
     """What lineage needs beside the rows: the sources, and where each column came from."""
     assert worked.loaded.plan.handover is not None
     table, starts = worked.result, _starts(worked)
+    ways = threads(table)
     return {
         "version": __version__,
         "plan": worked.loaded.path.name,
@@ -235,12 +236,12 @@ def _stated(worked: Worked, sums: Mapping[str, str]) -> dict[str, Any]:
         ],
         "columns": {
             name: {
-                "cells": cells_stated(table, name),
+                "cells": cells_stated(table, name, ways),
                 "steps": touching(worked, name),
             }
             for name in table.column_names
         },
-        "rows": [way.name for way in threads(table) if not way.strand.beside],
+        "rows": [way.name for way in ways if not way.strand.beside],
         "steps": [step.title for step in worked.steps],
     }
 
