@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 import statistics
 from decimal import Context, Decimal
 from fractions import Fraction
@@ -11,6 +12,7 @@ from math import ceil, floor
 from plait.core.errors import UsageError
 from plait.core.expression import condition, evaluate, parse
 from plait.core.group import group
+from plait.core.mend import mend
 from plait.core.settle import settle
 from plait.core.table import from_columns
 
@@ -258,4 +260,61 @@ def _judge_spread(found: str | None, values: list[Fraction]) -> None:
     assert abs(Decimal(found) - exact) <= abs(exact) * Decimal("4e-16"), (found, exact, values)
 
 
-JUDGES = {"expressions of numbers": judge_expression, "figures and rules": judge_figures}
+MESSY = [
+    *("7", "007", "+5", "-0", "1e3", "2.5E-4", ".5", "5.", "12 kg", "tbc", "", "NA", "--3"),
+    *("123456789012345678901234567890", "9223372036854775807", "9223372036854775808"),
+    *("-9223372036854775808", "0.1234567890123456789", "99999999999999.000001", "1e400"),
+]
+_WRITTEN = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
+_WHOLE = re.compile(r"[+-]?\d+")
+
+
+def judge_types(rng: random.Random) -> bool:
+    """Cells given a type, and cast: what fits has its exact value, and nothing else has one."""
+    cells = [rng.choice(MESSY) for _ in range(rng.choice([1, 3, 6]))]
+    table = from_columns("t", {"v": cells, "k": ["x"] * len(cells)})
+    for kind in ("decimal", "integer"):
+        made = mend(table, type={"v": kind}, unfit="missing").table.to_dict()["v"]
+        for cell, found in zip(cells, made, strict=True):
+            expected = _typed(cell, kind)
+            assert as_fraction(found) == expected, (cell, kind, found)
+    if all(not cell or cell == "NA" for cell in cells):
+        return True
+    typed = from_columns("t", {"v": cells, "s": ["x"] * len(cells)}).with_kinds({"v": "text"})
+    floats = evaluate(parse("TRY_CAST(v AS DOUBLE)"), typed).to_pylist()
+    whole = evaluate(parse("TRY_CAST(v AS INTEGER)"), typed).to_pylist()
+    for cell, one, two in zip(cells, floats, whole, strict=True):
+        fits = _WRITTEN.fullmatch(cell)
+        assert one == (float(cell) if fits else None), (cell, one)
+        assert two == _typed(cell, "integer"), (cell, two)
+    return True
+
+
+def _typed(cell: str, kind: str) -> Fraction | None:
+    if kind == "integer":
+        fits = _WHOLE.fullmatch(cell) and -(2**63) <= int(cell) < 2**63
+        return Fraction(int(cell)) if fits else None
+    if not _WRITTEN.fullmatch(cell) or abs(Decimal(cell).adjusted()) > 76:
+        return None
+    return Fraction(cell.lower())
+
+
+def judge_doubles(rng: random.Random) -> bool:
+    """A decimal cast to a float is the nearest one; rounded to a size it is the nearest there."""
+    cells = [random_number(rng, "decimal") for _ in range(5)]
+    table = from_columns("t", {"v": cells})
+    floats = evaluate(parse("CAST(v AS DOUBLE)"), table).to_pylist()
+    assert floats == [float(Fraction(cell)) for cell in cells], cells
+    sized = evaluate(parse("TRY_CAST(v AS DECIMAL(20, 2))"), table).to_pylist()
+    for cell, found in zip(cells, sized, strict=True):
+        expected = rounded(Fraction(cell), 2)
+        assert as_fraction(found) == (expected if abs(expected) < 10**18 else None), (cell, found)
+    return True
+
+
+JUDGES = {
+    "expressions of numbers": judge_expression,
+    "figures and rules": judge_figures,
+    "types": judge_types,
+    "doubles": judge_doubles,
+}

@@ -227,3 +227,47 @@ def test_every_cell_of_a_random_season_stands_where_its_trace_says(run, tmp_path
                 seen += 1
     assert seen >= 24 * 3
     assert json.dumps(rows)
+
+
+def test_a_cell_is_traced_to_the_cells_it_was_made_of_through_every_step(run, put):
+    put(
+        l_csv="k,kg,x,y\na,5,1,2\nb,NA,3,\nb,7,5,6\n",
+        r_csv="k,kg\na,50\nb,70\n",
+    )
+    rows = run(
+        """
+[source.l]
+path = "l.csv"
+[source.r]
+path = "r.csv"
+[[step]]
+join = ["l", "r"]
+key = "k"
+prefer = "left"
+into = "both"
+[[step]]
+group = "both"
+by = "k"
+take = { total = "sum:kg" }
+onto_rows = true
+[[step]]
+lengthen = "both"
+heads = "h"
+cells = "c"
+columns = ["x", "y"]
+into = "long"
+[handover]
+result = "long"
+""",
+        *[word for row in range(1, 7) for word in ("--row", str(row))],
+    )
+    cells = [
+        {name: [one[0][:1] + one[3] + str(one[1]) for one in found] for name, found in row.items()}
+        for row in map(_cells, rows)
+    ]
+    assert [one["c"] for one in cells] == [["lx1"], ["ly1"], ["lx2"], ["ly2"], ["lx3"], ["ly3"]]
+    assert [one["kg"] for one in cells] == [["lkg1"]] * 2 + [["rkg2"]] * 2 + [["lkg3"]] * 2
+    assert [sorted(one["total"]) for one in cells] == [["lkg1"]] * 2 + [["lkg3", "rkg2"]] * 4
+    assert [row["places"] for row in rows[::2]] == [
+        [["l", 1], ["r", 1]], [["l", 2], ["r", 2]], [["l", 3], ["r", 2]]
+    ]  # fmt: skip
