@@ -112,15 +112,6 @@ def _near(near: int, tried: int) -> str:
     return f"{near:,} of them {'has' if near == 1 else 'have'} a near key"
 
 
-def _near(near: int, tried: int) -> str:
-    """How many of the keys tried have a near one."""
-    if not near:
-        return "none has a near key"
-    if tried == 1:
-        return "it has a near key"
-    return f"{near:,} of them {'has' if near == 1 else 'have'} a near key"
-
-
 def _colliding(gain: Gain, right: str) -> str:
     if not gain.collisions:
         return "nothing would collide"

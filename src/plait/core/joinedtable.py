@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Container, Iterable, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -94,7 +95,7 @@ def joined_table(
             columns[_free(name, right.name, columns)] = column
             continue
         difference = _Difference(np.empty(0, np.int64), 0, 0, ())
-        marked = takes_markers(left.kind(twin)), takes_markers(right.kind(name))
+        marked = _Marked(left, twin, right, name)
         if not same_key or loose or _respelt(matching.coding, pairs, name):
             difference = _compare(both, columns[twin], column, left_rows, right_rows, marked)
         if difference.none:
@@ -106,7 +107,7 @@ def joined_table(
             differing.append(Differing(name, here.column(twin), column, difference.rows))
         shown = difference.shown(keyed, ours_key)
         if prefer and not same_key:
-            pair = (columns[twin], marked[0]), (column, marked[1])
+            pair = (columns[twin], marked.here), (column, marked.there)
             columns[twin], both = _preferring(both, pair if prefer == "left" else pair[::-1], twin)
             findings += _preferred_findings(left, right, name, prefer, difference, shown)
             continue
@@ -123,6 +124,27 @@ def joined_table(
     keyed = replace(keyed, name=table.name)
     conflicts = listed_conflicts(keyed, shift, ours_key, differing) if differing else None
     return JoinedTable(table, tuple(findings), conflicts)
+
+
+@dataclass(frozen=True, eq=False)
+class _Marked:
+    """Whether markers for missing are no value in a column of either table.
+
+    Asked only where cells differ: it takes a look at every cell.
+    """
+
+    left: Table
+    left_name: str
+    right: Table
+    right_name: str
+
+    @cached_property
+    def here(self) -> bool:
+        return takes_markers(self.left.kind(self.left_name))
+
+    @cached_property
+    def there(self) -> bool:
+        return takes_markers(self.right.kind(self.right_name))
 
 
 def _followed(first: Column, then: Column) -> Column:
@@ -214,12 +236,9 @@ def _compare(
     there: Column,
     left_rows: npt.NDArray[Any] | None,
     right_rows: npt.NDArray[Any],
-    marked: tuple[bool, bool],
+    marked: _Marked,
 ) -> _Difference:
-    """Compare two columns on the matched rows; examples are row, left cell, right cell.
-
-    ``marked``: whether markers for missing are no value, on the left and on the right.
-    """
+    """Compare two columns on the matched rows; examples are row, left cell, right cell."""
     only_left = only_right = on_both = 0
     rows: list[npt.NDArray[np.int64]] = []
     examples: list[tuple[int, str, str]] = []
@@ -235,8 +254,8 @@ def _compare(
         if not differ.any():
             continue
         some = np.flatnonzero(differ)
-        no_left = ~value_there(ours, marked[0])[some]
-        no_right = ~value_there(theirs, marked[1])[some]
+        no_left = ~value_there(ours, marked.here)[some]
+        no_right = ~value_there(theirs, marked.there)[some]
         only_left += int((no_right & ~no_left).sum())
         only_right += int((no_left & ~no_right).sum())
         conflict = some[~(no_left | no_right)]
