@@ -61,7 +61,8 @@ def _parts(table: Table, name: str, part: str) -> pa.ChunkedArray:
     cells = table.whole(name)
     kind = table.kind(name)
     to = arrow_type(kind, cells)
-    if base(kind) not in ("date", "datetime", "empty") and not pa.types.is_temporal(to):
+    dated = pa.types.is_date(to) or pa.types.is_timestamp(to)
+    if base(kind) not in ("date", "datetime", "empty") and not dated:
         raise UsageError(
             f"{name} is {kind}, and {part} takes dates",
             table.name,

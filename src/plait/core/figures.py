@@ -29,6 +29,7 @@ from plait.core.sums import (
     exact_sums,
     means,
     numbers_of,
+    quotient,
 )
 from plait.core.table import Table
 
@@ -262,7 +263,7 @@ def _share(numbers: pa.Array, groups: Groups) -> pa.Array:
     total = exact_sums(numbers, every)
     if not len(total):
         return pa.nulls(groups.size, pa.string())
-    return as_short_cells(exact.divide(sums, total[0]))
+    return as_short_cells(quotient(sums, total[0]))
 
 
 def _grouped_rows(groups: Groups, rows: int) -> Flags:

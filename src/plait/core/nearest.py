@@ -261,7 +261,8 @@ def _partners(
         inside = (at >= 0) & (at < len(place))
         safe = np.where(inside, at, 0)
         same = inside & (np.append(other_codes, -2)[safe] == codes)
-        gap = np.abs(np.append(other_values, other_values.dtype.type(0))[safe] - values)
+        with np.errstate(invalid="ignore"):  # from one infinity to another there is no distance
+            gap = np.abs(np.append(other_values, other_values.dtype.type(0))[safe] - values)
         there = same if limit is None else same & (gap <= limit).astype(bool)
         partners.append((at, gap, there))
     (below, before, one), (above, after, other) = partners

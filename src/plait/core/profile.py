@@ -195,7 +195,10 @@ def _nearly(tally: Tally, texts: pa.Array, times: Counts) -> Nearly | None:
 
 def _values(texts: pa.Array, times: Counts, kind: str) -> tuple[pa.Array, Counts, pa.Array]:
     """Distinct values in their type, their rows, and their texts; markers for missing left out."""
-    made = as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts], texts.type)))
+    try:
+        made = as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts], texts.type)))
+    except pa.ArrowInvalid:  # floats of a typed source, written with exponents or infinite
+        made = pc.cast(texts, pa.float64())
     if not made.null_count:
         return made, times, texts
     there = pa.array(np.flatnonzero(made.is_valid().to_numpy(zero_copy_only=False)))

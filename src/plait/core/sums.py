@@ -187,7 +187,23 @@ def means(values: pa.Array, groups: Groups) -> pa.Array:
     >>> means(cells, grouped(np.array([0, 0, 0]), 1)).to_pylist()
     [Decimal('0.20000000000000000000')]
     """
-    return exact.divide(exact_sums(values, groups), pa.array(counted(values, groups)))
+    return quotient(exact_sums(values, groups), pa.array(counted(values, groups)))
+
+
+def quotient(left: pa.Array, right: Any) -> pa.Array:
+    """A quotient of figures.
+
+    Raises
+    ------
+    UsageError
+        When it needs more digits than there are.
+    """
+    try:
+        return exact.divide(left, right)
+    except TooManyDigitsError:
+        raise UsageError(
+            f"a figure needs more than {exact.MOST_DIGITS} digits", remedy="choose another figure"
+        ) from None
 
 
 def as_cells(values: pa.Array) -> pa.Array:

@@ -89,10 +89,35 @@ def _flat(name: str, column: pa.ChunkedArray) -> Iterator[tuple[str, pa.ChunkedA
         yield name, column.cast(pa.string())
     elif pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_nested(kind):
         yield name, _as_json(column)
-    elif pa.types.is_string_view(kind):
-        yield name, column.cast(pa.string())
+    elif pa.types.is_string_view(kind) or pa.types.is_large_string(kind):
+        yield name, _in_short_offsets(column)
+    elif pa.types.is_float16(kind):
+        yield name, column.cast(pa.float32())
+    elif getattr(kind, "unit", "") == "ns":
+        yield name, _in_microseconds(column)
     else:
         yield name, column
+
+
+def _in_short_offsets(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Text as nearly all columns have it, unless a piece is too long for that."""
+    try:
+        return column.cast(pa.string())
+    except pa.ArrowInvalid:
+        return column
+
+
+def _in_microseconds(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Moments to the microsecond; as text where that would lose digits."""
+    kind = column.type
+    if pa.types.is_timestamp(kind):
+        to = pa.timestamp("us", kind.tz)
+    else:
+        to = pa.duration("us") if pa.types.is_duration(kind) else pa.time64("us")
+    try:
+        return column.cast(to)
+    except pa.ArrowInvalid:
+        return column.cast(pa.string())
 
 
 def _as_json(column: pa.ChunkedArray) -> pa.ChunkedArray:
