@@ -86,3 +86,17 @@ def test_every_verb_ends_well(kind):
             made.table.to_dict()
         done += 1
     assert done >= (3 if kind == "structure" else 10)  # of which each field is a column
+
+
+@pytest.mark.parametrize("kind", COLUMNS)
+@pytest.mark.parametrize("ending", ["csv", "parquet", "arrow", "json", "jsonl", "xlsx", "sqlite"])
+def test_every_format_takes_it_and_gives_it_back(tmp_path, kind, ending):
+    made = plait.mend({"k": ["x", "x", "y"], "v": COLUMNS[kind]}).table
+    target = tmp_path / f"t.{ending}"
+    plait.write(made, target)
+    again = plait.read(target)
+    assert again.rows == 3 and again.column_names == made.column_names
+    for name in made.column_names:
+        before, after = made.whole(name), again.whole(name)
+        absent = [cell is None for cell in before.to_pylist()]
+        assert [not cell and cell != 0 for cell in after.to_pylist()] == absent or kind == "bool"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
 import sqlite3
 from collections.abc import Callable, Mapping
 from contextlib import closing
@@ -19,6 +20,7 @@ from plait.core.table import Table
 from plait.formats.typed import Typing, groups, marker_findings, sure_typing
 
 _GROUP = 1 << 14
+_LARGEST = 2**63
 _DECLARED = (
     (pa.types.is_integer, "INTEGER"),
     (pa.types.is_boolean, "INTEGER"),
@@ -37,7 +39,8 @@ def write_database(
     ----------
     tables : mapping of str to Table
         By their names in the database. True and false are 1 and 0; dates, times
-        and exact decimals are text, the first two as ISO 8601 has them.
+        and exact decimals are text, the first two as ISO 8601 has them, and so are
+        integers of more than 64 bits.
     target : Path
         An empty file.
     tick : callable
@@ -177,4 +180,8 @@ def _value(value: Any) -> Any:
         return value.isoformat(sep=" ")
     if isinstance(value, dt.date | dt.time):
         return value.isoformat()
-    return format(value, "f") if isinstance(value, Decimal) else value
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    too_long = isinstance(value, int) and not -_LARGEST <= value < _LARGEST
+    not_there = isinstance(value, float) and math.isnan(value)  # SQLite would take it for NULL
+    return str(value) if too_long or not_there or isinstance(value, dt.timedelta) else value

@@ -76,6 +76,9 @@ def _values(cells: pa.Array, kind: str) -> pa.Array:
     if kind in NUMBERS and is_text(cells.type):
         absent = pc.is_in(texts, pa.array(MARKERS))
         return pc.fill_null(pc.if_else(absent, pa.scalar(None, pa.string()), texts), "null")
+    if pa.types.is_floating(cells.type) and pc.all(pc.is_finite(cells)).as_py() is False:
+        odd = pc.fill_null(pc.invert(pc.is_finite(cells)), False)  # JSON has no such numbers
+        texts = pc.if_else(odd, pc.binary_join_element_wise('"', texts, '"', ""), texts)
     if _bare(cells.type) or kind == "boolean":
         return pc.fill_null(pc.utf8_lower(texts), "null")
     return pc.fill_null(pc.binary_join_element_wise('"', _escaped(texts), '"', ""), "null")
