@@ -37,6 +37,9 @@ class Ended:
 
     def finding(self, code: str) -> dict[str, Any]:
         """The one finding with that code."""
+        from plait.core.finding import CODES
+
+        assert code in CODES and {one["code"] for one in self.json["findings"]} <= set(CODES)
         (found,) = [finding for finding in self.json["findings"] if finding["code"] == code]
         return found
 
