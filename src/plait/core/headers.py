@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import combinations
 
 from plait.core.errors import UsageError
@@ -149,7 +149,7 @@ def header_findings(tables: Sequence[Table]) -> Iterator[Finding]:
     """What is to be said about the headers of tables that are stacked by name."""
     every = list(dict.fromkeys(name for table in tables for name in table.column_names))
     lacking = {name: [table for table in tables if not table.has(name)] for name in every}
-    variants = list(_variants(every, lacking))
+    variants = _rooted(_variants(every, lacking))
     for new, old in variants:
         yield _variant_finding(new, old, lacking, len(tables))
     told = {name for pair in variants for name in pair}
@@ -157,6 +157,29 @@ def header_findings(tables: Sequence[Table]) -> Iterator[Finding]:
         if without and name not in told:
             yield _lacking_finding(name, without)
     yield from _order_finding(tables)
+
+
+def header_variants(tables: Sequence[Table]) -> list[tuple[str, str]]:
+    """Headers that look like one another spelt otherwise: the commoner one, and each other.
+
+    >>> from plait.core.table import from_columns
+    >>> header_variants([from_columns("a", {"yard": []}), from_columns("b", {"Yard": []})])
+    [('yard', 'Yard')]
+    """
+    every = list(dict.fromkeys(name for table in tables for name in table.column_names))
+    lacking = {name: [table for table in tables if not table.has(name)] for name in every}
+    return _rooted(_variants(every, lacking))
+
+
+def _rooted(pairs: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
+    """The pairs so that no old name is a new one of another pair too."""
+    root: dict[str, str] = {}
+    for new, old in pairs:
+        first = root.get(new, new)
+        if old not in root and first != old:
+            root[old] = first
+            root = {name: first if kept == old else kept for name, kept in root.items()}
+    return [(new, old) for old, new in root.items()]
 
 
 def _variants(

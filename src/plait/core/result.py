@@ -90,6 +90,13 @@ def reading_findings(tables: Sequence[Table]) -> list[Finding]:
     return merged(for_one_source(one, several) for table in tables for one in table.findings)
 
 
+def of_one_extract(finding: Finding) -> Finding:
+    """The finding as a plan has it: what mends one extract is not done to all of its source."""
+    if not _OF_ONE_SOURCE.search(finding.remedy):
+        return finding
+    return replace(finding, remedy=f"as a source of its own: {finding.remedy}")
+
+
 def for_one_source(finding: Finding, several: bool) -> Finding:
     """The finding; where there are several sources, what mends it does so to its own only."""
     option = _OF_ONE_SOURCE.search(finding.remedy)

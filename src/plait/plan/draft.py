@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from plait.core.errors import PlaitError
 from plait.core.family import headers_of, mostly_alike
 from plait.core.finding import Finding, counted
-from plait.core.headers import same_names
+from plait.core.headers import header_variants, same_names
 from plait.core.join import join
 from plait.core.keys import keys
 from plait.core.keyspec import Key
@@ -161,7 +161,7 @@ def _drafted(
     one: Surveyed, paths: tuple[str, ...], members: Sequence[Source], findings: Sequence[Finding]
 ) -> DraftedSource:
     name, tables = one.family.name, list(one.tables)
-    same = _variants(tables, findings)
+    same = _variants(tables)
     stacked = _stacked(tables, same, name)
     repeats = sum(aside.rows for aside in stacked.aside) if len(tables) > 1 else 0
     table = stacked.table if len(tables) > 1 else tables[0]
@@ -183,15 +183,11 @@ def _stacked(tables: Sequence[Table], same: Mapping[str, Sequence[str]], name: s
     return stack(plain, distinct=len(tables) > 1, same=dict(same), name=name)
 
 
-def _variants(tables: Sequence[Table], findings: Iterable[Finding]) -> dict[str, list[str]]:
+def _variants(tables: Sequence[Table]) -> dict[str, list[str]]:
     """Headings that look like others spelt otherwise, and can be brought together."""
-    there = {name for table in tables for name in table.column_names}
     same: dict[str, list[str]] = {}
-    for one in findings:
-        if one.code != "header-variant":
-            continue
-        new, sign, old = one.remedy.removeprefix("--same ").strip("'").partition("=")
-        if sign and {new, old} <= there and not any(t.has(new) and t.has(old) for t in tables):
+    for new, old in header_variants(tables):
+        if not any(table.has(new) and table.has(old) for table in tables):
             same.setdefault(new, []).append(old)
     try:
         same_names(tables, same)

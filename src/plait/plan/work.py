@@ -15,7 +15,7 @@ import numpy as np
 from plait.core.errors import PlaitError, UnknownColumnError
 from plait.core.finding import Finding, merged
 from plait.core.ledger import Entry
-from plait.core.result import Result, reading_entries
+from plait.core.result import Result, of_one_extract, reading_entries
 from plait.core.table import Table
 from plait.plan import intake
 from plait.plan.faults import Fault, PlanError
@@ -105,7 +105,12 @@ class Worked:
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
         """Those of the plan, of reading and of all steps, with remedies as a plan has them."""
-        read = merged(finding for table in self.tables for finding in table.findings)
+        read = merged(
+            of_one_extract(finding) if len(tables) > 1 else finding
+            for tables in self.sources.values()
+            for table in tables
+            for finding in table.findings
+        )
         made = [finding for step in self.steps for finding in step.result.findings]
         plan = unused(self.loaded.plan, self.loaded.lines)
         return tuple(replace(one, remedy=in_plan(one.remedy)) for one in (*plan, *read, *made))
