@@ -193,7 +193,7 @@ def _lists(
     numbers, which = _numbers(way, starts, start, stop)
     times = np.bincount(which, minlength=stop - start)
     offsets = np.concatenate([[0], np.cumsum(times)]).astype(np.int32)
-    values = pa.array(numbers.astype(kind.value_type.to_pandas_dtype()))
+    values = pa.array(numbers.astype(np.dtype(str(kind.value_type))))
     return pa.ListArray.from_arrays(pa.array(offsets), values)
 
 
@@ -202,8 +202,8 @@ def _column(
 ) -> pa.Array:
     numbers, which = _numbers(way, starts, start, stop)
     if len(which) == stop - start:
-        return pa.array(numbers.astype(kind.to_pandas_dtype()))
-    made = np.zeros(stop - start, kind.to_pandas_dtype())
+        return pa.array(numbers.astype(np.dtype(str(kind))))
+    made = np.zeros(stop - start, np.dtype(str(kind)))
     there = np.zeros(stop - start, bool)
     made[which], there[which] = numbers, True
     return pa.array(made, mask=~there)
