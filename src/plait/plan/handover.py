@@ -159,8 +159,9 @@ def _set_aside(worked: Worked, part: Path) -> tuple[list[_Written], list[Finding
     handover = worked.loaded.plan.handover
     assert handover is not None
     guard, written = handover.guard_formulas, []
-    names = {id(one): name for name, one in asides(worked)}
-    lists = limited([one for _, one in asides(worked)], handover.aside_limit)
+    every = list(asides(worked))
+    names = {id(one): name for name, one in every}
+    lists = limited([one for _, one in every], handover.aside_limit)
     for table, aside in lists:
         name = names[id(aside)]
         write_flushed(
