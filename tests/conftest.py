@@ -37,7 +37,7 @@ class Ended:
 
     def finding(self, code: str) -> dict[str, Any]:
         """The one finding with that code."""
-        from plait.core.finding import CODES
+        from plait.core.account.finding import CODES
 
         assert code in CODES and {one["code"] for one in self.json["findings"]} <= set(CODES)
         (found,) = [finding for finding in self.json["findings"] if finding["code"] == code]
@@ -52,7 +52,7 @@ def _known_options() -> frozenset[str]:
     found = set()
     for command in COMMANDS:
         parser = Parser(prog=command)
-        import_module(f"plait.cli.{command}").add_arguments(parser)
+        import_module(f"plait.cli.commands.{command}").add_arguments(parser)
         found |= {word for one in parser._actions for word in one.option_strings}
     return frozenset(found)
 

@@ -12,8 +12,8 @@ import time
 from pathlib import Path
 
 from makers import PACKERS, every_format, open_sheet
-from plait.core.errors import PlaitError
-from plait.core.survey import survey
+from plait.core.account.errors import PlaitError
+from plait.core.verbs.survey import survey
 from plait.formats.reading import read_source
 from plait.formats.sources import Given, find_sources
 

@@ -6,7 +6,7 @@ import json
 from pathlib import Path
 
 import plait
-from plait.plan.model import Plan
+from plait.plan.file.model import Plan
 
 TARGET = Path(plait.__file__).parent / "plan" / "plan.schema.json"
 

@@ -16,13 +16,19 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from plait._version import __version__
-from plait.core.errors import ExpectationError, OutputError, PlaitError, SourceError, UsageError
+from plait.core.account.errors import (
+    ExpectationError,
+    OutputError,
+    PlaitError,
+    SourceError,
+    UsageError,
+)
 
 if TYPE_CHECKING:
     from plait._api import beside, join, keys, mend, read, settle, stack, survey, write
     from plait._planned import check, draft, run
     from plait._reshape import group, lengthen, widen
-    from plait.core.table import Table
+    from plait.core.table.table import Table
     from plait.plan.trace import trace
 
 __all__ = [

@@ -8,24 +8,24 @@ from pathlib import Path
 
 from plait._given import Input, one_table
 from plait._given import tables as tables_of
-from plait.core.beside import Besides
-from plait.core.beside import beside as put_beside
-from plait.core.join import Joined, join_all
-from plait.core.keys import Audited
-from plait.core.keys import keys as audit_keys
-from plait.core.keyspec import KeySpec, Pairs, Several
-from plait.core.mend import Mended
-from plait.core.mend import mend as mend_table
-from plait.core.origin import with_origin
-from plait.core.retype import parse_types, retyped, with_missing
-from plait.core.settle import Settled
-from plait.core.settle import settle as settle_table
-from plait.core.stack import Stacked
-from plait.core.stack import stack as stack_tables
-from plait.core.survey import Survey
-from plait.core.survey import survey as survey_tables
-from plait.core.table import Table
-from plait.formats.delivery import Delivery
+from plait.core.lineage.origin import with_origin
+from plait.core.table.keyspec import KeySpec, Pairs, Several
+from plait.core.table.table import Table
+from plait.core.verbs.beside import Besides
+from plait.core.verbs.beside import beside as put_beside
+from plait.core.verbs.join import Joined, join_all
+from plait.core.verbs.keys import Audited
+from plait.core.verbs.keys import keys as audit_keys
+from plait.core.verbs.mend import Mended
+from plait.core.verbs.mend import mend as mend_table
+from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
+from plait.core.verbs.settle import Settled
+from plait.core.verbs.settle import settle as settle_table
+from plait.core.verbs.stack import Stacked
+from plait.core.verbs.stack import stack as stack_tables
+from plait.core.verbs.survey import Survey
+from plait.core.verbs.survey import survey as survey_tables
+from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, file_and_table
 from plait.formats.reading import read_source
 from plait.formats.sources import one_source
@@ -119,7 +119,7 @@ def survey(sources: Sequence[Input] | Input) -> Survey:
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> hives = from_columns("hives", {"warden": ["Ines", "Tom", "Mara", "Tom"]})
     >>> wardens = from_columns("wardens", {"full name": ["Tom", "Ines", "Mara"]})
     >>> [one.key for one in survey([hives, wardens]).relations]
@@ -197,7 +197,7 @@ def mend(
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> visits = from_columns("visits", {"kg": ["12.50", "", "9"]})
     >>> mend(visits, compute={"half": "kg / 2"}, where="kg > 9").table.to_dict()
     {'kg': ['12.50'], 'half': ['6.25']}
@@ -271,7 +271,7 @@ def stack(
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> may = from_columns("may", {"hive": ["1"]})
     >>> june = from_columns("june", {"hive": ["2"], "kg": ["9"]})
     >>> stack([may, june]).table.to_dict()
@@ -361,7 +361,7 @@ def join(
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> visits = from_columns("visits", {"hive": ["1", "2"], "kg": ["12.50", "9"]})
     >>> hives = from_columns("hives", {"hive": ["1"], "breed": ["Buckfast"]})
     >>> join(visits, hives, key="hive", origin="from").table.to_dict()["from"]
@@ -427,7 +427,7 @@ def keys(
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> visits = from_columns("visits", {"hive": ["1", "1", "9"]})
     >>> keys([visits, from_columns("hives", {"hive": ["1"]})], "hive").pairs[0].keys_only_left
     1
@@ -487,7 +487,7 @@ def settle(
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> hives = from_columns("hives", {"hive": ["1", "1"], "breed": ["Carnica", "Buckfast"]})
     >>> settle(hives, "hive", rules={"breed": "last"}).table.to_dict()
     {'hive': ['1'], 'breed': ['Buckfast']}
@@ -522,7 +522,7 @@ def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> 
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> one, two = from_columns("a", {"x": ["1"]}), from_columns("b", {"y": ["2"]})
     >>> beside(one, two).table.to_dict()
     {'x': ['1'], 'y': ['2']}
@@ -553,7 +553,7 @@ def write(table: Table, out: str | Path, *, replace: bool = False) -> None:
     Examples
     --------
     >>> import pathlib, tempfile
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> out = pathlib.Path(tempfile.mkdtemp()) / "hives.csv"
     >>> write(from_columns("hives", {"hive": ["007"], "note": ["calm, busy"]}), out)
     >>> out.read_text()

@@ -8,12 +8,12 @@ from typing import Any, Protocol
 
 import pyarrow as pa
 
-from plait.core.errors import UsageError
-from plait.core.table import Table
-from plait.formats.columnar import table_of
+from plait.core.account.errors import UsageError
+from plait.core.table.table import Table
+from plait.formats.cells.values import column_of
+from plait.formats.columnar.reading import table_of
 from plait.formats.reading import read_source
 from plait.formats.sources import find_sources, one_source
-from plait.formats.values import column_of
 
 
 class HasColumns(Protocol):

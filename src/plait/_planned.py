@@ -6,13 +6,12 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from plait.plan import intake
 from plait.plan.check import Foreseen
 from plait.plan.check import check as check_plan
 from plait.plan.draft import draft as draft_plan
-from plait.plan.load import load_plan
+from plait.plan.file.load import load_plan
 from plait.plan.run import run as run_plan
-from plait.plan.work import work
+from plait.plan.work import intake, work
 from plait.plan.written import plan_text
 from plait.report.story import Story
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 from plait._given import Input, one_table
-from plait.core.group import Grouped
-from plait.core.group import group as group_table
-from plait.core.keyspec import Pairs
-from plait.core.lengthen import Lengthened
-from plait.core.lengthen import lengthen as lengthen_table
-from plait.core.widen import Widened
-from plait.core.widen import widen as widen_table
+from plait.core.table.keyspec import Pairs
+from plait.core.verbs.group import Grouped
+from plait.core.verbs.group import group as group_table
+from plait.core.verbs.lengthen import Lengthened
+from plait.core.verbs.lengthen import lengthen as lengthen_table
+from plait.core.verbs.widen import Widened
+from plait.core.verbs.widen import widen as widen_table
 
 
 def group(
@@ -53,7 +53,7 @@ def group(
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> visits = from_columns("visits", {"yard": ["A", "A"], "kg": ["0.10", "0.20"]})
     >>> group(visits, "yard", {"honey": "sum:kg"}).table.to_dict()
     {'yard': ['A'], 'honey': ['0.30']}
@@ -100,7 +100,7 @@ def widen(
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> honey = from_columns("honey", {"hive": ["1", "1"], "month": ["04", "05"], "kg": ["3", "9"]})
     >>> widen(honey, "month", "kg").table.to_dict()
     {'hive': ['1'], '04': ['3'], '05': ['9']}
@@ -148,7 +148,7 @@ def lengthen(
 
     Examples
     --------
-    >>> from plait.core.table import from_columns
+    >>> from plait.core.table.table import from_columns
     >>> honey = from_columns("honey", {"hive": ["1"], "04": ["3"], "05": ["9"]})
     >>> lengthen(honey, "month", "kg", key="hive").table.to_dict()
     {'hive': ['1', '1'], 'month': ['04', '05'], 'kg': ['3', '9']}

@@ -7,12 +7,12 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.coding import code_column, count, mix, rows_by_code, stable_order
-from plait.core.dictionary import TextDictionary, coded
-from plait.core.duplicates import find_duplicates
-from plait.core.strand import gather
-from plait.core.table import from_columns
-from plait.core.wordtable import WordTable
+from plait.core.codes.coding import code_column, count, mix, rows_by_code, stable_order
+from plait.core.keys.duplicates import find_duplicates
+from plait.core.table.strand import gather
+from plait.core.table.table import from_columns
+from plait.core.text.dictionary import TextDictionary, coded
+from plait.core.text.wordtable import WordTable
 
 TEXTS = st.lists(
     st.one_of(st.none(), st.text("ab\0é", max_size=30), st.text(max_size=9)), max_size=60

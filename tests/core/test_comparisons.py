@@ -7,17 +7,17 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.coding import code_keys
-from plait.core.errors import UsageError
-from plait.core.finding import Finding, standing, worst_first
-from plait.core.gains import best_gain
-from plait.core.join import join
-from plait.core.keyspec import parse_key, spelt
-from plait.core.label import label_text
-from plait.core.loosen import WAYS, loosened
-from plait.core.match import match_keys
-from plait.core.strand import Origin
-from plait.core.table import from_columns
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import Finding, standing, worst_first
+from plait.core.codes.coding import code_keys
+from plait.core.codes.loosen import WAYS, loosened
+from plait.core.keys.match import match_keys
+from plait.core.lineage.label import label_text
+from plait.core.table.keyspec import parse_key, spelt
+from plait.core.table.strand import Origin
+from plait.core.table.table import from_columns
+from plait.core.unmatched.gains import best_gain
+from plait.core.verbs.join import join
 
 KEYS = st.lists(
     st.sampled_from(

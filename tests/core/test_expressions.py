@@ -11,10 +11,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.errors import SourceError, UsageError
-from plait.core.expression import condition, evaluate, parse
-from plait.core.table import from_columns
-from plait.core.vocabulary import FUNCTIONS
+from plait.core.account.errors import SourceError, UsageError
+from plait.core.sql.expression import condition, evaluate, parse
+from plait.core.sql.vocabulary import FUNCTIONS
+from plait.core.table.table import from_columns
 
 NUMBER = st.one_of(
     st.sampled_from(["n", "k", "0", "1", "7", "(n)", "NULL"]),

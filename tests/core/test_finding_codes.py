@@ -6,7 +6,7 @@ import ast
 import re
 from pathlib import Path
 
-from plait.core.finding import CODES
+from plait.core.account.finding import CODES
 
 SOURCE = Path(__file__).parents[2] / "src" / "plait"
 

@@ -10,10 +10,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plait.core.dateforms import read_dates
-from plait.core.errors import UsageError
-from plait.core.forms import FORMS, fitting, form_of
-from plait.core.kinds import arrow_type, as_kind, kind_of, marked_missing, written_forms
+from plait.core.account.errors import UsageError
+from plait.core.types.dateforms import read_dates
+from plait.core.types.forms import FORMS, fitting, form_of
+from plait.core.types.kinds import arrow_type, as_kind, kind_of, marked_missing, written_forms
 
 
 def read(cells):

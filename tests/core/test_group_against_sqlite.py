@@ -10,10 +10,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plait.core.errors import UsageError
-from plait.core.group import group
-from plait.core.lineage import places
-from plait.core.table import from_columns
+from plait.core.account.errors import UsageError
+from plait.core.lineage.lineage import places
+from plait.core.table.table import from_columns
+from plait.core.verbs.group import group
 
 YARDS = st.sampled_from(["A", "B", "ç", ""])
 HIVES = st.sampled_from(["1", "2", ""])

@@ -6,9 +6,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.errors import ExpectationError
-from plait.core.join import join
-from plait.core.table import from_columns
+from plait.core.account.errors import ExpectationError
+from plait.core.table.table import from_columns
+from plait.core.verbs.join import join
 
 PAIRED = ("inner", "left", "right", "full")
 CELLS = st.one_of(

@@ -9,11 +9,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.errors import UsageError
-from plait.core.join import join
-from plait.core.keys import key_set, keys, repeated_rows, suggested_pairs
-from plait.core.near import near_texts
-from plait.core.table import from_columns
+from plait.core.account.errors import UsageError
+from plait.core.table.table import from_columns
+from plait.core.unmatched.near import near_texts
+from plait.core.verbs.join import join
+from plait.core.verbs.keys import key_set, keys, repeated_rows, suggested_pairs
 
 CELL = st.sampled_from(["a", "b", "c", "7", "007", "é", "a long key of many bytes", "", None])
 

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.kinds import arrow_type, as_kind, kind_of, plain_number
+from plait.core.types.kinds import arrow_type, as_kind, kind_of, plain_number
 
 CELLS = [
     *["0", "-0", "00", "7", "-7", "12", "007", "1.5", "-0.5", "0.5", "00.5", ".5", "5.", "-.5"],

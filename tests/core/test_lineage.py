@@ -8,16 +8,16 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plait.core.contents import contents, partners, rows_by_source, shares
-from plait.core.group import group
-from plait.core.join import join
-from plait.core.lengthen import lengthen
-from plait.core.lineage import places, thread_of, threads
-from plait.core.mend import mend
-from plait.core.settle import settle
-from plait.core.stack import stack
-from plait.core.table import from_columns
-from plait.core.widen import widen
+from plait.core.lineage.lineage import places, thread_of, threads
+from plait.core.look.contents import contents, partners, rows_by_source, shares
+from plait.core.table.table import from_columns
+from plait.core.verbs.group import group
+from plait.core.verbs.join import join
+from plait.core.verbs.lengthen import lengthen
+from plait.core.verbs.mend import mend
+from plait.core.verbs.settle import settle
+from plait.core.verbs.stack import stack
+from plait.core.verbs.widen import widen
 
 YARD, HIVE = st.sampled_from("ABC"), st.sampled_from("12")
 ROWS = st.lists(st.tuples(YARD, HIVE, st.integers(0, 9).map(str)), max_size=12)

@@ -9,11 +9,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.errors import UsageError
-from plait.core.mend import mend
-from plait.core.order import sorted_rows
-from plait.core.split import Split, split_column
-from plait.core.table import from_columns
+from plait.core.account.errors import UsageError
+from plait.core.codes.order import sorted_rows
+from plait.core.table.table import from_columns
+from plait.core.verbs.mend import mend
+from plait.core.verbs.mending.split import Split, split_column
 
 CELL = st.sampled_from(["a", "b", "", None, " x ", "10", "9", "a-b", "a-b-c/d", "-", "ä-ö", "/"])
 NUMBER = st.one_of(st.none(), st.integers(-30, 30).map(str))

@@ -8,9 +8,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.errors import UsageError
-from plait.core.join import join
-from plait.core.table import from_columns
+from plait.core.account.errors import UsageError
+from plait.core.table.table import from_columns
+from plait.core.verbs.join import join
 
 KEYS = st.sampled_from(["a", "b", ""])
 VALUES = st.one_of(st.none(), st.integers(-5, 5))

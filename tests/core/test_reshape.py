@@ -6,11 +6,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plait.core.errors import UsageError
-from plait.core.lengthen import lengthen
-from plait.core.lineage import places
-from plait.core.table import from_columns
-from plait.core.widen import widen
+from plait.core.account.errors import UsageError
+from plait.core.lineage.lineage import places
+from plait.core.table.table import from_columns
+from plait.core.verbs.lengthen import lengthen
+from plait.core.verbs.widen import widen
 
 KEYS = st.tuples(st.sampled_from("ABC"), st.sampled_from(["1", "02"]))
 CELL = st.sampled_from(["3", "4.50", "é", "007"])

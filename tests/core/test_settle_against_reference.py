@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.errors import UsageError
-from plait.core.origin import with_origin
-from plait.core.settle import settle
-from plait.core.table import from_columns
+from plait.core.account.errors import UsageError
+from plait.core.lineage.origin import with_origin
+from plait.core.table.table import from_columns
+from plait.core.verbs.settle import settle
 
 KEYS = st.sampled_from(["a", "b", "c", "", None])
 TEXTS = st.sampled_from(

@@ -7,9 +7,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.errors import UsageError
-from plait.core.stack import stack
-from plait.core.table import from_columns
+from plait.core.account.errors import UsageError
+from plait.core.table.table import from_columns
+from plait.core.verbs.stack import stack
 
 CELL = st.sampled_from(["", "a", "b", "7", "007", "é", "x" * 9, 'quo"te', "two\nlines"])
 

@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.candidates import candidate_keys
-from plait.core.profile import profile, tallied
-from plait.core.survey import survey
-from plait.core.table import from_columns
+from plait.core.look.candidates import candidate_keys
+from plait.core.look.profile import profile, tallied
+from plait.core.table.table import from_columns
+from plait.core.verbs.survey import survey
 
 CELL = st.sampled_from(["a", "b", "c", "d", "1", "2", ""])
 

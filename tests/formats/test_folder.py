@@ -6,9 +6,9 @@ import os
 
 import pytest
 
-import plait.formats.folder as folder_module
-from plait.core.errors import OutputError
-from plait.formats.folder import check_folder, whole_folder, write_flushed
+import plait.formats.delivery.folder as folder_module
+from plait.core.account.errors import OutputError
+from plait.formats.delivery.folder import check_folder, whole_folder, write_flushed
 
 
 def _write(target, text):

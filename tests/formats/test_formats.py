@@ -18,12 +18,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from makers import HIVES, PACKERS, arrow_table, every_format, open_sheet, rows_of_hives, workbook
-from plait.core.errors import OutputError, SourceError, UsageError
-from plait.core.table import from_columns
-from plait.formats.dialect import Dialect
+from plait.core.account.errors import OutputError, SourceError, UsageError
+from plait.core.table.table import from_columns
 from plait.formats.outputs import check_room, write_table
 from plait.formats.reading import read_source
 from plait.formats.sources import Given, find_sources, one_source
+from plait.formats.text.dialect import Dialect
 
 DATA = Path(__file__).parent.parent / "data"
 

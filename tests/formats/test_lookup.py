@@ -83,7 +83,7 @@ def test_rows_that_are_not_there_any_more_are_left_out(tmp_path):
 
 
 def test_far_rows_of_a_file_of_many_blocks_are_found(tmp_path, monkeypatch):
-    monkeypatch.setattr("plait.formats.records.BLOCK_BYTES", 1 << 12)
+    monkeypatch.setattr("plait.formats.text.records.BLOCK_BYTES", 1 << 12)
     rows = [f'{n},"n\n{n}"' for n in range(5000)]
     (tmp_path / "t.csv").write_text("a,b\n" + "\n".join(rows) + "\n")
     found = _look(tmp_path / "t.csv", [0, 2500, 4999])

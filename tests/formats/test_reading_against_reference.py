@@ -10,12 +10,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.core.errors import SourceError
-from plait.formats import delimited, records
-from plait.formats.delimited import read_delimited
-from plait.formats.dialect import Dialect
-from plait.formats.header import usable_names
-from plait.formats.records import blocks, line_ends
+from plait.core.account.errors import SourceError
+from plait.formats.cells.header import usable_names
+from plait.formats.text import reading as delimited
+from plait.formats.text import records
+from plait.formats.text.dialect import Dialect
+from plait.formats.text.reading import read_delimited
+from plait.formats.text.records import blocks, line_ends
 
 CELL = st.one_of(
     st.sampled_from(["", "a", "007", "12.50", "1e3", " padded ", 'quo"te', "two\nlines", "a,b"]),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from plait.core.errors import SourceError, UsageError
+from plait.core.account.errors import SourceError, UsageError
 from plait.formats.reading import read_columns
 from plait.formats.sources import Source, find_sources, one_source
 

@@ -12,12 +12,12 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from plait.core.errors import OutputError
-from plait.core.table import from_columns
-from plait.formats.delimited import read_delimited
-from plait.formats.delimited_out import write_delimited
-from plait.formats.delivery import Delivery
-from plait.formats.rendering import render
+from plait.core.account.errors import OutputError
+from plait.core.table.table import from_columns
+from plait.formats.delivery.delivery import Delivery
+from plait.formats.text.reading import read_delimited
+from plait.formats.text.rendering import render
+from plait.formats.text.writing import write_delimited
 
 CELL = st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), max_size=8)
 

@@ -6,9 +6,9 @@ import random
 import re
 import sqlite3
 
-from plait.core.errors import ExpectationError
-from plait.core.join import join
-from plait.core.table import from_columns
+from plait.core.account.errors import ExpectationError
+from plait.core.table.table import from_columns
+from plait.core.verbs.join import join
 
 SIDES = {"inner": "JOIN", "left": "LEFT JOIN", "right": "RIGHT JOIN", "full": "FULL JOIN"}
 KINDS = (*SIDES, "semi", "anti", "cross")

@@ -5,16 +5,16 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 
-from plait.core.beside import beside
-from plait.core.group import group
-from plait.core.join import join
-from plait.core.lengthen import lengthen
-from plait.core.lineage import holding, thread_of, threads
-from plait.core.mend import mend
-from plait.core.settle import settle
-from plait.core.stack import stack
-from plait.core.table import Table, from_columns
-from plait.core.widen import widen
+from plait.core.lineage.lineage import holding, thread_of, threads
+from plait.core.table.table import Table, from_columns
+from plait.core.verbs.beside import beside
+from plait.core.verbs.group import group
+from plait.core.verbs.join import join
+from plait.core.verbs.lengthen import lengthen
+from plait.core.verbs.mend import mend
+from plait.core.verbs.settle import settle
+from plait.core.verbs.stack import stack
+from plait.core.verbs.widen import widen
 
 Cell = tuple[str, int, str]
 Sources = dict[str, dict[str, list[str]]]

@@ -9,12 +9,12 @@ from decimal import Context, Decimal
 from fractions import Fraction
 from math import ceil, floor
 
-from plait.core.errors import UsageError
-from plait.core.expression import condition, evaluate, parse
-from plait.core.group import group
-from plait.core.mend import mend
-from plait.core.settle import settle
-from plait.core.table import from_columns
+from plait.core.account.errors import UsageError
+from plait.core.sql.expression import condition, evaluate, parse
+from plait.core.table.table import from_columns
+from plait.core.verbs.group import group
+from plait.core.verbs.mend import mend
+from plait.core.verbs.settle import settle
 
 PLACES = 20
 WIDE = Context(prec=400, Emax=10**6)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import random
 import sqlite3
 
-from plait.core.expression import condition, evaluate, parse
-from plait.core.table import from_columns
+from plait.core.sql.expression import condition, evaluate, parse
+from plait.core.table.table import from_columns
 
 CELLS = ["a", "b", "Yard 7", " a ", "%", "a_c", "abc", "a-b-c", "x'y", "öl-7", "-", "A"]
 PATTERNS = ["a%", "%", "_", "%7", "", "Y_rd%", "%b%", "a!_%", "%-%"]

@@ -7,17 +7,17 @@ from collections import Counter
 from fractions import Fraction
 
 from judging.values import MARKERS, as_number, meaning, random_cells
-from plait.core.beside import beside
-from plait.core.errors import UsageError
-from plait.core.group import group
-from plait.core.join import join
-from plait.core.keys import keys
-from plait.core.lengthen import lengthen
-from plait.core.mend import mend
-from plait.core.settle import settle
-from plait.core.stack import stack
-from plait.core.table import from_columns
-from plait.core.widen import widen
+from plait.core.account.errors import UsageError
+from plait.core.table.table import from_columns
+from plait.core.verbs.beside import beside
+from plait.core.verbs.group import group
+from plait.core.verbs.join import join
+from plait.core.verbs.keys import keys
+from plait.core.verbs.lengthen import lengthen
+from plait.core.verbs.mend import mend
+from plait.core.verbs.settle import settle
+from plait.core.verbs.stack import stack
+from plait.core.verbs.widen import widen
 
 RULES = ("agree", "first", "last", "min", "max", "longest", "commonest", "newest-by:d")
 

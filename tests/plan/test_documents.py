@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from plait.demo.data import write_demo_data
-from plait.plan.model import STEPS, Plan
-from plait.plan.reference import HANDOVER_FILES, parts, reference_markdown
+from plait.plan.file.model import STEPS, Plan
+from plait.plan.file.reference import HANDOVER_FILES, parts, reference_markdown
 
 ROOT = Path(__file__).parents[2]
 

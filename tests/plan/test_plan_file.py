@@ -10,12 +10,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from make_schema import TARGET, schema_text
-from plait.core.errors import UsageError
-from plait.plan.faults import PlanError
-from plait.plan.lines import lines_of
-from plait.plan.load import load_plan
-from plait.plan.naming import unused
-from plait.plan.remedy import in_plan
+from plait.core.account.errors import UsageError
+from plait.plan.file.faults import PlanError
+from plait.plan.file.lines import lines_of
+from plait.plan.file.load import load_plan
+from plait.plan.file.naming import unused
+from plait.plan.file.remedy import in_plan
 
 GOOD = """\
 title = "Season"

@@ -106,7 +106,7 @@ def _options() -> list[tuple[str, argparse.Action]]:
     found = []
     for command in COMMANDS:
         parser = Parser(prog=command)
-        import_module(f"plait.cli.{command}").add_arguments(parser)
+        import_module(f"plait.cli.commands.{command}").add_arguments(parser)
         found += [(command, one) for one in parser._actions if one.option_strings]
     return found
 

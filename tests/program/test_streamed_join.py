@@ -12,8 +12,9 @@ import pytest
 
 from plait.cli import streaming
 from plait.cli.main import main
-from plait.core.streamed import StreamJoin
-from plait.formats import delimited, records
+from plait.core.verbs.joining.streamed import StreamJoin
+from plait.formats.text import reading as delimited
+from plait.formats.text import records
 
 KEYS = [
     ["A", "B", "C", "a longer key of text", "another longer key"],

@@ -10,7 +10,7 @@ import sys
 
 import pytest
 
-from plait.core.ledger import Line, entry
+from plait.core.account.ledger import Line, entry
 from plait.report.figure import flow_svg
 
 

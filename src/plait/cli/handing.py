@@ -13,15 +13,15 @@ from typing import Any
 
 from plait.cli.options import given_of, name_of_result
 from plait.cli.progress import Progress
-from plait.core.aside import cut_findings, limited
-from plait.core.errors import ExpectationError, UsageError
-from plait.core.finding import Finding, counted, standing
-from plait.core.keyspec import check_column
-from plait.core.parallel import ordered_map
-from plait.core.result import Result, result_of, with_reading
-from plait.core.retype import parse_types, retyped, with_missing
-from plait.core.table import Table
-from plait.formats.delivery import Delivery
+from plait.core.account.errors import ExpectationError, UsageError
+from plait.core.account.finding import Finding, counted, standing
+from plait.core.account.parallel import ordered_map
+from plait.core.table.aside import cut_findings, limited
+from plait.core.table.keyspec import check_column
+from plait.core.table.table import Table
+from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
+from plait.core.verbs.result import Result, result_of, with_reading
+from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, one_source
@@ -55,7 +55,7 @@ def read_all(
 ) -> list[Table]:
     """Read the sources in order; with options also mark what is missing, and set types."""
     # What shows the result loads slowly, and has time to while the sources are read.
-    Thread(target=import_module, args=("plait.cli.show",), daemon=True).start()
+    Thread(target=import_module, args=("plait.cli.views.show",), daemon=True).start()
     with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
         tables = list(ordered_map(lambda source: read_source(source, tick), sources))
     if options is None or not (options.missing or options.type):
@@ -250,7 +250,7 @@ def show_everything(result: Result, options: argparse.Namespace) -> None:
     """Answer, ledger and findings, unless quiet was asked for."""
     if options.quiet:
         return
-    from plait.cli.show import show_answer, show_decisions, show_findings, show_ledger
+    from plait.cli.views.show import show_answer, show_decisions, show_findings, show_ledger
 
     show_answer(_answer(result, options))
     show_ledger(result.entries)

@@ -12,7 +12,7 @@ from importlib import import_module
 from typing import Any, NoReturn
 
 from plait._version import __version__
-from plait.core.errors import PlaitError, UsageError
+from plait.core.account.errors import PlaitError, UsageError
 
 COMMANDS = {
     "survey": "look at sources before anything is done: columns, keys, joins, faults",
@@ -50,7 +50,7 @@ class Parser(argparse.ArgumentParser):
         """Parse all the words; one that is left over is an error."""
         options, rest = self.parse_known_args(words)
         if rest:
-            from plait.core.names import nearest
+            from plait.core.account.names import nearest
 
             known = [word for word in self._option_string_actions if word.startswith("--")]
             remedy = nearest(rest[0], known) or f"{self.prog} --help lists them all"
@@ -109,7 +109,7 @@ def main(words: Sequence[str]) -> int:
 def _dispatch(words: list[str]) -> int:
     if words and words[0] in COMMANDS:
         gc.disable()  # what is loaded stays: to look for garbage in it takes time for nothing
-        module = import_module(f"plait.cli.{words[0]}")
+        module = import_module(f"plait.cli.commands.{words[0]}")
         gc.freeze()
         gc.enable()
         parser = Parser(prog=f"plait {words[0]}", **module.HELP)
@@ -118,7 +118,7 @@ def _dispatch(words: list[str]) -> int:
         return status
     parser = _main_parser()
     if words and not words[0].startswith("-"):
-        from plait.core.names import nearest
+        from plait.core.account.names import nearest
 
         remedy = nearest(words[0], COMMANDS) or "plait --help lists the commands"
         raise UsageError(f"there is no command {words[0]!r}", remedy=remedy)
@@ -148,13 +148,13 @@ def _complete() -> None:
     parser = _main_parser()
     commands = parser.add_subparsers()
     for name in COMMANDS:
-        module = import_module(f"plait.cli.{name}")
+        module = import_module(f"plait.cli.commands.{name}")
         module.add_arguments(commands.add_parser(name, add_help=True))
     argcomplete.autocomplete(parser)
 
 
 def _tell(error: PlaitError) -> int:
-    from plait.cli.show import show_error
+    from plait.cli.views.show import show_error
 
     show_error(error)
     return error.status

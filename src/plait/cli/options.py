@@ -8,8 +8,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from plait.core.errors import UsageError
-from plait.core.keyspec import names
+from plait.core.account.errors import UsageError
+from plait.core.table.keyspec import names
 
 _MOST_DIGITS = 15
 
@@ -97,7 +97,7 @@ def _one_of(option: str, words: tuple[str, ...]) -> Callable[[str], str]:
     def checked(text: str) -> str:
         if text in words:
             return text
-        from plait.core.names import nearest
+        from plait.core.account.names import nearest
 
         raise UsageError(
             f"{option} is {' or '.join(words)}, not {text!r}", remedy=nearest(text, words)
@@ -107,7 +107,7 @@ def _one_of(option: str, words: tuple[str, ...]) -> Callable[[str], str]:
 
 
 def _codes(text: str) -> tuple[str, ...]:
-    from plait.core.finding import checked_codes
+    from plait.core.account.finding import checked_codes
 
     return checked_codes(names(text))
 
@@ -303,7 +303,7 @@ def add_origin(parser: argparse.ArgumentParser) -> None:
 
 def complete_columns(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
     """Columns of the sources on the line so far, for a shell that completes ``--key``."""
-    from plait.core.errors import PlaitError
+    from plait.core.account.errors import PlaitError
     from plait.formats.reading import read_columns
     from plait.formats.sources import find_sources
 

@@ -18,23 +18,23 @@ from plait.cli.handing import (
 )
 from plait.cli.options import name_of_result
 from plait.cli.progress import Progress
-from plait.core.aside import SetAside
-from plait.core.finding import Finding
-from plait.core.joinaccount import unmatched_aside
-from plait.core.keyspec import Key, check_key, parse_key, shared_key
-from plait.core.match import Rows
-from plait.core.parallel import Ahead
-from plait.core.refusal import refuse_size
-from plait.core.result import Result, with_reading
-from plait.core.strand import Origin, Strand
-from plait.core.streamed import KINDS, StreamJoin
-from plait.core.table import Column, Table
-from plait.formats.delivery import Delivery
+from plait.core.account.finding import Finding
+from plait.core.account.parallel import Ahead
+from plait.core.keys.match import Rows
+from plait.core.table.aside import SetAside
+from plait.core.table.keyspec import Key, check_key, parse_key, shared_key
+from plait.core.table.strand import Origin, Strand
+from plait.core.table.table import Column, Table
+from plait.core.verbs.joining.account import unmatched_aside
+from plait.core.verbs.joining.refusal import refuse_size
+from plait.core.verbs.joining.streamed import KINDS, StreamJoin
+from plait.core.verbs.result import Result, with_reading
+from plait.formats.delivery.delivery import Delivery
 from plait.formats.endings import DELIMITED
 from plait.formats.outputs import write_table
-from plait.formats.passing import LostRows, pass_through
 from plait.formats.reading import opened_batches
 from plait.formats.sources import Source
+from plait.formats.text.passing import LostRows, pass_through
 from plait.report.account import output_of
 
 LEAST_BYTES = 512 << 20

@@ -14,10 +14,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet
 
-from plait.core.lineage import Thread, thread_of, threads
-from plait.core.parallel import ordered_map
-from plait.core.strand import Strand, rows_dtype
-from plait.core.table import Column, Table
+from plait.core.account.parallel import ordered_map
+from plait.core.lineage.lineage import Thread, thread_of, threads
+from plait.core.table.strand import Strand, rows_dtype
+from plait.core.table.table import Column, Table
 
 ROW_GROUP = 1 << 20
 AT = " at"

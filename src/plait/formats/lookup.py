@@ -10,13 +10,13 @@ from typing import IO
 
 import numpy as np
 
-from plait.core.strand import source_rows
-from plait.core.table import Table
-from plait.core.text import as_text
-from plait.formats.delimited import record_blocks
+from plait.core.table.strand import source_rows
+from plait.core.table.table import Table
+from plait.core.text.cells import as_text
 from plait.formats.endings import DELIMITED
 from plait.formats.reading import open_bytes, read_source
 from plait.formats.sources import Source
+from plait.formats.text.reading import record_blocks
 
 _LONGEST_CELL = 1 << 30
 

@@ -6,13 +6,13 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import IO
 
-from plait.core.errors import OutputError
-from plait.core.finding import Finding
-from plait.core.names import nearest
-from plait.core.table import Table
-from plait.formats.delimited_out import write_delimited
-from plait.formats.delivery import Delivery
+from plait.core.account.errors import OutputError
+from plait.core.account.finding import Finding
+from plait.core.account.names import nearest
+from plait.core.table.table import Table
+from plait.formats.delivery.delivery import Delivery
 from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WRITABLE
+from plait.formats.text.writing import write_delimited
 
 Tick = Callable[[int], None]
 
@@ -44,11 +44,11 @@ def check_target(target: Path, name: str, delivery: Delivery) -> None:
     adds = _adds(target)
     delivery.check(target, adds=adds)
     if adds:
-        from plait.formats.database_out import check_table
+        from plait.formats.databases.writing import check_table
 
         check_table(target, name, delivery.replace)
     elif target.suffix.lower() == WORKBOOK and target.exists():
-        from plait.formats.workbook_out import check_replaced
+        from plait.formats.workbooks.writing import check_replaced
 
         check_replaced(target, name)
 
@@ -81,7 +81,7 @@ def deliver(
     list of Finding
     """
     if _adds(target):
-        from plait.formats.database_out import TableAdded
+        from plait.formats.databases.writing import TableAdded
 
         check_target(target, table.name, delivery)
         added = TableAdded(table, target, table.name, tick)
@@ -124,7 +124,7 @@ def check_room(table: Table, beside: Mapping[str, Table], target: Path) -> None:
         When a sheet of a workbook is too small.
     """
     if target.suffix.lower() == WORKBOOK:
-        from plait.formats.workbook_out import check_fits
+        from plait.formats.workbooks.writing import check_fits
 
         check_fits({table.name: table, **beside}, target)
 
@@ -164,22 +164,22 @@ def write_table(
             return write_delimited(table, file, DELIMITED[ending], tick, guard)
     # Each writer is loaded when it is needed, so that nobody waits for the others.
     if ending == ".parquet":
-        from plait.formats.columnar_out import write_parquet
+        from plait.formats.columnar.writing import write_parquet
 
         return write_parquet(table, target, tick)
     if ending in (".arrow", ".feather"):
-        from plait.formats.columnar_out import write_arrow
+        from plait.formats.columnar.writing import write_arrow
 
         return write_arrow(table, target, tick)
     if ending in (JSON, *JSON_LINES):
-        from plait.formats.json_out import write_json
+        from plait.formats.json.writing import write_json
 
         return write_json(table, target, ending != JSON, tick)
     if ending in DATABASES:
-        from plait.formats.database_out import write_database
+        from plait.formats.databases.writing import write_database
 
         return write_database({table.name: table}, target, tick)
-    from plait.formats.workbook_out import write_workbook
+    from plait.formats.workbooks.writing import write_workbook
 
     return write_workbook({table.name: table, **(beside or {})}, target, tick)
 

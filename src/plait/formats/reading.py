@@ -10,15 +10,15 @@ from dataclasses import replace
 from pathlib import Path
 from typing import IO, Any
 
-from plait.core.errors import SourceError
-from plait.core.finding import Finding, counted
-from plait.core.table import Table
-from plait.formats.delimited import Batches, NotUtf8Error, read_batches, read_delimited
-from plait.formats.dialect import Dialect, find_dialect
+from plait.core.account.errors import SourceError
+from plait.core.account.finding import Finding, counted
+from plait.core.table.table import Table
+from plait.formats.archives.packed import COMPRESSED, as_file, unpacked
+from plait.formats.cells.header import read_header, usable_names
 from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WORKBOOKS
-from plait.formats.header import read_header, usable_names
-from plait.formats.packed import COMPRESSED, as_file, unpacked
 from plait.formats.sources import STANDARD_INPUT, PassedOver, Source
+from plait.formats.text.dialect import Dialect, find_dialect
+from plait.formats.text.reading import Batches, NotUtf8Error, read_batches, read_delimited
 
 _FORMATS = {
     **dict.fromkeys(WORKBOOKS, "a sheet of a workbook"),
@@ -109,7 +109,7 @@ def _by_ending(source: Source, tick: Tick) -> Table:
     if source.ending in DELIMITED:
         return _delimited_file(source, tick)
     if source.ending in (JSON, *JSON_LINES):
-        from plait.formats.jsonrecords import read_json
+        from plait.formats.json.reading import read_json
 
         with open_bytes(source) as stream:
             lines = source.ending != JSON
@@ -124,15 +124,15 @@ def _by_ending(source: Source, tick: Tick) -> Table:
 def _from_file(source: Source, file: Path) -> Table:
     """Read a format that needs a file to seek in."""
     if source.ending in WORKBOOKS:
-        from plait.formats.workbook import read_sheet
+        from plait.formats.workbooks.reading import read_sheet
 
         line, footer = source.given.dialect.header_line, source.given.footer
         return read_sheet(file, source.part, source.name, source.where, line, footer)
     if source.ending in DATABASES:
-        from plait.formats.database import read_database
+        from plait.formats.databases.reading import read_database
 
         return read_database(file, source.part, source.name, source.where)
-    from plait.formats.columnar import read_columnar
+    from plait.formats.columnar.reading import read_columnar
 
     return read_columnar(file, source.name, source.where, source.ending)
 

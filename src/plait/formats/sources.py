@@ -9,11 +9,11 @@ from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from pathlib import Path
 
-from plait.core.errors import SourceError, UsageError
-from plait.core.names import distinct_name, nearest
-from plait.formats.dialect import Dialect
+from plait.core.account.errors import SourceError, UsageError
+from plait.core.account.names import distinct_name, nearest
+from plait.formats.archives.packed import ARCHIVE, COMPRESSED, as_file, inner_ending, members
 from plait.formats.endings import DATABASES, JSON, READABLE, WORKBOOKS
-from plait.formats.packed import ARCHIVE, COMPRESSED, as_file, inner_ending, members
+from plait.formats.text.dialect import Dialect
 
 STANDARD_INPUT = "-"
 
@@ -241,14 +241,14 @@ def _parts(source: Source, part: str) -> Iterator[Source]:
     """The sheets or tables of a file."""
     ending = source.ending
     if ending in WORKBOOKS:
-        from plait.formats import workbook
+        from plait.formats.workbooks import reading as workbook
 
         with as_file(source.path, source.member, ending) as file:
             shown, hidden = workbook.sheet_names(file, source.where)
         exact = [part] if part in hidden else []
         parts = exact or _chosen(shown, part, source.where, "sheet", hidden)
     elif ending in DATABASES:
-        from plait.formats import database
+        from plait.formats.databases import reading as database
 
         with as_file(source.path, source.member, ending) as file:
             tables = database.table_names(file, source.where)

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from plait.core.errors import UsageError
-from plait.core.names import nearest
-from plait.formats.dialect import Dialect, checked_delimiter
-from plait.formats.encoding import checked_encoding
+from plait.core.account.errors import UsageError
+from plait.core.account.names import nearest
 from plait.formats.sources import Given
+from plait.formats.text.dialect import Dialect, checked_delimiter
+from plait.formats.text.encoding import checked_encoding
 
 RAGGED = ("error", "set-aside")
 

@@ -8,13 +8,13 @@ import sys
 import time
 from dataclasses import dataclass
 
-from plait.core.finding import Finding, counted
-from plait.core.ledger import Entry
-from plait.core.parallel import ordered_map
-from plait.core.table import Table
+from plait.core.account.finding import Finding, counted
+from plait.core.account.ledger import Entry
+from plait.core.account.parallel import ordered_map
+from plait.core.table.table import Table
 from plait.formats.outputs import write_csv_to
-from plait.plan.handover import endings_of, folder_of
-from plait.plan.work import Worked
+from plait.plan.handing.handover import endings_of, folder_of
+from plait.plan.work.work import Worked
 
 _SAMPLE = 1 << 17
 _LEAST = 1.0

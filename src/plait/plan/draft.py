@@ -7,23 +7,23 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from plait.core.errors import PlaitError
-from plait.core.family import headers_of, mostly_alike
-from plait.core.finding import Finding, counted
-from plait.core.headers import header_variants, same_names
-from plait.core.join import join
-from plait.core.keys import keys
-from plait.core.keyspec import Key
-from plait.core.match import Match
-from plait.core.parallel import ordered_map
-from plait.core.relations import Relation
-from plait.core.stack import Stacked, stack
-from plait.core.survey import Survey, Surveyed, survey
-from plait.core.table import Table
+from plait.core.account.errors import PlaitError
+from plait.core.account.finding import Finding, counted
+from plait.core.account.parallel import ordered_map
+from plait.core.keys.match import Match
+from plait.core.look.family import headers_of, mostly_alike
+from plait.core.look.headers import header_variants, same_names
+from plait.core.look.relations import Relation
+from plait.core.table.keyspec import Key
+from plait.core.table.table import Table
+from plait.core.verbs.join import join
+from plait.core.verbs.keys import keys
+from plait.core.verbs.stack import Stacked, stack
+from plait.core.verbs.survey import Survey, Surveyed, survey
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, find_sources, uniquely_named
-from plait.plan.quoting import listed, quoted
-from plait.plan.remedy import in_plan
+from plait.plan.file.quoting import listed, quoted
+from plait.plan.file.remedy import in_plan
 
 LABEL = "extract"
 _LEAST_SHARE = 0.5

@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
-from plait.core.errors import ExpectationError
-from plait.core.finding import Finding, checked_codes, counted, standing
-from plait.formats.checksum import sums_of
-from plait.plan import intake
-from plait.plan.expect import expectations
-from plait.plan.handover import check_handover, hand_over
-from plait.plan.load import LoadedPlan
-from plait.plan.work import Phases, Worked, work
+from plait.core.account.errors import ExpectationError
+from plait.core.account.finding import Finding, checked_codes, counted, standing
+from plait.formats.delivery.checksum import sums_of
+from plait.plan.file.load import LoadedPlan
+from plait.plan.handing.handover import check_handover, hand_over
+from plait.plan.work.expect import expectations
+from plait.plan.work.work import Phases, Worked, intake, work
 from plait.report.story import Expected, Story
 
 

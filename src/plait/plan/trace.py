@@ -11,17 +11,17 @@ from typing import Any
 import numpy as np
 import pyarrow.compute as pc
 
-from plait.core.errors import SourceError, UsageError
-from plait.core.expression import condition, parse
-from plait.core.keyspec import check_column
-from plait.core.table import Table
-from plait.core.text import as_text
-from plait.formats.checksum import sha256
-from plait.formats.dialect import Dialect
+from plait.core.account.errors import SourceError, UsageError
+from plait.core.sql.expression import condition, parse
+from plait.core.table.keyspec import check_column
+from plait.core.table.table import Table
+from plait.core.text.cells import as_text
+from plait.formats.delivery.checksum import sha256
 from plait.formats.lineage_out import read_lineage
 from plait.formats.lookup import Looked, look_up
 from plait.formats.reading import read_source
 from plait.formats.sources import Given, Source, one_source
+from plait.formats.text.dialect import Dialect
 
 MOST_ROWS = 5
 _MOST_ORIGINS = 20

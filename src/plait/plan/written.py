@@ -7,7 +7,7 @@ import textwrap
 from collections.abc import Iterator, Mapping
 
 from plait.plan.draft import LABEL, Draft, DraftedJoin, DraftedSource
-from plait.plan.quoting import listed, quoted
+from plait.plan.file.quoting import listed, quoted
 
 _WIDTH = 96
 

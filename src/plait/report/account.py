@@ -10,13 +10,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plait._version import __version__
-from plait.core.finding import Finding, worst_first
-from plait.core.ledger import Entry, Line
-from plait.core.match import Match
-from plait.core.table import Table, from_columns
+from plait.core.account.finding import Finding, worst_first
+from plait.core.account.ledger import Entry, Line
+from plait.core.keys.match import Match
+from plait.core.table.table import Table, from_columns
 
 if TYPE_CHECKING:
-    from plait.core.settle import Decision
+    from plait.core.verbs.settle import Decision
 
 
 @dataclass(frozen=True)

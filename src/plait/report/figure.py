@@ -7,7 +7,7 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
-from plait.core.ledger import Entry, shortened
+from plait.core.account.ledger import Entry, shortened
 
 # Told apart by people of every colour sight, and each has a hatch or an outline of its own.
 COMING, LEAVING, RESULT, INK = "#3b7dd8", "#e08a1e", "#26364d", "#8a94a3"

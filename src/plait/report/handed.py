@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from plait._version import __version__
-from plait.core.finding import worst_first
+from plait.core.account.finding import worst_first
 from plait.report.figure import flow_svg
 from plait.report.figures import bytes_shown, percent
 from plait.report.page import environment

@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
-from plait.core.finding import Finding, worst_first
-from plait.core.keys import Audited
-from plait.core.whynot import WhyNot, key_texts
+from plait.core.account.finding import Finding, worst_first
+from plait.core.unmatched.whynot import WhyNot, key_texts
+from plait.core.verbs.keys import Audited
 from plait.report.account import Output, source_dict
 from plait.report.page import environment
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Sequence
 
-from plait.core.finding import worst_first
+from plait.core.account.finding import worst_first
 from plait.report.figures import percent
 from plait.report.story import Story
 

@@ -7,8 +7,8 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
-from plait.core.contents import Content
-from plait.core.forms import base, form_of
+from plait.core.look.contents import Content
+from plait.core.types.forms import base, form_of
 from plait.report.account import Output
 from plait.report.story import Story
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
-from plait.core.finding import worst_first
+from plait.core.account.finding import worst_first
 from plait.report.account import Account
 from plait.report.figure import flow_svg
 

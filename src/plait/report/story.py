@@ -8,8 +8,8 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from plait._version import __version__
-from plait.core.contents import Content, Partners
-from plait.core.finding import Example, worst_first
+from plait.core.account.finding import Example, worst_first
+from plait.core.look.contents import Content, Partners
 from plait.report.account import Account
 
 

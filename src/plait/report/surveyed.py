@@ -9,10 +9,10 @@ from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
-from plait.core.finding import worst_first
-from plait.core.keyspec import spelt
-from plait.core.profile import Profile
-from plait.core.survey import Survey
+from plait.core.account.finding import worst_first
+from plait.core.look.profile import Profile
+from plait.core.table.keyspec import spelt
+from plait.core.verbs.survey import Survey
 from plait.report.account import source_dict
 from plait.report.figures import bytes_shown, percent
 from plait.report.page import environment

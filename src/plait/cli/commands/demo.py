@@ -1,0 +1,173 @@
+"""``plait demo``."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import shlex
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from plait.cli.views.show import say, show_answer, show_command
+from plait.core.account.errors import OutputError, PlaitError
+from plait.core.account.finding import counted
+from plait.demo.data import write_demo_data
+
+HELP = {
+    "description": "Write the made-up records of a beekeepers' co-operative and run the whole "
+    "example on them:\nlook at the files, draft a plan, check one, mend it, run it, and trace a "
+    "row of the result.",
+    "epilog": "example:\n  plait demo",
+}
+
+SOURCES = "inspections register weighins.xlsx laboratory.jsonl wardens.csv"
+MENDED = ('# ignore = ["case", "space"]', 'ignore = ["case", "space"]')
+
+
+@dataclass(frozen=True)
+class Act:
+    """A command of the example, what it teaches, and the status it ends with."""
+
+    command: str
+    meaning: str
+    status: int = 0
+
+
+BEFORE = (
+    Act(
+        f"plait survey {SOURCES} --report survey.html",
+        "First a look: what is in the files, which go together, and what is wrong with them.",
+    ),
+    Act(
+        f"plait draft {SOURCES} --out first.toml",
+        "The job as a file: a plan that runs already, with what is not decided as comments.",
+    ),
+    Act(
+        "plait check season.toml",
+        "A fuller plan, season.toml. What would it do? It expects at most 20 visits without a "
+        "hive, and finds 30. The finding on visits says why, and what to do.",
+        1,
+    ),
+)
+AFTER = (
+    Act(
+        "plait run season.toml",
+        "Run with that line in force. What is left are visits to hives no register knows.",
+    ),
+    Act(
+        "plait trace handover --where \"Yard = 'cul'\" --most 1 "
+        "--columns 'Yard,Honey kg,known.Yard,Breed,Supers,Fresh'",
+        "Where does a row come from, and each of its cells? To file, row, line and column.",
+    ),
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument(
+        "folder",
+        nargs="?",
+        type=Path,
+        default=Path("plait-demo"),
+        metavar="DIR",
+        help="where to write it all (default: plait-demo)",
+    )
+    parser.add_argument("--replace", action="store_true", help="write over an earlier demo")
+    parser.add_argument("--quiet", action="store_true", help="show the closing lines only")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    folder: Path = options.folder
+    _make(folder, options.replace)
+    with _inside(folder):
+        if not options.quiet:
+            say(f"The made-up records of a beekeepers' co-operative are in {folder}/")
+        for act in BEFORE:
+            _step(act, options)
+        _mend(options)
+        for act in AFTER:
+            _step(act, options)
+        show_answer(_closing(folder), heading="In short")
+    return 0
+
+
+def _make(folder: Path, replace: bool) -> None:
+    if folder.exists() and not folder.is_dir():
+        raise OutputError("this is a file", str(folder), "name another folder")
+    if folder.is_dir() and any(folder.iterdir()) and not replace:
+        raise OutputError(
+            "the folder is there already", str(folder), "name another, or allow it with --replace"
+        )
+    try:
+        write_demo_data(folder)
+    except OSError as error:
+        raise OutputError(f"it cannot be written: {error.strerror}", str(folder)) from None
+
+
+@contextmanager
+def _inside(folder: Path) -> Iterator[None]:
+    before = Path.cwd()
+    os.chdir(folder)
+    try:
+        yield
+    finally:
+        os.chdir(before)
+
+
+def _step(act: Act, options: argparse.Namespace) -> None:
+    from plait.cli.main import main
+
+    words = shlex.split(act.command)[1:]
+    if options.quiet:
+        words.append("--quiet")
+    else:
+        show_command(act.command, act.meaning)
+    writes = words[0] in ("survey", "draft", "run")
+    status = main([*words, "--replace"] if options.replace and writes else words)
+    if status != act.status:
+        raise PlaitError(f"the example ended with status {status}", act.command)
+
+
+def _mend(options: argparse.Namespace) -> None:
+    """Put the remedy into the plan, as a person would."""
+    plan = Path("season.toml")
+    plan.write_text(plan.read_text("utf-8").replace(*MENDED), "utf-8")
+    if not options.quiet:
+        show_command(
+            f"{MENDED[1]}   # in season.toml, where it was a comment",
+            "The remedy: case and spaces do not count when these keys are compared.",
+            sign="+",
+        )
+
+
+def _closing(folder: Path) -> Iterator[str]:
+    """What came in, what matched, what was set aside, and where to look."""
+    said = json.loads(Path("handover/ledger.json").read_text("utf-8"))
+    placed, season = said["match"], said["outputs"][0]
+    aside = [one for one in said["outputs"] if one["path"].startswith("aside/")]
+    sources = [one for one in said["sources"] if one["group"] == "inspections"]
+    visits = sum(one["rows"] for one in sources)
+    yield (
+        f"came in      {visits:,} visits from {len(sources)} extracts, "
+        f"{visits - placed['left_rows']} of them twice"
+    )
+    yield (
+        f"matched      {placed['left_matched']:,} visits, 14 only since case and spaces do not "
+        "count"
+    )
+    yield (
+        f"not matched  {placed['left_unmatched']} visits to hives no register knows, "
+        f"{placed['left_missing_key']} without a hive number"
+    )
+    yield f"one dataset  {folder}/handover/season.csv, {counted(season['rows'], 'row')}"
+    yield f"the report   {folder}/handover/report.html"
+    yield f"set aside    {folder}/handover/aside/, {counted(len(aside), 'list')} with the reasons"
+    yield f"the plan     {folder}/season.toml: change it, and plait run season.toml --replace"
+    yield (
+        "next         single commands on single files: "
+        f"cd {folder} && plait keys register/*.csv --key Yard,Hive"
+    )

@@ -1,0 +1,122 @@
+"""``plait draft``."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from plait._version import __version__
+from plait.cli.progress import Progress
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import counted
+from plait.formats.delivery.delivery import Delivery
+from plait.formats.sources import find_sources
+from plait.plan.draft import Draft, draft
+from plait.plan.written import plan_text
+
+HELP = {
+    "description": "Look at sources and write a plan to begin with: extracts of one shape stacked, "
+    "the joins that\nwere found with their keys, and what is not decided as comments with the "
+    "evidence. It runs\nas it stands.",
+    "epilog": "example:\n  plait draft inspections register --out season.toml",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument(
+        "sources", nargs="+", metavar="SOURCE", help="a file, a glob, a folder, or name=path"
+    )
+    parser.add_argument(
+        "--out", type=Path, metavar="FILE", help="the plan file (without it: standard output)"
+    )
+    parser.add_argument("--replace", action="store_true", help="write over a file that is there")
+    parser.add_argument(
+        "--json", action="store_true", help="print the account as JSON (with --out)"
+    )
+    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--verbose", action="store_true", help="say all that was found of joins")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    out: Path | None = options.out
+    if options.json and not out:
+        raise UsageError(
+            "--json prints the account where the plan would go",
+            remedy="give the plan a file: --out FILE",
+        )
+    paths = [source.path for source in find_sources(options.sources)]
+    with Delivery(paths, options.replace) as delivery, Progress(not options.quiet) as progress:
+        if out:
+            delivery.check(out)
+        with progress.phase("looking at the sources"):
+            made = draft(options.sources, out.parent if out else Path())
+        text = plan_text(made)
+        if out:
+            delivery.write(out, lambda part: part.write_text(text, encoding="utf-8"))
+        else:
+            sys.stdout.write(text)
+    if not options.quiet:
+        from plait.cli.views.show import show_answer
+
+        show_answer(_answer(made, out, options.verbose))
+    if options.json:
+        print(json.dumps(_said(made, out), indent=2, ensure_ascii=False))
+    return 0
+
+
+def _said(made: Draft, out: Path | None) -> dict[str, Any]:
+    """The account as plain dictionaries and lists."""
+    sources = (made.base, *made.others, *made.unused)
+    return {
+        "command": "draft",
+        "version": __version__,
+        "sources": [
+            {
+                "name": one.name,
+                "path": list(one.paths),
+                "extracts": one.extracts,
+                "rows": one.table.rows,
+                "columns": len(one.table.columns),
+            }
+            for one in sources
+        ],
+        "result": made.result,
+        "joins": [asdict(one) for one in made.joins],
+        "to_decide": [*made.unsure, *(said for one in sources for said in one.open)],
+        "ledger": [],
+        "findings": [],
+        "outputs": [{"path": str(out)}],
+    }
+
+
+_FEW = 3
+
+
+def _answer(made: Draft, out: Path | None, verbose: bool) -> list[str]:
+    stacked = [one.name for one in (made.base, *made.others) if one.extracts > 1]
+    where = f"{out}: " if out else ""
+    lines = [
+        f"{where}a plan that runs, with {counted(len(stacked), 'stack')} and "
+        f"{counted(len(made.joins), 'join')}"
+    ]
+    lines += [
+        f"joined:      {one.right} on {', '.join(left for left, _ in one.key)}: {one.evidence[0]}"
+        for one in made.joins
+    ]
+    if made.unused:
+        every = len(made.unused) + len(made.others) + 1
+        names = ", ".join(one.name for one in made.unused)
+        lines.append(f"left out:    {len(made.unused)} of {counted(every, 'source')}: {names}")
+    shown = made.unsure if verbose else made.unsure[:_FEW]
+    lines += [f"to decide:   {said}" for said in shown]
+    if len(shown) < len(made.unsure):
+        lines.append(f"             and {len(made.unsure) - len(shown)} more, in the plan")
+    if out:
+        lines.append(f"next:        plait check {out}")
+    return lines

@@ -1,0 +1,78 @@
+"""``plait help``."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from plait.cli.main import COMMANDS
+from plait.core.account.errors import UsageError
+from plait.core.account.names import nearest
+from plait.plan.file.reference import HANDOVER_FILES, PartSaid, part_of, parts
+
+HELP = {
+    "description": "What may stand in a plan, key by key, and what a handover holds.",
+    "epilog": "examples:\n  plait help\n  plait help join\n  plait help handover",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument(
+        "topic", nargs="?", metavar="TOPIC", help="a part of a plan, a step, or nothing for a list"
+    )
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    known = [one.topic for one in parts()]
+    if options.topic is None:
+        print(_topics(), end="")
+        return 0
+    found = part_of(options.topic)
+    if found is None:
+        remedy = nearest(options.topic, [*known, *COMMANDS]) or f"one of {', '.join(known)}"
+        if options.topic in COMMANDS:
+            remedy = f"plait {options.topic} --help tells how it is used"
+        raise UsageError(f"there is no topic {options.topic!r}", remedy=remedy)
+    _print(found)
+    return 0
+
+
+def _topics() -> str:
+    width = max(len(one.topic) for one in parts())
+    lines = [f"  {one.topic:{width}}  {one.heading:15}  {one.meaning}" for one in parts()]
+    return (
+        "plait help TOPIC tells of a part of a plan, or of a step:\n\n"
+        + "\n".join(lines)
+        + "\n\nplait COMMAND --help tells how a command is used.\n"
+    )
+
+
+def _print(part: PartSaid) -> None:
+    """The keys of a part; of the handover also its files. This is what was asked for: a result."""
+    from rich.console import Console
+    from rich.table import Table as Grid
+
+    out = Console(file=sys.stdout, highlight=False, emoji=False, markup=False)
+    out.width = min(out.width, 100) if out.is_terminal else 80
+    verb = f"  {part.topic} = …" if part.heading == "[[step]]" else ""
+    out.print(f"{part.heading}{verb}")
+    out.print(part.meaning)
+    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    grid.add_column("key", no_wrap=True)
+    grid.add_column("type", overflow="fold", ratio=2)
+    grid.add_column("default", overflow="fold")
+    grid.add_column("meaning", overflow="fold", ratio=3)
+    for key in part.keys:
+        grid.add_row(key.name, key.type.replace("`", ""), key.default, key.meaning)
+    out.print()
+    out.print(grid)
+    if part.topic == "handover":
+        files = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+        files.add_column("file", no_wrap=True)
+        files.add_column("what it is", overflow="fold")
+        for name, meaning in HANDOVER_FILES:
+            files.add_row(name, meaning.replace("`", ""))
+        out.print()
+        out.print(files)

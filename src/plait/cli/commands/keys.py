@@ -1,0 +1,137 @@
+"""``plait keys``."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from plait.cli.handing import check_report, declared_pairs, read_all, refuse_standing
+from plait.cli.options import (
+    add_comparing,
+    add_reading,
+    add_telling,
+    add_typing,
+    complete_columns,
+    given_of,
+    missing_match,
+    some_text,
+)
+from plait.cli.progress import Progress
+from plait.cli.views.keys import show_keys
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import Finding
+from plait.core.table.table import Table
+from plait.core.verbs.keys import Audited, key_set, keys, repeated_rows, suggested_pairs
+from plait.core.verbs.result import reading_findings
+from plait.formats.delivery.delivery import Delivery
+from plait.formats.outputs import check_room, check_target, deliver
+from plait.formats.sources import find_sources
+from plait.report.account import output_of
+from plait.report.keyed import keys_json, write_keys_page
+
+HELP = {
+    "description": "Audit a key: is it unique, missing, repeated, in conflict? With several "
+    "sources also which\nkeys stand in which, and of two, why keys do not match and what would "
+    "mend it.",
+    "epilog": "examples:\n  plait keys register.xlsx#Hives --key yard,hive\n"
+    "  plait keys visits.csv register.csv --key yard,hive --out pairs.csv\n"
+    "  plait keys visits.csv register.csv --key yard,hive --only left --out lost.csv",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument(
+        "sources",
+        nargs="+",
+        metavar="SOURCE",
+        help="a file, a glob, a folder, name=path, or file#sheet",
+    )
+    parser.add_argument(
+        "--key",
+        action="append",
+        default=[],
+        type=some_text,
+        metavar="COLUMN,…",
+        help="the columns that identify a record; LEFT=RIGHT where two sources name them "
+        "otherwise. Once for all, or once for each source. Without it: the columns all have",
+    ).completer = complete_columns  # type: ignore[attr-defined]
+    add_comparing(parser)
+    parser.add_argument(
+        "--only",
+        metavar="both|left|right",
+        help="--out gets these keys: of both sources, only of the first, only of the second; "
+        "or of exactly the sources NAME+NAME",
+    )
+    parser.add_argument(
+        "--all-rows",
+        action="store_true",
+        help="with --only: all rows on those keys, not each key once",
+    )
+    parser.add_argument(
+        "--out",
+        type=Path,
+        metavar="FILE",
+        help="without --only: of two sources the pairs of keys that may be meant for one another, "
+        "to edit and give to --pairs; of one source the rows whose key is repeated",
+    )
+    add_reading(parser)
+    add_typing(parser)
+    add_telling(parser.add_argument_group("output"))
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    sources = find_sources(options.sources, given_of(options))
+    delivery = Delivery([source.path for source in sources], options.replace)
+    _check(options, delivery, len(sources))
+    with Progress(not options.quiet) as progress:
+        tables = read_all(sources, progress, options)
+        pairs = declared_pairs(options)
+        with progress.phase("looking at the keys"):
+            found = keys(tables, options.key, options.ignore, pairs, missing_match(options))
+        findings = [*reading_findings(tables), *found.findings]
+        outputs = []
+        with delivery, progress.phase("writing"):
+            if options.report:
+                delivery.write(options.report, lambda part: write_keys_page(found, findings, part))
+            if options.out:
+                listed = _listed(found, options)
+                _write(listed, options.out, delivery, findings)
+        if options.out and options.json:
+            outputs = [output_of(listed, options.out)]
+    if not options.quiet:
+        show_keys(found, findings, options)
+    if options.json:
+        print(keys_json(found, findings, outputs))
+    refuse_standing(findings, options)
+    return 0
+
+
+def _check(options: argparse.Namespace, delivery: Delivery, sources: int) -> None:
+    check_report(options, delivery)
+    if options.only and not options.out:
+        raise UsageError("--only says which keys are written", remedy="say where to: --out FILE")
+    if options.out and not options.only and sources > 2:
+        raise UsageError(
+            "of several sources, which keys should be written?",
+            remedy="--only NAME+NAME, the keys that stand in exactly these",
+        )
+    if options.all_rows and not options.only:
+        raise UsageError("--all-rows goes with --only", remedy="--only both, left or right")
+    if options.out:
+        check_target(options.out, options.out.stem, delivery)
+
+
+def _listed(found: Audited, options: argparse.Namespace) -> Table:
+    """The table that was asked for."""
+    if options.only:
+        return key_set(found, options.only, options.all_rows)
+    if len(found.sources) == 1:
+        return repeated_rows(found)
+    return suggested_pairs(found)
+
+
+def _write(table: Table, out: Path, delivery: Delivery, findings: list[Finding]) -> None:
+    check_room(table, {}, out)
+    findings.extend(deliver(delivery, table.named(out.stem), out))

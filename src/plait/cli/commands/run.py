@@ -1,0 +1,90 @@
+"""``plait run``."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterator
+
+from plait.cli.options import add_plan, add_plan_telling
+from plait.cli.progress import Progress
+from plait.core.account.finding import counted
+from plait.plan.file.load import load_plan
+from plait.plan.handing.handover import folder_of, left_out
+from plait.plan.handing.telling import story_of
+from plait.plan.run import NotMetError
+from plait.plan.run import run as run_plan
+from plait.plan.work.work import Worked
+from plait.report.story import Story, story_json
+
+HELP = {
+    "description": "Carry out a plan: read its sources once, do its steps, see that what it "
+    "expects holds, and\nhand over the dataset with report, ledger, set-aside rows, dictionary "
+    "and lineage. The folder\nis there whole or not at all.",
+    "epilog": "examples:\n  plait run season.toml\n  plait run season.toml --set month=2031-04 "
+    "--replace",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    add_plan(parser)
+    parser.add_argument(
+        "--replace",
+        action="store_true",
+        help="put the new handover in the place of an earlier one",
+    )
+    add_plan_telling(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    loaded = load_plan(options.plan, options.set)
+    try:
+        with Progress(not options.quiet) as progress:
+            worked, story = run_plan(loaded, progress, options.replace, options.fail_on)
+    except NotMetError as refused:
+        _show_refusal(refused, options)
+        raise
+    if not options.quiet:
+        _show(worked, story, options.verbose)
+    if options.json:
+        print(story_json(story))
+    return 0
+
+
+def _show_refusal(refused: NotMetError, options: argparse.Namespace) -> None:
+    """What was expected and does not hold, and what was found."""
+    from plait.cli.views.plan import MOST_FINDINGS
+    from plait.cli.views.show import show_answer, show_expected, show_findings
+
+    if not options.quiet:
+        word = "finding" if refused.findings else "expectation"
+        show_answer([f"nothing is handed over: {counted(refused.in_the_way, word)} in the way"])
+        show_expected(refused.expected, options.verbose)
+        show_findings(refused.worked.findings, options.verbose, MOST_FINDINGS)
+    if options.json:
+        print(story_json(story_of(refused.worked, refused.expected, {})))
+
+
+def _show(worked: Worked, story: Story, verbose: bool) -> None:
+    from plait.cli.views.plan import MOST_FINDINGS, show_flow
+    from plait.cli.views.show import show_answer, show_expected, show_findings, show_ledger
+
+    show_answer([*_answer(worked, story)])
+    if verbose:
+        show_ledger(worked.entries)
+    else:
+        show_flow(worked.entries)
+    show_expected(story.expected, verbose)
+    show_findings(story.account.findings, verbose, MOST_FINDINGS)
+
+
+def _answer(worked: Worked, story: Story) -> Iterator[str]:
+    folder = folder_of(worked.loaded)
+    out = left_out(worked)
+    dataset = story.account.outputs[0].path
+    yield f"{folder}/{dataset}: {counted(story.rows, 'row')}, {len(story.contents)} columns"
+    yield from (line for line in story.answer()[1:] if not line.startswith("expected"))
+    yield f"set aside:   {counted(out, 'row')}, listed in {folder}/aside/"
+    yield f"the report:  {folder}/report.html"
+    yield f"any cell:    plait trace {folder} --row 1"

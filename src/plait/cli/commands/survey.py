@@ -1,0 +1,55 @@
+"""``plait survey``."""
+
+from __future__ import annotations
+
+import argparse
+
+from plait.cli.handing import check_report, read_all, refuse_standing
+from plait.cli.options import add_reading, add_telling, add_typing, given_of
+from plait.cli.progress import Progress
+from plait.cli.views.survey import show_survey
+from plait.core.verbs.survey import survey
+from plait.formats.delivery.delivery import Delivery
+from plait.formats.sources import find_sources
+from plait.report.surveyed import survey_json, write_survey_page
+
+HELP = {
+    "description": "Look before anything is done: what is in the sources, column by column, which "
+    "of them have\none shape, which columns are keys, which could join which, and what will go "
+    "wrong.",
+    "epilog": "example:\n  plait survey inspections register.xlsx --report survey.html",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument(
+        "sources",
+        nargs="+",
+        metavar="SOURCE",
+        help="a file, a glob, a folder, name=path, or file#sheet",
+    )
+    add_reading(parser)
+    add_typing(parser)
+    add_telling(parser.add_argument_group("output"))
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    sources = find_sources(options.sources, given_of(options))
+    delivery = Delivery([source.path for source in sources], options.replace)
+    check_report(options, delivery)
+    with Progress(not options.quiet) as progress:
+        tables = read_all(sources, progress, options)
+        with progress.phase("looking"):
+            found = survey(tables)
+        sizes = {source.name: source.size for source in sources}
+        with delivery, progress.phase("writing"):
+            if options.report:
+                delivery.write(options.report, lambda part: write_survey_page(found, sizes, part))
+    if not options.quiet:
+        show_survey(found, sizes, options.verbose)
+    if options.json:
+        print(survey_json(found, sizes))
+    refuse_standing(found.findings, options)
+    return 0

@@ -1,0 +1,75 @@
+"""``plait trace``."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Iterator
+from dataclasses import asdict
+from pathlib import Path
+
+from plait._version import __version__
+from plait.cli.options import add_columns, whole_number
+from plait.core.account.finding import counted
+from plait.plan.trace import MOST_ROWS, Traced, trace
+
+HELP = {
+    "description": "Where a row of a handover, and each of its cells, came from: file, sheet, row, "
+    "line, column,\nthe text that stands there, and the steps it went through. The sources are "
+    "read again; one\nthat has changed since the run is named.",
+    "epilog": "examples:\n  plait trace handover --row 17\n  plait trace handover --where "
+    "\"Yard = 'KES'\" --columns Yard,Breed",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument("handover", type=Path, metavar="HANDOVER", help="the folder of a handover")
+    parser.add_argument(
+        "--row",
+        type=whole_number,
+        action="append",
+        default=[],
+        metavar="N",
+        help="a row of the dataset, from 1",
+    )
+    parser.add_argument(
+        "--where", metavar="CONDITION", help="instead: rows on which an SQL condition holds"
+    )
+    parser.add_argument(
+        "--most",
+        type=whole_number,
+        default=MOST_ROWS,
+        metavar="N",
+        help=f"of those rows so many at most (default: {MOST_ROWS})",
+    )
+    add_columns(parser, "--columns", "the columns to trace (default: all)")
+    parser.add_argument("--json", action="store_true", help="print the trace as JSON")
+    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--verbose", action="store_true", help="show the steps of every cell")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    traced = trace(options.handover, options.row, options.where, options.columns, options.most)
+    if options.json:
+        said = {"command": "trace", "version": __version__, **asdict(traced)}
+        print(json.dumps(said, indent=2, ensure_ascii=False))
+    elif not options.quiet:
+        from plait.cli.views.show import show_answer
+        from plait.cli.views.trace import show_row
+
+        show_answer(_answer(traced))
+        for row in traced.rows:
+            show_row(row, traced.paths, options.verbose)
+    return 0
+
+
+def _answer(traced: Traced) -> Iterator[str]:
+    shown = len(traced.rows)
+    more = f" of {traced.found:,} that fit" if traced.found > shown else ""
+    yield f"{counted(shown, 'row')}{more} of {traced.result} traced to the sources"
+    for said in traced.changed:
+        yield f"changed:     {said}"
+    if not traced.changed:
+        yield "unchanged:   every source that was read again is as it was when the plan was run"

@@ -1,0 +1,220 @@
+"""What a person sees: the answer, then the account, then the findings, worst first."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table as Grid
+from rich.text import Text
+
+from plait.core.account.errors import PlaitError
+from plait.core.account.finding import Example, Finding, Place, counted, worst_first
+from plait.core.account.ledger import Entry, shortened
+
+if TYPE_CHECKING:
+    from plait.core.verbs.settle import Decision
+    from plait.report.story import Expected
+
+# Told apart by people of every colour sight; each is also said in a word.
+_STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
+_WIDEST = 100
+_FEW = 2
+_BAR = 16
+_UNPRINTABLE = {code: f"\\x{code:02x}" for code in (*range(32), *range(127, 160))}
+
+
+def console() -> Console:
+    """Standard error, at most 100 columns wide; 80 away from a terminal."""
+    plain = Console(stderr=True, highlight=False, emoji=False, markup=False)
+    plain.width = min(plain.width, _WIDEST) if plain.is_terminal else 80
+    return plain
+
+
+def printable(text: str) -> str:
+    """Text with control characters spelt out, so that no cell can steer the terminal.
+
+    >>> printable("a" + chr(27) + "[2J")
+    'a\\\\x1b[2J'
+    """
+    return text.replace("\n", "⏎").translate(_UNPRINTABLE)
+
+
+def show_error(error: PlaitError) -> None:
+    """What is wrong, where, and what to do; of several errors, of each."""
+    for one in getattr(error, "errors", (error,)):
+        _show_one(one)
+
+
+def _show_one(error: PlaitError) -> None:
+    out = console()
+    line = Text("plait: ", style=_STYLES["error"])
+    line.append(f"{printable(error.where)}: " if error.where else "", style="bold")
+    line.append(printable(error.what), style="default not bold")
+    out.print(line, soft_wrap=True)
+    if error.remedy:
+        out.print(Text(f"       {printable(error.remedy)}"), soft_wrap=True)
+
+
+def show_command(command: str, meaning: str, sign: str = "$") -> None:
+    """A command of an example, and what it is for."""
+    out = console()
+    out.print()
+    out.rule(style="blue")
+    out.print(Text(printable(meaning)))
+    out.print(Text(f"{sign} {printable(command)}", style="bold blue"), soft_wrap=True)
+    out.print()
+
+
+def show_answer(lines: Iterable[str], heading: str = "") -> None:
+    """The answer in a few lines, the first in bold."""
+    out = console()
+    if heading:
+        out.print()
+        out.rule(style="blue")
+        lines = (heading, *lines)
+    for number, line in enumerate(lines):
+        out.print(Text(printable(line), style="bold" if not number else ""), soft_wrap=True)
+
+
+def show_ledger(entries: Sequence[Entry]) -> None:
+    """Each operation's account: rows in, added and left out, rows out."""
+    out = console()
+    for entry in entries:
+        out.print()
+        out.print(Text(printable(entry.operation)))
+        out.print(_grid(entry, bars=_draws(out)))
+
+
+def _draws(out: Console) -> bool:
+    return (out.encoding or "").lower().startswith("utf")
+
+
+def _grid(entry: Entry, bars: bool) -> Padding:
+    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+    grid.add_column(ratio=1, overflow="fold")
+    grid.add_column(justify="right", no_wrap=True)
+    grid.add_column(width=_BAR, no_wrap=True)
+    most = max([entry.rows_out, *(abs(line.rows) for line in entry.lines)], default=0)
+    entry = shortened(entry)
+    for number, line in enumerate(entry.lines):
+        reason, rows = line.reason, line.rows
+        style = "blue" if rows > 0 else "yellow"
+        sign = "+" if rows > 0 and number >= len(entry.rows_in) else ""
+        count = f"{sign}{rows:,}".replace("-", "−")
+        grid.add_row(Text(printable(reason)), count, bar_of(abs(rows), most, style) if bars else "")
+    total = Text(f"{entry.rows_out:,}", style="bold")
+    bar = bar_of(entry.rows_out, most, "bold") if bars else ""
+    grid.add_row(Text("rows out", style="bold"), total, bar)
+    return Padding(grid, (0, 0, 0, 2))
+
+
+def bar_of(rows: int, most: int, style: str) -> Text:
+    """A bar in eighths of a column; whatever is not nothing can be seen."""
+    eighths = round(8 * _BAR * rows / most) if most else 0
+    eighths = max(eighths, 1 if rows else 0)
+    part = " ▏▎▍▌▋▊▉"[eighths % 8].strip()
+    return Text("█" * (eighths // 8) + part, style=style)
+
+
+def show_expected(expected: Sequence[Expected], verbose: bool = False) -> None:
+    """What was expected and fails, with examples; what holds as a number, unless verbose."""
+    if not expected:
+        return
+    out = console()
+    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 1, 0, 0))
+    grid.add_column(width=7, no_wrap=True)
+    grid.add_column(ratio=1, overflow="fold")
+    for one in sorted(expected, key=lambda one: one.holds):
+        if one.holds and not verbose:
+            break
+        word = Text("holds" if one.holds else "FAILS", style="" if one.holds else _STYLES["error"])
+        grid.add_row(word, Text(printable(f"{one.what}; {one.found}")))
+        for example in one.examples if not one.holds else ():
+            grid.add_row("", Text(_shown(example), style="dim"))
+    out.print()
+    out.print(f"{sum(one.holds for one in expected)} of {len(expected)} expectations hold")
+    if grid.row_count:
+        out.print(Padding(grid, (0, 0, 0, 2)))
+
+
+def show_decisions(decisions: Sequence[Decision]) -> None:
+    """For each column whose cells differ what its rule decided, in keys."""
+    some = [one for one in decisions if one.differing]
+    if not some:
+        return
+    out = console()
+    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    grid.add_column("column", overflow="fold")
+    grid.add_column("rule", overflow="fold")
+    for head in ("keys that differ", "decided", "in conflict"):
+        grid.add_column(head, justify="right")
+    for one in some:
+        numbers = (one.differing, one.decided, one.differing - one.decided)
+        cells = (f"{n:,}" if n else "·" for n in numbers)
+        grid.add_row(Text(printable(one.column)), Text(one.rule), *cells)
+    out.print()
+    out.print(Padding(grid, (0, 0, 0, 2)))
+
+
+def show_findings(
+    findings: Sequence[Finding], verbose: bool = False, most: int | None = None
+) -> None:
+    """The findings, worst first, each with examples and its remedy; unless verbose, so many."""
+    if not findings:
+        return
+    out = console()
+    out.print()
+    out.print(Text(_summary(findings)))
+    shown = worst_first(findings)[: None if verbose else most]
+    for finding in shown:
+        out.print(_finding(finding, verbose))
+    if len(shown) < len(findings):
+        out.print(f"  and {len(findings) - len(shown):,} more: --verbose shows all")
+
+
+def _summary(findings: Sequence[Finding]) -> str:
+    counts = dict.fromkeys(_STYLES, 0)
+    for finding in findings:
+        counts[finding.severity] += 1
+    return ", ".join(counted(number, word) for word, number in counts.items() if number)
+
+
+def _finding(finding: Finding, verbose: bool) -> Padding:
+    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 1, 0, 0))
+    grid.add_column(width=7, no_wrap=True)
+    grid.add_column(ratio=1, overflow="fold")
+    body = Text(printable(finding.message))
+    body.append(f"  [{finding.code}]", style="dim")
+    grid.add_row(Text(finding.severity, style=_STYLES[finding.severity]), body)
+    examples = finding.examples if verbose else finding.examples[:_FEW]
+    for example in examples:
+        grid.add_row("", Text(_shown(example), style="dim"))
+    if finding.remedy:
+        grid.add_row("", Text(f"→ {printable(finding.remedy)}"))
+    return Padding(grid, (0, 0, 0, 2))
+
+
+def _shown(example: Example) -> str:
+    places = _joined(example.places)
+    text = printable(example.text)
+    return f"{text}  ({places})" if places else text
+
+
+def _joined(places: Sequence[Place]) -> str:
+    """Places with each source named once: ``hives rows 77, 78``."""
+    by_source: dict[str, list[str]] = {}
+    for place in places:
+        by_source.setdefault(place.source, []).append(f"{place.row:,}")
+    return "; ".join(
+        f"{printable(source)} {'row' if len(rows) == 1 else 'rows'} {', '.join(rows)}"
+        for source, rows in by_source.items()
+    )
+
+
+def say(text: str) -> None:
+    """A plain line to the person."""
+    print(printable(text), file=sys.stderr)

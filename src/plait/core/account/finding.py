@@ -1,0 +1,158 @@
+"""Findings: what an analyst must know, with places and a remedy."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+from plait.core.account.errors import UsageError
+from plait.core.account.names import nearest
+
+SEVERITIES = ("note", "warning", "error")
+MOST_EXAMPLES = 5
+
+
+@dataclass(frozen=True)
+class Place:
+    """A row of a source; rows count from 1, the header is not one of them."""
+
+    source: str
+    row: int
+
+    def __str__(self) -> str:
+        return f"{self.source} row {self.row:,}"
+
+
+@dataclass(frozen=True)
+class Example:
+    """One instance of a finding: what stands there, and where."""
+
+    text: str
+    places: tuple[Place, ...] = ()
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something the analyst must know.
+
+    Parameters
+    ----------
+    code : str
+        Its kind, in lower case with hyphens; ``--fail-on`` takes it.
+    severity : str
+        ``note``, ``warning`` or ``error``.
+    count : int
+        How many rows, keys or columns it is about; the message says which.
+    message : str
+        What is the case, in one sentence.
+    remedy : str
+        What to do about it, ready to paste where that is possible.
+    where : str
+        The table, and the column where there is one.
+    examples : tuple of Example
+        Up to five.
+    """
+
+    code: str
+    severity: str
+    count: int
+    message: str
+    remedy: str = ""
+    where: str = ""
+    examples: tuple[Example, ...] = ()
+
+
+def counted(count: int, word: str) -> str:
+    """A number and its noun: ``1 key``, ``1,200 keys``.
+
+    >>> counted(1, "row"), counted(1200, "row")
+    ('1 row', '1,200 rows')
+    """
+    return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"
+
+
+def worst_first(findings: Iterable[Finding]) -> list[Finding]:
+    """Order findings by severity, then by count, keeping ties as they came.
+
+    >>> low, high = Finding("a", "note", 9, ""), Finding("b", "error", 1, "")
+    >>> [finding.code for finding in worst_first([low, high])]
+    ['b', 'a']
+    """
+    return sorted(findings, key=lambda f: (-SEVERITIES.index(f.severity), -f.count))
+
+
+def merged(findings: Iterable[Finding]) -> list[Finding]:
+    """Findings that say the same of several sources as one, with the sources as examples.
+
+    >>> same = [Finding("a", "note", 1, "read so", where=name) for name in ("x.csv", "y.csv")]
+    >>> one, = merged(same)
+    >>> one.count, one.message, [example.text for example in one.examples]
+    (2, 'read so, in 2 sources', ['x.csv', 'y.csv'])
+    """
+    alike: dict[tuple[str, ...], list[Finding]] = {}
+    for one in findings:
+        alike.setdefault((one.code, one.severity, one.message, one.remedy), []).append(one)
+    return [_as_one(several) if len(several) > 1 else several[0] for several in alike.values()]
+
+
+def _as_one(several: list[Finding]) -> Finding:
+    first = several[0]
+    places = [
+        Example(f"{one.where}: {one.examples[0].text}" if one.examples else one.where)
+        for one in several[:MOST_EXAMPLES]
+    ]
+    return replace(
+        first,
+        count=sum(one.count for one in several),
+        message=f"{first.message}, in {counted(len(several), 'source')}",
+        where="",
+        examples=tuple(places),
+    )
+
+
+CODES = (
+    "cardinality",
+    "cell-error", "cell-of-several", "cell-unfit", "cells-filled", "cells-replaced",
+    "cells-trimmed", "column-lacking", "column-misplaced", "column-order", "columns-left-out",
+    "columns-swapped", "dialect-found", "footer-lines", "form-open", "formula-cells",
+    "group-values-missing", "group-without-value", "header-differs", "header-empty",
+    "header-padded", "header-repeated", "header-variant", "headings-not-compared", "key-conflict",
+    "key-elsewhere", "key-inferred", "key-kind", "key-missing", "key-repeat", "key-respelt",
+    "key-trap", "key-unmatched", "list-cut", "marker-found", "marker-kept", "marker-missing",
+    "mixed-cells", "name-trap", "nearest-tie", "nearly-typed", "no-rows", "not-read", "not-used",
+    "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added", "settle-conflict",
+    "sheet-hidden", "source-conflict", "title-lines", "total-row", "type-differs", "types-differ",
+)  # fmt: skip
+
+
+def checked_codes(codes: Iterable[str]) -> tuple[str, ...]:
+    """Codes and severities, once each is known to be one.
+
+    Raises
+    ------
+    UsageError
+        Offers the nearest: a code that is none would never stand.
+    """
+    codes = tuple(codes)
+    for code in codes:
+        if code not in CODES and code not in SEVERITIES:
+            raise UsageError(
+                f"there is no finding {code!r}",
+                remedy=nearest(code, (*CODES, *SEVERITIES)) or f"one of {', '.join(SEVERITIES)}",
+            )
+    return codes
+
+
+def standing(findings: Iterable[Finding], codes: Iterable[str]) -> list[Finding]:
+    """The findings whose code or severity is one of ``codes``; a severity takes in the worse ones.
+
+    >>> [f.code for f in standing([Finding("a", "error", 1, "")], ["warning"])]
+    ['a']
+    """
+    wanted = set(codes)
+    least = min((SEVERITIES.index(code) for code in wanted if code in SEVERITIES), default=99)
+    return [
+        finding
+        for finding in findings
+        if finding.code in wanted or SEVERITIES.index(finding.severity) >= least
+    ]

@@ -1,0 +1,1 @@
+"""Keys as dense codes, and what follows from codes: groups, order, uniqueness."""

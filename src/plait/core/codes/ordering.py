@@ -1,0 +1,299 @@
+"""Whether a column of text has an order, or only its letters have one.
+
+A rule that orders goes by value: numbers, dates and times. A column whose cells
+are nearly numbers, or dates of which nothing says how they are written, is text,
+and among texts ``9`` comes after ``10``. So it is refused, with the cells in the
+way; who means the letters says so with ``--type COLUMN=text``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import counted
+from plait.core.codes.coding import count, first_rows
+from plait.core.table.keyspec import quoted
+from plait.core.table.table import Table
+from plait.core.text.cells import is_text
+from plait.core.text.dictionary import TextDictionary
+from plait.core.text.wordtable import Codes
+from plait.core.types.forms import FORMS, Form, base
+from plait.core.types.kinds import MARKERS, may_be_typed
+from plait.core.types.nearly import PLAIN
+
+_LEAST_SHARE = 0.5
+_MOST_SHOWN = 3
+_PLAIN_NUMBER = r"^(0|-?[1-9][0-9]*|-?(0|[1-9][0-9]*)\.[0-9]+)$"
+_DATED = r"(?i)^[0-9]{1,4}\s?[-./: ]|[a-z]{3} ?[0-9]|[0-9][a-z]{3}|[0-9]\.? [a-z]"
+
+Flags = npt.NDArray[np.bool_]
+Counts = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True, eq=False)
+class Doubt:
+    """Why the texts of a column may not be put in the order of their letters.
+
+    Parameters
+    ----------
+    kind : str
+        What many of them are: ``number``, ``date``, ``datetime`` or ``time``.
+    fits : array of bool
+        Which of the texts.
+    forms : tuple of str
+        As ``--type`` takes them, when the cells could be read so.
+    """
+
+    kind: str
+    fits: Flags
+    forms: tuple[str, ...]
+
+
+def check_ordered(table: Table, name: str, doing: str) -> None:
+    """See that the cells of a column can be put in order by value, or are just text.
+
+    Parameters
+    ----------
+    table : Table
+    name : str
+    doing : str
+        What wants the order, for the message: ``--sort``, ``the rule max``.
+
+    Raises
+    ------
+    UsageError
+        With the cells in the way and the options that settle it.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> check_ordered(from_columns("t", {"V": ["9", "10", "tbc"]}), "V", "the rule max")
+    Traceback (most recent call last):
+    ...
+    plait.core.account.errors.UsageError: t, column V: the rule max would go by letters, \
+where 10 comes before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3) \
+(--type V=decimal --unfit missing, or --type V=text to go by letters)
+    """
+    cells = table.whole(name)
+    kind = table.kind(name)
+    if kind != "text" or table.column(name).kind == "text" or not is_text(cells.type):
+        return
+    dictionary = TextDictionary()
+    codes = dictionary.encode_all(cells)
+    refuse_doubt(table, name, doing, dictionary.texts(), codes)
+
+
+def refuse_doubt(table: Table, name: str, doing: str, texts: pa.Array, codes: Codes) -> None:
+    """The same for cells that are coded already; ``texts`` by code."""
+    if table.column(name).kind == "text":
+        return
+    times = count(codes, len(texts))
+    doubt = doubt_of(texts, times)
+    if doubt is not None:
+        raise _refusal(table, name, doing, doubt, texts, codes, times)
+
+
+def doubt_of(texts: pa.Array, times: Counts) -> Doubt | None:
+    """Why texts may not be put in the order of their letters; ``None`` if they may.
+
+    Parameters
+    ----------
+    texts : pyarrow.Array
+        Distinct texts of a column that is text as a whole.
+    times : array of int64
+        The cells of each.
+
+    Notes
+    -----
+    They may not where some would stand the other way round by value, nor where
+    at least half of the cells have a value and others are in the way.
+
+    Examples
+    --------
+    >>> doubt_of(pa.array(["A7", "12", "15"]), np.array([9, 1, 1])) is None
+    True
+    >>> doubt_of(pa.array(["10/5/2023", "9/5/2023"]), np.array([1, 1])).forms
+    ('date:%d/%m/%Y', 'date:%m/%d/%Y')
+    """
+    marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    likely = may_be_typed(texts) & ~marked
+    if not likely.any():
+        return None
+    told = times * ~marked
+    return _numbers(texts, told, likely) or _moments(texts, told, likely)
+
+
+def _numbers(texts: pa.Array, times: Counts, likely: Flags) -> Doubt | None:
+    some = texts.filter(pa.array(likely))
+    written = PLAIN["decimal"].pattern
+    plain = np.zeros(len(texts), bool)
+    plain[likely] = pc.match_substring_regex(some, written).to_numpy(zero_copy_only=False)
+    grouped = [form for form in FORMS.values() if form.kind == "decimal"]
+    for form in grouped:
+        if plain.any() and not _has(some, form.telling):
+            continue
+        fits = np.zeros(len(texts), bool)
+        fits[likely] = pc.match_substring_regex(some, form.pattern).to_numpy(zero_copy_only=False)
+        if (fits & ~plain).any() and fits.sum() > plain.sum():
+            return _doubt("number", texts, times, fits, (form.name,), form)
+    return _doubt("number", texts, times, plain, ("decimal",), None)
+
+
+def _has(texts: pa.Array, sign: str) -> bool:
+    return bool(pc.any(pc.match_substring(texts, sign)).as_py())
+
+
+def _doubt(
+    kind: str,
+    texts: pa.Array,
+    times: Counts,
+    fits: Flags,
+    forms: tuple[str, ...],
+    form: Form | None,
+) -> Doubt | None:
+    """Numbers that stand otherwise by value, or that make up half of the cells."""
+    if not fits.any():
+        return None
+    some = texts.filter(pa.array(fits))
+    values = some if form is None else form.read(some)
+    numbers = pc.utf8_ltrim(values, "+").cast(pa.float64())
+    plain = pc.match_substring_regex(some, _PLAIN_NUMBER).to_numpy(zero_copy_only=False)
+    share = float(times[fits][plain if form is None else slice(None)].sum())
+    unfit = times[~fits].sum() > 0
+    if _turned(some, numbers) or (unfit and share >= _LEAST_SHARE * times.sum()):
+        return Doubt(kind, fits, forms)
+    return None
+
+
+def _turned(texts: pa.Array, values: pa.Array) -> bool:
+    """Whether two texts stand the other way round by value."""
+    order = pc.array_sort_indices(texts)
+    arranged = values.take(order).drop_null()
+    return bool(pc.any(pc.less(arranged[1:], arranged[:-1])).as_py())
+
+
+def _moments(texts: pa.Array, times: Counts, likely: Flags) -> Doubt | None:
+    dated = np.zeros(len(texts), bool)
+    some = texts.filter(pa.array(likely))
+    dated[likely] = pc.match_substring_regex(some, _DATED).to_numpy(zero_copy_only=False)
+    if not dated.any():
+        return None
+    for kind in ("date", "datetime", "time"):
+        read = dict(_readings(kind, texts, dated))
+        if not read:
+            continue
+        fits = np.logical_or.reduce([there for there, _ in read.values()])
+        best = max(int(times[there].sum()) for there, _ in read.values())
+        forms = tuple(name for name, (there, _) in read.items() if int(times[there].sum()) == best)
+        turned = any(_turned(texts.filter(pa.array(there)), made) for there, made in read.values())
+        if turned or times[fits].sum() >= _LEAST_SHARE * times.sum():
+            return Doubt(kind, fits, forms)
+    return None
+
+
+def _readings(
+    kind: str, texts: pa.Array, dated: Flags
+) -> Iterator[tuple[str, tuple[Flags, pa.Array]]]:
+    """For each form that reads some texts: which, and their values."""
+    rows = np.flatnonzero(dated)
+    some = texts.take(pa.array(rows))
+    every = [FORMS[name] for name in FORMS if base(name) == kind]
+    for form in (*(PLAIN[kind],), *every):
+        if not pc.any(pc.match_substring_regex(some, form.pattern)).as_py():
+            continue
+        made = form.read(some)
+        valid = made.is_valid().to_numpy(zero_copy_only=False)
+        if valid.any():
+            there = np.zeros(len(texts), bool)
+            there[rows[valid]] = True
+            values = made.filter(pa.array(valid))
+            values = values.cast(pa.int32() if kind == "date" else pa.int64())
+            yield form.name, (there, values)
+
+
+def _refusal(
+    table: Table,
+    name: str,
+    doing: str,
+    doubt: Doubt,
+    texts: pa.Array,
+    codes: Codes,
+    times: Counts,
+) -> UsageError:
+    what = _in_words(table, doubt, texts, codes, times)
+    unfit = bool((~doubt.fits).any())
+    column = quoted(name)
+    typed = [f"--type {_pasted(f'{column}={form}')}" for form in doubt.forms[:2]]
+    settled = " or ".join(typed) + (" --unfit missing" if unfit else "")
+    return UsageError(
+        f"{doing} would go by letters{_example(texts, doubt)}: {what}",
+        f"{table.name}, column {name}",
+        f"{settled}, or --type {_pasted(f'{column}=text')} to go by letters",
+    )
+
+
+def numbers_in_words(table: Table, name: str) -> str:
+    """How many cells of a column of text are numbers, and which are not; nothing if few are.
+
+    >>> from plait.core.table.table import from_columns
+    >>> numbers_in_words(from_columns("t", {"V": ["9", "10", "tbc"]}), "V")
+    "2 of 3 cells are numbers, 1 is not: 'tbc' (row 3)"
+    """
+    dictionary = TextDictionary()
+    codes = dictionary.encode_all(table.whole(name))
+    texts = dictionary.texts()
+    times = count(codes, len(texts))
+    doubt = doubt_of(texts, times)
+    if doubt is None or doubt.kind != "number":
+        return ""
+    return _in_words(table, doubt, texts, codes, times)
+
+
+def _in_words(table: Table, doubt: Doubt, texts: pa.Array, codes: Codes, times: Counts) -> str:
+    first = first_rows(codes, len(texts))
+    out = np.flatnonzero(~doubt.fits)
+    out = out[np.argsort(first[out], kind="stable")]
+    fit, unfit = int(times[doubt.fits].sum()), int(times[out].sum())
+    what = f"{fit:,} of {counted(fit + unfit, 'cell')} {'is a' if fit == 1 else 'are'} {doubt.kind}"
+    what += "s" if fit != 1 else ""
+    if unfit:
+        shown = ", ".join(map(partial(_shown, table, texts, first), out[:_MOST_SHOWN].tolist()))
+        more = ", …" if len(out) > _MOST_SHOWN else ""
+        what += f", {unfit:,} {'is' if unfit == 1 else 'are'} not: {shown}{more}"
+    elif len(doubt.forms) > 1:
+        what += f", which may be written as {' or '.join(doubt.forms)}"
+    else:
+        what += ", written so that they are text"
+    return what
+
+
+def _pasted(text: str) -> str:
+    return text if text.replace("=", "").replace("_", "").isalnum() else f"'{text}'"
+
+
+def _shown(table: Table, texts: pa.Array, first: Counts, code: int) -> str:
+    row = int(first[code])
+    place = next((f"row {one.row:,}" for one in table.places(row)), f"row {row + 1:,}")
+    return f"{texts[code].as_py()!r} ({place})"
+
+
+def _example(texts: pa.Array, doubt: Doubt) -> str:
+    """Two cells that would stand the wrong way round."""
+    if doubt.kind != "number" or doubt.forms != ("decimal",):
+        return ""
+    some = texts.filter(pa.array(doubt.fits))
+    order = pc.array_sort_indices(some)
+    arranged = some.take(order)
+    values = pc.utf8_ltrim(arranged, "+").cast(pa.float64())
+    at = pc.index(pc.less(values[1:], values[:-1]), True).as_py()
+    if at < 0:
+        return ""
+    return f", where {arranged[at].as_py()} comes before {arranged[at + 1].as_py()}"

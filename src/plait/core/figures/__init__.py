@@ -1,0 +1,1 @@
+"""Many cells brought down to one: sums, rules, figures of groups."""

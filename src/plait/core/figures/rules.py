@@ -1,0 +1,196 @@
+"""Rules that decide, for the rows of one key, which cell of a column stands in the end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import UsageError
+from plait.core.account.names import nearest
+from plait.core.codes.coding import code_keys, count, mix
+from plait.core.codes.groups import Flags, Groups, Rows
+from plait.core.codes.order import ranks
+from plait.core.figures.sums import as_cells, as_short_cells, exact_sums, means, numbers_of
+from plait.core.table.keyspec import check_column
+from plait.core.table.table import Table
+from plait.core.text.wordtable import Codes
+
+CHOOSING = ("agree", "first", "last", "min", "max", "longest", "commonest")
+MAKING = ("sum", "mean")
+BY = ("newest-by", "oldest-by")
+WHOLE = ("first", "last", "fullest")
+
+
+@dataclass(frozen=True, eq=False)
+class Decided:
+    """What a rule made of a column.
+
+    Parameters
+    ----------
+    chosen : array of int
+        For each group the row whose cell is taken; -1 where all are missing.
+    differing : array of bool
+        Groups whose cells are not all the same, a missing one beside a value
+        included.
+    conflict : array of bool
+        Groups that the rule cannot decide.
+    made : pyarrow.Array or None
+        Instead of ``chosen``, the cells themselves: sums and means.
+    """
+
+    chosen: Rows
+    differing: Flags
+    conflict: Flags
+    made: pa.Array | None = None
+
+
+def checked_rule(rule: str, table: Table, whole: bool = False) -> str:
+    """The rule, once it is known to be one.
+
+    Raises
+    ------
+    UsageError
+        With the nearest right word, or the columns there are.
+    """
+    known = WHOLE if whole else (*CHOOSING, *MAKING)
+    word, _, column = rule.partition(":")
+    if word in BY and column:
+        check_column(column, table)
+    elif rule not in known:
+        shown = [*known, *(f"{by}:COLUMN" for by in BY)]
+        raise UsageError(
+            f"there is no rule {rule!r}",
+            remedy=nearest(rule, shown) or f"one of {', '.join(shown)}",
+        )
+    return rule
+
+
+def decide(table: Table, groups: Groups, name: str, rule: str) -> Decided:
+    """Apply a rule to a column.
+
+    Parameters
+    ----------
+    table : Table
+    groups : Groups
+        Of the table's rows.
+    name : str
+    rule : str
+        One that ``checked_rule`` passes. A missing cell is never chosen where
+        there is another.
+
+    Raises
+    ------
+    UsageError
+        For sums and means of what is no number.
+    """
+    codes, size = value_codes(table, name)
+    cells = codes[groups.rows]
+    present = cells >= 0
+    differing = _several(groups, np.where(present, cells, size), size + 1)
+    nothing = np.zeros(groups.size, bool)
+    if rule in MAKING:
+        made = _computed(table, groups, name, rule)
+        return Decided(groups.first_of(present), differing, nothing, made)
+    chosen = groups.first_of(present, _rank(table, groups, name, rule, cells, size))
+    conflict = nothing
+    if rule == "agree":
+        conflict = _several(groups, cells, size)
+    return Decided(chosen, differing, conflict)
+
+
+def whole_rows(table: Table, groups: Groups, rule: str) -> Rows:
+    """For each group the row that is kept whole.
+
+    Raises
+    ------
+    UsageError
+        For a column to go by that is not there.
+    """
+    every = np.ones(len(groups.rows), bool)
+    if rule == "fullest":
+        missing = np.zeros(table.rows, np.int64)
+        for name in table.column_names:
+            missing += value_codes(table, name)[0] < 0
+        return groups.first_of(every, missing[groups.rows])
+    return groups.first_of(every, _position(table, groups, rule))
+
+
+def value_codes(table: Table, name: str) -> tuple[Codes, int]:
+    """A code for each value of a column; -1 where it is missing. Equal numbers have one.
+
+    >>> from plait.core.table.table import from_columns
+    >>> value_codes(from_columns("t", {"kg": ["7", "7.0", "NA", ""]}), "kg")[0].tolist()
+    [0, 0, -1, -1]
+    """
+    coding = code_keys([table], [[name]])
+    return coding.codes[0], coding.size
+
+
+def distinct_in_each(groups: Groups, cells: Codes, size: int) -> Rows:
+    """How many distinct cells each group has; -1 is none."""
+    (pairs,), both = mix([groups.group.astype(np.int32)], groups.size, [cells], size)
+    first = np.full(both + 1, -1, np.int64)
+    first[pairs] = groups.group
+    times: Rows = np.bincount(first[:both], minlength=groups.size)
+    return times
+
+
+def _several(groups: Groups, cells: Codes, size: int) -> Flags:
+    """Groups with more than one distinct cell; -1 is none."""
+    return distinct_in_each(groups, cells, size) > 1
+
+
+def _rank(
+    table: Table, groups: Groups, name: str, rule: str, cells: Codes, size: int
+) -> Rows | None:
+    """The rank by which a row is chosen; the least wins."""
+    makers: dict[str, Callable[[], Rows]] = {
+        "min": lambda: ranks(table, name, False, "the rule min")[0][groups.rows],
+        "max": lambda: ranks(table, name, True, "the rule max")[0][groups.rows],
+        "longest": lambda: _by_length(table, name)[groups.rows],
+        "commonest": lambda: _by_count(groups, cells, size),
+    }
+    return makers[rule]() if rule in makers else _position(table, groups, rule)
+
+
+def _position(table: Table, groups: Groups, rule: str) -> Rows | None:
+    """First, last, or by another column: newest-by takes its greatest value."""
+    if rule in ("first", "agree"):
+        return None
+    if rule == "last":
+        return np.arange(len(groups.rows))[::-1]
+    word, _, column = rule.partition(":")
+    by: Rows = ranks(table, column, word == "newest-by", f"the rule {rule}")[0]
+    return by[groups.rows]
+
+
+def _by_length(table: Table, name: str) -> Rows:
+    lengths = [pc.fill_null(pc.utf8_length(c.cast(pa.string())), 0) for c in _chunks(table, name)]
+    found: Any = pa.chunked_array(lengths, pa.int32()).to_numpy()
+    longest: Rows = found.max(initial=0) - found.astype(np.int64)
+    return longest
+
+
+def _chunks(table: Table, name: str) -> list[pa.Array]:
+    return list(table.whole(name).chunks)
+
+
+def _by_count(groups: Groups, cells: Codes, size: int) -> Rows:
+    """How much more often than this cell the commonest of all stands."""
+    (pairs,), both = mix([groups.group.astype(np.int32)], groups.size, [cells], size)
+    times = np.append(count(pairs, both), 0)[pairs]
+    rank: Rows = times.max(initial=0) - times
+    return rank
+
+
+def _computed(table: Table, groups: Groups, name: str, rule: str) -> pa.Array:
+    """Sums or means of each group, as text."""
+    numbers = numbers_of(table, name, rule)
+    if rule == "sum":
+        return as_cells(exact_sums(numbers, groups))
+    return as_short_cells(means(numbers, groups))

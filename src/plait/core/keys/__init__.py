@@ -1,0 +1,1 @@
+"""Key sets against one another: matches, duplicates, conflicts, crosswalks."""

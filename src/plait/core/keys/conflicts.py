@@ -1,0 +1,101 @@
+"""Cells on which two tables disagree, listed one by one with both places."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from plait.core.account.names import distinct_name
+from plait.core.table.aside import whence
+from plait.core.table.strand import Strand
+from plait.core.table.table import Column, Table
+from plait.core.text.cells import as_text
+
+
+@dataclass(frozen=True, eq=False)
+class Conflicts:
+    """A list of cells that differ. Their rows stand in the result all the same.
+
+    Parameters
+    ----------
+    name : str
+        Names the file they are written to.
+    table : Table
+        A row for each pair of cells: the key, the column, both values, both places.
+    """
+
+    name: str
+    table: Table
+
+    in_result = True
+    cells_only = True
+
+    @property
+    def rows(self) -> int:
+        return self.table.rows
+
+    def listed(self) -> Table:
+        """The list itself."""
+        return self.table
+
+
+@dataclass(frozen=True, eq=False)
+class Differing:
+    """The rows on which two columns of a joined table differ, and the columns."""
+
+    name: str
+    here: Column
+    there: Column
+    rows: npt.NDArray[np.int64]
+
+
+def listed_conflicts(
+    both: Table, left_strands: int, key: Sequence[str], found: Sequence[Differing]
+) -> Conflicts:
+    """List the differing cells of a join.
+
+    Parameters
+    ----------
+    both : Table
+        The joined rows; the left table's strands come first.
+    left_strands : int
+        How many those are.
+    key : sequence of str
+        The left table's key columns.
+    found : sequence of Differing
+    """
+    rows = np.concatenate([one.rows for one in found])
+    shown = both.at(rows)
+    ends = np.cumsum([0, *(len(one.rows) for one in found)]).tolist()
+    spans = list(pairwise(ends))
+    names = pa.array([one.name for one in found])
+    which = np.repeat(np.arange(len(found), dtype=np.int32), np.diff(ends))
+    made = {"column": pa.chunked_array([pa.DictionaryArray.from_arrays(which, names)])}
+    for side in ("left", "right"):
+        cells = [
+            as_text(shown.cells(one.here if side == "left" else one.there, *span)).cast(pa.string())
+            for one, span in zip(found, spans, strict=True)
+        ]
+        made[f"{side} value"] = pa.chunked_array(cells, pa.string())
+    parts = {"left": both.strands[:left_strands], "right": both.strands[left_strands:]}
+    for side, strands in parts.items():
+        one_side = Table(side, (), strands, both.rows).at(rows)
+        source, row = whence(one_side)
+        made[f"{side} source"] = pa.chunked_array([source])
+        made[f"{side} row"] = pa.chunked_array([row])
+    return Conflicts(f"{both.name}-conflicts", _beside(shown, key, made))
+
+
+def _beside(shown: Table, key: Sequence[str], made: dict[str, pa.ChunkedArray]) -> Table:
+    """The key's columns, and the made ones behind them."""
+    columns = [shown.column(name) for name in key if shown.has(name)]
+    stored = {distinct_name(name, [one.name for one in columns]): c for name, c in made.items()}
+    number = len(shown.strands)
+    columns += [Column(name, ((number, name),)) for name in stored]
+    strands = (*shown.strands, Strand("conflicts", stored, ()))
+    return Table("conflicts", tuple(columns), strands, shown.rows)

@@ -1,0 +1,150 @@
+"""A crosswalk: a table that says which key of the left counts as which key of the right."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import UsageError
+from plait.core.codes.coding import Coding, code_keys
+from plait.core.table.keyspec import Key
+from plait.core.table.table import Table
+from plait.core.text.cells import as_text
+
+LEFT, RIGHT, USE = "left ", "right ", "use"
+_YES = ("yes", "y", "true", "1", "x")
+
+
+@dataclass(frozen=True, eq=False)
+class Crosswalk:
+    """Pairs of keys, and the columns of the table in which they stand."""
+
+    table: Table
+    left: tuple[str, ...]
+    right: tuple[str, ...]
+
+
+def crosswalk(table: Table, parts: int) -> Crosswalk:
+    """Find the columns of a crosswalk.
+
+    Parameters
+    ----------
+    table : Table
+        With columns ``left …`` and ``right …`` as ``plait keys --out`` writes
+        them; or the left key's columns first, then the right key's. Where there
+        is a column ``use``, only rows that say yes there count.
+    parts : int
+        Columns of the key.
+
+    Raises
+    ------
+    UsageError
+        When there are too few columns.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> found = crosswalk(from_columns("pairs", {"ours": ["Elm Rd"], "theirs": ["Elm Road"]}), 1)
+    >>> found.left, found.right
+    (('ours',), ('theirs',))
+    """
+    names = table.column_names
+    left = tuple(name for name in names if name.startswith(LEFT))
+    right = tuple(name for name in names if name.startswith(RIGHT))
+    if len(left) != parts or len(right) != parts:
+        left, right = names[:parts], names[parts : 2 * parts]
+    if len(right) != parts:
+        raise UsageError(
+            f"a crosswalk for a key of {parts} columns has {2 * parts} columns or more, "
+            f"{table.name} has {len(names)}",
+            remedy="plait keys LEFT RIGHT --key … --out pairs.csv writes one to begin with",
+        )
+    return Crosswalk(_used(table), left, right)
+
+
+def _used(table: Table) -> Table:
+    if not table.has(USE):
+        return table
+    said = pc.utf8_lower(
+        pa.chunked_array([as_text(c) for c in table.whole(USE).chunks], pa.string())
+    )
+    yes = pc.fill_null(pc.is_in(said, pa.array(_YES, said.type)), False)
+    return table.at(np.flatnonzero(yes.to_numpy()))
+
+
+def code_across(
+    tables: Sequence[Table],
+    keys: Sequence[Sequence[str]],
+    pairs: Table | None,
+    ignore: Iterable[str] = (),
+    missing_match: bool = False,
+) -> Coding:
+    """The keys of two tables, or of one, coded with a crosswalk between two spellings.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+    keys : sequence of sequence of str
+        For each table its key columns.
+    pairs : Table or None
+        A crosswalk: left keys that count as right ones; in one table, spellings
+        that count as others.
+    ignore, missing_match
+        As for ``code_keys``.
+
+    Raises
+    ------
+    UsageError
+        When a left key stands in the crosswalk with several right ones, or it has
+        too few columns.
+    """
+    if pairs is None:
+        return code_keys(tables, keys, ignore, missing_match)
+    across = crosswalk(pairs, len(keys[0]))
+    every = [*tables, across.table, across.table]
+    coding = code_keys(
+        every, [*keys, across.left, across.right], ignore, missing_match, followers=2
+    )
+    ours, theirs = coding.codes[-2:]
+    _check_once(across, coding)
+    to = np.arange(coding.size + 1, dtype=np.int32)
+    to[-1] = -1
+    there = (ours >= 0) & (theirs >= 0)
+    to[ours[there]] = theirs[there]
+    codes = (to[coding.codes[0]], *coding.codes[1:-2])
+    columns = tuple(
+        replace(column, codes=column.codes[:-2], kinds=column.kinds[:-2])
+        for column in coding.columns
+    )
+    return Coding(codes, coding.size, columns)
+
+
+def _check_once(across: Crosswalk, coding: Coding) -> None:
+    """See that no left key has two right ones."""
+    ours, theirs = coding.codes[-2:]
+    first = np.full(coding.size + 1, -1, np.int32)
+    first[ours[::-1]] = theirs[::-1]
+    other = np.flatnonzero((ours >= 0) & (first[ours] != theirs))
+    if len(other):
+        row = int(other[0])
+        shown = across.table.at(np.array([row]))
+        key = ", ".join(str(shown.whole(name)[0].as_py()) for name in across.left)
+        where = "; ".join(map(str, across.table.places(row)))
+        raise UsageError(
+            f"{key} stands in the crosswalk for two different keys",
+            where,
+            f"keep one of them: delete the other row, or say no in its column {USE!r}",
+        )
+
+
+def spelt_columns(key: Key) -> tuple[list[str], list[str]]:
+    """The names of a crosswalk's columns.
+
+    >>> spelt_columns((("yard", "Yard"),))
+    (['left yard'], ['right Yard'])
+    """
+    return [LEFT + left for left, _ in key], [RIGHT + right for _, right in key]

@@ -1,0 +1,353 @@
+"""Keys that stand on more than one row: repeats, whose rows are equal, and conflicts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.finding import MOST_EXAMPLES, Example, Place
+from plait.core.account.parallel import cores, ordered_map
+from plait.core.codes.coding import Counts, by_code, first_rows
+from plait.core.table.table import BATCH_ROWS, Column, Table
+from plait.core.text.cells import as_text
+from plait.core.text.words import MARK, PIECE, Cells, Words
+from plait.core.text.wordtable import Codes
+
+_MOST_SAID = 3
+
+Flags = npt.NDArray[np.bool_]
+
+
+@dataclass(frozen=True, eq=False)
+class Duplicates:
+    """What the keys on several rows of one table look like.
+
+    Parameters
+    ----------
+    keys : int
+        Keys on more than one row; ``repeats`` of them have equal rows only,
+        ``conflicts`` have rows that differ.
+    rows : int
+        Rows that these keys stand on.
+    repeat_examples, conflict_examples : tuple of Example
+        The key, and for a conflict the first cell that differs.
+    """
+
+    keys: int
+    rows: int
+    repeats: int
+    conflicts: int
+    repeat_examples: tuple[Example, ...] = ()
+    conflict_examples: tuple[Example, ...] = ()
+
+
+def find_duplicates(table: Table, key: Sequence[str], codes: Codes, counts: Counts) -> Duplicates:
+    """Split the keys on several rows into repeats and conflicts.
+
+    Parameters
+    ----------
+    table : Table
+    key : sequence of str
+        The key's columns; the others are compared.
+    codes : array of int32
+        The code of each row's key, -1 where it is missing.
+    counts : array of int64
+        Rows of each code.
+
+    Returns
+    -------
+    Duplicates
+
+    Notes
+    -----
+    Each row is compared with the first row of its key, a column at a time and
+    narrow columns first; a key once found in conflict is not looked at again.
+    """
+    repeated = counts > 1
+    if not repeated.any():
+        return Duplicates(0, 0, 0, 0)
+    conflict = np.zeros(len(counts), bool)
+    rest, codes_left = table, codes
+    for column in _narrow_first(table, key):
+        undecided = repeated & ~conflict
+        rows = int(counts[undecided].sum())
+        if not rows:
+            break
+        if 2 * rows < rest.rows:
+            rest, codes_left = _rows_of(undecided, rest, codes_left)
+        conflict |= conflicting(rest, column, codes_left, len(counts))
+    return summed(table, key, codes, counts, conflict)
+
+
+def find_conflicts(
+    table: Table, key: Sequence[str], codes: Codes, counts: Counts
+) -> tuple[Duplicates, dict[str, int]]:
+    """As ``find_duplicates``, and in which columns the conflicts are: column to keys.
+
+    Every column is gone through to its end, so this takes longer.
+    """
+    repeated = counts > 1
+    if not repeated.any():
+        return Duplicates(0, 0, 0, 0), {}
+    rows = int(counts[repeated].sum())
+    rest, left = (table, codes) if 2 * rows >= table.rows else _rows_of(repeated, table, codes)
+    conflict, columns = np.zeros(len(counts), bool), {}
+    for column in table.columns:
+        if column.name in key:
+            continue
+        differs = conflicting(rest, column, left, len(counts))
+        if differs.any():
+            columns[column.name] = int(differs.sum())
+            conflict |= differs
+    return summed(table, key, codes, counts, conflict), columns
+
+
+def summed(
+    table: Table, key: Sequence[str], codes: Codes, counts: Counts, conflict: Flags
+) -> Duplicates:
+    """The account, from which keys are in conflict; ``table`` and ``codes`` give the examples."""
+    repeated = counts > 1
+    keys, conflicts = int(repeated.sum()), int(conflict.sum())
+    return Duplicates(
+        keys,
+        int(counts[repeated].sum()),
+        keys - conflicts,
+        conflicts,
+        _examples(table, key, codes, repeated & ~conflict, differing=False),
+        _examples(table, key, codes, conflict, differing=True),
+    )
+
+
+def _rows_of(keys: Flags, table: Table, codes: Codes) -> tuple[Table, Codes]:
+    """The rows of these keys, and their codes."""
+    rows = np.flatnonzero(by_code(keys, codes, False))
+    return table.at(rows), codes[rows]
+
+
+def _narrow_first(table: Table, key: Sequence[str]) -> list[Column]:
+    def width(column: Column) -> int:
+        strand, name = column.parts[0]
+        return int(table.strands[strand].stored[name].nbytes)
+
+    return sorted((column for column in table.columns if column.name not in key), key=width)
+
+
+def conflicting(table: Table, column: Column, codes: Codes, size: int) -> Flags:
+    """Which keys have different cells in a column.
+
+    Parameters
+    ----------
+    table : Table
+    column : Column
+    codes : array of int32
+        The code of each row's key, -1 where it is missing.
+    size : int
+        Codes are below it.
+
+    Returns
+    -------
+    array of bool
+        By code.
+
+    Notes
+    -----
+    The rows are gone through in as many parts as there are cores. Each part
+    keeps for every key the mark of the first cell it met; a cell with another
+    mark, in the same part or a later one, differs. Equal marks of cells too
+    long to be their own mark are compared cell by cell.
+    """
+    differs = np.zeros(size + 1, bool)  # shared by the parts, which only ever set it
+    heads = list(
+        ordered_map(lambda spans: _part(table, column, codes, differs, spans), _shares(table))
+    )
+    differs, head = differs[:size], heads[0][:size]
+    for other in heads[1:]:
+        differs |= (head != 0) & (other[:size] != 0) & (head != other[:size])
+        head = np.where(head == 0, other[:size], head)
+    open_keys = ~differs & (head & MARK == MARK)
+    if open_keys.any():
+        differs |= _conflicting_exactly(table, column, codes, open_keys)
+    return differs
+
+
+def _shares(table: Table) -> list[list[tuple[int, int]]]:
+    """The table's batches, dealt out to as many parts as there are cores."""
+    spans = table.pieces()
+    parts = min(cores(), max(1, len(spans)))
+    return [spans[number::parts] for number in range(parts)]
+
+
+def _part(
+    table: Table, column: Column, codes: Codes, differs: Flags, spans: Sequence[tuple[int, int]]
+) -> Words:
+    """Go through some batches: set the keys that differ, return each key's first mark."""
+    head = np.zeros(len(differs), np.uint64)
+    for start, stop in spans:
+        code, rows = codes[start:stop].astype(np.intp), None
+        known_to_differ = differs.take(code, mode="wrap")
+        if 2 * np.count_nonzero(known_to_differ) > len(code):
+            rows = np.flatnonzero(~known_to_differ)
+            code = code.take(rows)
+        marks = _marks(Cells(as_text(table.cells(column, start, stop))), rows)
+        known = head.take(code, mode="wrap")
+        new = np.flatnonzero(known == 0)
+        if len(new):
+            head[code[new]] = marks[new]
+            known[new] = head[code[new]]
+        differs[code[known != marks]] = True
+    return head
+
+
+class FirstCells:
+    """Goes through rows a stretch at a time, and finds keys whose rows differ.
+
+    Parameters
+    ----------
+    columns : int
+        How many columns are compared.
+
+    Attributes
+    ----------
+    differs : array of bool
+        By code.
+    """
+
+    def __init__(self, columns: int) -> None:
+        self.differs: Flags = np.ones(1, bool)  # the last for rows without a key: not compared
+        self._heads: list[Words] = [np.zeros(1, np.uint64) for _ in range(columns)]
+
+    def take(self, columns: Sequence[pa.Array], codes: Codes, size: int) -> None:
+        """Compare some rows with the first ones of their keys; codes are below ``size``."""
+        self.make_room(size)
+        rows = np.flatnonzero(~self.differs.take(codes, mode="wrap"))
+        if not len(rows):
+            return
+        every = [Cells(column) for column in columns]
+        for number in sorted(range(len(columns)), key=lambda n: every[n].longest):
+            code = codes[rows]
+            marks = _marks(every[number], rows)
+            head = self._heads[number]
+            known = head[code]
+            new = np.flatnonzero(known == 0)
+            if len(new):
+                head[code[new[::-1]]] = marks[new[::-1]]
+                known[new] = head[code[new]]
+            self.differs[code[known != marks]] = True
+
+    def make_room(self, size: int) -> None:
+        """Take codes below ``size`` from now on."""
+        short = size + 1 - len(self.differs)
+        if short > 0:
+            more = max(short, len(self.differs) // 2)
+            self.differs = np.concatenate([self.differs[:-1], np.zeros(more, bool), [True]])
+            nothing = np.zeros(more, np.uint64)
+            self._heads = [np.append(head, nothing) for head in self._heads]
+
+    def open_keys(self, counts: Counts) -> Flags:
+        """Repeated keys of which only marks are equal: cells too long to be their own mark."""
+        found = np.zeros(len(counts), bool)
+        for head in self._heads:
+            found |= head[: len(counts)] & MARK == MARK
+        return found & (counts > 1) & ~self.differs[: len(counts)]
+
+
+def _marks(cells: Cells, rows: npt.NDArray[np.int64] | None) -> Words:
+    """A word for each cell: different words, different cells. Short cells: and the reverse."""
+    marks = cells.words(0, rows)
+    if cells.longest <= PIECE:
+        return marks
+    lengths = cells.lengths if rows is None else cells.lengths.take(rows)
+    longer = np.flatnonzero(lengths > PIECE)
+    marks[longer] |= MARK
+    piece = 1
+    while len(longer):
+        mixed = (marks[longer] ^ (marks[longer] >> np.uint64(29))) * np.uint64(0xBF58476D1CE4E5B9)
+        more = cells.words(piece, longer if rows is None else rows.take(longer))
+        marks[longer] = (mixed ^ more) | MARK
+        piece += 1
+        longer = longer[lengths[longer] > piece * PIECE]
+    return marks
+
+
+def _conflicting_exactly(table: Table, column: Column, codes: Codes, keys: Flags) -> Flags:
+    """The same for some keys, by comparing each cell with the first of its key."""
+    differs = np.zeros(len(keys), bool)
+    rows = np.flatnonzero(np.append(keys, False)[codes])
+    first = first_rows(codes, len(keys))
+    for start in range(0, len(rows), BATCH_ROWS):
+        some = rows[start : start + BATCH_ROWS]
+        here = pc.fill_null(_column_at(table, column, some), "")
+        there = pc.fill_null(_column_at(table, column, first[codes[some]]), "")
+        unequal = pc.not_equal(here, there).to_numpy(zero_copy_only=False)
+        differs[codes[some[unequal]]] = True
+    return differs
+
+
+def _column_at(table: Table, column: Column, rows: npt.NDArray[np.int64]) -> pa.Array:
+    taken = table.at(rows)
+    return as_text(taken.cells(column, 0, len(rows)))
+
+
+def first_few(flags: Flags, codes: Codes) -> list[int]:
+    """A few of the flagged codes, in the order in which they first stand."""
+    found: dict[int, None] = {}
+    flags = np.append(flags, False)
+    for start in range(0, len(codes), BATCH_ROWS):
+        code = codes[start : start + BATCH_ROWS]
+        found.update(dict.fromkeys(code[flags[code]].tolist()))
+        if len(found) >= MOST_EXAMPLES:
+            break
+    return list(found)[:MOST_EXAMPLES]
+
+
+def _examples(
+    table: Table, key: Sequence[str], codes: Codes, flags: Flags, differing: bool
+) -> tuple[Example, ...]:
+    if not flags.any():
+        return ()
+    some = first_few(flags, codes)
+    return tuple(_example(table, key, np.flatnonzero(codes == code), differing) for code in some)
+
+
+def _example(
+    table: Table, key: Sequence[str], rows: npt.NDArray[np.int64], differing: bool
+) -> Example:
+    """A key, where it stands, and how the first row that differs does so."""
+    rows = rows[:1000]
+    taken, other = table.at(rows), min(1, len(rows) - 1)
+    said: list[str] = []
+    for name in table.column_names if differing else ():
+        values = [] if name in key else [as_shown(v) for v in taken.whole(name).to_pylist()]
+        odd = [number for number, value in enumerate(values) if value != values[0]]
+        if odd:
+            other = odd[0] if not said else other
+            if values[other] != values[0]:
+                said.append(f"{name} {values[0]} / {values[other]}")
+    text = key_text(table, key, int(rows[0])) + _few_of(said)
+    return Example(text, _places(table, int(rows[0])) + _places(table, int(rows[other])))
+
+
+def _few_of(said: Sequence[str]) -> str:
+    """The first few differences, side by side."""
+    more = f"; and {len(said) - _MOST_SAID} more columns" if len(said) > _MOST_SAID else ""
+    return f": {'; '.join(said[:_MOST_SAID])}{more}" if said else ""
+
+
+def _places(table: Table, row: int) -> tuple[Place, ...]:
+    return table.places(row)[:1]
+
+
+def as_shown(value: object) -> str:
+    """A cell as messages show it."""
+    return "(missing)" if value is None or value == "" else str(value)
+
+
+def key_text(table: Table, key: Sequence[str], row: int) -> str:
+    """The key of a row, as messages show it: ``yard Y1, hive 7``."""
+    cells = ((name, table.cells(table.column(name), row, row + 1)[0].as_py()) for name in key)
+    return ", ".join(f"{name} {as_shown(cell)}" for name, cell in cells)

@@ -1,0 +1,144 @@
+"""The key sets of several tables against each other: who holds which keys."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+import numpy.typing as npt
+
+from plait.core.account.errors import UsageError
+from plait.core.account.names import nearest
+from plait.core.codes.coding import Counts, distinct
+
+MOST_TABLES = 62
+_MOST_PAIRED = 8
+
+
+@dataclass(frozen=True)
+class KeyPair:
+    """The keys of two tables against each other; ``rows`` are rows on those keys.
+
+    ``cardinality`` is as found, left to right, judged on the keys that match.
+    """
+
+    left: str
+    right: str
+    keys_in_both: int
+    keys_only_left: int
+    keys_only_right: int
+    left_rows_in_both: int
+    right_rows_in_both: int
+    rows_only_left: int
+    rows_only_right: int
+    cardinality: str
+
+
+@dataclass(frozen=True)
+class Holding:
+    """Keys that stand in exactly these sources.
+
+    Parameters
+    ----------
+    sources : tuple of str
+    keys : int
+    rows : tuple of int
+        On these keys, in each of the sources.
+    """
+
+    sources: tuple[str, ...]
+    keys: int
+    rows: tuple[int, ...]
+
+
+def key_pairs(names: Sequence[str], counts: Sequence[Counts]) -> list[KeyPair]:
+    """Each two of the tables; of more than eight, the first against each other."""
+    every = combinations(range(len(names)), 2)
+    return [
+        _pair((names[one], names[two]), counts[one], counts[two])
+        for one, two in every
+        if len(names) <= _MOST_PAIRED or one == 0
+    ]
+
+
+def _pair(names: tuple[str, str], left: Counts, right: Counts) -> KeyPair:
+    here, there = left > 0, right > 0
+    both = here & there
+    sides = ["many" if (one[both] > 1).any() else "one" for one in (left, right)]
+    return KeyPair(
+        *names,
+        int(both.sum()),
+        int((here & ~there).sum()),
+        int((there & ~here).sum()),
+        int(left[both].sum()),
+        int(right[both].sum()),
+        int(left[~there].sum()),
+        int(right[~here].sum()),
+        "-to-".join(sides),
+    )
+
+
+def holdings(names: Sequence[str], counts: Sequence[Counts]) -> list[Holding]:
+    """How many keys each combination of sources holds; those of most keys first.
+
+    Examples
+    --------
+    >>> one, two = np.array([2, 1, 0]), np.array([1, 0, 3])
+    >>> [(found.sources, found.keys) for found in holdings(["a", "b"], [one, two])]
+    [(('a', 'b'), 1), (('a',), 1), (('b',), 1)]
+    """
+    mask = masks(counts)
+    patterns, inverse, _ = distinct(mask)
+    keys = np.bincount(inverse)
+    found = []
+    for number, pattern in enumerate(patterns.tolist()):
+        holders = [n for n in range(len(names)) if pattern >> n & 1]
+        if holders:
+            rows = tuple(int(counts[n][inverse == number].sum()) for n in holders)
+            sources = tuple(names[n] for n in holders)
+            found.append(Holding(sources, int(keys[number]), rows))
+    return sorted(found, key=lambda one: (-one.keys, -len(one.sources)))
+
+
+def masks(counts: Sequence[Counts]) -> npt.NDArray[np.int64]:
+    """For each key a bit for each table that holds it."""
+    if len(counts) > MOST_TABLES:
+        raise UsageError(
+            f"keys of {len(counts)} sources cannot be set against each other at once",
+            remedy=f"stack those of one shape first, or name at most {MOST_TABLES}",
+        )
+    mask = np.zeros(len(counts[0]), np.int64)
+    for number, one in enumerate(counts):
+        mask |= (one > 0).astype(np.int64) << number
+    return mask
+
+
+def _known(name: str, names: Sequence[str], known: Sequence[str]) -> str:
+    if name in ("left", "right", "both"):
+        return f"there are {len(names)} sources; name them: {', '.join(names)}, joined by +"
+    return nearest(name, known) or f"one of {', '.join(known)}"
+
+
+def wanted_mask(wanted: str, names: Sequence[str]) -> int:
+    """The bits of ``both``, ``left``, ``right``, or of names joined by ``+``.
+
+    >>> wanted_mask("both", ["a", "b"]), wanted_mask("b", ["a", "b", "c"])
+    (3, 2)
+
+    Raises
+    ------
+    UsageError
+        For a word or name that is none.
+    """
+    words = {"left": 1, "right": 2, "both": 3} if len(names) == 2 else {}
+    if wanted in words:
+        return words[wanted]
+    mask = 0
+    for name in wanted.split("+"):
+        if name not in names:
+            known = [*words, *names]
+            raise UsageError(f"--only has no {name!r}", remedy=_known(name, names, known))
+        mask |= 1 << list(names).index(name)
+    return mask

@@ -1,0 +1,1 @@
+"""Where rows and cells came from."""

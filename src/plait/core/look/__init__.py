@@ -1,0 +1,1 @@
+"""What is to be seen in tables before anything is done."""

@@ -1,0 +1,84 @@
+"""Sources of one shape, brought together as families."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence, Set
+from dataclasses import dataclass
+from pathlib import PurePath
+
+from plait.core.account.names import folded
+from plait.core.table.table import Table
+
+_ALIKE = 0.6
+
+
+@dataclass(frozen=True)
+class Family:
+    """Sources with mostly the same headers: a name for them, and their places in the list."""
+
+    name: str
+    members: tuple[int, ...]
+
+
+def families(tables: Sequence[Table]) -> list[Family]:
+    """Bring sources with mostly the same headers together.
+
+    Headers count as the same that differ in case, spaces and punctuation only; a
+    source joins the first family of which it shares six headers in ten
+    (Jaccard, 1901) and stands in the same folder or file, or has the same name.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> may = from_columns("may", {"Hive": [], "kg": []}, "visits/may.csv")
+    >>> june = from_columns("june", {"hive ": [], "kg": []}, "visits/june.csv")
+    >>> families([may, june, from_columns("hives", {"breed": []})])
+    [Family(name='visits', members=(0, 1)), Family(name='hives', members=(2,))]
+    """
+    found: list[tuple[set[str], list[int]]] = []
+    for number, table in enumerate(tables):
+        headers = headers_of(table)
+        for known, members in found:
+            if mostly_alike(headers, known) and _near(table, tables[members[0]]):
+                members.append(number)
+                break
+        else:
+            found.append((headers, [number]))
+    return [Family(_name([tables[n] for n in members]), tuple(members)) for _, members in found]
+
+
+def headers_of(table: Table) -> set[str]:
+    """The headers of a table without case, spaces and punctuation."""
+    return {folded(name) or name for name in table.column_names}
+
+
+def mostly_alike(one: Set[str], other: Set[str]) -> bool:
+    """Whether two sets of headers share six in ten.
+
+    >>> mostly_alike({"a", "b", "c"}, {"a", "b"}), mostly_alike({"a", "b"}, {"a", "c"})
+    (True, False)
+    """
+    return len(one & other) >= _ALIKE * len(one | other)
+
+
+def _near(table: Table, other: Table) -> bool:
+    """Whether two sources stand in one folder or file, or are called the same."""
+    here, there = (PurePath(_path(one).partition("#")[0]) for one in (table, other))
+    return here.parent == there.parent or here.name == there.name
+
+
+def _path(table: Table) -> str:
+    return table.strands[0].origins[0].path
+
+
+def _name(tables: Sequence[Table]) -> str:
+    """The one table's name; of several the folder or file they have in common, or what names."""
+    if len(tables) == 1:
+        return tables[0].name
+    files = {PurePath(_path(table).partition("#")[0]) for table in tables}
+    if len(files) == 1:
+        return files.pop().stem
+    folders = {file.parent.name for file in files}
+    if len(folders) == 1 and (folder := folders.pop()):
+        return folder
+    return f"{tables[0].name} and {len(tables) - 1} more"

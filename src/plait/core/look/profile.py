@@ -1,0 +1,265 @@
+"""What a column holds: its distinct values, how often each stands, and what follows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.codes.coding import Counts, count
+from plait.core.text.cells import as_text
+from plait.core.text.dictionary import TextDictionary
+from plait.core.text.digits import plain
+from plait.core.text.wordtable import Codes
+from plait.core.types.exact import to_float
+from plait.core.types.forms import base
+from plait.core.types.kinds import MARKERS, arrow_type, as_kind, kind_of, written_forms
+from plait.core.types.nearly import Nearly, all_but_a_few
+
+MOST_COMMON = 5
+BINS = 16
+_MIDDLE = 0.5
+
+
+@dataclass(frozen=True, eq=False)
+class Tally:
+    """The distinct texts of a column over several tables, and how often each stands in each.
+
+    Parameters
+    ----------
+    texts : pyarrow.Array
+        Each text once.
+    counts : tuple of int64 arrays
+        For each table the rows of each text.
+    missing : tuple of int
+        For each table the rows on which the cell is missing.
+    codes : tuple of int32 arrays or None
+        For each table the place in ``texts`` of each row's cell, -1 where it is
+        missing; ``None`` for a table without the column.
+    declared : str, optional
+        The kind that the sources say.
+    """
+
+    texts: pa.Array
+    counts: tuple[Counts, ...]
+    missing: tuple[int, ...]
+    codes: tuple[Codes | None, ...]
+    declared: str | None
+
+    def together(self) -> Tally:
+        """The tally of all the tables that have the column, as of one."""
+        if len(self.codes) == 1:
+            return self
+        codes = np.concatenate([one for one in self.codes if one is not None])
+        counts: Counts = sum(self.counts, np.zeros(len(self.texts), np.int64))
+        return Tally(self.texts, (counts,), (sum(self.missing),), (codes,), self.declared)
+
+
+@dataclass(frozen=True)
+class Spread:
+    """How values lie between the smallest and the largest: rows in stretches of equal width."""
+
+    rows: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Profile:
+    """What a column holds.
+
+    Parameters
+    ----------
+    kind : str
+        As in ``plait.core.types.kinds``.
+    rows, missing, distinct : int
+    shortest, longest : int
+        Signs of the shortest and the longest text; 0 when there is none.
+    smallest, middle, largest : str
+        Values in order of the kind, as text; empty when there is none.
+    commonest : tuple of (str, int)
+        The commonest values and their rows.
+    markers : tuple of (str, int)
+        Well-known markers for missing, and their rows.
+    spread : Spread or None
+        For numbers, dates and times.
+    forms : tuple of str
+        Ways to read the cells of which nothing proves one.
+    nearly : Nearly or None
+        The form that all cells but a few of a text column are written in.
+    """
+
+    kind: str
+    rows: int
+    missing: int
+    distinct: int
+    shortest: int
+    longest: int
+    smallest: str
+    middle: str
+    largest: str
+    commonest: tuple[tuple[str, int], ...]
+    markers: tuple[tuple[str, int], ...]
+    spread: Spread | None
+    forms: tuple[str, ...]
+    nearly: Nearly | None = None
+
+
+def tallied(columns: Sequence[pa.ChunkedArray | None], declared: str | None = None) -> Tally:
+    """Count the distinct cells of a column that several tables have; ``None`` where one lacks it.
+
+    >>> tally = tallied([pa.chunked_array([["a", "b", "a", ""]])])
+    >>> tally.texts.to_pylist(), tally.counts[0].tolist(), tally.missing
+    (['a', 'b'], [2, 1], (1,))
+    """
+    dictionary = TextDictionary()
+    coded = _coded(dictionary, [None if one is None else _texts(one) for one in columns])
+    size = len(dictionary)
+    counts = tuple(
+        np.zeros(size, np.int64) if codes is None else count(codes, size) for codes in coded
+    )
+    missing = tuple(
+        0 if codes is None else len(codes) - int(times.sum())
+        for codes, times in zip(coded, counts, strict=True)
+    )
+    return Tally(dictionary.texts(), counts, missing, tuple(coded), declared)
+
+
+def _coded(
+    dictionary: TextDictionary, columns: Sequence[pa.ChunkedArray | None]
+) -> list[Codes | None]:
+    """The codes of each column; many short columns are coded as one."""
+    there = [one for one in columns if one is not None]
+    if len({one.type for one in there}) != 1:
+        return [None if one is None else dictionary.encode_all(one) for one in columns]
+    chunks = [chunk for one in there for chunk in one.chunks]
+    codes = dictionary.encode_all(pa.chunked_array(chunks, there[0].type))
+    ends = np.cumsum([len(one) for one in there])
+    parts = iter(np.split(codes, ends[:-1]))
+    return [None if one is None else next(parts) for one in columns]
+
+
+def _texts(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    if pa.types.is_dictionary(column.type):
+        return column
+    chunks = [as_text(chunk) for chunk in column.chunks]
+    return pa.chunked_array(chunks, chunks[0].type if chunks else pa.string())
+
+
+def profile(tally: Tally, number: int = 0) -> Profile:
+    """What the column of one table of a tally holds.
+
+    Examples
+    --------
+    >>> found = profile(tallied([pa.chunked_array([["7", "12", "7", "NA"]])]))
+    >>> found.kind, found.distinct, found.smallest, found.largest, found.markers
+    ('integer', 3, '7', '12', (('NA', 1),))
+    """
+    counts = tally.counts[number]
+    there = np.flatnonzero(counts)
+    texts, times = tally.texts.take(pa.array(there)), counts[there]
+    column = pa.chunked_array([texts], tally.texts.type)
+    kind = tally.declared or kind_of(column)
+    forms = written_forms(column) if kind == "text" and tally.declared is None else []
+    lengths = pc.utf8_length(texts)
+    values, weights, shown = _values(texts, times, kind)
+    order = _by_value(values)
+    ordered = [shown[n].as_py() for n in _landmarks(order, weights)]
+    smallest, middle, largest = ordered or ("", "", "")
+    return Profile(
+        kind,
+        int(times.sum()) + tally.missing[number],
+        tally.missing[number],
+        len(there),
+        pc.min(lengths).as_py() or 0,
+        pc.max(lengths).as_py() or 0,
+        smallest,
+        middle,
+        largest,
+        _commonest(texts, times),
+        _markers(texts, times),
+        _spread(values, weights, kind),
+        tuple(form.name for form in forms) if len(forms) > 1 else (),
+        _nearly(tally, texts, times) if kind == "text" and not forms else None,
+    )
+
+
+def _nearly(tally: Tally, texts: pa.Array, times: Counts) -> Nearly | None:
+    if tally.declared is not None:
+        return None
+    marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    return all_but_a_few(texts.filter(pa.array(~marked)), times[~marked])
+
+
+def _values(texts: pa.Array, times: Counts, kind: str) -> tuple[pa.Array, Counts, pa.Array]:
+    """Distinct values in their type, their rows, and their texts; markers for missing left out."""
+    try:
+        made = as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts], texts.type)))
+    except pa.ArrowInvalid:  # floats of a typed source, written with exponents or infinite
+        made = pc.cast(texts, pa.float64())
+    if not made.null_count:
+        return made, times, texts
+    there = pa.array(np.flatnonzero(made.is_valid().to_numpy(zero_copy_only=False)))
+    return made.take(there), times[there.to_numpy()], texts.take(there)
+
+
+def _by_value(values: pa.Array) -> npt.NDArray[np.int64]:
+    order: npt.NDArray[np.int64] = pc.array_sort_indices(values).to_numpy().astype(np.int64)
+    return order
+
+
+def _landmarks(order: npt.NDArray[np.int64], weights: Counts) -> list[int]:
+    """The places of the smallest, the middle and the largest value."""
+    if not len(order):
+        return []
+    reached = np.cumsum(weights[order])
+    middle = int(np.searchsorted(reached, reached[-1] * _MIDDLE))
+    return [int(order[0]), int(order[min(middle, len(order) - 1)]), int(order[-1])]
+
+
+def _commonest(texts: pa.Array, times: Counts) -> tuple[tuple[str, int], ...]:
+    if len(times) > MOST_COMMON:
+        some = np.argpartition(-times, MOST_COMMON)[:MOST_COMMON]
+    else:
+        some = np.arange(len(times))
+    some = some[np.argsort(-times[some], kind="stable")]
+    return tuple((texts[int(n)].as_py(), int(times[n])) for n in some)
+
+
+def _markers(texts: pa.Array, times: Counts) -> tuple[tuple[str, int], ...]:
+    place = pc.index_in(pa.array(MARKERS, texts.type), texts)
+    found = zip(MARKERS, place.to_pylist(), strict=True)
+    return tuple((marker, int(times[n])) for marker, n in found if n is not None)
+
+
+def as_numbers(values: pa.Array) -> npt.NDArray[np.float64] | None:
+    """Numbers, dates and times on one line; ``None`` for anything else."""
+    kind: Any = values.type
+    if pa.types.is_date(kind):
+        values = values.cast(pa.int32())
+    elif pa.types.is_timestamp(kind) or pa.types.is_time(kind):
+        values = values.cast(pa.int64(), safe=False)
+    elif not (pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind)):
+        return None
+    numbers: npt.NDArray[np.float64] = to_float(plain(values)).to_numpy(zero_copy_only=False)
+    return numbers
+
+
+def _spread(values: pa.Array, weights: Counts, kind: str) -> Spread | None:
+    numbers = None if base(kind) in ("text", "boolean", "empty") else as_numbers(values)
+    if numbers is None or not len(numbers):
+        return None
+    finite = np.isfinite(numbers)
+    low, high = (numbers[finite].min(), numbers[finite].max()) if finite.any() else (0.0, 0.0)
+    width = high - low
+    if not width or not np.isfinite(width):
+        return Spread((int(weights.sum()),))
+    bins = BINS
+    if base(kind) in ("integer", "date") and width < BINS:
+        bins = int(width) + 1  # or stretches without a whole number in them would stand empty
+    place = np.minimum((numbers[finite] - low) / width * bins, bins - 1).astype(np.int64)
+    rows = np.bincount(place, weights=weights[finite], minlength=bins)
+    return Spread(tuple(int(n) for n in rows))

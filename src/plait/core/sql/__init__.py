@@ -1,0 +1,1 @@
+"""SQL expressions: read, typed, worked out over whole columns."""

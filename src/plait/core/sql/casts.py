@@ -1,0 +1,258 @@
+"""CAST: one type made of another, or an error that names the row; TRY_CAST: or missing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import partial
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import UsageError
+from plait.core.sql.arithmetic import reckoned
+from plait.core.sql.sorts import (
+    BadValueError,
+    Operator,
+    Rows,
+    Value,
+    literal_text,
+    sort_of,
+    spread,
+    text_of,
+    texts,
+)
+from plait.core.sql.syntax import TYPES, Node
+from plait.core.text.cells import as_text
+from plait.core.text.digits import decimal_type
+from plait.core.types import exact
+from plait.core.types.dateforms import read_dates
+from plait.core.types.forms import FORMS
+
+_NAMES = {
+    **dict.fromkeys(("INT", "BIGINT", "SMALLINT", "TINYINT"), "integer"),
+    **dict.fromkeys(("DOUBLE", "FLOAT", "UDOUBLE"), "float"),
+    "DECIMAL": "decimal",
+    **dict.fromkeys(("TEXT", "VARCHAR", "CHAR", "NVARCHAR", "NCHAR"), "text"),
+    "BOOLEAN": "boolean",
+    "DATE": "date",
+    **dict.fromkeys(("TIMESTAMP", "DATETIME", "TIMESTAMPNTZ"), "datetime"),
+    "TIME": "time",
+}
+_MOMENTS = ("%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S.%f")
+_FORMS = {
+    "date": ("%Y-%m-%d",),
+    "time": ("%H:%M", "%H:%M:%S", "%H:%M:%S.%f"),
+    "datetime": (*_MOMENTS, *(form.replace(" ", "T") for form in _MOMENTS), "%Y-%m-%d"),
+}
+_TRUE, _FALSE = ("true", "t", "yes", "y", "1"), ("false", "f", "no", "n", "0")
+_NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]{1,4})?$"
+_WHOLE = r"^[+-]?[0-9]+$"
+_LARGEST = 2.0**63
+_TYPES = {
+    "integer": pa.int64(),
+    "float": pa.float64(),
+    "decimal": pa.decimal128(38, 6),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "datetime": pa.timestamp("us"),
+    "time": pa.time64("us"),
+    "text": pa.string(),
+}
+_SIGNS = (
+    ("YYYY", "%Y"), ("YY", "%y"), ("MONTH", "%B"), ("MON", "%b"), ("MM", "%m"), ("DD", "%d"),
+    ("HH24", "%H"), ("HH12", "%I"), ("HH", "%I"), ("MI", "%M"), ("SS", "%S"), ("FF", "%f"),
+    ("AM", "%p"), ("PM", "%p"),
+)  # fmt: skip
+
+
+def _cast(node: Node, rows: Rows) -> Value:
+    """The value in another type; the first that has none there is an error."""
+    return _without_loss(*_made(node, rows), _NAMES[node.parts[1].word])
+
+
+def _without_loss(before: pa.Array, made: pa.Array, to: str) -> pa.Array:
+    lost = pc.and_(pc.is_valid(before), pc.is_null(made)).to_numpy(zero_copy_only=False)
+    bad = np.flatnonzero(lost)
+    if len(bad):
+        value = before[int(bad[0])].as_py()
+        several = to in ("date", "datetime") and isinstance(value, str) and _readings(value, to)
+        raise BadValueError(
+            f"{value!r} may be {' or '.join(several)}" if several else f"{value!r} is no {to}",
+            int(bad[0]),
+            "TO_DATE(…, 'DD/MM/YYYY') says how it is written"
+            if several
+            else "TRY_CAST makes such values missing",
+        )
+    return made
+
+
+def _try_cast(node: Node, rows: Rows) -> Value:
+    """The value in another type, missing where it has none."""
+    return _made(node, rows)[1]
+
+
+def _made(node: Node, rows: Rows) -> tuple[pa.Array, pa.Array]:
+    """The values before and after; missing where there is none after."""
+    part, kind = node.parts
+    if kind.word not in _NAMES:
+        raise UsageError(f"there is no type {kind.sql()}", node.sql(), TYPES)
+    to, sizes = _NAMES[kind.word], [int(one.word) for one in kind.parts]
+    if to == "text":
+        cells = spread(text_of(part, rows), rows).cast(pa.string())
+        return cells, pc.utf8_slice_codeunits(cells, 0, sizes[0]) if sizes else cells
+    value = spread(rows.value(part), rows)
+    sort = sort_of(value)
+    if sort == "nothing":
+        made = pa.nulls(rows.rows, _TYPES[to])
+        return made, made
+    if sort == "text":
+        made = reckoned(partial(_from_text, pc.utf8_trim_whitespace(value), to, sizes), node)
+        return pc.if_else(pc.equal(value, ""), pa.scalar(None, value.type), value), made
+    return value, reckoned(partial(_between, value, sort, to, sizes, node), node)
+
+
+def _from_text(cells: pa.Array, to: str, sizes: list[int]) -> pa.Array:
+    if to in _FORMS:
+        return _moments(cells, to)
+    if to == "boolean":
+        lower = pc.utf8_lower(cells)
+        true = pc.is_in(lower, pa.array(_TRUE))
+        return pc.if_else(pc.or_(true, pc.is_in(lower, pa.array(_FALSE))), true, None)
+    pattern = _WHOLE if to == "integer" else _NUMBER
+    numbers = pc.if_else(pc.match_substring_regex(cells, pattern), cells, None)
+    numbers = pc.utf8_ltrim(numbers, "+")
+    if to == "float":
+        return numbers.cast(pa.float64())
+    made = exact.from_texts(numbers)
+    return _to_integer(made) if to == "integer" else _sized(made, sizes)
+
+
+def _moments(cells: pa.Array, to: str) -> pa.Array:
+    """Dates or times in ISO form; or in any form in which a text can be read in one way."""
+    made = pc.coalesce(*(read_dates(cells, form, to) for form in _FORMS[to]))
+    rest = np.flatnonzero(pc.and_(cells.is_valid(), made.is_null()).to_numpy(zero_copy_only=False))
+    if not len(rest):
+        return made
+    some = cells.take(pa.array(rest))
+    read = [one.cast(made.type) for one in _read_in_forms(some, to)]
+    if not read:
+        return made
+    found = pc.coalesce(*read)
+    clear = [pc.fill_null(pc.equal(one, found), True) for one in read]
+    for one in clear:
+        found = pc.if_else(one, found, pa.scalar(None, found.type))
+    mask = np.zeros(len(cells), bool)
+    mask[rest] = True
+    return pc.replace_with_mask(made, pa.array(mask), found)
+
+
+def _read_in_forms(cells: pa.Array, to: str) -> Iterable[pa.Array]:
+    for form in FORMS.values():
+        if form.kind == to and pc.any(pc.match_substring_regex(cells, form.pattern)).as_py():
+            yield form.read(cells)
+
+
+def _readings(text: str, to: str) -> list[str]:
+    """The values that a text has, where there are several."""
+    every = (one[0].as_py() for one in _read_in_forms(pa.array([text.strip()]), to))
+    values = dict.fromkeys(str(one) for one in every if one is not None)
+    return list(values) if len(values) > 1 else []
+
+
+def _sized(value: pa.Array, sizes: list[int]) -> pa.Array:
+    """A decimal rounded to the places asked for; missing where it has too many digits then."""
+    if not sizes:
+        return value
+    digits, places = (*sizes, 0)[:2]
+    made = exact.rounded(value, places)
+    if not pa.types.is_decimal(made.type):
+        made = exact.as_decimal(made)
+    if made.type.precision - made.type.scale > digits - places:
+        limit = exact.as_decimal(exact.from_texts(pa.array(["1" + "0" * max(digits - places, 0)])))
+        within = pc.less(*exact.alike([pc.abs(made), limit[0]]))
+        made = pc.if_else(within, made, pa.scalar(None, made.type))
+    return made.cast(decimal_type(digits, places))
+
+
+def _to_integer(value: pa.Array) -> pa.Array:
+    """A number without its fraction; missing where 64 bits do not hold it."""
+    if pa.types.is_floating(value.type):
+        within = pc.and_(pc.less(value, _LARGEST), pc.greater_equal(value, -_LARGEST))
+        value = pc.trunc(pc.if_else(pc.fill_null(within, False), value, None))
+        return pc.cast(value, pa.int64(), safe=False)
+    whole = exact.to_whole(pc.trunc, value)
+    if pa.types.is_integer(whole.type):
+        return whole
+    ends = [pa.scalar(-(2**63)), pa.scalar(2**63 - 1)]
+    low, high, one = exact.alike([*ends, whole])
+    within = pc.and_(pc.greater_equal(one, low), pc.less_equal(one, high))
+    return pc.if_else(within, whole, pa.scalar(None, whole.type)).cast(pa.int64())
+
+
+def _between(value: pa.Array, sort: str, to: str, sizes: list[int], node: Node) -> pa.Array:
+    if sort == "number":
+        made = _from_number(value, to, sizes)
+        if made is not None:
+            return made
+    if sort == "boolean" and to in ("integer", "float", "decimal"):
+        whole = value.cast(pa.int64())
+        return _sized(exact.as_decimal(whole), sizes) if to == "decimal" else whole.cast(_TYPES[to])
+    if sort == to:
+        return value
+    if sort == "date" and to == "datetime":
+        return value.cast(pa.timestamp("us"))
+    if sort == "datetime" and to in ("date", "time"):
+        return value.cast(pa.timestamp("us")).cast(_TYPES[to], safe=False)
+    raise UsageError(f"a {sort} is not made a {to}", node.sql(), "by way of text: CAST(… AS TEXT)")
+
+
+def _from_number(value: pa.Array, to: str, sizes: list[int]) -> pa.Array | None:
+    if to == "float":
+        return exact.to_float(value)
+    if to == "integer":
+        return _to_integer(value)
+    if to == "boolean":
+        return pc.not_equal(value, pa.scalar(0, value.type))
+    if to != "decimal":
+        return None
+    if pa.types.is_floating(value.type):
+        finite = pc.is_finite(value)
+        value = exact.from_texts(as_text(pc.if_else(finite, value, None)))
+    return _sized(exact.as_decimal(value), sizes)
+
+
+def date_form(text: str) -> str:
+    """A form of dates with ``%`` signs, from one written as ``DD.MM.YYYY``.
+
+    >>> date_form("DD Mon YYYY"), date_form("%d/%m/%y")
+    ('%d %b %Y', '%d/%m/%y')
+    """
+    if "%" in text:
+        return text
+    made, place = "", 0
+    while place < len(text):
+        known = ((sign, to) for sign, to in _SIGNS if text[place:].upper().startswith(sign))
+        sign, to = next(known, (text[place], text[place]))
+        made, place = made + to, place + len(sign)
+    return made
+
+
+def _read_by_form(kind: str) -> Operator:
+    """TO_DATE(a, 'DD.MM.YYYY'); what is not written so is an error."""
+
+    def operator(node: Node, rows: Rows) -> Value:
+        form = date_form(literal_text(node.parts[1], node))
+        cells = pc.utf8_trim_whitespace(spread(texts(node.parts[0], node, rows), rows))
+        cells = pc.if_else(pc.equal(cells, ""), pa.scalar(None, cells.type), cells)
+        return _without_loss(cells, read_dates(cells, form, kind), kind)
+
+    return operator
+
+
+CASTS: dict[str, Operator] = {
+    "cast": _cast,
+    "try cast": _try_cast,
+    "TO_DATE": _read_by_form("date"),
+    "TO_TIMESTAMP": _read_by_form("datetime"),
+}

@@ -1,0 +1,234 @@
+"""The sorts of values that expressions have, and how several are brought to one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any, Protocol, TypeAlias
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import UsageError
+from plait.core.sql.syntax import Node
+from plait.core.text.cells import as_text, is_text
+from plait.core.types import exact
+
+Value: TypeAlias = Any  # a pyarrow.Array or a pyarrow.Scalar
+
+TRUTH = pa.bool_()
+NOTHING = pa.scalar(None)
+
+
+class Rows(Protocol):
+    """The rows that an expression is worked out on."""
+
+    rows: int
+
+    def value(self, node: Node) -> Value:
+        """What a part of the expression gives on these rows."""
+
+    def column(self, name: str) -> pa.Array:
+        """The typed cells of a column."""
+
+    def text(self, name: str) -> pa.Array:
+        """Its cells as they stand."""
+
+
+Operator = Callable[[Node, Rows], Value]
+
+
+class BadValueError(Exception):
+    """A value that an operator cannot take; ``row`` counts from 0 within the rows at hand."""
+
+    def __init__(self, what: str, row: int, remedy: str) -> None:
+        super().__init__(what)
+        self.row, self.remedy = row, remedy
+
+
+def sort_of(value: Value) -> str:
+    """The sort of a value: number, text, boolean, date, datetime, time or nothing.
+
+    >>> sort_of(pa.scalar(7)), sort_of(pa.array(["a"])), sort_of(NOTHING)
+    ('number', 'text', 'nothing')
+    """
+    kind = value.type
+    if is_text(kind):
+        return "text"
+    if exact.is_number(kind):
+        return "number"
+    named = (
+        (pa.types.is_boolean, "boolean"),
+        (pa.types.is_date, "date"),
+        (pa.types.is_timestamp, "datetime"),
+        (pa.types.is_time, "time"),
+        (pa.types.is_null, "nothing"),
+    )
+    return next((name for holds, name in named if holds(kind)), str(kind))
+
+
+def wanted(value: Value, sort: str, node: Node) -> Value:
+    """The value, once it is known to be of a sort; nothing is of every sort.
+
+    Raises
+    ------
+    UsageError
+        When it is of another.
+    """
+    if sort_of(value) not in (sort, "nothing"):
+        part = node.parts[0].sql() if node.parts else "…"
+        raise UsageError(
+            f"this wants {with_article(sort)} and gets {with_article(sort_of(value))}",
+            node.sql(),
+            f"CAST({part} AS …) turns one into the other",
+        )
+    return value
+
+
+def with_article(sort: str) -> str:
+    """The sort as a message names it.
+
+    >>> with_article("number"), with_article("text")
+    ('a number', 'text')
+    """
+    return f"a {sort}" if sort not in ("text", "nothing") else sort
+
+
+def texts(part: Node, node: Node, rows: Rows) -> Value:
+    """A part that must be text."""
+    value = wanted(rows.value(part), "text", node)
+    return value.cast(pa.string()) if sort_of(value) == "nothing" else value
+
+
+def numbers(part: Node, node: Node, rows: Rows) -> Value:
+    """A part that must be a number; nothing is a missing integer."""
+    value = wanted(rows.value(part), "number", node)
+    return value.cast(pa.int64()) if sort_of(value) == "nothing" else value
+
+
+def truths(part: Node, node: Node, rows: Rows) -> Value:
+    """A part that must be true or false."""
+    return wanted(rows.value(part), "boolean", node).cast(TRUTH)
+
+
+def text_of(part: Node, rows: Rows) -> Value:
+    """A value as text; a column's cells as they stand."""
+    if part.op == "column":
+        return rows.text(part.word)
+    value = rows.value(part)
+    if isinstance(value, pa.Array):
+        return as_text(value)
+    return as_text(pa.array([value.as_py()], value.type))[0]
+
+
+def literal_text(part: Node, node: Node) -> str:
+    """A part that must be a text written out.
+
+    Raises
+    ------
+    UsageError
+    """
+    if part.op != "text":
+        raise UsageError("this wants a text in quotes", node.sql())
+    return part.word
+
+
+def spread(value: Value, rows: Rows) -> pa.Array:
+    """A value on every row."""
+    return value if isinstance(value, pa.Array) else pa.repeat(value, rows.rows)
+
+
+def is_missing(value: Value) -> Value:
+    """Whether there is no value."""
+    return pc.is_null(value) if isinstance(value, pa.Array) else pa.scalar(not value.is_valid)
+
+
+def alike(left: Value, right: Value, node: Node) -> tuple[Value, Value]:
+    """Two values brought to one sort and type, if they may be compared.
+
+    Raises
+    ------
+    UsageError
+        When they are of different sorts. A date and a text written in the
+        expression go together, as do a date and a moment.
+    """
+    sorts = sort_of(left), sort_of(right)
+    if sorts == ("number", "number"):
+        one, other = exact.alike([left, right])
+        return one, other
+    if sorts[0] == sorts[1] or "nothing" in sorts:
+        return left, right
+    times = ("date", "datetime", "time")
+    for one, other, back in ((left, right, False), (right, left, True)):
+        if sort_of(one) in times and isinstance(other, pa.Scalar) and sort_of(other) == "text":
+            made = _as_time(other, one.type, node)
+            return (made, one) if back else (one, made)
+    if set(sorts) == {"date", "datetime"}:
+        kind = next(value.type for value in (left, right) if sort_of(value) == "datetime")
+        return left.cast(kind), right.cast(kind)
+    raise UsageError(
+        f"{with_article(sorts[0])} and {with_article(sorts[1])} are not compared",
+        node.sql(),
+        "make them one type: CAST(… AS …)",
+    )
+
+
+def _as_time(text: pa.Scalar, kind: pa.DataType, node: Node) -> pa.Scalar:
+    try:
+        return text.cast(kind)
+    except pa.ArrowInvalid:
+        raise UsageError(
+            f"{text.as_py()!r} is no {kind}", node.sql(), "write it as '2031-04-05'"
+        ) from None
+
+
+def compared(
+    function: Callable[[Value, Value], Value], left: Value, right: Value, node: Node
+) -> Value:
+    """Compare two values; missing where either is."""
+    left, right = alike(left, right, node)
+    if "nothing" in (sort_of(left), sort_of(right)):
+        return pa.scalar(None, TRUTH)
+    return function(left, right)
+
+
+def chosen(conditions: Sequence[Value], values: Sequence[Value], rows: Rows) -> Value:
+    """The first value whose condition holds; the last one where none does."""
+    made = spread(values[-1], rows)
+    pairs = list(zip(conditions, values, strict=False))
+    for holds, value in reversed(pairs):
+        mask = pc.fill_null(spread(holds, rows), False)
+        made = pc.if_else(mask, value, made)
+    return made
+
+
+def together(values: Sequence[Value], node: Node) -> list[Value]:
+    """Values of one sort, brought to one type.
+
+    Raises
+    ------
+    UsageError
+        When they are of several sorts.
+    """
+    sorts = {sort_of(value) for value in values} - {"nothing"}
+    if len(sorts) > 1 and sorts != {"date", "datetime"}:
+        raise UsageError(
+            f"values of several types meet: {', '.join(sorted(sorts))}",
+            node.sql(),
+            "make them one type: CAST(… AS …)",
+        )
+    if not sorts:
+        return list(values)
+    there = [value for value in values if sort_of(value) != "nothing"]
+    made = iter(exact.alike(there) if sorts == {"number"} else _to_one_type(there))
+    one_type = [NOTHING if sort_of(value) == "nothing" else next(made) for value in values]
+    kind = next(value.type for value in one_type if sort_of(value) != "nothing")
+    return [value.cast(kind) if sort_of(value) == "nothing" else value for value in one_type]
+
+
+def _to_one_type(values: Sequence[Value]) -> list[Value]:
+    kinds = list(dict.fromkeys(value.type for value in values))
+    if len(kinds) == 1:
+        return list(values)
+    moments = next(filter(pa.types.is_timestamp, kinds), None)
+    kind = moments or (pa.string() if any(map(is_text, kinds)) else kinds[0])
+    return [value.cast(kind) for value in values]

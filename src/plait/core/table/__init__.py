@@ -1,0 +1,1 @@
+"""Tables, their strands and columns, and the rows that are set aside."""

@@ -1,0 +1,188 @@
+"""What a key is called on each side: reading it, checking it, finding it when not given."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Iterable, Mapping, Sequence
+
+from plait.core.account.errors import UnknownColumnError, UsageError
+from plait.core.account.names import folded, nearest, nearest_name
+from plait.core.table.table import Table
+
+Key = tuple[tuple[str, str], ...]
+Pairs = Mapping[str, str] | Iterable[str]
+Several = Mapping[str, str | Sequence[str]] | Iterable[str]
+KeySpec = str | Sequence[str] | Mapping[str, str]
+
+_PART = re.compile(r'\s*("(?:[^"]|"")*"|[^"=]*?)\s*(?:=\s*("(?:[^"]|"")*"|[^"=]*?)\s*)?$')
+
+
+def names(spec: str | Iterable[str]) -> tuple[str, ...]:
+    """Column names from ``a,b`` or a sequence; quotes hold a name with a comma together.
+
+    >>> names('yard, "Moisture, %"')
+    ('yard', 'Moisture, %')
+    """
+    if not isinstance(spec, str):
+        return tuple(spec)
+    return tuple(_unquoted(part) for part in _split(spec))
+
+
+def parse_key(spec: KeySpec) -> Key:
+    """Pairs of a left and a right column name.
+
+    Parameters
+    ----------
+    spec : str, sequence of str or mapping
+        ``"yard,hive"``, or ``"country=Country,year=Year"`` where the names
+        differ, left = right; a sequence of such parts; or a mapping.
+
+    Examples
+    --------
+    >>> parse_key("country=Country,year")
+    (('country', 'Country'), ('year', 'year'))
+    """
+    if isinstance(spec, Mapping):
+        return tuple(spec.items())
+    parts = _split(spec) if isinstance(spec, str) else list(spec)
+    pairs = tuple(_pair(part) for part in parts)
+    if not pairs or any(not name for pair in pairs for name in pair):
+        raise UsageError(f"no column name in key {spec!r}", remedy="write --key yard,hive")
+    return pairs
+
+
+def named_values(specs: Pairs, option: str) -> dict[str, str]:
+    """``NAME=VALUE`` texts as a mapping; a name in double quotes may hold a ``=``.
+
+    Raises
+    ------
+    UsageError
+        When there is no name or no ``=``.
+
+    Examples
+    --------
+    >>> named_values(["id=text", '"a=b"=date:%d.%m.%Y'], "--type")
+    {'id': 'text', 'a=b': 'date:%d.%m.%Y'}
+    """
+    if isinstance(specs, Mapping):
+        return dict(specs)
+    made = {}
+    for spec in specs:
+        end = spec.find('"', 1) + 1 if spec.startswith('"') else 0
+        sign = spec.find("=", end)
+        if sign < 1:
+            raise UsageError(f"{option} {spec!r} has no =", remedy=f"write {option} NAME=VALUE")
+        name = _unquoted(spec[:sign])
+        if name in made:
+            raise UsageError(f"{option} has {name} twice", remedy="which of the two is meant?")
+        made[name] = spec[sign + 1 :]
+    return made
+
+
+def several_values(specs: Several, option: str) -> dict[str, tuple[str, ...]]:
+    """``NAME=VALUE,VALUE`` texts as a mapping; a name may come again with more values.
+
+    >>> several_values(["yard=Yrad", "yard=yard no,Yard"], "--same")
+    {'yard': ('Yrad', 'yard no', 'Yard')}
+    """
+    if isinstance(specs, Mapping):
+        return {name: names(value) for name, value in specs.items()}
+    made: dict[str, tuple[str, ...]] = {}
+    for spec in specs:
+        for name, value in named_values([spec], option).items():
+            made[name] = (*made.get(name, ()), *names(value))
+    return made
+
+
+def _split(spec: str) -> list[str]:
+    """Split at commas outside double quotes, keeping the quotes."""
+    return re.findall(r'(?:"(?:[^"]|"")*"|[^,"])+', spec)
+
+
+def _pair(part: str) -> tuple[str, str]:
+    found = _PART.match(part)
+    if not found:
+        return part, part
+    left = _unquoted(found[1])
+    return left, left if found[2] is None else _unquoted(found[2])
+
+
+def _unquoted(part: str) -> str:
+    part = part.strip()
+    if len(part) > 1 and part[0] == part[-1] == '"':
+        return next(csv.reader([part]))[0]
+    return part
+
+
+def check_key(key: Key, left: Table, right: Table) -> Key:
+    """The key, once every column of it is known to be there.
+
+    Raises
+    ------
+    UsageError
+        Names the column, the table, and the nearest name that it has.
+    """
+    for here, there in key:
+        check_column(here, left)
+        check_column(there, right)
+    return key
+
+
+def check_column(name: str, table: Table) -> None:
+    """See that a table has a column of that name."""
+    if name not in table.column_names:
+        raise UnknownColumnError(
+            f"there is no column {name!r} in {table.name}",
+            remedy=nearest(name, table.column_names)
+            or f"its columns are {', '.join(table.column_names)}",
+        )
+
+
+def shared_key(left: Table, right: Table) -> Key:
+    """The columns that both tables have, as the key when none was given.
+
+    Raises
+    ------
+    UsageError
+        When there is none; a pair of like names is offered.
+    """
+    theirs = set(right.column_names)
+    shared = tuple((name, name) for name in left.column_names if name in theirs)
+    if shared:
+        return shared
+    raise UsageError(
+        f"{left.name} and {right.name} have no column in common to join on",
+        remedy=_likely_key(left, right),
+    )
+
+
+def _likely_key(left: Table, right: Table) -> str:
+    by_form = {folded(name): name for name in right.column_names}
+    for name in left.column_names:
+        other = by_form.get(folded(name)) or nearest_name(name, right.column_names)
+        if other:
+            return f"say which columns are the key: --key {quoted(name)}={quoted(other)}"
+    return "say which columns are the key: --key LEFT=RIGHT"
+
+
+def quoted(name: str) -> str:
+    """A column name as it can be pasted into ``--key``.
+
+    >>> quoted("Moisture, %"), quoted("hive")
+    ('"Moisture, %"', 'hive')
+    """
+    if re.search(r'[,="]|^\s|\s$', name):
+        return '"' + name.replace('"', '""') + '"'
+    return name
+
+
+def spelt(key: Key) -> str:
+    """The key as it would be written after ``--key``.
+
+    >>> spelt((("country", "Country"), ("year", "year")))
+    'country=Country,year'
+    """
+    return ",".join(
+        quoted(left) if left == right else f"{quoted(left)}={quoted(right)}" for left, right in key
+    )

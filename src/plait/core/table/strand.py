@@ -1,0 +1,268 @@
+"""Strands: stored columns, and which stored row each row of a table shows.
+
+The rows of a strand stand in sources, or in pools: rows of an earlier table
+that were brought together.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from itertools import pairwise
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.finding import Place
+from plait.core.account.parallel import ordered_map
+from plait.core.text.dictionary import coded
+from plait.core.text.pieces import one_array
+
+if TYPE_CHECKING:
+    from plait.core.table.table import Table
+
+Index = npt.NDArray[np.integer[Any]]
+
+_SPARSE = 16
+
+
+@dataclass(frozen=True)
+class Origin:
+    """A source whose rows stand, one after another, in a strand.
+
+    ``numbers`` are the row numbers they have in the source, from 0, where those
+    are not 0, 1, 2, …: some rows were left out when it was read.
+    """
+
+    name: str
+    path: str
+    rows: int
+    numbers: Index | None = field(default=None, compare=False, repr=False)
+
+
+@dataclass(frozen=True, eq=False)
+class Pool:
+    """Rows of an earlier table that were brought together, as the origin of rows made of them.
+
+    Parameters
+    ----------
+    table : Table
+        The earlier one.
+    members, offsets : array of int
+        ``members[offsets[n]:offsets[n + 1]]`` are its rows that went into row ``n``.
+    """
+
+    table: Table
+    members: Index
+    offsets: Index
+    path: str = ""
+
+    @property
+    def rows(self) -> int:
+        """How many rows were made."""
+        return len(self.offsets) - 1
+
+    @property
+    def name(self) -> str:
+        """The earlier table's."""
+        return self.table.name
+
+
+@dataclass(frozen=True)
+class Made:
+    """Rows of a strand that stand in no source: Plait made them, beside those of other origins."""
+
+    rows: int
+    name: str = ""
+    path: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class Strand:
+    """Stored columns, and which stored row each row of the table shows.
+
+    Parameters
+    ----------
+    name : str
+        The table these rows came from, as a person knows it.
+    stored : mapping of str to pyarrow.ChunkedArray
+        The cells, all of one length.
+    origins : tuple of Origin or Pool
+        The sources of the stored rows, in order; their rows add up to that length.
+        Rows that were made of several others have a pool instead. A strand that
+        Plait made itself, of labels or numbers, has none.
+    index : array of int, optional
+        For each row of the table a stored row, or -1 where this strand has none.
+        Without it, row ``i`` shows stored row ``i``.
+    beside : bool
+        Whether its rows went into single cells only, and not into rows as wholes.
+    """
+
+    name: str
+    stored: Mapping[str, pa.ChunkedArray]
+    origins: tuple[Origin | Pool | Made, ...]
+    index: Index | None = None
+    beside: bool = False
+
+    @property
+    def has_sources(self) -> bool:
+        """Whether some of its rows stand in a source, and are shown as rows."""
+        return not self.beside and any(isinstance(origin, Origin) for origin in self.origins)
+
+    @property
+    def stored_rows(self) -> int:
+        """How many rows are stored, shown or not."""
+        if self.stored:
+            return len(next(iter(self.stored.values())))
+        return sum(origin.rows for origin in self.origins)
+
+    def at(self, rows: Index) -> Strand:
+        """The strand of a table that shows these rows of the present one; -1 shows nothing."""
+        if self.index is None:
+            return replace(self, index=rows)
+        if not len(self.index):
+            return replace(self, index=np.full(len(rows), -1, rows.dtype))
+        taken = self.index.take(rows, mode="clip")
+        taken[rows < 0] = -1
+        return replace(self, index=taken)
+
+    def between(self, start: int, stop: int) -> Shown:
+        """What rows ``start`` to ``stop`` of the table show."""
+        index = None if self.index is None else self.index[start:stop]
+        return Shown(self.stored, start, stop, index)
+
+    def near(self, names: Sequence[str]) -> Strand:
+        """The same strand with these columns so that rows are quickly taken in any order."""
+
+        def nearer(name: str) -> pa.ChunkedArray:
+            column = self.stored[name]
+            codes = coded(column)
+            return pa.chunked_array([one_array(column) if codes is None else codes])
+
+        made = zip(names, ordered_map(nearer, names), strict=True)
+        return replace(self, stored={**self.stored, **dict(made)})
+
+
+@dataclass(frozen=True, eq=False)
+class Shown:
+    """A stretch of rows of one strand; what its columns have in common is worked out once."""
+
+    stored: Mapping[str, pa.ChunkedArray]
+    start: int
+    stop: int
+    index: Index | None
+
+    def cells(self, name: str) -> pa.Array:
+        """The cells of a stored column."""
+        column = self.stored[name]
+        if self.index is None:
+            return one_array(column.slice(self.start, self.stop - self.start))
+        if column.num_chunks == 1:
+            return pc.take(column.chunk(0), self._rows, boundscheck=False)
+        return gather(column, self.index)
+
+    @cached_property
+    def _rows(self) -> pa.Array:
+        assert self.index is not None
+        return arrow_rows(self.index)
+
+
+def gather(column: pa.ChunkedArray, index: Index) -> pa.Array:
+    """The cells at ``index``, missing where it is -1.
+
+    Only the stretch between the lowest and the highest row is put in one
+    piece, so an ascending index over a column in many pieces costs no more
+    than the rows it takes. A few rows far apart are taken from their pieces.
+    """
+    if not len(index):
+        return pa.array([], column.type)
+    if column.num_chunks > 1 and int(index.max()) - int(index.min()) > _SPARSE * len(index):
+        return _gather_apart(column, index)
+    there = index[index >= 0]
+    if not len(there):
+        return pa.nulls(len(index), column.type)
+    lowest = int(there.min())
+    near = _stretch(column, lowest, int(there.max()))
+    rows = arrow_rows(np.where(index < 0, -1, index - lowest))
+    return pc.take(near, rows, boundscheck=False)
+
+
+def arrow_rows(index: Index) -> pa.Array:
+    """Row numbers as Arrow takes them: missing where they are -1."""
+    absent = index < 0
+    return pa.array(index, mask=absent if absent.any() else None)
+
+
+def _gather_apart(column: pa.ChunkedArray, index: Index) -> pa.Array:
+    """The same, piece by piece."""
+    ends = np.cumsum([len(chunk) for chunk in column.chunks])
+    piece = np.searchsorted(ends, index, side="right")
+    piece[index < 0] = -1
+    order = np.argsort(piece, kind="stable")
+    edges = np.searchsorted(piece[order], np.arange(-1, column.num_chunks + 1))
+    taken = []
+    for number, (begin, end) in enumerate(pairwise(edges.tolist()), -1):
+        rows = order[begin:end]
+        if number < 0:
+            taken.append(pa.nulls(len(rows), column.type))
+        else:
+            within = index[rows] - (int(ends[number]) - len(column.chunk(number)))
+            taken.append(column.chunk(number).take(pa.array(within)))
+    if (order[1:] > order[:-1]).all():
+        return one_array(pa.chunked_array(taken, column.type))
+    back = np.empty(len(order), np.int64)
+    back[order] = np.arange(len(order))
+    return one_array(pa.chunked_array(taken, column.type)).take(pa.array(back))
+
+
+def _stretch(column: pa.ChunkedArray, lowest: int, highest: int) -> pa.Array:
+    return one_array(column.slice(lowest, highest - lowest + 1))
+
+
+def source_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
+    """For rows of the table: the number of the source and the row in it, from 0; -1 for none."""
+    origin, within = origin_rows(strand, rows)
+    others = [not isinstance(one, Origin) for one in strand.origins]
+    if not any(others):
+        return origin, within
+    made = np.array([*others, False])[origin]
+    return np.where(made, -1, origin), np.where(made, -1, within)
+
+
+def origin_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
+    """The same, pools counted as origins too."""
+    if not strand.origins:
+        return np.full(len(rows), -1), np.full(len(rows), -1)
+    stored = rows if strand.index is None else strand.index.take(rows)
+    ends = np.cumsum([origin.rows for origin in strand.origins])
+    origin = np.searchsorted(ends, stored, side="right")
+    starts = np.concatenate([[0], ends[:-1]])
+    within = stored - starts.take(origin, mode="clip")
+    for number, one in enumerate(strand.origins):
+        if isinstance(one, Origin) and one.numbers is not None:
+            here = (origin == number) & (stored >= 0)
+            within[here] = one.numbers[within[here]]
+    return np.where(stored < 0, -1, origin), np.where(stored < 0, -1, within)
+
+
+def place_of(strand: Strand, row: int) -> Place | None:
+    """Where a row of the table stands in its source, if this strand has it."""
+    if strand.beside:
+        return None
+    origin, within = source_rows(strand, np.array([row]))
+    if origin[0] < 0:
+        return None
+    return Place(strand.origins[int(origin[0])].name, int(within[0]) + 1)
+
+
+def rows_dtype(rows: int) -> type[np.signedinteger[Any]]:
+    """The smallest integer that numbers so many rows.
+
+    >>> rows_dtype(10).__name__, rows_dtype(2**31).__name__
+    ('int32', 'int64')
+    """
+    return np.int32 if rows < 2**31 else np.int64

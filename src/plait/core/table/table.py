@@ -1,0 +1,334 @@
+"""Tables: named columns over stored cells, and the rows those cells came from.
+
+A table does not copy cells about. It holds *strands*: stored columns, with an
+index that says which stored row each row of the table shows. Taking rows out,
+joining and setting aside only make new indexes; cells are gathered when they
+are written, a batch at a time. The indexes are at the same time the lineage:
+through them every cell is traced to its source and row.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from itertools import accumulate, pairwise
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place
+from plait.core.table.leaf import Came, Leaf, Leaves, came_of, first_of, together
+from plait.core.table.strand import Index, Origin, Shown, Strand, place_of
+from plait.core.text.cells import as_text
+from plait.core.types.kinds import kind_of, typed_kind
+
+if TYPE_CHECKING:
+    from plait.core.table.aside import SetAside
+
+BATCH_ROWS = 1 << 16
+_LARGEST = 1 << 17
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of a table: its name and where its cells stand.
+
+    ``parts`` are pairs of a strand's number and a stored column's name. A cell
+    is that of the first part that has one there. ``kind`` is what the source says
+    its cells are, as in ``plait.core.types.kinds``; without it the cells tell. ``leaves``
+    are the stored cells that its cells were made of; without them ``parts`` tell.
+    """
+
+    name: str
+    parts: tuple[tuple[int, str], ...]
+    kind: str | None = None
+    leaves: Leaves | None = None
+
+    def shifted(self, strands: int) -> Column:
+        """The column in a table that has so many strands before those of this one."""
+        parts = tuple((number + strands, stored) for number, stored in self.parts)
+        leaves = None if self.leaves is None else tuple(one.shifted(strands) for one in self.leaves)
+        return replace(self, parts=parts, leaves=leaves)
+
+
+@dataclass(frozen=True, eq=False)
+class Table:
+    """Named columns of equal length, with the lineage of every row.
+
+    Parameters
+    ----------
+    name : str
+        How messages and origin columns call it.
+    columns : tuple of Column
+        In order; names are unique.
+    strands : tuple of Strand
+        At least one.
+    rows : int
+        How many rows it has.
+    findings : tuple of Finding
+        What was found when it was read.
+    aside : tuple of SetAside
+        Rows that were left out when it was read.
+    written : str
+        How the source is written, in words: ``utf-8, comma``.
+    """
+
+    name: str
+    columns: tuple[Column, ...]
+    strands: tuple[Strand, ...]
+    rows: int
+    findings: tuple[Finding, ...] = field(default=())
+    aside: tuple[SetAside, ...] = field(default=())
+    written: str = ""
+    _kinds: dict[str, str] = field(default_factory=dict, init=False, repr=False)
+
+    @cached_property
+    def column_names(self) -> tuple[str, ...]:
+        return tuple(self._by_name)
+
+    def has(self, name: str) -> bool:
+        """Whether there is a column of that name."""
+        return name in self._by_name
+
+    def column(self, name: str) -> Column:
+        """The column of that name; ``KeyError`` when there is none."""
+        return self._by_name[name]
+
+    @cached_property
+    def _by_name(self) -> dict[str, Column]:
+        return {column.name: column for column in self.columns}
+
+    def kind(self, name: str) -> str:
+        """What the cells of a column are: as its source says, or as all of them tell.
+
+        >>> from_columns("t", {"a": ["7", "12"]}).kind("a")
+        'integer'
+        """
+        if name not in self._kinds:
+            self._kinds[name] = self.column(name).kind or kind_of(self.whole(name))
+        return self._kinds[name]
+
+    def cells(self, column: Column, start: int, stop: int) -> pa.Array:
+        """The cells of a column on rows ``start`` to ``stop``, as one Arrow array."""
+        shown = {number: self.strands[number].between(start, stop) for number, _ in column.parts}
+        return self._cells(column, shown)
+
+    def _cells(self, column: Column, shown: Mapping[int, Shown]) -> pa.Array:
+        pieces = [shown[strand].cells(name) for strand, name in column.parts]
+        if len(pieces) == 1:
+            return pieces[0]
+        if len({piece.type for piece in pieces}) > 1:
+            pieces = [as_text(piece) for piece in pieces]
+        return pc.coalesce(*pieces)
+
+    def batch(self, start: int, stop: int) -> pa.RecordBatch:
+        """Rows ``start`` to ``stop`` with all columns."""
+        shown = {n: strand.between(start, stop) for n, strand in enumerate(self.strands)}
+        arrays = [self._cells(column, shown) for column in self.columns]
+        return pa.RecordBatch.from_arrays(arrays, names=self.column_names)
+
+    def kind_in_words(self, name: str) -> str:
+        """The kind of a column, that of a typed one by what its cells are.
+
+        >>> from_columns("t", {"n": pa.array([1, 2])}).kind_in_words("n")
+        'integer'
+        """
+        kind = self.kind(name)
+        return typed_kind(self.whole(name).type) if kind == "typed" else kind
+
+    def spans(self, rows: int = BATCH_ROWS) -> Iterator[tuple[int, int]]:
+        """Start and stop of each batch of that many rows."""
+        for start in range(0, self.rows, rows):
+            yield start, min(start + rows, self.rows)
+
+    def pieces(self) -> list[tuple[int, int]]:
+        """Start and stop of batches that follow the stored pieces, where rows are in order."""
+        first = self.strands[0]
+        if first.index is not None or not first.stored:
+            return list(self.spans())
+        edges = [0, *accumulate(map(len, next(iter(first.stored.values())).chunks))]
+        return [
+            (start + begin, min(start + begin + _LARGEST, stop))
+            for start, stop in pairwise(edges)
+            for begin in range(0, stop - start, _LARGEST)
+        ]
+
+    def whole(self, name: str) -> pa.ChunkedArray:
+        """One column over all rows."""
+        column = self.column(name)
+        (strand, stored), *more = column.parts
+        if not more and self.strands[strand].index is None:
+            return self.strands[strand].stored[stored]
+        pieces = [self.cells(column, start, stop) for start, stop in self.spans()]
+        return pa.chunked_array(pieces or [pa.array([], pa.string())])
+
+    def at(self, rows: Index) -> Table:
+        """A table of these rows, in this order; -1 gives a row without cells.
+
+        >>> import numpy as np
+        >>> table = from_columns("t", {"a": ["x", "y", "z"]})
+        >>> table.at(np.array([2, 0])).to_dict()
+        {'a': ['z', 'x']}
+        """
+        strands = tuple(strand.at(rows) for strand in self.strands)
+        return replace(self, strands=strands, rows=len(rows))
+
+    def renamed(self, names: Mapping[str, str]) -> Table:
+        """The same table with columns renamed, old name to new."""
+        columns = (replace(one, name=names.get(one.name, one.name)) for one in self.columns)
+        return replace(self, columns=tuple(columns))
+
+    def keeping(self, names: Iterable[str]) -> Table:
+        """The table with these columns only, in its own order."""
+        wanted = set(names)
+        return replace(self, columns=tuple(one for one in self.columns if one.name in wanted))
+
+    def leaves(self, name: str) -> Leaves:
+        """The stored cells that the cells of a column were made of, row for row."""
+        column = self.column(name)
+        if column.leaves is not None:
+            return column.leaves
+        found: Leaves = ()
+        for strand, stored in column.parts:
+            origins = (one for one in self.strands[strand].origins if isinstance(one, Origin))
+            came = tuple((origin.name, stored) for origin in origins)
+            found = first_of(found, (Leaf(strand, came),) if came else ())
+        return found
+
+    def came(self, name: str) -> Came:
+        """The sources and their columns that the cells of a column were made from.
+
+        >>> from_columns("hives", {"breed": ["Carnica"]}).renamed({"breed": "Breed"}).came("Breed")
+        (('hives', 'breed'),)
+        """
+        return came_of(self.leaves(name))
+
+    def leaves_together(self, names: Iterable[str]) -> Leaves:
+        """The stored cells that those of several columns were made of."""
+        return together(self.leaves(name) for name in names)
+
+    def with_made(self, name: str, cells: pa.ChunkedArray, come: Iterable[str] = ()) -> Table:
+        """The table with one more column, last, of cells that come from no source.
+
+        ``come`` names the columns that they were worked out from.
+
+        Raises
+        ------
+        UsageError
+            When there is a column of that name.
+        """
+        if name in self.column_names:
+            raise UsageError(
+                f"there is a column {name!r} already", self.name, "choose another name for it"
+            )
+        made = Strand("made", {name: cells}, ())
+        column = Column(name, ((len(self.strands), name),), leaves=self.leaves_together(come))
+        return replace(self, columns=(*self.columns, column), strands=(*self.strands, made))
+
+    def replacing(
+        self,
+        name: str,
+        cells: pa.ChunkedArray,
+        kind: str | None = None,
+        come: Iterable[str] | None = None,
+    ) -> Table:
+        """The table with other cells in a column; rows are traced as before.
+
+        ``come`` names the columns that they were worked out from, if not this one.
+        """
+        made = Strand("made", {name: cells}, ())
+        part = ((len(self.strands), name),)
+        leaves = self.leaves_together([name] if come is None else come)
+        columns = tuple(
+            replace(one, parts=part, kind=kind, leaves=leaves) if one.name == name else one
+            for one in self.columns
+        )
+        return replace(self, columns=columns, strands=(*self.strands, made))
+
+    def taking(self, name: str, rows: Index) -> tuple[Column, tuple[Strand, ...]]:
+        """A column with the cells that other rows have, and strands of its own for it.
+
+        Parameters
+        ----------
+        name : str
+        rows : array of int
+            For each row of the result the row whose cell it has, -1 for none.
+        """
+        column, leaves = self.column(name), self.leaves(name)
+        used = [number for number, _ in column.parts]
+        used += [number for leaf in leaves for number in leaf.strands]
+        to = {number: place for place, number in enumerate(dict.fromkeys(used))}
+        parts = tuple((to[number], stored) for number, stored in column.parts)
+        moved = replace(column, parts=parts, leaves=tuple(one.renumbered(to) for one in leaves))
+        return moved, tuple(self.strands[number].at(rows) for number in to)
+
+    def showing(self, name: str, rows: Index) -> Table:
+        """The table with the cells of a column that other rows have; -1 shows none."""
+        made, strands = self.taking(name, rows)
+        made = made.shifted(len(self.strands))
+        columns = tuple(made if one.name == name else one for one in self.columns)
+        return replace(self, columns=columns, strands=(*self.strands, *strands))
+
+    def with_kinds(self, kinds: Mapping[str, str | None]) -> Table:
+        """The table, with what the source says the cells of some columns are."""
+        columns = tuple(replace(one, kind=kinds.get(one.name, one.kind)) for one in self.columns)
+        return replace(self, columns=columns)
+
+    def named(self, name: str) -> Table:
+        """The same table under another name."""
+        return replace(self, name=name)
+
+    def to_dict(self) -> dict[str, list[Any]]:
+        """All cells, as lists by column name. For small tables and for tests."""
+        return {name: self.whole(name).to_pylist() for name in self.column_names}
+
+    def places(self, row: int) -> tuple[Place, ...]:
+        """The source rows that a row of this table shows, one for each strand that has one."""
+        found = (place_of(strand, row) for strand in self.strands)
+        return tuple(dict.fromkeys(place for place in found if place is not None))
+
+
+def from_columns(name: str, columns: Mapping[str, Any], path: str = "") -> Table:
+    """Make a table from lists or Arrow arrays of equal length.
+
+    Parameters
+    ----------
+    name : str
+        The table's name.
+    columns : mapping of str to list, pyarrow.Array or pyarrow.ChunkedArray
+        Lists hold text or ``None``.
+    path : str
+        Where the cells came from.
+
+    Returns
+    -------
+    Table
+
+    Examples
+    --------
+    >>> from_columns("hives", {"hive": ["1", "2"]}).rows
+    2
+    """
+    stored = {key: _chunked(values) for key, values in columns.items()}
+    rows = len(next(iter(stored.values()))) if stored else 0
+    strand = Strand(name, stored, (Origin(name, path, rows),))
+    return Table(name, tuple(Column(key, ((0, key),)) for key in stored), (strand,), rows)
+
+
+def _chunked(values: Any) -> pa.ChunkedArray:
+    if isinstance(values, pa.ChunkedArray):
+        return values
+    if isinstance(values, pa.Array):
+        return pa.chunked_array([values])
+    return pa.chunked_array([pa.array(values, pa.string())])
+
+
+def cell_examples(table: Table, cells: pa.ChunkedArray, rows: Index) -> tuple[Example, ...]:
+    """The first few of some rows' cells in a column, with their places."""
+    return tuple(
+        Example(repr(cells[row].as_py()), table.places(row)[:1])
+        for row in rows[:MOST_EXAMPLES].tolist()
+    )

@@ -1,0 +1,1 @@
+"""What cells mean: kinds, written forms, dates, exact numbers."""

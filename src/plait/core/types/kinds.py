@@ -1,0 +1,432 @@
+"""Which kind of value a column holds, decided over all of its cells.
+
+Cells are text. A column is ``integer``, ``decimal``, ``boolean``, ``date`` or
+``datetime`` only when every cell that is not missing can be read so and would
+be written back the same; one leading zero, one sign too many, one digit too
+many, and it is ``text``. Values written otherwise have a kind that names how:
+``decimal:1.234,5``, ``date:%d.%m.%Y`` (see ``plait.core.types.forms``).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from functools import partial
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import UsageError
+from plait.core.account.parallel import ordered_map
+from plait.core.text.cells import as_text, is_text, without_empty
+from plait.core.text.digits import MOST_DIGITS, TooManyDigitsError, decimal_type
+from plait.core.text.pieces import one_array
+from plait.core.text.words import Cells
+from plait.core.types.exact import digits_of
+from plait.core.types.forms import FORMS, Form, base, fitting, form_of, read_form, settled
+
+NUMBERS = ("integer", "decimal")
+MARKERS = ("NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?")
+_PATTERNS = {
+    "integer": r"^(0|-?[1-9][0-9]{0,18})$",
+    "decimal": r"^(0|-?[1-9][0-9]{0,17}|-?(0|[1-9][0-9]{0,17})\.[0-9]+)$",
+    "boolean": r"^(true|false|True|False|TRUE|FALSE)$",
+    "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
+    "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
+}
+_TYPED: dict[str, tuple[Callable[[pa.DataType], bool], ...]] = {
+    "integer": (pa.types.is_integer,),
+    "decimal": (pa.types.is_floating, pa.types.is_decimal),
+    "boolean": (pa.types.is_boolean,),
+    "date": (pa.types.is_date,),
+    "datetime": (pa.types.is_timestamp,),
+    "time": (pa.types.is_time,),
+    "text": (pa.types.is_string, pa.types.is_large_string, pa.types.is_dictionary),
+}
+_MONTHS = "jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec"
+_TYPED_START = (
+    rf"(?i)^([-+.]?[0-9]|true|false|yes$|no$|[ynft]$|{_MONTHS}|[-?#]|n/?a$|null|none|nan)"
+)
+_GLANCE, _PIECES = 200, 40
+_SURE_DIGITS = 15
+_WHOLE_DIGITS = 18
+_ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
+
+
+def typed_kind(kind: pa.DataType) -> str:
+    """The kind of cells that are not text, by their type.
+
+    >>> typed_kind(pa.uint8()), typed_kind(pa.timestamp("us"))
+    ('integer', 'datetime')
+    """
+    found = (word for word, fits in _TYPED.items() if any(test(kind) for test in fits))
+    return next(found, str(kind))
+
+
+def may_be_typed(texts: pa.Array) -> npt.NDArray[np.bool_]:
+    """Which texts may be a number, a date, a time or a truth, by how they begin.
+
+    >>> may_be_typed(pa.array(["12 kg", "Mar 5", "yard 7"])).tolist()
+    [True, True, False]
+    """
+    begins: npt.NDArray[np.bool_] = pc.match_substring_regex(texts, _TYPED_START).to_numpy(
+        zero_copy_only=False
+    )
+    return begins
+
+
+def takes_markers(kind: str) -> bool:
+    """Whether well-known markers count as missing in a column of that kind.
+
+    >>> takes_markers("decimal:1.234,5"), takes_markers("boolean"), takes_markers("text")
+    (True, False, False)
+    """
+    return base(kind) in (*NUMBERS, "date", "datetime", "time")
+
+
+def kind_of(column: pa.ChunkedArray) -> str:
+    """The kind of a column; ``empty`` when all cells are missing, ``typed`` when not of text.
+
+    >>> kind_of(pa.chunked_array([["7", "12"]])), kind_of(pa.chunked_array([["7", "7.5"]]))
+    ('integer', 'decimal')
+    >>> kind_of(pa.chunked_array([["007", "12"]])), kind_of(pa.chunked_array([["", None]]))
+    ('text', 'empty')
+    """
+    allowed = _allowed(column)
+    if allowed[0] not in (*_FORMS, "text"):
+        return allowed[0]
+    for kind in allowed[:-1]:
+        if all(ordered_map(partial(_formed, kind), column.chunks)):
+            return kind if _has_values(column, kind) else "text"
+    written = written_forms(column)
+    return written[0].name if len(written) == 1 else "text"
+
+
+def written_forms(column: pa.ChunkedArray) -> list[Form]:
+    """The forms other than the plain one in which all cells of a column can be read.
+
+    Several, when nothing proves one: the column is text then.
+
+    >>> [form.name for form in written_forms(pa.chunked_array([["3/4/2031", "5/6/2031"]]))]
+    ['date:%d/%m/%Y', 'date:%m/%d/%Y']
+    """
+    glance = _glance(column)
+    fitting_ = fitting(glance) if len(glance) else []
+    if any(form.kind == "boolean" for form in fitting_) and any(map(_has_markers, column.chunks)):
+        fitting_ = [form for form in fitting_ if form.kind != "boolean"]
+    if not fitting_:
+        return []
+    return settled(fitting_, [_telling(chunk) for chunk in column.chunks])
+
+
+def _formed(kind: str, array: pa.Array) -> bool:
+    """Whether all cells are of the kind's form, apart from markers for missing.
+
+    Those count as missing among numbers, dates and times only.
+    """
+    if _FORMS[kind](array) or kind == "boolean":
+        return _FORMS[kind](array)
+    return _has_markers(array) and _FORMS[kind](_without_markers(array))
+
+
+def _has_markers(array: pa.Array) -> bool:
+    return bool(pc.any(pc.is_in(array, pa.array(MARKERS, array.type))).as_py())
+
+
+def _without_markers(array: pa.Array) -> pa.Array:
+    """The array, empty where a well-known marker for missing stands."""
+    return pc.if_else(pc.is_in(array, pa.array(MARKERS, array.type)), "", array)
+
+
+def without_markers(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """A text column, empty where a well-known marker for missing stands.
+
+    >>> without_markers(pa.chunked_array([["7", "N/A"]])).to_pylist()
+    ['7', '']
+    """
+    return pa.chunked_array([_without_markers(chunk) for chunk in column.chunks], column.type)
+
+
+def marked_missing(column: pa.ChunkedArray) -> dict[str, int]:
+    """How often each well-known marker for missing stands in a text column.
+
+    >>> marked_missing(pa.chunked_array([["7", "NA", "-", "NA"]]))
+    {'NA': 2, '-': 1}
+    """
+    if not is_text(column.type):
+        return {}
+    counts = dict.fromkeys(MARKERS, 0)
+    for chunk in column.chunks:
+        place = pc.index_in(chunk, pa.array(MARKERS, chunk.type)).drop_null().to_numpy()
+        for number, times in enumerate(np.bincount(place, minlength=len(MARKERS)).tolist()):
+            counts[MARKERS[number]] += times
+    return {marker: times for marker, times in counts.items() if times}
+
+
+def likely_kind(column: pa.ChunkedArray) -> str:
+    """The kind that the first cells of some of a column's pieces allow.
+
+    Takes next to no time; ``as_kind`` then tells whether all cells are so.
+    """
+    return _allowed(column)[0]
+
+
+def _allowed(column: pa.ChunkedArray) -> list[str]:
+    """The kinds that a glance at some cells allows, narrowest first."""
+    if not is_text(column.type):
+        return ["typed"]
+    glance = _glance(column)
+    if not len(glance):
+        return ["text" if any(len(_present(chunk)) for chunk in column.chunks) else "empty"]
+    kinds = [kind for kind, pattern in _PATTERNS.items() if _all_match(glance, pattern)]
+    return [*kinds, "text"]
+
+
+def _glance(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """A few cells of some pieces that are neither empty nor a marker for missing."""
+    step = max(1, column.num_chunks // _PIECES)
+    heads = [chunk.slice(0, _GLANCE) for chunk in column.chunks[::step]]
+    glance = _telling(one_array(pa.chunked_array(heads, column.type)))
+    if not len(glance):
+        glance = next(filter(len, map(_telling, column.chunks)), glance)
+    return pa.chunked_array([glance])
+
+
+def _telling(array: pa.Array) -> pa.Array:
+    return _present(_without_markers(array))
+
+
+def _has_values(column: pa.ChunkedArray, kind: str) -> bool:
+    """Whether cells of the right form all have a value: there is no 30th of February."""
+    to = arrow_type(kind, column)
+    if kind == "decimal" and is_text(to):
+        return False  # together they need more digits than there are
+    try:
+        for _ in ordered_map(lambda chunk: as_kind(chunk, kind, to), column.chunks):
+            pass
+    except pa.ArrowInvalid:
+        return False
+    return True
+
+
+def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
+    """The Arrow type that holds a column of this kind exactly.
+
+    Decimals of up to 15 digits become 64-bit floats, which give every such
+    decimal back; longer ones become exact decimals of up to 76 digits, and stay
+    text beyond.
+    """
+    if not is_text(column.type):
+        return column.type
+    if kind == "decimal":
+        return _decimal_type(column)
+    if base(kind) == "decimal":
+        form = form_of(kind)
+        return _decimal_type(pa.chunked_array([_read(chunk, form) for chunk in column.chunks]))
+    if kind.endswith("%z"):
+        return pa.timestamp("us", "UTC")
+    return _TYPES.get(base(kind), column.type)
+
+
+def exact_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
+    """The Arrow type that numbers are reckoned with exactly: no floats, unless they are some.
+
+    Raises
+    ------
+    UsageError
+        When a number of the column has more digits than there are.
+    """
+    if base(kind) != "decimal" or not is_text(column.type):
+        return arrow_type(kind, column)
+    chunks = column.chunks
+    if ":" in kind:
+        chunks = [_read(chunk, form_of(kind)) for chunk in chunks]
+    before, after = _most_digits(map(_telling, chunks))
+    try:
+        return decimal_type(before + after, after)
+    except TooManyDigitsError as error:
+        raise UsageError(f"a number is too long: {error}", remedy="--type COLUMN=text") from None
+
+
+def looks_typed(text: str) -> bool:
+    """Whether one cell by itself looks like a number, a date or a time.
+
+    >>> looks_typed("12.5"), looks_typed("2031-04-05"), looks_typed("yard 7")
+    (True, True, False)
+    """
+    patterns = (*_PATTERNS.values(), *(form.pattern for form in FORMS.values()))
+    return any(re.match(pattern, text) for pattern in patterns)
+
+
+def simplest_type(kind: str) -> pa.DataType | None:
+    """The Arrow type that most columns of a kind fit; ``None``: the type that it has."""
+    if kind.endswith("%z"):
+        return pa.timestamp("us", "UTC")
+    return pa.float64() if base(kind) == "decimal" else _TYPES.get(base(kind))
+
+
+def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
+    """The cells as an Arrow type; empty ones and markers for missing are missing.
+
+    Parameters
+    ----------
+    array : pyarrow.Array
+    kind : str
+        What the cells are thought to be; ``text`` and ``typed`` change nothing.
+    to : pyarrow.DataType
+
+    Raises
+    ------
+    pyarrow.ArrowInvalid
+        When a cell is not of that kind, or has no value in that type.
+
+    Examples
+    --------
+    >>> as_kind(pa.array(["0.5", "", "12"]), "decimal", pa.float64()).to_pylist()
+    [0.5, None, 12.0]
+    """
+    if not is_text(array.type):
+        return _cast(array, to)
+    if ":" in kind:
+        array = _read(array, form_of(kind))
+        return array if array.type == to else as_kind(array, base(kind), to)
+    if kind in _FORMS and not _FORMS[kind](array):
+        array = _without_markers(array)
+        if kind == "boolean" or not _FORMS[kind](array):
+            raise pa.ArrowInvalid(f"a cell is no {kind}")
+    if pa.types.is_floating(to) and not _sure(array):
+        raise pa.ArrowInvalid("a decimal has more digits than a float is sure to give back")
+    return _cast(array, to)
+
+
+def _read(array: pa.Array, form: Form) -> pa.Array:
+    return read_form(without_empty(_without_markers(array)), form)
+
+
+def _cast(array: pa.Array, to: pa.DataType) -> pa.Array:
+    if is_text(array.type):
+        array = without_empty(array)
+    return array if array.type == to else pc.cast(array, to)
+
+
+def _present(array: pa.Array) -> pa.Array:
+    return without_empty(array).drop_null()
+
+
+def _all_match(cells: pa.Array | pa.ChunkedArray, pattern: str) -> bool:
+    return bool(pc.all(pc.match_substring_regex(cells, pattern)).as_py())
+
+
+def _matching(pattern: str) -> Callable[[pa.Array], bool]:
+    """Whether all cells of an array that are not missing match a pattern."""
+    return lambda array: _all_match(_present(array), pattern) or not len(_present(array))
+
+
+def _digits_in(signs: bytes) -> Callable[[pa.Array], bool]:
+    """Whether all bytes of an array are digits or one of some signs, and its numbers plain."""
+
+    def holds(array: pa.Array) -> bool:
+        cells = Cells(array)
+        found = _signs(cells.data)
+        return found <= set(signs) and _plain(cells, found)
+
+    return holds
+
+
+def _signs(data: npt.NDArray[np.uint8]) -> set[int]:
+    """The bytes that are no digits; for others than a minus and a point, -1."""
+    others = np.count_nonzero(data - np.uint8(_ZERO) > 9)
+    counts = {sign: np.count_nonzero(data == sign) for sign in (_MINUS, _POINT) if others}
+    found = {sign for sign, count in counts.items() if count}
+    return found if sum(counts.values()) == others else {*found, -1}
+
+
+def _plain(cells: Cells, signs: set[int]) -> bool:
+    """No leading zero, no bare or zero minus, no point first or last."""
+    first, length = cells.byte(0), cells.lengths
+    if signs:
+        last = cells.byte(-1)
+        if ((first == _POINT) | (last == _POINT) | (last == _MINUS)).any():
+            return False
+    starting = np.flatnonzero(((first == _ZERO) & (length > 1)) | (first == _MINUS))
+    if not len(starting):
+        return True
+    minus = first[starting] == _MINUS
+    second = cells.byte(1, starting)
+    head = np.where(minus, second, first[starting])
+    after = np.where(minus, cells.byte(2, starting), second)
+    digits = length[starting] - minus
+    odd = (head == _POINT) | ((head == _ZERO) & (digits > 1) & (after != _POINT))
+    return not (odd | (minus & (head == _ZERO) & (digits == 1))).any()
+
+
+def _short_enough(array: pa.Array) -> bool:
+    """Whole parts that a 64-bit integer holds; longer ones are identifiers."""
+    return Cells(array).longest <= _WHOLE_DIGITS or _digits(array)[0] <= _WHOLE_DIGITS
+
+
+def _sure(array: pa.Array) -> bool:
+    """Few enough digits for a 64-bit float to give them back."""
+    return Cells(array).longest <= _SURE_DIGITS or sum(_digits(array)) <= _SURE_DIGITS
+
+
+def _length_is(length: int) -> Callable[[pa.Array], bool]:
+    def holds(array: pa.Array) -> bool:
+        lengths = Cells(array).lengths
+        return bool(((lengths == length) | (lengths == 0)).all())
+
+    return holds
+
+
+_FORMS: dict[str, Callable[[pa.Array], bool]] = {
+    "integer": _digits_in(b"-"),
+    "decimal": lambda array: _digits_in(b"-.")(array) and _short_enough(array),
+    "boolean": _matching(_PATTERNS["boolean"]),
+    "date": _length_is(10),
+    "datetime": _matching(_PATTERNS["datetime"]),
+}
+_TYPES = {
+    "integer": pa.int64(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "datetime": pa.timestamp("us"),
+    "time": pa.time64("us"),
+}
+
+
+def _decimal_type(column: pa.ChunkedArray) -> pa.DataType:
+    if max((Cells(chunk).longest for chunk in column.chunks), default=0) <= _SURE_DIGITS:
+        return pa.float64()
+    before, after = _most_digits(column.chunks)
+    if before + after <= _SURE_DIGITS:
+        return pa.float64()
+    return decimal_type(before + after, after) if before + after <= MOST_DIGITS else column.type
+
+
+def _most_digits(chunks: Iterable[pa.Array]) -> tuple[int, int]:
+    """The most digits before and after the point in some pieces of a column."""
+    before, after = 1, 0
+    for chunk in chunks:
+        whole, part = _digits(chunk)
+        before, after = max(before, whole), max(after, part)
+    return before, after
+
+
+def _digits(array: pa.Array) -> tuple[int, int]:
+    """The most digits before and after the point."""
+    return digits_of(pc.utf8_ltrim(array, "-"))
+
+
+def plain_number(texts: pa.Array) -> pa.Array:
+    """Numbers in one spelling each, so that equal numbers are equal texts.
+
+    >>> plain_number(pa.array(["7", "7.0", "-0.0", "7.50"])).to_pylist()
+    ['7', '7', '0', '7.5']
+    """
+    texts = as_text(texts)
+    pointed = pc.match_substring(texts, ".")
+    short = pc.utf8_rtrim(pc.utf8_rtrim(texts, "0"), ".")
+    texts = pc.if_else(pointed, short, texts)
+    return pc.if_else(pc.equal(texts, "-0"), "0", texts)

@@ -1,0 +1,1 @@
+"""Why keys do not match, and what would make them."""

@@ -1,0 +1,274 @@
+"""What a join finds out about its keys: inferred, of two kinds, unmatched, missing, duplicate."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.codes.coding import Coding
+from plait.core.keys.duplicates import Duplicates, key_text
+from plait.core.keys.match import ONE_SIDED, Match, Matching, Rows
+from plait.core.table.keyspec import Key, quoted, spelt
+from plait.core.table.table import Table
+from plait.core.text.wordtable import Codes
+from plait.core.types.kinds import NUMBERS
+from plait.core.unmatched.gains import MOST_TEXTS, best_gain, too_many
+
+
+@dataclass(frozen=True, eq=False)
+class Side:
+    """What a join's findings say of one of its tables.
+
+    Parameters
+    ----------
+    table : Table
+        With at least the rows that are named below.
+    other : str
+        The other table's name.
+    names : tuple of str
+        The key's columns.
+    unmatched_rows, unmatched_keys : int
+        Rows with a key that matches nothing, and their keys.
+    missing_rows : int
+        Rows without a full key.
+    unmatched, missing : arrays of int
+        A few rows of ``table`` of either sort, for examples; each key once.
+    duplicates : Duplicates
+    """
+
+    table: Table
+    other: str
+    names: tuple[str, ...]
+    unmatched_rows: int
+    unmatched_keys: int
+    missing_rows: int
+    unmatched: Rows
+    missing: Rows
+    duplicates: Duplicates
+
+    def examples(self, rows: Rows) -> tuple[Example, ...]:
+        """The keys of some rows, with their places."""
+        return tuple(
+            Example(key_text(self.table, self.names, int(row)), self.table.places(int(row))[:1])
+            for row in rows[:MOST_EXAMPLES]
+        )
+
+
+def sides_of(
+    left: Table, right: Table, pairs: Key, matching: Matching, duplicates: tuple[Duplicates, ...]
+) -> tuple[Side, Side]:
+    """Both sides of a join whose tables and codes are at hand."""
+    here, there = zip(*pairs, strict=True)
+    return (
+        _side(left, right.name, here, 0, matching, duplicates[0]),
+        _side(right, left.name, there, 1, matching, duplicates[1]),
+    )
+
+
+def _side(
+    table: Table,
+    other: str,
+    names: tuple[str, ...],
+    number: int,
+    matching: Matching,
+    duplicates: Duplicates,
+) -> Side:
+    codes, rows = matching.coding.codes[number], matching.unmatched[number]
+    counts = (matching.left_counts, matching.right_counts)[number]
+    keyed = codes[rows] >= 0
+    alone = rows[keyed]
+    return Side(
+        table,
+        other,
+        names,
+        len(alone),
+        int((~matching.matched & (counts > 0)).sum()),
+        len(rows) - len(alone),
+        alone[first_of_each(codes[alone])],
+        rows[~keyed],
+        duplicates,
+    )
+
+
+def key_findings(
+    sides: tuple[Side, Side],
+    pairs: Key,
+    matching: Matching,
+    match: Match,
+    kind: str = "left",
+    explain: bool = True,
+) -> tuple[Finding, ...]:
+    """All there is to say about the keys of a join.
+
+    Parameters
+    ----------
+    sides : pair of Side
+        The left and the right one.
+    pairs : Key
+    matching : Matching
+        Of one row for each distinct key at least.
+    match : Match
+    kind : str
+        The kind of join.
+    explain : bool
+        Whether to try what looser comparisons would match.
+
+    Returns
+    -------
+    tuple of Finding
+    """
+    left, right = (side.table for side in sides)
+    findings = list(_kind_findings(left, right, pairs, matching.coding))
+    remedy = _gain_remedy(right, matching, match) if explain and match.left_unmatched else ""
+    findings += _unmatched_finding(sides[0], "warning", remedy, explain)
+    findings += _unmatched_finding(sides[1], "note", "", explain)
+    for side, severity in zip(sides, ("note", "warning"), strict=True):
+        findings += _missing_finding(side)
+        # Several left rows of one right row are what a many-to-one join is about.
+        if severity == "warning" or match.cardinality != "many-to-one":
+            findings += _duplicate_findings(side, severity)
+    if match.cardinality.endswith("many") and kind not in ONE_SIDED:
+        findings.append(_more_rows_finding(left, right, matching.pairs - match.left_matched))
+    return tuple(findings)
+
+
+def audit_findings(
+    table: Table, key: Sequence[str], coding: Coding, number: int, duplicates: Duplicates
+) -> Iterator[Finding]:
+    """What there is to say about the key of one table: missing, repeated, in conflict."""
+    missing = np.flatnonzero(coding.codes[number] < 0)
+    none = np.empty(0, np.int64)
+    side = Side(table, "", tuple(key), 0, 0, len(missing), none, missing, duplicates)
+    yield from _missing_finding(side)
+    yield from _duplicate_findings(side, "warning")
+
+
+def inferred_finding(left: Table, right: Table, pairs: Key) -> Finding:
+    """Names the key aloud when none was given."""
+    return Finding(
+        "key-inferred",
+        "note",
+        len(pairs),
+        f"no key was given: {left.name} and {right.name} are joined on the columns both have",
+        f"--key {spelt(pairs)}",
+        right.name,
+    )
+
+
+def _kind_findings(left: Table, right: Table, pairs: Key, coding: Coding) -> Iterator[Finding]:
+    for (here, there), column in zip(pairs, coding.columns, strict=True):
+        kinds = set(column.kinds) - {"empty"}
+        if len(kinds) < 2 or kinds <= set(NUMBERS) or "leading-zeros" in column.ignored:
+            continue
+        remedy = "give both columns one type before joining"
+        if "text" in kinds and kinds & set(NUMBERS):
+            remedy = "if the difference is leading zeros: --ignore leading-zeros"
+        yield Finding(
+            "key-kind",
+            "warning",
+            1,
+            f"{here} is {column.kinds[0]} in {left.name}, {there} is {column.kinds[1]} in "
+            f"{right.name}; they are compared as text",
+            remedy,
+            f"{left.name}, column {here}",
+        )
+
+
+def _unmatched_finding(side: Side, severity: str, remedy: str, by_key: bool) -> Iterator[Finding]:
+    if not side.unmatched_rows:
+        return
+    rows, keys = counted(side.unmatched_rows, "row"), counted(side.unmatched_keys, "key")
+    said = f"{rows} of {side.table.name} ({keys}) match nothing in {side.other}"
+    if not by_key:  # a row may be without a partner though its key stands there
+        said = f"{rows} of {side.table.name} have no partner in {side.other}"
+    yield Finding(
+        "key-unmatched",
+        severity,
+        side.unmatched_rows,
+        said,
+        remedy,
+        side.table.name,
+        side.examples(side.unmatched),
+    )
+
+
+def first_of_each(codes: Codes) -> npt.NDArray[np.int64]:
+    """Positions of the first few distinct codes, for examples."""
+    seen: dict[int, int] = {}
+    for position, code in enumerate(codes[:1000].tolist()):
+        seen.setdefault(code, position)
+    return np.array(sorted(seen.values()), np.int64)
+
+
+def _gain_remedy(right: Table, matching: Matching, match: Match) -> str:
+    if too_many(matching.coding):
+        return (
+            f"plait keys tells why; with more than {MOST_TEXTS:,} different keys a join does not "
+            "look for it"
+        )
+    gain = best_gain(matching)
+    if gain is None:
+        return "no looser comparison would match any of them"
+    collide = "nothing would collide"
+    if gain.collisions:
+        collide = f"{counted(gain.collisions, 'key')} of {right.name} would collide"
+    return (
+        f"{gain.rows:,} of {match.left_unmatched:,} rows would match with "
+        f"--ignore {','.join(gain.ways)}; {collide}"
+    )
+
+
+def _missing_finding(side: Side) -> Iterator[Finding]:
+    if side.missing_rows:
+        yield Finding(
+            "key-missing",
+            "warning",
+            side.missing_rows,
+            f"{counted(side.missing_rows, 'row')} of {side.table.name} without a full key",
+            f"fill {', '.join(side.names)} in the source",
+            side.table.name,
+            side.examples(side.missing),
+        )
+
+
+def _duplicate_findings(side: Side, severity: str) -> Iterator[Finding]:
+    """Several left rows of one key are what most joins are about; several right rows are not."""
+    found, name = side.duplicates, side.table.name
+    if found.conflicts:
+        yield Finding(
+            "key-conflict",
+            severity,
+            found.conflicts,
+            f"{counted(found.conflicts, 'key')} of {name} on several rows that differ",
+            f"plait settle … --key {','.join(map(quoted, side.names))} brings them down to one each"
+            if severity == "warning"
+            else "",
+            name,
+            found.conflict_examples,
+        )
+    if found.repeats:
+        yield Finding(
+            "key-repeat",
+            "note",
+            found.repeats,
+            f"{counted(found.repeats, 'key')} of {name} on several rows that are equal",
+            "leave out exact repeats: plait stack … --distinct",
+            name,
+            found.repeat_examples,
+        )
+
+
+def _more_rows_finding(left: Table, right: Table, more: int) -> Finding:
+    return Finding(
+        "rows-added",
+        "warning",
+        more,
+        f"{counted(more, 'row')} more than {left.name} has, since matching keys stand on "
+        f"several rows of {right.name}",
+        "if that is not meant: --cardinality many-to-one",
+        right.name,
+    )

@@ -1,0 +1,1 @@
+"""One module a verb, as on the command line."""

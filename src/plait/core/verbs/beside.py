@@ -1,0 +1,129 @@
+"""Beside: columns beside columns by row order, for tables of equal length."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import pyarrow.compute as pc
+
+from plait.core.account.errors import ExpectationError, UsageError
+from plait.core.account.finding import Example, Finding, counted
+from plait.core.account.ledger import Entry, Line, entry
+from plait.core.account.names import distinct_name
+from plait.core.table.table import Column, Table
+from plait.core.text.cells import as_text
+
+
+@dataclass(frozen=True, eq=False)
+class Besides:
+    """The result of putting tables beside one another."""
+
+    table: Table
+    entries: tuple[Entry, ...]
+    findings: tuple[Finding, ...]
+
+
+def beside(tables: Sequence[Table], name: str | None = None) -> Besides:
+    """Put the columns of tables beside one another, row by row as they stand.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+        At least two, of equal length.
+    name : str, optional
+        The result's name.
+
+    Returns
+    -------
+    Besides
+        A column that an earlier table has with the same cells is left out; one
+        with other cells is named ``SOURCE.COLUMN``.
+
+    Raises
+    ------
+    ExpectationError
+        When the lengths differ.
+    UsageError
+        With fewer than two tables.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> one, two = from_columns("a", {"x": ["1", "2"]}), from_columns("b", {"y": ["3", "4"]})
+    >>> beside([one, two]).table.to_dict()
+    {'x': ['1', '2'], 'y': ['3', '4']}
+    """
+    if len(tables) < 2:
+        raise UsageError("nothing stands beside one source", remedy="name another source")
+    _check_lengths(tables)
+    result, findings = replace(tables[0], findings=(), aside=()), []
+    for other in tables[1:]:
+        result, found = _put_beside(result, other)
+        findings += found
+    rows = tables[0].rows
+    lines = [Line(f"rows of {other.name} that went beside", -rows) for other in tables[1:]]
+    names = [
+        distinct_name(table.name, [t.name for t in tables[:n]]) for n, table in enumerate(tables)
+    ]
+    said = " and ".join(names) if len(names) < 4 else f"{len(names)} sources"
+    account = entry(f"beside one another: {said}", [(one, rows) for one in names], lines, rows)
+    made = result.named(name or "+".join(names))
+    return Besides(made, (account,), tuple(findings))
+
+
+def _check_lengths(tables: Sequence[Table]) -> None:
+    first = tables[0]
+    for other in tables[1:]:
+        if other.rows != first.rows:
+            more, rows = (other, first.rows) if other.rows > first.rows else (first, other.rows)
+            raise ExpectationError(
+                f"{first.name} has {counted(first.rows, 'row')}, {other.name} "
+                f"{counted(other.rows, 'row')}: rows cannot be put beside one another by order",
+                f"{more.name} row {rows + 1:,}",
+                "if they have a key in common: plait join --key …",
+            )
+
+
+def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
+    shift = len(left.strands)
+    both = Table(left.name, left.columns, (*left.strands, *right.strands), left.rows)
+    columns, findings = {one.name: one for one in left.columns}, []
+    for column in right.columns:
+        moved = column.shifted(shift)
+        if column.name not in columns:
+            columns[column.name] = moved
+            continue
+        differing, example = _differing(both, columns[column.name], moved)
+        if not differing:
+            continue
+        kept = distinct_name(f"{right.name}.{column.name}", columns)
+        columns[kept] = replace(moved, name=kept)
+        findings.append(
+            Finding(
+                "source-conflict",
+                "warning",
+                differing,
+                f"{left.name} and {right.name} both have {column.name}, and it differs on "
+                f"{counted(differing, 'row')}; the second is kept as {kept}",
+                "do the rows stand in the same order? if there is a key: plait join --key …",
+                f"{right.name}, column {column.name}",
+                (Example(example),),
+            )
+        )
+    return replace(both, columns=tuple(columns.values())), findings
+
+
+def _differing(table: Table, here: Column, there: Column) -> tuple[int, str]:
+    """Rows whose cells differ, and the first of them."""
+    count, example = 0, ""
+    for start, stop in table.spans():
+        ours = pc.fill_null(as_text(table.cells(here, start, stop)), "")
+        theirs = pc.fill_null(as_text(table.cells(there, start, stop)), "")
+        differs = pc.not_equal(ours, theirs)
+        found = pc.sum(differs).as_py() or 0
+        if found and not count:
+            row = pc.index(differs, True).as_py()
+            example = f"row {start + row + 1:,}: {ours[row].as_py()!r} / {theirs[row].as_py()!r}"
+        count += found
+    return count, example

@@ -1,0 +1,377 @@
+"""Join: columns beside columns, on a key, with an account of every row."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import Finding
+from plait.core.account.ledger import Entry
+from plait.core.account.names import nearest as nearest_word
+from plait.core.codes.coding import Coding
+from plait.core.keys.conflicts import Conflicts
+from plait.core.keys.crosswalk import code_across
+from plait.core.keys.duplicates import Duplicates, find_duplicates
+from plait.core.keys.match import (
+    CARDINALITIES,
+    KINDS,
+    ONE_SIDED,
+    Match,
+    Matching,
+    kept_rows,
+    match_keys,
+)
+from plait.core.table.aside import SetAside
+from plait.core.table.columns import renamed
+from plait.core.table.keyspec import Key, KeySpec, check_column, check_key, parse_key, shared_key
+from plait.core.table.table import Table
+from plait.core.unmatched.keyfindings import inferred_finding, key_findings, sides_of
+from plait.core.verbs.joining.account import join_ledger, set_aside
+from plait.core.verbs.joining.joined import JoinedTable, joined_table
+from plait.core.verbs.joining.nearest import Nearest, code_nearest, parse_nearest
+from plait.core.verbs.joining.refusal import refuse
+from plait.core.verbs.joining.trap import trap_findings
+
+
+@dataclass(frozen=True, eq=False)
+class Joined:
+    """The result of one join, or of several one after another.
+
+    Parameters
+    ----------
+    table : Table
+    entries : tuple of Entry
+        The ledger, an entry a join.
+    matches : tuple of Match
+        How the keys matched, in numbers, one a join.
+    keys : tuple of Key
+        The keys used, pairs of a left and a right name, one a join.
+    findings : tuple of Finding
+    aside : tuple of SetAside or Conflicts
+        Rows of either side that matched nothing, and cells on which they disagree.
+    """
+
+    table: Table
+    entries: tuple[Entry, ...]
+    matches: tuple[Match, ...]
+    keys: tuple[Key, ...]
+    findings: tuple[Finding, ...]
+    aside: tuple[SetAside | Conflicts, ...]
+
+    @property
+    def match(self) -> Match:
+        """The match of the last join."""
+        return self.matches[-1]
+
+
+def join(
+    left: Table,
+    right: Table,
+    key: KeySpec | None = None,
+    kind: str = "left",
+    cardinality: str | None = None,
+    ignore: Iterable[str] = (),
+    name: str | None = None,
+    *,
+    pairs: Table | None = None,
+    missing_match: bool = False,
+    nearest: str | None = None,
+    within: str | None = None,
+    take: Iterable[str] | None = None,
+    prefer: str | None = None,
+    max_rows: int | None = None,
+) -> Joined:
+    """Put the columns of two tables beside each other where their keys are equal.
+
+    Parameters
+    ----------
+    left, right : Table
+    key : str, sequence or mapping, optional
+        ``"yard,hive"``, or ``"country=Country"`` where the names differ (left =
+        right). Without it the columns both tables have are the key.
+    kind : {"left", "inner", "right", "full", "semi", "anti", "cross"}
+        Which unmatched rows the result keeps; ``semi`` and ``anti`` keep left
+        rows, without right columns, that have a match or have none; ``cross``
+        puts every right row beside every left one, and takes no key.
+    cardinality : {"one-to-one", "many-to-one", "one-to-many", "many-to-many"}, optional
+        What the match must be, left to right. A join that is many-to-many needs
+        it said.
+    ignore : iterable of str
+        What does not count when keys are compared: ``case``, ``space``,
+        ``punctuation``, ``accents``, ``leading-zeros``, ``number-form``,
+        ``date-form``. Cells stay as they are.
+    name : str, optional
+        The result's name.
+    pairs : Table, optional
+        A crosswalk: keys of the left that count as keys of the right.
+    missing_match : bool
+        Take missing keys for equal to one another.
+    nearest : str, optional
+        ``"Seen=Measured:before"``: of the right rows of an equal key only the one
+        whose number, date or time is nearest, ``before``, ``after`` or ``either``.
+    within : str, optional
+        How far that one may be away: ``7d``, ``2h``, ``0.5``.
+    take : iterable of str, optional
+        Columns of the right to take, beside the key. Without it all.
+    prefer : {"left", "right"}, optional
+        Whose cells to take where both have a column; the other's fill its gaps.
+    max_rows : int, optional
+        Refuse a result of more rows.
+
+    Returns
+    -------
+    Joined
+
+    Raises
+    ------
+    UsageError
+        For a key column that is not there, or a word that is not one of those above.
+    JoinRefusedError
+        When the join is many-to-many unasked, not of the cardinality given, or
+        has too many rows.
+
+    Notes
+    -----
+    A missing key matches nothing. Left rows keep their order; unmatched right
+    rows follow in theirs.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> visits = from_columns("visits", {"hive": ["1", "2"], "kg": ["12.50", "9"]})
+    >>> hives = from_columns("hives", {"hive": ["1"], "breed": ["Buckfast"]})
+    >>> joined = join(visits, hives, key="hive")
+    >>> joined.table.to_dict()
+    {'hive': ['1', '2'], 'kg': ['12.50', '9'], 'breed': ['Buckfast', None]}
+    >>> joined.match.left_unmatched
+    1
+    """
+    _check_word(kind, KINDS, "kind of join")
+    if cardinality is not None:
+        _check_word(cardinality, CARDINALITIES, "cardinality")
+    if prefer is not None:
+        _check_word(prefer, ("left", "right"), "side to prefer")
+    near = parse_nearest(nearest) if nearest else None
+    _check_together(kind, key, near, within)
+    names = _key(left, right, key, kind, near)
+    coding = _coded(left, right, names, ignore, pairs, missing_match)
+    ties: tuple[Finding, ...] = ()
+    if near is not None:
+        coding, ties = code_nearest(left, right, coding, near, within)
+    matching = match_keys(coding)
+    match = matching.account(kind)
+    findings = (*ties, *_found(left, right, names, matching, match, kind, key, near))
+    refuse(left, right, names, matching, match, cardinality, findings, kind, max_rows)
+
+    made = _made(
+        left,
+        _taken(right, names, take),
+        names,
+        matching,
+        kind,
+        loose=bool(tuple(ignore)) or pairs is not None,
+        prefer=prefer,
+        apart=(near.right,) if near else (),
+    )
+    listed = (made.conflicts,) if made.conflicts else ()
+    return Joined(
+        made.table.named(name) if name else made.table,
+        (join_ledger(left, right, names, matching, match, kind, near),),
+        (match,),
+        (names,),
+        (*findings, *made.findings),
+        (*set_aside(left, right, matching, kind), *listed),
+    )
+
+
+def _check_together(
+    kind: str, key: KeySpec | None, near: Nearest | None, within: str | None
+) -> None:
+    """See that what was asked for goes together."""
+    if kind == "cross" and (key or near):
+        raise UsageError("a cross join takes no key", remedy="leave out --key, or choose --kind")
+    if within is not None and near is None:
+        raise UsageError("--within goes with --nearest", remedy="--nearest COLUMN:before")
+
+
+def _key(left: Table, right: Table, key: KeySpec | None, kind: str, near: Nearest | None) -> Key:
+    """The columns that must be equal."""
+    if kind == "cross":
+        return ()
+    if key:
+        return check_key(parse_key(key), left, right)
+    if near is None:
+        return shared_key(left, right)
+    # The column that only has to be near is no part of the key.
+    others = {name for name in right.column_names if name != near.right}
+    mine = (name for name in left.column_names if name != near.left)
+    return tuple((name, name) for name in mine if name in others)
+
+
+def _coded(
+    left: Table,
+    right: Table,
+    names: Key,
+    ignore: Iterable[str],
+    pairs: Table | None,
+    missing_match: bool,
+) -> Coding:
+    if not names:
+        codes = tuple(np.zeros(table.rows, np.int32) for table in (left, right))
+        return Coding(codes, 1, ())
+    columns = tuple(zip(*names, strict=True))
+    return code_across([left, right], columns, pairs, ignore, missing_match)
+
+
+def _found(
+    left: Table,
+    right: Table,
+    names: Key,
+    matching: Matching,
+    match: Match,
+    kind: str,
+    key: KeySpec | None,
+    near: Nearest | None,
+) -> Iterator[Finding]:
+    """All there is to say about the keys."""
+    if not names:  # every row may be beside every other, or beside the nearest
+        return
+    if key is None:
+        yield inferred_finding(left, right, names)
+    duplicates = _duplicates(left, right, names, matching)
+    explain = near is None  # else a row may lack a partner though its key has one
+    sides = sides_of(left, right, names, matching, duplicates)
+    yield from key_findings(sides, names, matching, match, kind, explain)
+    if explain:
+        yield from trap_findings(left, right, names, matching, match)
+
+
+def _taken(right: Table, names: Key, take: Iterable[str] | None) -> Table:
+    """The right table with the columns asked for, and its key."""
+    if take is None:
+        return right
+    take = tuple(take)
+    for name in take:
+        check_column(name, right)
+    return right.keeping([*take, *(there for _, there in names)])
+
+
+def _made(
+    left: Table,
+    right: Table,
+    names: Key,
+    matching: Matching,
+    kind: str,
+    loose: bool,
+    prefer: str | None,
+    apart: Sequence[str],
+) -> JoinedTable:
+    if kind in ONE_SIDED:
+        table = left.at(kept_rows(matching, kind)).named(f"{left.name}-{kind}")
+        return JoinedTable(replace(table, findings=(), aside=()), (), None)
+    return joined_table(left, right, names, matching, kind, loose, prefer, apart)
+
+
+def join_all(
+    tables: Sequence[Table],
+    keys: Sequence[KeySpec | None] = (None,),
+    kind: str = "left",
+    cardinality: str | None = None,
+    ignore: Iterable[str] = (),
+    name: str | None = None,
+    *,
+    take: Iterable[str] | None = None,
+    rename: Mapping[str, str] | None = None,
+    **options: Any,
+) -> Joined:
+    """Join each further table on to the result so far.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+        At least two.
+    keys : sequence of key
+        One for all the joins, or one for each.
+    kind, cardinality, ignore, name, **options
+        As for ``join``; the same for all the joins.
+    take : iterable of str, optional
+        Columns to take of the further tables: each of those that have them.
+    rename : mapping of str to str, optional
+        Old name to new one, of columns of the result.
+
+    Returns
+    -------
+    Joined
+
+    Raises
+    ------
+    UsageError
+        With fewer than two tables, or another number of keys; and as ``join``.
+    JoinRefusedError
+        As ``join``.
+    """
+    ignore, keys = tuple(ignore), list(keys) or [None]
+    if len(tables) < 2:
+        raise UsageError("a join needs two sources or more", remedy="name another source")
+    keys = keys * (len(tables) - 1) if len(keys) == 1 else keys
+    if len(keys) != len(tables) - 1:
+        raise UsageError(
+            f"{len(keys)} keys are given for {len(tables) - 1} joins",
+            remedy="give --key once for all of them, or once for each further table",
+        )
+    taken = _taken_of_each(tables[1:], take)
+    steps: list[Joined] = []
+    table = tables[0]
+    for right, key, some in zip(tables[1:], keys, taken, strict=True):
+        joined = join(table, right, key, kind, cardinality, ignore, take=some, **options)
+        steps.append(joined)
+        table = joined.table
+    table = renamed(table, rename) if rename else table
+    return Joined(
+        table.named(name) if name else table,
+        tuple(entry for step in steps for entry in step.entries),
+        tuple(match for step in steps for match in step.matches),
+        tuple(key for step in steps for key in step.keys),
+        tuple(finding for step in steps for finding in step.findings),
+        tuple(aside for step in steps for aside in step.aside),
+    )
+
+
+def _check_word(word: str, known: Sequence[str], what: str) -> None:
+    if word not in known:
+        raise UsageError(
+            f"{word!r} is no {what}",
+            remedy=nearest_word(word, known) or f"one of {', '.join(known)}",
+        )
+
+
+def _duplicates(
+    left: Table, right: Table, pairs: Key, matching: Matching
+) -> tuple[Duplicates, Duplicates]:
+    here, there = zip(*pairs, strict=True)
+    codes = matching.coding.codes
+    return (
+        find_duplicates(left, here, codes[0], matching.left_counts),
+        find_duplicates(right, there, codes[1], matching.right_counts),
+    )
+
+
+def _taken_of_each(tables: Sequence[Table], take: Iterable[str] | None) -> list[list[str] | None]:
+    """For each table the columns asked for that it has.
+
+    Raises
+    ------
+    UsageError
+        When none of them has one.
+    """
+    if take is None:
+        return [None] * len(tables)
+    take = list(take)
+    for name in take:
+        if not any(table.has(name) for table in tables):
+            check_column(name, tables[0])
+    return [[name for name in take if table.has(name)] for table in tables]

@@ -1,0 +1,1 @@
+"""What a join alone needs: in memory, and in a stream."""

@@ -1,0 +1,120 @@
+"""Traps: a shared column that means something else on either side, and spoils a key."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+
+from plait.core.account.finding import Finding
+from plait.core.codes.coding import count, mix
+from plait.core.keys.match import Match, Matching
+from plait.core.table.keyspec import Key, quoted, spelt
+from plait.core.table.table import Table
+from plait.core.text.wordtable import Codes
+from plait.core.unmatched.elsewhere import elsewhere
+
+_POOR, _GOOD, _TIMES = 0.5, 0.5, 2
+_NEXT_TO_NONE = 0.05
+_MOST_PARTS = 12
+
+
+@dataclass(frozen=True)
+class _Part:
+    """Some columns of the key, the left rows that they match, and the cardinality."""
+
+    key: Key
+    rows: int
+    cardinality: str
+
+
+def trap_findings(
+    left: Table, right: Table, pairs: Key, matching: Matching, match: Match
+) -> Iterator[Finding]:
+    """Say so when a part of the key would match far more rows than the whole.
+
+    Notes
+    -----
+    Looked at only when less than half of the left rows match. Every key column
+    is left out in turn, and each is tried by itself.
+    """
+    rows = match.left_matched + match.left_unmatched
+    if not rows or match.left_matched > _POOR * rows:
+        return
+    best = _best_part(pairs, matching)
+    if best is not None and best.rows >= max(_GOOD * rows, _TIMES * match.left_matched):
+        dropped = ", ".join(quoted(name) for name, _ in pairs if (name, _) not in best.key)
+        yield Finding(
+            "key-trap",
+            "warning",
+            best.rows - match.left_matched,
+            f"on {spelt(pairs)} {match.left_matched / rows:.1%} of the rows of {left.name} match; "
+            f"on {spelt(best.key)} {best.rows / rows:.1%} would ({best.cardinality}). "
+            f"{dropped} may mean different things in {left.name} and {right.name}",
+            _way_out(left, right, best),
+            right.name,
+        )
+    elif match.left_matched <= _NEXT_TO_NONE * rows:
+        yield from _elsewhere_findings(left, right, pairs, matching)
+
+
+def _way_out(left: Table, right: Table, best: _Part) -> str:
+    """The key to take, unless it is one on neither side."""
+    if best.cardinality != "many-to-many":
+        return f"--key {spelt(best.key)}"
+    return f"which of its rows are meant? plait keys {left.name} {right.name} tells"
+
+
+def _best_part(pairs: Key, matching: Matching) -> _Part | None:
+    if not 2 <= len(pairs) <= _MOST_PARTS:
+        return None
+    keys = matching.coding.distinct
+    sizes = dict.fromkeys((len(pairs) - 1, 1))
+    tried = [
+        _part(pairs, matching, keys, chosen)
+        for size in sizes
+        for chosen in combinations(range(len(pairs)), size)
+    ]
+    return max(tried, key=lambda one: (round(one.rows, -1), len(one.key)), default=None)
+
+
+def _part(pairs: Key, matching: Matching, keys: list[Codes], chosen: tuple[int, ...]) -> _Part:
+    codes, size = keys[chosen[0]], matching.coding.columns[chosen[0]].size
+    for number in chosen[1:]:
+        column = matching.coding.columns[number]
+        (codes,), size = mix([codes], size, [keys[number]], column.size)
+    sums = [
+        _summed(codes, counts, size) for counts in (matching.left_counts, matching.right_counts)
+    ]
+    both = (sums[0] > 0) & (sums[1] > 0)
+    sides = ["many" if (one[both] > 1).any() else "one" for one in sums]
+    key = tuple(pairs[number] for number in chosen)
+    return _Part(key, int(sums[0][both].sum()), "-to-".join(sides))
+
+
+def _summed(codes: Codes, counts: np.ndarray, size: int) -> np.ndarray:
+    """Rows of each partial key."""
+    there = codes >= 0
+    if (counts <= 1).all():
+        return count(np.where(counts > 0, codes, -1), size)
+    return np.bincount(codes[there], weights=counts[there], minlength=size).astype(np.int64)
+
+
+def _elsewhere_findings(
+    left: Table, right: Table, pairs: Key, matching: Matching
+) -> Iterator[Finding]:
+    """The values may stand in another column."""
+    for one in elsewhere(left, right, pairs, matching):
+        here = one.table == left.name
+        pair = (one.column, one.better) if here else (one.better, one.column)
+        yield Finding(
+            "key-elsewhere",
+            "warning",
+            1,
+            f"{one.better_share:.0%} of the values of {one.column} in {one.table} stand in "
+            f"{one.better} of {one.other}, {one.named_share:.0%} in {one.named}",
+            f"--key {spelt((pair,))}",
+            one.other,
+        )

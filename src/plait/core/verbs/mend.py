@@ -1,0 +1,161 @@
+"""Mend: one table put right, a step after another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.finding import Finding
+from plait.core.account.ledger import Entry, Line, entry
+from plait.core.codes.order import sorted_rows
+from plait.core.sql.expression import condition, evaluate, named_columns, parse
+from plait.core.table.aside import SetAside, left_out
+from plait.core.table.columns import chosen, headed, renamed
+from plait.core.table.keyspec import Pairs, check_column, named_values, names
+from plait.core.table.table import Table
+from plait.core.text.digits import short_text
+from plait.core.verbs.mending.refill import filled, replaced, trimmed
+from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
+from plait.core.verbs.mending.split import Split, parse_split, split_column
+
+
+@dataclass(frozen=True, eq=False)
+class Mended:
+    """The result of mending: the table, its ledger entry, findings, rows set aside."""
+
+    table: Table
+    entries: tuple[Entry, ...]
+    findings: tuple[Finding, ...]
+    aside: tuple[SetAside, ...]
+
+
+def mend(
+    table: Table,
+    header: Sequence[str] | str | None = None,
+    rename: Pairs = (),
+    missing: Sequence[str] | str = (),
+    trim: bool | Sequence[str] | str = False,
+    split: Iterable[str | Split] = (),
+    replace_value: Iterable[str] = (),
+    fill: Pairs = (),
+    type: Pairs = (),
+    unfit: str = "error",
+    compute: Pairs = (),
+    where: str | None = None,
+    sort: Sequence[str] | str = (),
+    drop: Sequence[str] | str = (),
+    keep: Sequence[str] | str = (),
+    order: Sequence[str] | str = (),
+    name: str | None = None,
+    compute_first: Pairs = (),
+) -> Mended:
+    """Put a table right. What is asked for is done in the order of the parameters.
+
+    Parameters
+    ----------
+    table : Table
+    header : sequence of str, optional
+        Names for all the columns.
+    rename : mapping of str to str
+        Old name to new.
+    missing : sequence of str
+        Texts that mean a missing cell.
+    trim : bool or sequence of str
+        Take spaces off both ends of the cells, of all columns or of some.
+    split : iterable of str
+        ``COLUMN:DELIMITERS into a,b,c``: the parts of each cell in columns of
+        their own. A cell with too few or too many parts is a finding.
+    replace_value : iterable of str
+        ``COLUMN:OLD=NEW``: whole cells.
+    fill : mapping of str to str
+        Column to what its missing cells are filled with; ``down`` is the cell above.
+    type : mapping of str to str
+        Column to type, as ``date:%d.%m.%Y``.
+    unfit : {"error", "missing", "set-aside"}
+        What is done with cells that do not fit a type.
+    compute : mapping of str to str
+        Column to the SQL expression that gives its cells.
+    where : str, optional
+        A SQL condition; rows on which it does not hold are set aside.
+    sort : sequence of str
+        Columns to sort by; ``desc`` behind a name for greatest first.
+    drop, keep, order : sequence of str
+        Columns to leave out, the only ones to leave in, those to put first.
+    name : str, optional
+        The result's name.
+    compute_first : mapping of str to str
+        As ``compute``, before the types are set.
+
+    Returns
+    -------
+    Mended
+
+    Raises
+    ------
+    UsageError
+        For a column, type or function that is not there.
+    SourceError
+        For a cell that does not fit its type, or cannot be cast.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> visits = from_columns("visits", {"at": ["A-7", "B-12"], "kg": ["12.50", ""]})
+    >>> mended = mend(visits, split=["at:- into yard,hive"], where="kg IS NOT NULL")
+    >>> mended.table.to_dict()
+    {'at': ['A-7'], 'yard': ['A'], 'hive': ['7'], 'kg': ['12.50']}
+    """
+    before = table
+    table = replace(table, findings=(), aside=())
+    table = headed(table, names(header)) if header else table
+    table = renamed(table, named_values(rename, "--rename"))
+    table = with_missing(table, names(missing)) if missing else table
+    table = trimmed(table, trim)
+    for one in split:
+        table = split_column(table, one if isinstance(one, Split) else parse_split(one))
+    for spec in replace_value:
+        table = replaced(table, spec)
+    for column, value in named_values(fill, "--fill").items():
+        table = filled(table, column, value)
+    for column, text in named_values(compute_first, "--compute").items():
+        table = _computed(table, column, text)
+    types = parse_types(type)
+    for column in types:
+        check_column(column, table)
+    table = retyped(table, types, unfit)
+    for column, text in named_values(compute, "--compute").items():
+        table = _computed(table, column, text)
+    table = _only_where(table, where) if where else table
+    table = table.at(sorted_rows(table, names(sort))) if sort else table
+    table = chosen(table, names(drop), names(keep), names(order))
+    table = table.named(name) if name else table
+    lines = [Line(_reason(one), -one.rows) for one in table.aside]
+    account = entry(f"mend {before.name}", [(before.name, before.rows)], lines, table.rows)
+    return Mended(replace(table, findings=(), aside=()), (account,), table.findings, table.aside)
+
+
+def _computed(table: Table, column: str, text: str) -> Table:
+    expression = parse(text)
+    cells = evaluate(expression, table)
+    come, kind = named_columns(expression, table), None
+    if expression.divides and pa.types.is_decimal(cells.type):
+        # A quotient has room for many places; those that it does not need are not written.
+        cells = pa.chunked_array([short_text(chunk) for chunk in cells.chunks], pa.string())
+        kind = "decimal"
+    if table.has(column):
+        return table.replacing(column, cells, kind, come)
+    return table.with_made(column, cells, come).with_kinds({column: kind} if kind else {})
+
+
+def _only_where(table: Table, where: str) -> Table:
+    holds = pc.fill_null(condition(parse(where), table), False).to_numpy()
+    return table if holds.all() else left_out(table, ~holds, "left-out", f"not {where}")
+
+
+def _reason(aside: SetAside) -> str:
+    if aside.name.endswith("-unfit"):
+        return "rows with a cell that does not fit its type, set aside"
+    return f"rows on which it is {aside.reason[0].as_py()}, set aside"

@@ -1,0 +1,1 @@
+"""What mending alone needs."""

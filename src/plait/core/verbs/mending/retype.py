@@ -1,0 +1,249 @@
+"""Types and markers for missing that a person declares for columns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from decimal import Decimal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import SourceError, UsageError
+from plait.core.account.finding import Finding, counted
+from plait.core.account.names import nearest
+from plait.core.look.profile import tallied
+from plait.core.table.aside import left_out
+from plait.core.table.keyspec import Pairs, named_values
+from plait.core.table.table import Table, cell_examples
+from plait.core.text.cells import as_text, is_text, without_empty
+from plait.core.text.digits import MOST_DIGITS
+from plait.core.types.exact import alike, from_texts
+from plait.core.types.forms import FORMS, KINDS, base, form_of
+from plait.core.types.kinds import kind_of, without_markers
+from plait.core.types.nearly import PLAIN, nearly_written
+
+UNFIT = ("error", "missing", "set-aside")
+_PATTERNS = {
+    "integer": r"^[+-]?[0-9]{1,38}$",
+    "decimal": r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$",
+    "boolean": r"(?i)^(true|false|yes|no|y|n|t|f|1|0)$",
+}
+_PLAIN_NUMBER = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?$"
+_TRUE = ("true", "yes", "y", "t", "1")
+
+
+def parse_types(specs: Pairs) -> dict[str, str]:
+    """Column and type from ``COLUMN=date:%d.%m.%Y`` texts, or a mapping.
+
+    Raises
+    ------
+    UsageError
+        For a type that there is not; the nearest is offered.
+
+    Examples
+    --------
+    >>> parse_types(["seen=date:%d.%m.%Y", "id=text"])
+    {'seen': 'date:%d.%m.%Y', 'id': 'text'}
+    """
+    types = named_values(specs, "--type")
+    for kind in types.values():
+        if kind not in KINDS:
+            form_of(kind)
+    return types
+
+
+def with_missing(table: Table, markers: Iterable[str]) -> Table:
+    """The table, with cells that are one of the markers missing.
+
+    >>> from plait.core.table.table import from_columns
+    >>> with_missing(from_columns("t", {"a": ["7", "n/k"]}), ["n/k"]).to_dict()
+    {'a': ['7', None]}
+    """
+    markers = list(markers)
+    total = 0
+    for column in table.columns:
+        cells = table.whole(column.name)
+        if not is_text(cells.type):
+            continue
+        known = pa.array(markers, cells.type)
+        marked = [pc.is_in(chunk, known) for chunk in cells.chunks]
+        count = sum(pc.sum(one).as_py() or 0 for one in marked)
+        if count:
+            nothing = pa.scalar(None, cells.type)
+            chunks = [
+                pc.if_else(one, nothing, chunk)
+                for one, chunk in zip(marked, cells.chunks, strict=True)
+            ]
+            table = table.replacing(column.name, pa.chunked_array(chunks, cells.type), column.kind)
+            total += count
+    if not total:
+        return table
+    said = Finding(
+        "marker-missing",
+        "note",
+        total,
+        f"{counted(total, 'cell')} with {', '.join(map(repr, markers))} are missing, as declared",
+        where=table.name,
+    )
+    return replace(table, findings=(*table.findings, said))
+
+
+def retyped(table: Table, types: Mapping[str, str], unfit: str = "error") -> Table:
+    """The table with columns of the types given.
+
+    Parameters
+    ----------
+    table : Table
+    types : mapping of str to str
+        Column to type, as ``date:%d.%m.%Y``; columns that the table lacks do not
+        count.
+    unfit : {"error", "missing", "set-aside"}
+        What is done with a cell that does not fit.
+
+    Returns
+    -------
+    Table
+        With a finding for each column that had such cells; their rows in
+        ``aside`` if they were set aside.
+
+    Raises
+    ------
+    SourceError
+        For the first cell that does not fit, unless another is asked for.
+    UsageError
+        When a date could be written in several ways and the type does not say.
+    """
+    if unfit not in UNFIT:
+        raise UsageError(
+            f"{unfit!r} is nothing to do with unfit cells", remedy=nearest(unfit, UNFIT)
+        )
+    before, out = table, np.zeros(table.rows, bool)
+    findings = []
+    for name, wanted in types.items():
+        if not table.has(name):
+            continue
+        cells = table.whole(name)
+        if wanted != "text" and is_text(cells.type):
+            cells = without_markers(cells)
+        made, kind = _converted(cells, wanted, name, table)
+        bad = _unfit(cells, made)
+        if bad.any():
+            finding = _finding(table, name, wanted, cells, np.flatnonzero(bad), unfit)
+            findings.append(finding)
+            out |= bad
+        table = table.replacing(name, made, kind)
+    table = replace(table, findings=(*table.findings, *findings))
+    if unfit != "set-aside" or not out.any():
+        return table
+    return left_out(table, out, "unfit", "a cell does not fit its type", shown=before)
+
+
+def _converted(
+    cells: pa.ChunkedArray, wanted: str, name: str, table: Table
+) -> tuple[pa.ChunkedArray, str]:
+    """The cells in the type, missing where they do not fit, and the column's kind then."""
+    if wanted == "text":
+        return pa.chunked_array([as_text(chunk) for chunk in cells.chunks], pa.string()), "text"
+    if not is_text(cells.type):
+        cells = pa.chunked_array([as_text(chunk) for chunk in cells.chunks], pa.string())
+    if wanted == "decimal" and kind_of(cells) in ("integer", "decimal"):
+        return cells, "decimal"  # they stand as they should: 12.50 stays 12.50
+    if wanted in PLAIN:
+        wanted = _found_form(cells, wanted, name, table)
+    chunks = [_fitting(without_empty(chunk), wanted) for chunk in cells.chunks]
+    kind = chunks[0].type if chunks else pa.string()
+    return pa.chunked_array(chunks, kind), base(wanted)
+
+
+def _found_form(cells: pa.ChunkedArray, wanted: str, name: str, table: Table) -> str:
+    """The one way in which all cells, or else most of them, are written."""
+    if wanted == "datetime" and kind_of(cells) == wanted:
+        return _iso_form(cells)
+    tally = tallied([cells])
+    found = nearly_written(tally.texts, tally.counts[0], [wanted])
+    if found is None:
+        return wanted
+    if found.rivals:
+        forms = (found.form, *found.rivals)
+        raise UsageError(
+            f"column {name!r} may be written in {len(forms)} ways: {', '.join(forms)}",
+            table.name,
+            f"say which: --type '{name}={forms[0]}'",
+        )
+    return found.form
+
+
+def _iso_form(cells: pa.ChunkedArray) -> str:
+    first = next((v for v in cells.slice(0, 1000).to_pylist() if v), "")
+    between = "T" if "T" in first else " "
+    clock = "%H:%M" + (":%S" if first.count(":") == 2 else "") + (".%f" if "." in first else "")
+    return f"datetime:%Y-%m-%d{between}{clock}"
+
+
+def _fitting(cells: pa.Array, wanted: str) -> pa.Array:
+    """Cells in a type, missing where they do not fit."""
+    pattern = _PATTERNS.get(wanted)
+    form = None if pattern else PLAIN.get(wanted) or FORMS.get(wanted) or form_of(wanted)
+    fits = pc.match_substring_regex(cells, pattern or form.pattern)  # type: ignore[union-attr]
+    cells = pc.if_else(fits, cells, pa.scalar(None, cells.type))
+    if form is not None:
+        return form.read(cells)  # decimals as plain text, with all their digits
+    if wanted == "boolean":
+        lower = pc.utf8_lower(cells)
+        return pc.if_else(pc.is_valid(cells), pc.is_in(lower, pa.array(_TRUE)), None)
+    if wanted == "integer":
+        return _whole(pc.utf8_ltrim(cells, "+"))
+    return _plain_decimals(cells)
+
+
+def _whole(cells: pa.Array) -> pa.Array:
+    """Texts of whole numbers as integers, missing where 64 bits do not hold them."""
+    made = from_texts(cells)
+    low, high, one = alike([pa.scalar(-(2**63)), pa.scalar(2**63 - 1), made])
+    within = pc.and_(pc.greater_equal(one, low), pc.less_equal(one, high))
+    return pc.if_else(within, made, pa.scalar(None, made.type)).cast(pa.int64())
+
+
+def _plain_decimals(cells: pa.Array) -> pa.Array:
+    """Numbers as they stand; only those with a plus, an exponent or spare zeros in front anew."""
+    odd = pc.fill_null(pc.invert(pc.match_substring_regex(cells, _PLAIN_NUMBER)), False)
+    if not pc.any(odd).as_py():
+        return cells
+    made = [_plain_decimal(text) for text in cells.filter(odd).to_pylist()]
+    return pc.replace_with_mask(cells, odd, pa.array(made, cells.type))
+
+
+def _plain_decimal(text: str) -> str | None:
+    number = Decimal(text)
+    if abs(number.adjusted()) > MOST_DIGITS:
+        return None
+    plain = format(number, "f")
+    return plain.removeprefix("-") if not number else plain
+
+
+def _unfit(before: pa.ChunkedArray, after: pa.ChunkedArray) -> np.ndarray:
+    """Rows on which a cell was there before and is missing now."""
+    there = [pc.fill_null(pc.not_equal(as_text(chunk), ""), False) for chunk in before.chunks]
+    present = pa.chunked_array(there, pa.bool_()).to_numpy()
+    lost: np.ndarray = present & after.is_null().to_numpy()
+    return lost
+
+
+def _finding(
+    table: Table, name: str, wanted: str, cells: pa.ChunkedArray, rows: np.ndarray, unfit: str
+) -> Finding:
+    examples = cell_examples(table, cells, rows)
+    what = (
+        f"{counted(len(rows), 'cell')} of {name!r} {'is' if len(rows) == 1 else 'are'} no {wanted}"
+    )
+    if unfit == "error":
+        raise SourceError(
+            f"{what}; the first is {examples[0].text}",
+            f"{next(map(str, examples[0].places), table.name)}, column {name}",
+            "keep such rows apart: --unfit set-aside; or make the cells missing: --unfit missing",
+        )
+    done = "their rows are set aside" if unfit == "set-aside" else "they are missing"
+    where = f"{table.name}, column {name}"
+    return Finding("cell-unfit", "warning", len(rows), f"{what}; {done}", "", where, examples)

@@ -1,0 +1,130 @@
+"""What a verb made of its tables, in one form for all verbs."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from shlex import quote
+from typing import TYPE_CHECKING, Any
+
+from plait.core.account.finding import Finding, merged
+from plait.core.account.ledger import Entry, Line, entry
+from plait.core.keys.conflicts import Conflicts
+from plait.core.keys.match import Match
+from plait.core.table.aside import SetAside
+from plait.core.table.table import Table
+
+if TYPE_CHECKING:
+    from plait.core.verbs.settle import Decision
+
+
+_OF_ONE_SOURCE = re.compile(r"--(footer|header-line) [0-9]+")
+
+
+@dataclass(frozen=True, eq=False)
+class Result:
+    """What a command made of its sources.
+
+    Parameters
+    ----------
+    command : str
+        The verb.
+    table : Table
+    entries : tuple of Entry
+        The ledger.
+    findings : tuple of Finding
+    aside : tuple of SetAside or Conflicts
+    matches : tuple of Match
+        Of joins, one for each of the last entries.
+    decisions : tuple of Decision
+        Of settling.
+    """
+
+    command: str
+    table: Table
+    entries: tuple[Entry, ...]
+    findings: tuple[Finding, ...]
+    aside: tuple[SetAside | Conflicts, ...] = ()
+    matches: tuple[Match, ...] = ()
+    decisions: tuple[Decision, ...] = ()
+
+
+def result_of(command: str, made: Any, table: Table | None = None) -> Result:
+    """The result of a verb in the form that all share.
+
+    Parameters
+    ----------
+    command : str
+    made : Stacked, Joined, Settled, …
+    table : Table, optional
+        In place of the one that was made.
+    """
+    return Result(
+        command,
+        made.table if table is None else table,
+        made.entries,
+        made.findings,
+        getattr(made, "aside", ()),
+        getattr(made, "matches", ()),
+        getattr(made, "decisions", ()),
+    )
+
+
+def with_reading(result: Result, tables: Sequence[Table]) -> Result:
+    """The result with what was found and set aside when its sources were read in front."""
+    findings = reading_findings(tables)
+    aside = [one for table in tables for one in table.aside]
+    entries = reading_entries(tables)
+    return replace(
+        result,
+        findings=(*findings, *result.findings),
+        entries=(*entries, *result.entries),
+        aside=(*aside, *result.aside),
+    )
+
+
+def reading_findings(tables: Sequence[Table]) -> list[Finding]:
+    """What was found when the sources were read, like findings of several as one."""
+    several = len(tables) > 1
+    return merged(for_one_source(one, several) for table in tables for one in table.findings)
+
+
+def of_one_extract(finding: Finding) -> Finding:
+    """The finding as a plan has it: what mends one extract is not done to all of its source."""
+    if not _OF_ONE_SOURCE.search(finding.remedy):
+        return finding
+    return replace(finding, remedy=f"as a source of its own: {finding.remedy}")
+
+
+def for_one_source(finding: Finding, several: bool) -> Finding:
+    """The finding; where there are several sources, what mends it does so to its own only."""
+    option = _OF_ONE_SOURCE.search(finding.remedy)
+    if not several or not option or "plait " in finding.remedy:
+        return finding
+    before = finding.remedy[: option.start()]
+    return replace(
+        finding,
+        remedy=f"{before}in that file alone: plait mend {quote(finding.where)} {option[0]}",
+    )
+
+
+def reading_entries(tables: Sequence[Table]) -> list[Entry]:
+    """The accounts of sources of which not all rows were taken."""
+    return [_reading(table) for table in tables if table.aside]
+
+
+def _reading(table: Table) -> Entry:
+    rows = table.rows + sum(one.rows for one in table.aside)
+    lines = [Line(f"{_why(one)}, set aside", -one.rows) for one in table.aside]
+    return entry(f"read {table.name}", [(table.name, rows)], lines, table.rows)
+
+
+def _why(aside: SetAside) -> str:
+    kind = aside.name.rpartition("-")[2]
+    return {
+        "ragged": "rows with too few or too many cells",
+        "notes": "lines below the table",
+        "footer": "rows at the end, as --footer says",
+        "unfit": "rows with a cell that does not fit its type",
+    }[kind]

@@ -1,0 +1,296 @@
+"""Stack: rows under rows, by column name or by position."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.account.ledger import Entry, Line, entry
+from plait.core.codes.coding import first_rows, mix
+from plait.core.lineage.label import label_column, parse_labels
+from plait.core.look.agreement import disagreements
+from plait.core.look.headers import by_position, fold_names, header_findings, same_names
+from plait.core.table.aside import SetAside, whence
+from plait.core.table.keyspec import Several
+from plait.core.table.leaf import WHICH, Leaves, came_of, together
+from plait.core.table.strand import Index, Made, Origin, Pool, Strand, rows_dtype
+from plait.core.table.table import Column, Table
+from plait.core.text.cells import as_text, repeated
+from plait.core.text.dictionary import TextDictionary
+
+WAYS = ("name", "position")
+_WHICH = f"{WHICH}table"
+
+
+@dataclass(frozen=True, eq=False)
+class Stacked:
+    """The result of a stack: its table, ledger entry, findings and the rows left out."""
+
+    table: Table
+    entries: tuple[Entry, ...]
+    findings: tuple[Finding, ...]
+    aside: tuple[SetAside, ...]
+
+
+def stack(
+    tables: Sequence[Table],
+    label: Mapping[str, str] | Iterable[str] = (),
+    distinct: bool = False,
+    number: str | None = None,
+    same: Several = (),
+    fold_headers: bool = False,
+    name: str = "stack",
+    by: str = "name",
+) -> Stacked:
+    """Put the rows of tables under one another, column by column name.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+        The first sets the order of the columns; new ones follow as they come.
+    label : mapping of str to str, or texts ``COLUMN={stem}``
+        Columns to add, last, with a text for each source: ``{file}``, ``{stem}``,
+        ``{folder}`` and ``{sheet}`` are filled in.
+    distinct : bool
+        Leave out rows equal to an earlier one in every column of the sources.
+    number : str, optional
+        A column to add that numbers the rows of the result from 1.
+    same : mapping of str to str or sequence of str, or texts ``NEW=OLD,OLD``
+        New name to old names of columns that are the same.
+    fold_headers : bool
+        Take headers that differ in case, spaces and punctuation only for the same.
+    name : str
+        The result's name.
+    by : {"name", "position"}
+        Take columns of one name for the same, or the first for the first.
+
+    Returns
+    -------
+    Stacked
+        A column that a table lacks is missing on its rows.
+
+    Raises
+    ------
+    UsageError
+        With no table, a label or number column that is there already, or by
+        position with tables of different widths.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> may = from_columns("may", {"hive": ["1"], "kg": ["12.50"]}, "may.csv")
+    >>> june = from_columns("june", {"kg": ["9"], "hive": ["007"]}, "june.csv")
+    >>> stack([may, june], label=["month={stem}"]).table.to_dict()
+    {'hive': ['1', '007'], 'kg': ['12.50', '9'], 'month': ['may', 'june']}
+    """
+    if not tables:
+        raise UsageError("there is nothing to stack", remedy="name at least one source")
+    if by not in WAYS:
+        raise UsageError(f"tables are stacked by {' or '.join(WAYS)}, not by {by!r}")
+    tables = same_names(tables, same)
+    tables = fold_names(tables) if fold_headers else tables
+    findings: list[Finding] = []
+    if by == "position":
+        tables, findings = by_position(tables)
+    table = _concatenated(tables, name)
+    coming = [(one.name, one.rows) for one in tables]
+    findings += [*header_findings(tables), *disagreements(tables)]
+    aside: tuple[SetAside, ...] = ()
+    if distinct:
+        kept = _first_of_equal(table)
+        repeats = _repeats(table, kept)
+        aside = (repeats,) if repeats.rows else ()
+        findings += [_repeat_finding(repeats)] if repeats.rows else []
+        table = labelled(table, parse_labels(label))
+        table = table.at(np.flatnonzero(kept == np.arange(len(kept))))
+    else:
+        table = labelled(table, parse_labels(label))
+    if number:
+        table = table.with_made(number, _numbers(table.rows))
+    left_out = [Line("exact repeats of an earlier row, set aside", -one.rows) for one in aside]
+    sources = f"{len(tables)} sources" if len(tables) > 1 else "1 source"
+    account = entry(f"stack of {sources}", coming, left_out, table.rows)
+    return Stacked(table, (account,), tuple(findings), aside)
+
+
+def _concatenated(tables: Sequence[Table], name: str) -> Table:
+    """All rows of all tables; strand by strand, so that every row keeps its lineage."""
+    tables = [_in_single_parts(table) for table in tables]
+    every = list(dict.fromkeys(column for table in tables for column in table.column_names))
+    depth = max(len(table.strands) for table in tables)
+    strands = tuple(_strand(tables, every, number, name) for number in range(depth))
+    made = [_joint_leaves(column, tables, depth) for column in every]
+    if any(leaf.which and leaf.which[-1][0] == depth for leaves in made for leaf in leaves):
+        strands = (*strands, _which_table(tables))
+    columns = tuple(
+        Column(
+            column,
+            tuple((n, column) for n, strand in enumerate(strands) if column in strand.stored),
+            _joint_kind(column, tables),
+            leaves=leaves,
+        )
+        for column, leaves in zip(every, made, strict=True)
+    )
+    return Table(name, columns, strands, sum(table.rows for table in tables))
+
+
+def _in_single_parts(table: Table) -> Table:
+    """The table with every column in one strand: cells of several are put together."""
+    for column in table.columns:
+        if len(column.parts) > 1:
+            table = table.replacing(column.name, table.whole(column.name), column.kind)
+    return table
+
+
+def _joint_leaves(column: str, tables: Sequence[Table], which: int) -> Leaves:
+    """What the cells were made of in each table; strand ``which`` tells the tables apart."""
+    every = [table.leaves(column) if table.has(column) else () for table in tables]
+    there = [leaves for leaves in every if leaves]
+    if len({tuple(leaf.strand for leaf in leaves) for leaves in there}) <= 1 and not any(
+        leaf.which or leaf.absent or len(leaves) > 1 for leaves in there for leaf in leaves
+    ):
+        came = came_of(together(there))
+        return tuple(replace(leaf, came=came) for leaf in there[0]) if there else ()
+    return tuple(
+        leaf.only_where(which, _WHICH, number)
+        for number, leaves in enumerate(every)
+        for leaf in leaves
+    )
+
+
+def _which_table(tables: Sequence[Table]) -> Strand:
+    """The number of the table that each row came from."""
+    rows = [table.rows for table in tables]
+    numbers = np.repeat(np.arange(len(tables), dtype=np.int32), rows)
+    return Strand("made", {_WHICH: pa.chunked_array([numbers])}, ())
+
+
+def _joint_kind(column: str, tables: Sequence[Table]) -> str | None:
+    """What all sources say the cells are; text, where one says so and another something else."""
+    kinds = {table.column(column).kind for table in tables if table.has(column)}
+    return kinds.pop() if len(kinds) == 1 else "text" if "text" in kinds else None
+
+
+def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: str) -> Strand:
+    """The strands of that number of all tables, one after another."""
+    present = [table for table in tables if number < len(table.strands)]
+    stored = {}
+    for column in every:
+        parts = [_stored_part(table, column, number) for table in present]
+        if any(part is not None for part in parts):
+            sizes = [table.strands[number].stored_rows for table in present]
+            stored[column] = _end_to_end(parts, sizes)
+    every_key = (key for table in present for key in table.strands[number].stored)
+    for key in dict.fromkeys(key for key in every_key if key.startswith(WHICH)):
+        parts = [table.strands[number].stored.get(key) for table in present]
+        stored[key] = _end_to_end(parts, [table.strands[number].stored_rows for table in present])
+    origins = tuple(origin for table in present for origin in _origins(table.strands[number]))
+    if all(isinstance(one, Made) for one in origins):
+        origins = ()
+    beside = all(table.strands[number].beside for table in present)
+    return Strand(name, stored, origins, _joint_index(tables, number), beside)
+
+
+def _origins(strand: Strand) -> tuple[Origin | Pool | Made, ...]:
+    """The origins of all stored rows, also of those that stand in no source."""
+    return strand.origins or (Made(strand.stored_rows),)
+
+
+def _stored_part(table: Table, column: str, number: int) -> pa.ChunkedArray | None:
+    if not table.has(column):
+        return None
+    for strand, stored in table.column(column).parts:
+        if strand == number:
+            return table.strands[strand].stored[stored]
+    return None
+
+
+def _end_to_end(parts: Sequence[pa.ChunkedArray | None], sizes: Sequence[int]) -> pa.ChunkedArray:
+    kinds = {part.type for part in parts if part is not None}
+    kind = kinds.pop() if len(kinds) == 1 else pa.string()
+    chunks: list[pa.Array] = []
+    for part, rows in zip(parts, sizes, strict=True):
+        if part is None:
+            chunks += repeated(None, rows, kind)
+        else:
+            chunks += [one if one.type == kind else as_text(one) for one in part.chunks]
+    return pa.chunked_array(chunks, kind)
+
+
+def _joint_index(tables: Sequence[Table], number: int) -> Index | None:
+    """Where each row of the result stands in the joint strand; ``None`` if all are in order."""
+    if all(len(t.strands) > number and t.strands[number].index is None for t in tables):
+        return None
+    parts, begin = [], 0
+    dtype = rows_dtype(sum(table.rows for table in tables))
+    for table in tables:
+        if number >= len(table.strands):
+            parts.append(np.full(table.rows, -1, dtype))
+            continue
+        strand = table.strands[number]
+        index = np.arange(table.rows) if strand.index is None else strand.index
+        parts.append(np.where(index < 0, -1, index + begin).astype(dtype))
+        begin += strand.stored_rows
+    return np.concatenate(parts)
+
+
+def labelled(table: Table, labels: Mapping[str, str]) -> Table:
+    """The table with columns, last, that say which source each row came from."""
+    for column, template in labels.items():
+        if column in table.column_names:
+            raise UsageError(
+                f"there is a column {column!r} already", remedy="choose another name for --label"
+            )
+        strand = table.strands[0]
+        stored = {**strand.stored, column: label_column(template, strand.origins)}
+        first = Strand(strand.name, stored, strand.origins, strand.index)
+        columns = (*table.columns, Column(column, ((0, column),), leaves=()))
+        table = replace(table, columns=columns, strands=(first, *table.strands[1:]))
+    return table
+
+
+def _numbers(rows: int) -> pa.ChunkedArray:
+    return pa.chunked_array([pa.array(np.arange(1, rows + 1))])
+
+
+def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
+    """For each row the first row that is equal to it in every column that a source has."""
+    codes = np.zeros(table.rows, np.int32)
+    size = 1
+    for name in table.column_names:
+        if not table.came(name):
+            continue
+        dictionary = TextDictionary()
+        cells = dictionary.encode_all(table.whole(name)) + np.int32(1)  # missing equals missing
+        (codes,), size = mix([codes], size, [cells], len(dictionary) + 1)
+    return first_rows(codes, size)[codes]
+
+
+def _repeats(table: Table, first: npt.NDArray[np.int64]) -> SetAside:
+    rows = np.flatnonzero(first != np.arange(len(first)))
+    names, numbers = whence(table.at(first[rows]))
+    reason = pc.binary_join_element_wise(
+        "exact repeat of", names, "row", pc.cast(numbers, pa.string()), " "
+    )
+    return SetAside(f"{table.name}-repeats", table.at(rows), reason, False)
+
+
+def _repeat_finding(repeats: SetAside) -> Finding:
+    examples = []
+    for row in range(min(repeats.rows, MOST_EXAMPLES)):
+        examples.append(Example(repeats.reason[row].as_py(), repeats.table.places(row)[:1]))
+    return Finding(
+        "row-repeat",
+        "note",
+        repeats.rows,
+        f"{counted(repeats.rows, 'row')} equal to an earlier one in every column were left out",
+        where=repeats.table.name,
+        examples=tuple(examples),
+    )

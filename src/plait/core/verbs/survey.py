@@ -1,0 +1,268 @@
+"""Survey: what is in some tables, how they go together, and what will go wrong."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from plait.core.account.finding import Example, Finding, counted, merged
+from plait.core.account.parallel import ordered_map
+from plait.core.look.agreement import type_findings
+from plait.core.look.candidates import Candidates, candidate_keys
+from plait.core.look.family import Family, families
+from plait.core.look.headers import header_findings
+from plait.core.look.misplaced import misplaced
+from plait.core.look.profile import Profile, Tally, profile, tallied
+from plait.core.look.relations import Relation, Side, relations
+from plait.core.table.keyspec import quoted
+from plait.core.table.table import Table
+from plait.core.text.cells import as_text
+from plait.core.types.forms import base
+from plait.core.types.kinds import kind_of, may_be_typed
+from plait.core.verbs.result import for_one_source
+from plait.core.verbs.stack import stack
+
+SAMPLE_ROWS = 3
+MOST_COMPARED = 3000
+
+
+@dataclass(frozen=True, eq=False)
+class Surveyed:
+    """What was found about tables of one shape.
+
+    Parameters
+    ----------
+    family : Family
+    tables : tuple of Table
+    profiles : mapping of str to Profile
+        Of each column over all of them.
+    kinds : tuple of mapping of str to str
+        For each table the kind of each column that it has.
+    tallies : mapping of str to Tally
+        Of each column, over the tables.
+    keys : Candidates
+        Candidate keys over all their rows.
+    sample : mapping of str to list
+        The first rows of the first table, as they stand.
+    """
+
+    family: Family
+    tables: tuple[Table, ...]
+    profiles: Mapping[str, Profile]
+    kinds: tuple[Mapping[str, str], ...]
+    tallies: Mapping[str, Tally]
+    keys: Candidates
+    sample: Mapping[str, Sequence[str | None]]
+
+    @property
+    def rows(self) -> int:
+        """Rows of all the tables."""
+        return sum(table.rows for table in self.tables)
+
+    def of_table(self, number: int) -> dict[str, Profile]:
+        """The profile of each column of one of the tables."""
+        if len(self.tables) == 1:
+            return dict(self.profiles)
+        return {name: profile(self.tallies[name], number) for name in self.kinds[number]}
+
+
+@dataclass(frozen=True, eq=False)
+class Survey:
+    """What was found about tables and between them."""
+
+    families: tuple[Surveyed, ...]
+    relations: tuple[Relation, ...]
+    findings: tuple[Finding, ...]
+
+
+def survey(tables: Sequence[Table]) -> Survey:
+    """Look at tables before anything is done with them.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+
+    Returns
+    -------
+    Survey
+        Tables of one shape are looked at together, and then as one table against
+        the others.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> visits = from_columns("visits", {"hive": ["1", "2", "2"], "kg": ["12.5", "", "9"]})
+    >>> found = survey([visits]).families[0]
+    >>> found.profiles["kg"].kind, found.profiles["kg"].missing
+    ('decimal', 1)
+    """
+    findings: list[Finding] = []
+    surveyed, sides = [], []
+    for family in families(tables):
+        members = [tables[number] for number in family.members]
+        tallies = _tallies(members)
+        one = _surveyed(family, members, tallies)
+        surveyed.append(one)
+        findings += _family_findings(one, tallies, len(tables) > 1)
+        joined = {name: tally.together() for name, tally in tallies.items()}
+        whole = members[0] if len(members) == 1 else stack(members, name=family.name).table
+        sides.append(Side(whole.named(family.name), joined, one.profiles, one.keys.keys))
+    found: list[Relation] = []
+    for left, right in combinations(sides, 2):
+        between, traps = _best_way(left, right)
+        found += between
+        findings += traps
+    return Survey(tuple(surveyed), tuple(found), tuple(findings))
+
+
+def _best_way(left: Side, right: Side) -> tuple[list[Relation], list[Finding]]:
+    """The relations of two tables, with the one that has more rows as the left one."""
+    if right.table.rows > left.table.rows:
+        left, right = right, left
+    return relations(left, right)
+
+
+def _tallies(tables: Sequence[Table]) -> dict[str, Tally]:
+    every = list(dict.fromkeys(name for table in tables for name in table.column_names))
+
+    def tally(name: str) -> Tally:
+        having = [table.column(name).kind for table in tables if table.has(name)]
+        declared = having[0] if len(set(having)) == 1 else None
+        cells = [table.whole(name) if table.has(name) else None for table in tables]
+        return tallied(cells, declared or _typed(cells))
+
+    return dict(zip(every, ordered_map(tally, every), strict=True))
+
+
+def _typed(columns: Sequence[pa.ChunkedArray | None]) -> str | None:
+    """The kind of columns that a source gives as numbers; the texts of others tell."""
+    types = {one.type for one in columns if one is not None}
+    return "decimal" if all(map(pa.types.is_floating, types)) else None
+
+
+def _surveyed(family: Family, tables: Sequence[Table], tallies: Mapping[str, Tally]) -> Surveyed:
+    whole = {name: tally.together() for name, tally in tallies.items()}
+    profiles = dict(zip(whole, ordered_map(profile, list(whole.values())), strict=True))
+    typed = {name: _may_be_typed(tallies[name], one.kind) for name, one in profiles.items()}
+    kinds = tuple(
+        {
+            name: _kind(tallies[name], number, one.kind, typed[name])
+            for name, one in profiles.items()
+            if table.has(name)
+        }
+        for number, table in enumerate(tables)
+    )
+    complete = {
+        name: tally for name, tally in whole.items() if all(table.has(name) for table in tables)
+    }
+    rows = sum(table.rows for table in tables)
+    keys = candidate_keys(complete, {name: profiles[name] for name in complete}, rows)
+    return Surveyed(family, tuple(tables), profiles, kinds, tallies, keys, _sample(tables[0]))
+
+
+def _may_be_typed(tally: Tally, whole: str) -> npt.NDArray[np.bool_] | None:
+    """Which texts of a text column may be a number, a date or a truth by how they begin."""
+    if whole != "text" or tally.declared is not None or not len(tally.texts):
+        return None
+    return may_be_typed(tally.texts)
+
+
+def _kind(tally: Tally, number: int, whole: str, typed: npt.NDArray[np.bool_] | None) -> str:
+    """The kind of a column in one table: that over all, unless those differ and it is text."""
+    there = np.flatnonzero(tally.counts[number])
+    if not len(there):
+        return "empty"
+    if typed is None or not typed[there].all():
+        return whole
+    return kind_of(pa.chunked_array([tally.texts.take(pa.array(there))]))
+
+
+def _sample(table: Table) -> dict[str, list[str | None]]:
+    some = min(SAMPLE_ROWS, table.rows)
+    return {
+        column.name: as_text(table.cells(column, 0, some)).to_pylist() for column in table.columns
+    }
+
+
+def _family_findings(
+    found: Surveyed, tallies: Mapping[str, Tally], several: bool
+) -> Iterator[Finding]:
+    read = (finding for table in found.tables for finding in table.findings)
+    yield from merged(for_one_source(finding, several) for finding in read)
+    if len(found.tables) > 1:
+        yield from header_findings(found.tables)
+        if len(found.tables) * len(found.profiles) <= MOST_COMPARED:
+            yield from misplaced(found.tables, tallies)
+        else:
+            yield _not_compared(found)
+        yield from type_findings(found.tables, found.kinds, found.family.name)
+    for name, one in found.profiles.items():
+        yield from _cell_findings(found, name, one)
+
+
+def _not_compared(found: Surveyed) -> Finding:
+    return Finding(
+        "headings-not-compared",
+        "note",
+        len(found.tables),
+        f"{found.family.name} has {len(found.tables):,} sources of {len(found.profiles):,} "
+        "columns: too many to look for swapped headings",
+        "survey fewer of them at once",
+        found.family.name,
+    )
+
+
+def _cell_findings(found: Surveyed, name: str, one: Profile) -> Iterator[Finding]:
+    where = f"{found.family.name}, column {name}"
+    if one.forms:
+        kind = base(one.forms[0])
+        yield Finding(
+            "form-open",
+            "warning",
+            one.rows - one.missing,
+            f"nothing in {name} proves how its {kind}s are written: "
+            f"{' or '.join(form.partition(':')[2] for form in one.forms)}; it stays text",
+            f"say which: --type {_pasted(name, one.forms[0])}",
+            where,
+            tuple(Example(text) for text, _ in one.commonest[:2]),
+        )
+    if one.nearly:
+        form, unfit = one.nearly.form, counted(one.nearly.unfit, "cell")
+        yield Finding(
+            "nearly-typed",
+            "warning",
+            one.nearly.unfit,
+            f"{name} is {base(form)} but for {unfit}; it stays text",
+            f"--type {_pasted(name, form)} --unfit set-aside, or mend them",
+            where,
+            tuple(Example(repr(text)) for text in one.nearly.examples),
+        )
+    if one.markers:
+        count = sum(rows for _, rows in one.markers)
+        shown = ", ".join(marker for marker, _ in one.markers)
+        if base(one.kind) == "text":
+            yield Finding(
+                "marker-kept",
+                "note",
+                count,
+                f"{counted(count, 'cell')} of {name} may mean missing: {shown}; they stay text",
+                f"to make them missing: --missing {shown.replace(', ', ',')}",
+                where,
+            )
+        else:
+            yield Finding(
+                "marker-found",
+                "note",
+                count,
+                f"{counted(count, 'cell')} of {name} count as missing: {shown}",
+                where=where,
+            )
+
+
+def _pasted(name: str, form: str) -> str:
+    return f"'{quoted(name)}={form}'"

@@ -1,0 +1,1 @@
+"""Archives and compressed files, opened with bounds."""

@@ -1,0 +1,1 @@
+"""Between the cells of files and columns with headings and types."""

@@ -1,0 +1,55 @@
+"""Rows at the end of a table that are no records: totals, and as many as a person names."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+
+from plait.core.account.errors import SourceError
+from plait.core.account.finding import Example, Finding
+from plait.core.table.aside import left_out
+from plait.core.table.table import Table
+
+_TOTAL = re.compile(r"\s*((grand|sub)[ -]?)?totals?\b|\s*(sum|summe|gesamt|somme)\b", re.IGNORECASE)
+
+
+def without_last(table: Table, rows: int) -> Table:
+    """Set so many rows at the end aside.
+
+    >>> from plait.core.table.table import from_columns
+    >>> table = without_last(from_columns("t", {"a": ["1", "total"]}), 1)
+    >>> table.to_dict(), table.aside[0].table.to_dict()
+    ({'a': ['1']}, {'a': ['total']})
+    """
+    if not rows:
+        return table
+    if rows > table.rows:
+        raise SourceError(
+            f"--footer {rows} sets aside more rows than the {table.rows:,} that there are",
+            table.name,
+            "how many rows below the table are no records?",
+        )
+    below = np.arange(table.rows) >= table.rows - rows
+    return left_out(table, below, "footer", "below the table, as --footer says")
+
+
+def footer_finding(table: Table, where: str) -> tuple[Finding, ...]:
+    """A finding when the last row looks like a total of those above it."""
+    if table.rows < 3:
+        return ()
+    cells = table.at(np.array([table.rows - 1])).to_dict()
+    filled = [str(values[0]) for values in cells.values() if values[0] not in (None, "")]
+    if not filled or not _TOTAL.match(filled[0]) or len(filled) == len(cells) > 2:
+        return ()
+    return (
+        Finding(
+            "total-row",
+            "warning",
+            1,
+            "the last row looks like a total of the others",
+            "to set it aside: --footer 1",
+            where,
+            (Example(", ".join(filled)[:60], table.places(table.rows - 1)[:1]),),
+        ),
+    )

@@ -1,0 +1,154 @@
+"""The header of a delimited file: the names as they stand, and names that can be used."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from plait.core.account.errors import SourceError
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.account.names import distinct_name
+
+
+@dataclass(frozen=True)
+class Header:
+    """The first record of a file, and what stands above it.
+
+    Parameters
+    ----------
+    names : tuple of str
+        As they stand in the file.
+    lines : int
+        Lines up to its end, those above it included.
+    size : int
+        Bytes up to its end.
+    above : tuple of str
+        The lines above that are not blank.
+    """
+
+    names: tuple[str, ...]
+    lines: int
+    size: int
+    above: tuple[str, ...] = ()
+
+
+def read_header(head: bytes, delimiter: str, where: str, line: int = 1) -> Header:
+    """Take the header from the first bytes of a file.
+
+    Parameters
+    ----------
+    head : bytes
+        UTF-8, without a byte-order mark.
+    delimiter : str
+    where : str
+        The file, for errors.
+    line : int
+        The line that it begins on, from 1; blank ones are passed over.
+
+    Raises
+    ------
+    SourceError
+        When there is no such line, or it is not UTF-8 or does not end.
+    """
+    lines = _Lines(head, where)
+    above = []
+    for _ in range(line - 1):
+        above.append(next(lines, "").strip())
+    reader = csv.reader(lines, delimiter=delimiter)
+    names: list[str] = []
+    try:
+        while not names:
+            names = next(reader)
+    except StopIteration:
+        raise SourceError(
+            "there is no header", f"{where}, line {line:,}", "give a file with a header and rows"
+        ) from None
+    except csv.Error as error:
+        raise SourceError(f"the header cannot be read: {error}", f"{where}, line {line}") from None
+    return Header(tuple(names), lines.count, lines.position, tuple(filter(None, above)))
+
+
+class _Lines:
+    """The lines of some bytes, as text, counting what was drawn."""
+
+    def __init__(self, head: bytes, where: str) -> None:
+        self.head, self.position, self.count, self.where = head, 0, 0, where
+        self.end = b"\n" if b"\n" in head else b"\r"
+
+    def __iter__(self) -> _Lines:
+        return self
+
+    def __next__(self) -> str:
+        if self.position >= len(self.head):
+            raise StopIteration
+        found = self.head.find(self.end, self.position)
+        stop = len(self.head) if found < 0 else found + 1
+        line, self.position, self.count = self.head[self.position : stop], stop, self.count + 1
+        try:
+            return line.decode()
+        except UnicodeDecodeError:
+            raise SourceError(
+                "the header is not UTF-8",
+                f"{self.where}, line {self.count}",
+                "name its encoding: --encoding windows-1252",
+            ) from None
+
+
+def title_finding(above: Sequence[str], where: str) -> list[Finding]:
+    """What is to be said when lines stand above the header."""
+    if not above:
+        return []
+    return [
+        Finding(
+            "title-lines",
+            "note",
+            len(above),
+            f"{counted(len(above), 'line')} above the header, passed over",
+            "if the header is another line: --header-line N",
+            where,
+            tuple(Example(line) for line in above[:MOST_EXAMPLES]),
+        )
+    ]
+
+
+def usable_names(
+    names: Sequence[str], where: str, following: int | None = None
+) -> tuple[list[str], list[Finding]]:
+    """Names without padding, none empty and none twice, and findings about those changed.
+
+    ``following`` is the number of the line behind the header: where some names are
+    empty, that may be the header after all.
+
+    >>> usable_names(["hive", " kg", "", "kg"], "may.csv")[0]
+    ['hive', 'kg', 'column 3', 'kg (2)']
+    """
+    usable: dict[str, None] = {}  # in order, and quick to look into
+    changed: dict[str, list[Example]] = {"padded": [], "empty": [], "repeated": []}
+    for number, name in enumerate(names, 1):
+        wanted = name.strip() or f"column {number}"
+        chosen = distinct_name(wanted, usable)
+        for kind, happened in (
+            ("padded", bool(name.strip()) and name != name.strip()),
+            ("empty", not name.strip()),
+            ("repeated", chosen != wanted),
+        ):
+            if happened:
+                changed[kind].append(Example(f"column {number}: {name!r} is read as {chosen!r}"))
+        usable[chosen] = None
+    findings = [
+        Finding(
+            f"header-{kind}",
+            "note" if kind == "padded" else "warning",
+            len(examples),
+            f"{counted(len(examples), 'header')} {kind}",
+            f"if the next line has the names: --header-line {following}"
+            if kind == "empty" and following
+            else "name the columns in the source",
+            where,
+            tuple(examples[:MOST_EXAMPLES]),
+        )
+        for kind, examples in changed.items()
+        if examples
+    ]
+    return list(usable), findings

@@ -1,0 +1,107 @@
+"""A table's columns in the types found for them, a group of rows at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+
+import pyarrow as pa
+
+from plait.core.account.finding import Finding, counted
+from plait.core.account.parallel import ordered_map
+from plait.core.table.table import Table
+from plait.core.text.cells import is_text
+from plait.core.types.forms import base
+from plait.core.types.kinds import (
+    arrow_type,
+    as_kind,
+    likely_kind,
+    marked_missing,
+    simplest_type,
+)
+
+
+@dataclass(frozen=True, eq=False)
+class Typing:
+    """Columns of a table, the kind of each, and the schema that holds them."""
+
+    columns: Mapping[str, pa.ChunkedArray]
+    kinds: Mapping[str, str]
+    schema: pa.Schema
+
+
+def likely_typing(table: Table) -> Typing:
+    """Types by a glance at some cells: quick, and wrong where a cell far down is of another kind.
+
+    Converting tells: see ``groups``.
+    """
+    columns = {name: table.whole(name) for name in table.column_names}
+    kinds = {name: table.column(name).kind or likely_kind(cells) for name, cells in columns.items()}
+    types = {name: simplest_type(kind) for name, kind in kinds.items()}
+    return _typing(columns, kinds, types)
+
+
+def sure_typing(table: Table) -> Typing:
+    """Types decided over all cells."""
+    columns = {name: table.whole(name) for name in table.column_names}
+    kinds = {name: table.kind(name) for name in columns}
+    types = {name: arrow_type(kinds[name], cells) for name, cells in columns.items()}
+    return _typing(columns, kinds, types)
+
+
+def _typing(
+    columns: Mapping[str, pa.ChunkedArray],
+    kinds: Mapping[str, str],
+    types: Mapping[str, pa.DataType | None],
+) -> Typing:
+    fields = []
+    for name, cells in columns.items():
+        found = types[name] if is_text(cells.type) else None
+        fields.append((name, found or cells.type))
+    return Typing(columns, kinds, pa.schema(fields))
+
+
+def groups(typing: Typing, rows: int, ahead: int = 1) -> Iterator[pa.Table]:
+    """The table in groups of so many rows, converted on all cores.
+
+    Raises
+    ------
+    pyarrow.ArrowInvalid
+        When a cell is not of its column's kind.
+    """
+    total = len(next(iter(typing.columns.values()))) if typing.columns else 0
+
+    def group(start: int) -> pa.Table:
+        made = []
+        for field in typing.schema:
+            cells = typing.columns[field.name].slice(start, rows)
+            made.append(_converted(cells, typing.kinds[field.name], field.type))
+        return pa.Table.from_arrays(made, schema=typing.schema)
+
+    return ordered_map(group, range(0, total, rows), ahead)
+
+
+def marker_findings(typing: Typing, names: Iterable[str] | None = None) -> list[Finding]:
+    """Says how many markers for missing were written as missing, in each of some columns."""
+    findings = []
+    for name in typing.columns if names is None else names:
+        if base(typing.kinds[name]) in ("text", "typed", "empty"):
+            continue
+        marked = marked_missing(typing.columns[name])
+        if marked:
+            count = sum(marked.values())
+            findings.append(
+                Finding(
+                    "marker-found",
+                    "note",
+                    count,
+                    f"{counted(count, 'cell')} of {name} count as missing: {', '.join(marked)}",
+                    f"to keep them as they stand: --type {name}=text",
+                    f"column {name}",
+                )
+            )
+    return findings
+
+
+def _converted(cells: pa.ChunkedArray, kind: str, to: pa.DataType) -> pa.ChunkedArray:
+    return pa.chunked_array([as_kind(chunk, kind, to) for chunk in cells.chunks], to)

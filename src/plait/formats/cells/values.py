@@ -1,0 +1,130 @@
+"""Columns made of Python values, as workbooks and databases give them."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
+from plait.core.types.kinds import kind_of
+
+_TYPES = {
+    bool: pa.bool_(),
+    int: pa.int64(),
+    float: pa.float64(),
+    str: pa.string(),
+    dt.date: pa.date32(),
+    dt.datetime: pa.timestamp("us"),
+    dt.time: pa.time64("us"),
+}
+_LARGEST = 2**53
+_LARGEST_INTEGER = 2**63
+
+
+def as_cell(value: Any) -> str | None:
+    """A value as it would stand in a text file; ``None`` for nothing.
+
+    >>> [as_cell(v) for v in (3.0, 1.5, True, dt.date(2031, 4, 5), "007", None, "")]
+    ['3', '1.5', 'true', '2031-04-05', '007', None, None]
+    """
+    if value is None or value == "":
+        return None
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float):
+        return np.format_float_positional(value, trim="-")
+    if isinstance(value, dt.datetime):
+        return value.isoformat(sep=" ")
+    if isinstance(value, dt.date | dt.time):
+        return value.isoformat()
+    if isinstance(value, bytes):
+        return value.hex()
+    return str(value)
+
+
+def column_of(values: Sequence[Any]) -> pa.Array:
+    """Values as an Arrow array: of the type that all of them have, else of text.
+
+    Parameters
+    ----------
+    values : sequence
+        Whole numbers that came as floats are integers; nothing is ``None`` or an
+        empty text.
+
+    Examples
+    --------
+    >>> column_of([3.0, None, 4.0]).type, column_of([3.0, 1.5]).type
+    (DataType(int64), DataType(double))
+    >>> column_of([3.0, "x"]).to_pylist()
+    ['3', 'x']
+    """
+    kinds = types_of(values)
+    if not kinds:
+        return pa.array([None] * len(values), pa.string())
+    if kinds <= {int, float} and _whole(values):
+        return pa.array([None if _empty(v) else int(v) for v in values], pa.int64())
+    if kinds == {int, float} and all(_empty(v) or abs(v) < _LARGEST for v in values):
+        kinds = {float}
+    if kinds == {dt.date, dt.datetime}:
+        return pa.array([_midnight(v) for v in values], pa.timestamp("us"))
+    (kind,) = kinds if len(kinds) == 1 else (object,)
+    if kind is str:
+        return pa.array([v if isinstance(v, str) else None for v in values], pa.string())
+    if kind in _TYPES and kind is not int:
+        return pa.array([None if _empty(v) else v for v in values], _TYPES[kind])
+    return pa.array(map(as_cell, values), pa.string())
+
+
+def types_of(values: Iterable[Any]) -> set[type]:
+    """The types of all values that are something."""
+    return {type(value) for value in values if not _empty(value)}
+
+
+def _empty(value: Any) -> bool:
+    return value is None or (isinstance(value, str) and not value)
+
+
+def _whole(values: Sequence[Any]) -> bool:
+    return all(
+        _empty(v)
+        or (isinstance(v, int) and -_LARGEST_INTEGER <= v < _LARGEST_INTEGER)
+        or (isinstance(v, float) and v.is_integer() and abs(v) < _LARGEST)
+        for v in values
+    )
+
+
+def _midnight(value: Any) -> Any:
+    if isinstance(value, dt.datetime) or _empty(value):
+        return value or None
+    return dt.datetime.combine(value, dt.time())
+
+
+def declared_kind(cells: pa.ChunkedArray) -> str:
+    """The kind of cells that a source gives as text: no number, though a date may stand so."""
+    kind = kind_of(cells)
+    return kind if kind in ("date", "datetime", "time") else "text"
+
+
+def mixed_finding(name: str, values: Sequence[Any], source: str, where: str) -> list[Finding]:
+    """A finding when numbers, dates and texts stand in one column, as text then."""
+    kinds = {"number" if kind in (int, float) else kind.__name__ for kind in types_of(values)}
+    if len(kinds) < 2 or kinds == {"date", "datetime"}:
+        return []
+    texts = [n for n, value in enumerate(values) if isinstance(value, str) and value]
+    examples = (Example(values[row], (Place(source, row + 1),)) for row in texts[:MOST_EXAMPLES])
+    shown = ", ".join(sorted({"str": "text", "bool": "true/false"}.get(k, k) for k in kinds))
+    return [
+        Finding(
+            "mixed-cells",
+            "note",
+            len(texts),
+            f"column {name!r} holds {shown}; {counted(len(texts), 'cell')} of text",
+            "to have one type: --type COLUMN=…",
+            f"{where}, column {name}",
+            tuple(examples),
+        )
+    ]

@@ -1,0 +1,1 @@
+"""Parquet and Arrow files."""

@@ -1,0 +1,187 @@
+"""Writing SQLite files: a table for each, every value in its type."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+import sqlite3
+from collections.abc import Callable, Mapping
+from contextlib import closing
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import pyarrow as pa
+
+from plait.core.account.errors import OutputError
+from plait.core.account.finding import Finding
+from plait.core.table.table import Table
+from plait.formats.cells.typed import Typing, groups, marker_findings, sure_typing
+
+_GROUP = 1 << 14
+_LARGEST = 2**63
+_DECLARED = (
+    (pa.types.is_integer, "INTEGER"),
+    (pa.types.is_boolean, "INTEGER"),
+    (pa.types.is_floating, "REAL"),
+)
+
+Tick = Callable[[int], None]
+
+
+def write_database(
+    tables: Mapping[str, Table], target: Path, tick: Tick = lambda _: None
+) -> list[Finding]:
+    """Write tables to a new SQLite file.
+
+    Parameters
+    ----------
+    tables : mapping of str to Table
+        By their names in the database. True and false are 1 and 0; dates, times
+        and exact decimals are text, the first two as ISO 8601 has them, and so are
+        integers of more than 64 bits.
+    target : Path
+        An empty file.
+    tick : callable
+        Told how many rows were written, each time.
+
+    Raises
+    ------
+    OutputError
+        For more columns than SQLite takes, or names that it takes for the same.
+    """
+    findings = []
+    with closing(sqlite3.connect(target)) as base:
+        base.execute("PRAGMA journal_mode = OFF")
+        base.execute("PRAGMA synchronous = OFF")  # the delivery flushes
+        for name, table in tables.items():
+            findings += _write(base, name, table, tick)
+        base.commit()
+    return findings
+
+
+def check_table(target: Path, name: str, replace: bool) -> None:
+    """See that a table can be put into a database that is there.
+
+    Raises
+    ------
+    OutputError
+        When it is no database, or has a table of that name that may not be replaced, or
+        something else of that name.
+    """
+    with closing(_connected(target)) as base:
+        try:
+            found = base.execute(
+                "SELECT type FROM sqlite_master WHERE lower(name) = lower(?)", (name,)
+            ).fetchone()
+        except sqlite3.Error as error:
+            raise _unusable(target, error) from None
+    if found and found[0] != "table":
+        raise OutputError(
+            f"{name} is a {found[0]} there", str(target), f"name a table: {target}#OTHER"
+        )
+    if found and not replace:
+        raise OutputError(
+            f"the table {name} is there already",
+            str(target),
+            f"another name: {target}#OTHER, or --replace, which replaces this table and no other",
+        )
+
+
+class TableAdded:
+    """A table written into a database that is there, in one transaction that is still open.
+
+    Everything else in the database stays. Nobody sees the table before ``commit``;
+    one of the same name is replaced then, and its indexes are made again.
+    """
+
+    def __init__(self, table: Table, target: Path, name: str, tick: Tick = lambda _: None) -> None:
+        self._base = _connected(target)
+        try:
+            self._base.execute("BEGIN IMMEDIATE")
+            again = self._dropped(name)
+            self.findings = _write(self._base, name, table, tick)
+            for statement in again:
+                self._base.execute(statement)
+        except sqlite3.Error as error:
+            self.rollback()
+            raise _unusable(target, error) from None
+        except BaseException:
+            self.rollback()
+            raise
+
+    def _dropped(self, name: str) -> list[str]:
+        """Drop the table of that name; what makes its indexes and triggers again."""
+        found = self._base.execute(
+            "SELECT sql FROM sqlite_master WHERE lower(tbl_name) = lower(?) "
+            "AND type IN ('index', 'trigger') AND sql IS NOT NULL",
+            (name,),
+        ).fetchall()
+        self._base.execute(f"DROP TABLE IF EXISTS {_quoted(name)}")
+        return [sql for (sql,) in found]
+
+    def commit(self) -> None:
+        """Make it so."""
+        self._base.execute("COMMIT")
+        self._base.close()
+
+    def rollback(self) -> None:
+        """Leave the database as it was."""
+        if self._base.in_transaction:
+            self._base.execute("ROLLBACK")
+        self._base.close()
+
+
+def _connected(target: Path) -> sqlite3.Connection:
+    return sqlite3.connect(
+        f"file:{quote(str(target.absolute()))}?mode=rw", uri=True, isolation_level=None
+    )
+
+
+def _unusable(target: Path, error: sqlite3.Error) -> OutputError:
+    return OutputError(
+        f"the table cannot be written into this database: {error}",
+        str(target),
+        "is it a SQLite file, and is nobody else writing to it? nothing was changed",
+    )
+
+
+def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> list[Finding]:
+    typing = sure_typing(table)
+    try:
+        base.execute(f"CREATE TABLE {_quoted(name)} ({', '.join(_columns(typing))})")
+    except sqlite3.Error as error:
+        raise OutputError(
+            f"SQLite cannot hold {name}: {error}", None, "rename the column: plait mend --rename"
+        ) from None
+    marks = ", ".join("?" * len(table.columns))
+    for group in groups(typing, _GROUP):
+        rows = zip(*(map(_value, column.to_pylist()) for column in group.columns), strict=True)
+        base.executemany(f"INSERT INTO {_quoted(name)} VALUES ({marks})", rows)
+        tick(group.num_rows)
+    return marker_findings(typing)
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _columns(typing: Typing) -> list[str]:
+    return [
+        f"{_quoted(field.name)} "
+        + next((declared for holds, declared in _DECLARED if holds(field.type)), "TEXT")
+        for field in typing.schema
+    ]
+
+
+def _value(value: Any) -> Any:
+    if isinstance(value, dt.datetime):
+        return value.isoformat(sep=" ")
+    if isinstance(value, dt.date | dt.time):
+        return value.isoformat()
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    too_long = isinstance(value, int) and not -_LARGEST <= value < _LARGEST
+    not_there = isinstance(value, float) and math.isnan(value)  # SQLite would take it for NULL
+    return str(value) if too_long or not_there or isinstance(value, dt.timedelta) else value

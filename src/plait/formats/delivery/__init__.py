@@ -1,0 +1,1 @@
+"""Outputs whole or absent."""

@@ -1,0 +1,1 @@
+"""JSON, and JSON lines."""

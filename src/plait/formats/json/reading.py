@@ -1,0 +1,213 @@
+"""Reading JSON: an array of records, or a record on each line."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+from typing import IO, Any
+
+import pyarrow as pa
+
+from plait.core.account.errors import SourceError
+from plait.core.account.names import nearest
+from plait.core.table.table import Table, from_columns
+from plait.formats.cells.header import usable_names
+from plait.formats.cells.jsontext import Number, json_text, parsed
+from plait.formats.cells.values import declared_kind
+from plait.formats.text.encoding import UTF8, byte_order_mark, likely_encoding, recoded
+from plait.formats.text.streams import Pieces, ReadAhead
+
+_BATCH = 50_000
+_STEP = 1 << 20
+_HEAD = 1 << 16
+_LONGEST_LINE = 64 << 20
+
+Tick = Callable[[int], None]
+
+
+def read_json(
+    stream: IO[bytes],
+    name: str,
+    where: str,
+    part: str = "",
+    lines: bool = False,
+    tick: Tick = lambda _: None,
+) -> Table:
+    """Read an array of records, or JSON lines.
+
+    Parameters
+    ----------
+    stream : binary file
+    name : str
+        The table's name.
+    where : str
+        The file, for errors and lineage.
+    part : str
+        The name under which the array stands in an object; not needed when
+        there is only one.
+    lines : bool
+        Whether there is a record on each line.
+    tick : callable
+        Told how many bytes were read, each time.
+
+    Returns
+    -------
+    Table
+        A column for each name, in order of appearance; nested ones are named
+        ``outer.inner``. Numbers keep their digits; lists are JSON text.
+
+    Raises
+    ------
+    SourceError
+        For text that is no JSON, or no records; the line is named.
+    """
+    text = _utf8(stream, where, tick)
+    if lines:
+        return _table(_line_records(text, where), name, where)
+    try:
+        whole = parsed(_decoded(b"".join(iter(lambda: text.read(_STEP), b"")), where))
+    except RecursionError:
+        raise SourceError("it is nested too deep", where) from None
+    except ValueError as error:
+        raise SourceError(f"this is no JSON: {error}", where, _LINES_REMEDY) from None
+    records = _array(whole, part, where)
+    return _table(((n, record) for n, record in enumerate(records, 1)), name, where)
+
+
+_LINES_REMEDY = "if a record stands on each line, end the file's name in .jsonl"
+
+
+def _utf8(stream: IO[bytes], where: str, tick: Tick) -> IO[bytes]:
+    head = stream.read(_HEAD)
+    tick(len(head))
+    marked = byte_order_mark(head)
+    encoding = likely_encoding(head)
+    text: Any = ReadAhead(head[marked[1] :] if marked else head, stream)
+    return text if not encoding.startswith("utf-16") else Pieces(recoded(text, encoding, where))
+
+
+def _decoded(data: bytes, where: str) -> str:
+    try:
+        return data.decode(UTF8)
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise SourceError(
+            "the text is not UTF-8, which JSON must be", f"{where}, line {line:,}"
+        ) from None
+
+
+def _array(whole: Any, part: str, where: str) -> list[Any]:
+    if isinstance(whole, list) and not part:
+        return whole
+    fields = whole if isinstance(whole, dict) else {}
+    arrays = {name: value for name, value in fields.items() if isinstance(value, list)}
+    if part and part not in arrays:
+        raise SourceError(f"there is no array {part!r}", where, nearest(part, arrays))
+    if len(arrays) == 1 or part:
+        return arrays[part] if part else next(iter(arrays.values()))
+    if arrays:
+        raise SourceError(
+            f"there are {len(arrays)} arrays: {', '.join(arrays)}",
+            where,
+            f"name one: {where}#{next(iter(arrays))}",
+        )
+    raise SourceError("this is no array of records", where, _LINES_REMEDY)
+
+
+def _line_records(text: IO[bytes], where: str) -> Iterator[tuple[int, Any]]:
+    """Line number and record of each line that is not blank."""
+    for number, line in enumerate(_lines(text, where), 1):
+        if not line.strip():
+            continue
+        place = f"{where}, line {number:,}"
+        try:
+            yield number, parsed(_decoded(line, place))
+        except RecursionError:
+            raise SourceError("it is nested too deep", place) from None
+        except ValueError as error:
+            raise SourceError(f"this is no JSON: {error}", place) from None
+
+
+def _lines(text: IO[bytes], where: str) -> Iterator[bytes]:
+    rest = b""
+    while data := text.read(_STEP):
+        *whole, rest = (rest + data).split(b"\n")
+        yield from whole
+        if len(rest) > _LONGEST_LINE:
+            raise SourceError("a line is longer than 64 MiB", where, "is it JSON lines?")
+    if rest:
+        yield rest
+
+
+@dataclass
+class _Growing:
+    """A column as it grows: finished pieces, the cells of the present one, what was met."""
+
+    pieces: list[pa.Array] = field(default_factory=list)
+    cells: list[str | None] = field(default_factory=list)
+    met: set[str] = field(default_factory=set)
+
+
+def _table(records: Iterator[tuple[int, Any]], name: str, where: str) -> Table:
+    columns: dict[tuple[str, ...], _Growing] = {}
+    rows = filled = 0
+    for place, record in records:
+        if not isinstance(record, dict):
+            raise SourceError("this is no record in braces", f"{where}, record {place:,}")
+        for path, value in _flat(record, ()):
+            column = columns.get(path)
+            if column is None:
+                column = columns[path] = _Growing([pa.nulls(filled, pa.string())])
+            column.cells += [None] * (rows - filled - len(column.cells))
+            column.cells.append(_cell(value, column.met))
+        rows += 1
+        if rows - filled == _BATCH:
+            _finish(columns, rows - filled)
+            filled = rows
+    _finish(columns, rows - filled)
+    return _named(columns, rows, name, where)
+
+
+def _flat(record: dict[str, Any], above: tuple[str, ...]) -> Iterator[tuple[tuple[str, ...], Any]]:
+    for name, value in record.items():
+        if isinstance(value, dict) and value:
+            yield from _flat(value, (*above, name))
+        else:
+            yield (*above, name), value
+
+
+def _cell(value: Any, met: set[str]) -> str | None:
+    if value is None:
+        return None
+    if isinstance(value, Number):
+        met.add("number")
+        return value
+    if isinstance(value, bool):
+        met.add("boolean")
+        return "true" if value else "false"
+    met.add("text")
+    return value if isinstance(value, str) else json_text(value)
+
+
+def _finish(columns: dict[tuple[str, ...], _Growing], rows: int) -> None:
+    for column in columns.values():
+        column.cells += [None] * (rows - len(column.cells))
+        column.pieces.append(pa.array(column.cells, pa.string()))
+        column.cells = []
+
+
+def _named(columns: dict[tuple[str, ...], _Growing], rows: int, name: str, where: str) -> Table:
+    names, findings = usable_names([".".join(path) for path in columns], where)
+    stored = {
+        named: pa.chunked_array(column.pieces, pa.string())
+        for named, column in zip(names, columns.values(), strict=True)
+    }
+    table = from_columns(name, stored, where)
+    kinds = {
+        named: declared_kind(stored[named])
+        for named, column in zip(names, columns.values(), strict=True)
+        if column.met == {"text"}
+    }
+    if not stored:
+        raise SourceError("there are no records with any names", where)
+    return replace(table.with_kinds(kinds), rows=rows, findings=tuple(findings))

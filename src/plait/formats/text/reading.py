@@ -1,0 +1,433 @@
+"""Reading CSV and its kin: every cell as the text that stands there."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import IO, Any
+
+import pyarrow as pa
+import pyarrow.csv
+
+from plait.core.account.errors import SourceError
+from plait.core.account.finding import Finding
+from plait.core.account.parallel import half, ordered_map
+from plait.core.table.table import Table, from_columns
+from plait.core.text.pieces import one_array
+from plait.formats.cells.footer import footer_finding, without_last
+from plait.formats.cells.header import Header, read_header, title_finding, usable_names
+from plait.formats.text.dialect import Dialect, find_dialect
+from plait.formats.text.encoding import UTF8, byte_order_mark, recoded
+from plait.formats.text.ragged import Ragged, are_notes, without_ragged
+from plait.formats.text.records import BLOCK_BYTES, Block, blocks
+from plait.formats.text.streams import Pieces, ReadAhead, requoted
+
+_HEAD_BYTES = 1 << 20
+
+Tick = Callable[[int], None]
+
+
+class NotUtf8Error(SourceError):
+    """Text that was taken for UTF-8 and is not; ``ascii_above`` tells whether all above it is."""
+
+    ascii_above = False
+
+
+def read_delimited(
+    stream: IO[bytes],
+    name: str,
+    path: str,
+    usual: str,
+    given: Dialect = Dialect(),  # noqa: B008 (frozen)
+    ragged: str = "error",
+    footer: int = 0,
+    tick: Tick = lambda _: None,
+) -> Table:
+    """Read a delimited text file with a header.
+
+    Parameters
+    ----------
+    stream : binary file
+    name : str
+        The table's name.
+    path : str
+        The file, for errors and lineage.
+    usual : str
+        The delimiter that the file's ending stands for.
+    given : Dialect
+        What is known of how the file is written; the rest is found out.
+    ragged : {"error", "set-aside"}
+        What is done with rows of too few or too many cells.
+    footer : int
+        How many rows at the end are set aside.
+    tick : callable
+        Told how many bytes were read, each time.
+
+    Returns
+    -------
+    Table
+        All cells text; an empty cell is an empty text. Blank lines are passed
+        over, except where there is one column only: there they are empty cells.
+
+    Raises
+    ------
+    SourceError
+        For an empty file, a row with too few or too many cells, bytes that are
+        not in the encoding, a NUL byte, a quote that never closes; the line is
+        named.
+    """
+    opened = _opened(stream, path, usual, given, ragged == "error" and not footer, tick)
+    table = _whole(opened, name, path, footer)
+    findings = (*opened.findings, *table.findings, *footer_finding(table, path))
+    return replace(table, findings=findings, written=opened.written)
+
+
+@dataclass(frozen=True, eq=False)
+class Batches:
+    """A delimited text file as it is read.
+
+    Parameters
+    ----------
+    names : tuple of str
+    columns : iterator of list of pyarrow.Array
+        Stretches of rows, all cells text.
+    findings : tuple of Finding
+        About how the file is written.
+    written : str
+        That in words.
+    """
+
+    names: tuple[str, ...]
+    columns: Iterator[list[pa.Array]]
+    findings: tuple[Finding, ...]
+    written: str
+
+
+class NotRegularError(Exception):
+    """A row that does not fit, in a file that is read a stretch at a time."""
+
+
+def read_batches(
+    stream: IO[bytes],
+    path: str,
+    usual: str,
+    given: Dialect = Dialect(),  # noqa: B008 (frozen)
+    tick: Tick = lambda _: None,
+) -> Batches:
+    """Begin to read a delimited text file a stretch of rows at a time.
+
+    Parameters
+    ----------
+    stream, path, usual, given, tick
+        As for ``read_delimited``.
+
+    Raises
+    ------
+    SourceError
+        As ``read_delimited``, here or while the columns are drawn.
+    NotRegularError
+        While they are drawn, for notes below the table: only the whole file tells
+        what they are.
+    """
+    opened = _opened(stream, path, usual, given, True, tick, half())
+
+    def columns() -> Iterator[list[pa.Array]]:
+        for part in opened.parts:
+            if part.ragged:
+                raise NotRegularError
+            if part.columns:
+                yield part.columns
+
+    return Batches(opened.names, columns(), opened.findings, opened.written)
+
+
+@dataclass(frozen=True, eq=False)
+class _Opened:
+    names: tuple[str, ...]
+    parts: Iterator[_Part]
+    findings: tuple[Finding, ...]
+    written: str
+
+
+def _opened(
+    stream: IO[bytes],
+    path: str,
+    usual: str,
+    given: Dialect,
+    strict: bool,
+    tick: Tick,
+    workers: int | None = None,
+) -> _Opened:
+    """Find out how the file is written, read its header, and begin to parse it."""
+    text, rest, header, names, found, dialect = _headed(stream, path, usual, given, tick)
+    assert dialect.delimiter
+    said = (*_dialect_finding(dialect, usual, path), *title_finding(header.above, path), *found)
+    shape = _Shape(tuple(names), dialect.delimiter, strict)
+    parts = _parsed(text, rest, shape, path, header.lines, tick, workers)
+    return _Opened(tuple(names), parts, said, dialect.shown())
+
+
+def record_blocks(
+    stream: IO[bytes],
+    path: str,
+    usual: str,
+    given: Dialect = Dialect(),  # noqa: B008 (frozen)
+) -> tuple[list[str], str, Iterator[tuple[bytes, int, int]]]:
+    """The column names, the delimiter, and the blocks of whole records that follow the header.
+
+    Parameters
+    ----------
+    stream, path, usual, given
+        As for ``read_delimited``.
+
+    Returns
+    -------
+    names : list of str
+    delimiter : str
+    blocks : iterator of (bytes, int, int)
+        UTF-8 text with RFC 4180 quotes, how many records it has, and how many
+        lines stand above it.
+    """
+    text, rest, header, names, _, dialect = _headed(stream, path, usual, given, lambda _: None)
+    assert dialect.delimiter
+    delimiter = dialect.delimiter
+    shape = _Shape(tuple(names), delimiter, False)
+
+    def counted_blocks() -> Iterator[tuple[bytes, int, int]]:
+        for block in blocks(text, rest, delimiter, path, lambda _: None, header.lines):
+            data = bytes(block.data)
+            part = _parse(block, shape)
+            yield data, part.rows + len(part.ragged), block.lines
+
+    return names, delimiter, counted_blocks()
+
+
+def _headed(
+    stream: IO[bytes], path: str, usual: str, given: Dialect, tick: Tick
+) -> tuple[IO[bytes], bytes, Header, list[str], tuple[Finding, ...], Dialect]:
+    """The text behind the header, what of it has been read, the header and the dialect."""
+    head = _head_of(stream)
+    tick(len(head))
+    dialect = find_dialect(head, given, usual, path)
+    marked = byte_order_mark(head)
+    text: IO[bytes] = ReadAhead(head[marked[1] :] if marked else head, stream)  # type: ignore[assignment]
+    if dialect.encoding != UTF8:
+        text = Pieces(recoded(text, dialect.encoding or UTF8, path))  # type: ignore[assignment]
+    if not dialect.regular:
+        text = Pieces(requoted(text, dialect, path))  # type: ignore[assignment, arg-type]
+    assert dialect.delimiter and dialect.header_line
+    head = _head_of(text)
+    header = read_header(head, dialect.delimiter, path, dialect.header_line)
+    if header.size == len(head) == _HEAD_BYTES:
+        raise SourceError("the header is longer than a mebibyte", path, "is it a table of text?")
+    names, findings = usable_names(header.names, path, header.lines + 1)
+    return text, head[header.size :], header, names, tuple(findings), dialect
+
+
+def _head_of(stream: IO[bytes]) -> bytes:
+    """The first part of a stream, all of it that there is up to a mebibyte."""
+    head = b""
+    most = min(BLOCK_BYTES, _HEAD_BYTES)
+    while len(head) < most and (more := stream.read(most - len(head))):
+        head += more
+    return head
+
+
+def _whole(opened: _Opened, name: str, path: str, footer: int) -> Table:
+    """All parts of a file as a table."""
+    parts = list(opened.parts)
+    stored = [part.columns for part in parts if part.columns]
+    columns = {
+        column: pa.chunked_array([cells[number] for cells in stored], pa.string())
+        for number, column in enumerate(opened.names)
+    }
+    table = from_columns(name, columns, path)
+    odd = [row for part in parts for row in part.ragged]
+    table = without_last(without_ragged(table, odd, _notes(odd, table.rows)), footer)
+    if not table.rows:
+        none = Finding("no-rows", "warning", 0, "a header and no rows", where=path)
+        table = replace(table, findings=(*table.findings, none))
+    return table
+
+
+def _notes(odd: Sequence[Ragged], rows: int) -> int:
+    """How many of the ragged rows, the last of all, are notes below the table."""
+    total = rows + len(odd)
+    count = 0
+    while count < len(odd) and odd[-1 - count].row == total - 1 - count:
+        count += 1
+    while count and not are_notes(odd[len(odd) - count :]):
+        count -= 1
+    return count
+
+
+def _dialect_finding(dialect: Dialect, usual: str, path: str) -> tuple[Finding, ...]:
+    if dialect.encoding == UTF8 and dialect.delimiter == usual and dialect.regular:
+        return ()
+    return (
+        Finding(
+            "dialect-found",
+            "note",
+            1,
+            f"read as {dialect.shown()}",
+            "if that is wrong: --encoding, --delimiter, --quote, --escape",
+            path,
+        ),
+    )
+
+
+@dataclass(frozen=True)
+class _Shape:
+    names: tuple[str, ...]
+    delimiter: str
+    strict: bool
+
+
+@dataclass(frozen=True)
+class _Part:
+    """A parsed block: its columns, and the rows that do not fit, numbered within the block.
+
+    The block itself stays where something is wrong with it.
+    """
+
+    columns: list[pa.Array] | None
+    ascii: bool
+    ragged: tuple[Ragged, ...] = ()
+    fault: Block | None = None
+
+    @property
+    def rows(self) -> int:
+        """How many rows fit."""
+        return len(self.columns[0]) if self.columns else 0
+
+
+def _parsed(
+    stream: IO[bytes],
+    rest: bytes,
+    shape: _Shape,
+    path: str,
+    lines: int,
+    tick: Tick,
+    workers: int | None = None,
+) -> Iterator[_Part]:
+    """The blocks of a file as columns, parsed on all cores; ragged rows numbered over all."""
+    cut = blocks(stream, rest, shape.delimiter, path, tick, lines)
+    pending: list[Ragged] = []
+    fault: Block | None = None
+    rows, ascii_above = 0, True
+    for part in ordered_map(lambda block: _parse(block, shape), cut, workers=workers):
+        if part.fault is not None and not part.ragged:
+            raise _fault(part.fault, shape, path, ascii_above)
+        if part.ragged and shape.strict:
+            pending += part.ragged
+            fault = fault or part.fault
+        last = max((row.row for row in part.ragged), default=-1)
+        followed = part.rows + len(part.ragged) - 1 > last
+        if fault is not None and (followed or not are_notes(pending)):
+            raise _fault(fault, shape, path, ascii_above)
+        ascii_above = ascii_above and part.ascii
+        yield replace(
+            part,
+            ragged=tuple(replace(row, row=rows + row.row) for row in part.ragged),
+            fault=None,
+        )
+        rows += part.rows + len(part.ragged)
+
+
+def _parse(block: Block, shape: _Shape) -> _Part:
+    ragged: list[Ragged] = []
+
+    def note(row: Any) -> str:
+        ragged.append(Ragged(row.number - 1, row.actual_columns, row.text))
+        return "skip"
+
+    if not (block.ascii or _is_utf8(block.data)):
+        return _Part(None, block.ascii, (), block)
+    single = len(shape.names) == 1
+    if not single and _blank(block.data, shape.delimiter):
+        return _Part(None, block.ascii)
+    try:
+        table = pa.csv.read_csv(
+            pa.BufferReader(block.data),
+            pa.csv.ReadOptions(
+                use_threads=False, block_size=len(block.data) + 1, column_names=shape.names
+            ),
+            pa.csv.ParseOptions(
+                delimiter=shape.delimiter,
+                quote_char='"' if block.quoted else False,
+                newlines_in_values=block.quoted,
+                ignore_empty_lines=not single,
+                invalid_row_handler=note,
+            ),
+            pa.csv.ConvertOptions(
+                column_types={name: pa.string() for name in shape.names},
+                check_utf8=False,  # it has been checked
+            ),
+        )
+    except pa.ArrowInvalid:
+        return _Part(None, block.ascii, (), block)
+    columns = [one_array(column) for column in table.columns] if len(table) else None
+    if ragged:
+        return _Part(columns, block.ascii, tuple(ragged), block)
+    block.release()
+    return _Part(columns, block.ascii)
+
+
+def _is_utf8(data: memoryview) -> bool:
+    try:
+        str(data, "utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _blank(data: memoryview, delimiter: str) -> bool:
+    """Whether there is nothing but blank lines."""
+    if data[:1] not in (b"\n", b"\r"):
+        return False
+    text = bytes(data)
+    return text.isspace() and delimiter.encode() not in text
+
+
+def _fault(block: Block, shape: _Shape, path: str, ascii_above: bool) -> SourceError:
+    """What is wrong with a block that could not be parsed, and on which line."""
+    text, lines = bytes(block.data).decode("utf-8", "surrogateescape"), block.lines
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=shape.delimiter)
+    csv.field_size_limit(1 << 30)
+    begin = 0
+    for row in reader:
+        for number, cell in enumerate(row, 1):
+            if any("\udc80" <= sign <= "\udcff" for sign in cell):
+                error = _not_utf8(f"{path}, line {lines + begin + 1:,}", number, shape.names)
+                error.ascii_above = ascii_above and _only_escaped(text)
+                return error
+        if row and len(row) != len(shape.names):
+            return _ragged(f"{path}, line {lines + begin + 1:,}", row, shape.names)
+        begin = reader.line_num
+    return SourceError("the text cannot be read as a table", f"{path}, after line {lines:,}")
+
+
+def _only_escaped(text: str) -> bool:
+    """Whether what is not ASCII is not UTF-8 either."""
+    return all("\udc80" <= sign <= "\udcff" for sign in set(text) if sign > "\x7f")
+
+
+def _not_utf8(where: str, number: int, names: Sequence[str]) -> NotUtf8Error:
+    column = f", column {names[number - 1]}" if number <= len(names) else ""
+    return NotUtf8Error(
+        "the text is not UTF-8",
+        where + column,
+        "name its encoding: --encoding windows-1252",
+    )
+
+
+def _ragged(where: str, row: Sequence[str], names: Sequence[str]) -> SourceError:
+    start = ", ".join(row)[:60]
+    return SourceError(
+        f"this row has {len(row)} cells where the header has {len(names)}: {start}",
+        where,
+        "put the row right (a cell that holds the delimiter must stand in quotes), or keep such "
+        "rows apart: --ragged set-aside",
+    )

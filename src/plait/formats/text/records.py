@@ -1,0 +1,209 @@
+"""Delimited text as blocks of whole records, ready to be parsed side by side.
+
+A quoted cell may hold line breaks, so a block may only end at a line break
+outside quotes. Where the quotes of a block follow RFC 4180, the count of quotes
+before a line break tells that; otherwise the quotes are walked one by one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import IO
+
+import numpy as np
+
+from plait.core.account.errors import SourceError
+from plait.formats.text.spare import Spare
+
+BLOCK_BYTES = 4 << 20
+LONGEST_RECORD = 64 << 20
+_CACHED = 1 << 16
+_QUOTE = ord('"')
+_BREAKS = (ord("\n"), ord("\r"))
+
+
+Bytes = bytes | bytearray
+
+_SPARE = Spare(bytearray, 8)
+
+
+@dataclass(frozen=True)
+class Block:
+    """Whole records.
+
+    Parameters
+    ----------
+    data : memoryview
+    quoted : bool
+        Whether there are quotes in it.
+    ascii : bool
+        Whether all of it is ASCII, and so surely UTF-8.
+    lines : int
+        How many lines of the file stand above it.
+    """
+
+    data: memoryview
+    quoted: bool
+    ascii: bool
+    lines: int
+
+    def release(self) -> None:
+        """Give the memory back to be filled again; the data are gone then."""
+        buffer = self.data.obj
+        self.data.release()
+        if isinstance(buffer, bytearray):
+            _SPARE.give(buffer)
+
+
+def line_ends(data: Bytes | memoryview) -> int:
+    """How many lines end in the bytes; carriage returns count where there is no line feed."""
+    marks = np.frombuffer(data, np.uint8)
+    for sign in _BREAKS:
+        steps = range(0, len(marks), _CACHED)
+        ends = sum(np.count_nonzero(marks[at : at + _CACHED] == sign) for at in steps)
+        if ends:
+            return int(ends)
+    return 0
+
+
+def blocks(
+    stream: IO[bytes],
+    head: Bytes,
+    delimiter: str,
+    where: str,
+    tick: Callable[[int], None],
+    lines: int = 0,
+) -> Iterator[Block]:
+    """Cut a stream into blocks of whole records.
+
+    Parameters
+    ----------
+    stream : binary file
+    head : bytes
+        What has been read from it already and not used.
+    delimiter : str
+        One character.
+    where : str
+        The file, for errors.
+    tick : callable
+        Told how many bytes were read, each time.
+    lines : int
+        How many lines stand above.
+
+    Raises
+    ------
+    SourceError
+        For a NUL byte, a quote that never closes, text behind a closing quote, a
+        record of more than 64 MiB.
+    """
+    data, final = head, False
+    while not final:
+        data, final = _filled(stream, data, tick)
+        place = _Place(where, data, lines)
+        if b"\0" in data:
+            raise place.error(data.index(b"\0"), "a NUL byte stands in the text", _NOT_TEXT)
+        end = _last_break(data, ord(delimiter), place, final)
+        if len(data) - end > LONGEST_RECORD:
+            raise place.error(end, "a record of more than 64 MiB begins", _UNCLOSED)
+        rest = data[end:]  # before the block is parsed and its memory filled again
+        if end:
+            quoted = data.find(b'"', 0, end) >= 0
+            block = Block(memoryview(data)[:end], quoted, data.isascii(), lines)
+            lines += line_ends(block.data)
+            yield block
+        data = rest
+
+
+def _filled(stream: IO[bytes], rest: Bytes, tick: Callable[[int], None]) -> tuple[Bytes, bool]:
+    """The rest with the next stretch of the stream behind it, and whether that was the last."""
+    size = BLOCK_BYTES * (len(rest) // BLOCK_BYTES + 1)
+    data = _SPARE.take(size)
+    data[: len(rest)] = rest
+    view, filled = memoryview(data), len(rest)
+    while filled < size:
+        got = stream.readinto(view[filled:])  # type: ignore[attr-defined]
+        tick(got)
+        if not got:
+            view.release()
+            del data[filled:]
+            return data, True
+        filled += got
+    return data, False
+
+
+_NOT_TEXT = "is it a text file? UTF-16 and binary files must be saved as UTF-8 text first"
+_UNCLOSED = "a quote that is never closed does that; close or double it"
+
+
+@dataclass(frozen=True)
+class _Place:
+    """Where a stretch of bytes stands in its file, to name the line of an error."""
+
+    where: str
+    data: Bytes
+    lines: int
+
+    def error(self, position: int, what: str, remedy: str) -> SourceError:
+        line = self.lines + self.data.count(b"\n", 0, position) + 1
+        return SourceError(what, f"{self.where}, line {line:,}", remedy)
+
+
+def _last_break(data: Bytes, delimiter: int, place: _Place, final: bool) -> int:
+    """Where the last whole record of the data ends; all of it when it is the file's end."""
+    marks = np.frombuffer(data, np.uint8)
+    if b'"' not in data:
+        return len(data) if final else _before(data, len(data))
+    quotes = np.flatnonzero(marks == _QUOTE)
+    inside = (
+        quotes if _regular(marks, quotes, delimiter) else _walk(marks, quotes, delimiter, place)
+    )
+    if len(inside) % 2 and final:
+        raise place.error(int(inside[-1]), "a quote opens and never closes", _UNCLOSED)
+    if final:
+        return len(data)
+    end = _before(data, len(data))
+    while (opened := int(np.searchsorted(inside, end))) % 2:  # this line break is in a cell
+        end = _before(data, int(inside[opened - 1]))
+    return end
+
+
+def _before(data: Bytes, stop: int) -> int:
+    """The end of the last line that ends before ``stop``."""
+    found = data.rfind(b"\n", 0, stop)
+    if found < 0 and b"\n" not in data:
+        found = data.rfind(b"\r", 0, stop - 1)  # a last \r may be half of \r\n
+    return found + 1
+
+
+def _regular(marks: np.ndarray, quotes: np.ndarray, delimiter: int) -> bool:
+    """Whether every quote opens at the start of a cell, closes at its end, or is doubled."""
+    edges = (*_BREAKS, delimiter, _QUOTE)
+    opening, closing = quotes[::2], quotes[1::2]
+    before = marks[np.maximum(opening - 1, 0)]
+    after = marks[np.minimum(closing + 1, len(marks) - 1)]
+    starts = np.isin(before, edges) | (opening == 0)
+    return bool(starts.all() and (np.isin(after, edges) | (closing == len(marks) - 1)).all())
+
+
+def _walk(marks: np.ndarray, quotes: np.ndarray, delimiter: int, place: _Place) -> np.ndarray:
+    """The quotes that open and close cells, one after another; others are part of a cell."""
+    ends = (*_BREAKS, delimiter)
+    edges: list[int] = []
+    skip = -1
+    for quote in quotes.tolist():
+        if quote == skip:
+            continue
+        after = int(marks[quote + 1]) if quote + 1 < len(marks) else _BREAKS[0]
+        if len(edges) % 2 == 0:
+            if quote == 0 or marks[quote - 1] in ends:
+                edges.append(quote)
+        elif after == _QUOTE:
+            skip = quote + 1
+        elif after in ends:
+            edges.append(quote)
+        else:
+            raise place.error(
+                quote, "text follows a closing quote", 'double a quote inside a quoted cell: ""'
+            )
+    return np.array(edges, np.int64)

@@ -1,0 +1,95 @@
+"""The sheets of a workbook and how far they reach, found out by a process of its own.
+
+A few changed bytes, or one stray cell far out, make a sheet of billions of
+cells; whoever reads it then runs out of memory and ends. So that is tried first
+where nothing is lost, with little memory.
+"""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+from plait.core.account.errors import SourceError
+
+MOST_CELLS = 200_000_000
+_MOST_MEMORY = 4 << 30
+_LEAST_SECONDS, _SECONDS_A_MEBIBYTE = 60, 10
+_LOOK = """
+import json, sys
+try:
+    import resource
+    resource.setrlimit(resource.RLIMIT_AS, (int(sys.argv[2]),) * 2)
+except (ImportError, ValueError):
+    pass
+import python_calamine
+book = python_calamine.CalamineWorkbook.from_path(sys.argv[1])
+found = []
+for one in book.sheets_metadata:
+    if str(one.typ).endswith(".WorkSheet"):
+        sheet = book.get_sheet_by_name(one.name)
+        found.append((one.name, str(one.visible).endswith(".Visible"), sheet.height, sheet.width))
+print(json.dumps(found))
+"""
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """A sheet: its name, whether it is shown, the rows and columns that are used."""
+
+    name: str
+    shown: bool
+    rows: int
+    columns: int
+
+
+def outline(path: Path, where: str) -> tuple[Sheet, ...]:
+    """The sheets of a workbook.
+
+    Raises
+    ------
+    SourceError
+        When it is no workbook, or a sheet reaches so far that it cannot be read.
+    """
+    size = path.stat()
+    sheets, fault = _looked(str(path), size.st_mtime_ns, size.st_size)
+    if fault:
+        raise SourceError(
+            f"the workbook cannot be read: {fault}",
+            where,
+            "open it in a spreadsheet program and save it again, without a password",
+        )
+    for sheet in sheets:
+        if sheet.rows * sheet.columns > MOST_CELLS:
+            raise SourceError(
+                f"sheet {sheet.name!r} reaches over {sheet.rows:,} rows and {sheet.columns:,} "
+                "columns",
+                where,
+                "is there a stray cell far out? delete it, or save the sheet as CSV",
+            )
+    return sheets
+
+
+@lru_cache(maxsize=64)
+def _looked(path: str, changed: int, size: int) -> tuple[tuple[Sheet, ...], str]:
+    """The sheets, or what is wrong."""
+    seconds = _LEAST_SECONDS + _SECONDS_A_MEBIBYTE * (size >> 20)
+    try:
+        ended = subprocess.run(
+            [sys.executable, "-c", _LOOK, path, str(_MOST_MEMORY)],
+            capture_output=True,
+            text=True,
+            timeout=seconds,
+            stdin=subprocess.DEVNULL,
+        )
+    except subprocess.TimeoutExpired:
+        return (), f"it takes longer than {seconds} seconds"
+    if ended.returncode == 0:
+        return tuple(Sheet(*one) for one in json.loads(ended.stdout)), ""
+    if "CalamineError" in ended.stderr or "Error:" in ended.stderr:
+        return (), ended.stderr.strip().splitlines()[-1].partition(": ")[2][:200] or "it is broken"
+    return (), "it is broken, or a sheet needs more memory than there is"

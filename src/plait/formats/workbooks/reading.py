@@ -1,0 +1,165 @@
+"""Reading workbooks: .xlsx, .xls, .ods and their kin."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from plait.core.account.errors import SourceError
+from plait.core.account.finding import Finding
+from plait.core.table.table import Table, from_columns
+from plait.formats.archives.packed import check_archive_size
+from plait.formats.cells.footer import footer_finding, without_last
+from plait.formats.cells.header import title_finding, usable_names
+from plait.formats.cells.values import as_cell, column_of, declared_kind, mixed_finding
+from plait.formats.text.dialect import header_place
+from plait.formats.workbooks.cellerrors import error_cells, error_finding
+from plait.formats.workbooks.outline import outline
+
+_SAMPLE_ROWS = 200
+
+
+@contextmanager
+def _opened(path: Path, where: str) -> Iterator[Any]:
+    import python_calamine
+
+    check_archive_size(path, where)
+    outline(path, where)
+    book = python_calamine.CalamineWorkbook.from_path(str(path))
+    try:
+        yield book
+    finally:
+        book.close()
+
+
+def _first_line(error: BaseException) -> str:
+    return (str(error) or type(error).__name__).splitlines()[0][:200]
+
+
+def sheet_names(path: Path, where: str) -> tuple[list[str], list[str]]:
+    """The names of the sheets that are shown and not empty, and of those that are hidden.
+
+    Raises
+    ------
+    SourceError
+        When it is no workbook.
+    """
+    check_archive_size(path, where)
+    sheets = outline(path, where)
+    shown = [one for one in sheets if one.shown]
+    if len(shown) > 1:
+        shown = [one for one in shown if one.rows]
+    return [one.name for one in shown], [one.name for one in sheets if not one.shown]
+
+
+def read_sheet(
+    path: Path, sheet: str, name: str, where: str, header_line: int | None = None, footer: int = 0
+) -> Table:
+    """Read a sheet of a workbook.
+
+    Parameters
+    ----------
+    path : Path
+    sheet : str
+    name : str
+        The table's name.
+    where : str
+        The file and sheet, for errors and lineage.
+    header_line : int, optional
+        The row of the sheet that the header stands on, from 1; found if not given.
+    footer : int
+        How many rows at the end are set aside.
+
+    Returns
+    -------
+    Table
+        From the first cell that is used to the last. A column has the type that
+        all of its cells have, or is text; blank rows are passed over.
+
+    Raises
+    ------
+    SourceError
+        When there is no such sheet, or it is empty.
+    """
+    with _opened(path, where) as book:
+        try:
+            found = book.get_sheet_by_name(sheet)
+            rows, start = found.to_python(skip_empty_area=True), found.start or (0, 0)
+        except BaseException as error:
+            if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError):
+                raise
+            raise SourceError(f"the sheet cannot be read: {_first_line(error)}", where) from None
+    filled = [row for row in rows if any(cell != "" for cell in row)]
+    if not filled:
+        raise SourceError("the sheet is empty", where, "name a sheet with a header and rows")
+    place = _header_row(rows, filled, header_line, start[0], where)
+    above = [" ".join(filter(None, map(as_cell, row))) for row in filled[:place]]
+    header, body = filled[place], filled[place + 1 :]
+    wrong = error_cells(path, sheet)
+    following = start[0] + 2 + next(n for n, row in enumerate(rows) if row is header)
+    table = _table([as_cell(cell) or "" for cell in header], body, name, where, following)
+    findings = (
+        *title_finding(above, where),
+        *_hidden_finding(path, sheet, where),
+        *table.findings,
+        *error_finding(wrong, where),
+    )
+    table = without_last(replace(table, findings=findings), footer)
+    return replace(table, findings=(*table.findings, *footer_finding(table, where)))
+
+
+def _hidden_finding(path: Path, sheet: str, where: str) -> list[Finding]:
+    """That the workbook has sheets which are not shown, and so are not read unasked."""
+    hidden = [one.name for one in outline(path, where) if one.rows and not one.shown]
+    if not hidden or sheet in hidden:
+        return []
+    said = f"hidden sheets, not read: {', '.join(hidden)}"
+    remedy = f"to read one, name it behind the file: #{hidden[0]}"
+    return [Finding("sheet-hidden", "note", len(hidden), said, remedy, where)]
+
+
+def _header_row(
+    rows: Sequence[Sequence[Any]],
+    filled: Sequence[Sequence[Any]],
+    given: int | None,
+    above: int,
+    where: str,
+) -> int:
+    """Which of the rows that are not blank is the header."""
+    if given is None:
+        return header_place(
+            [[as_cell(cell) or "" for cell in row] for row in filled[:_SAMPLE_ROWS]]
+        )
+    if not 0 <= given - 1 - above < len(rows) or rows[given - 1 - above] not in filled:
+        raise SourceError(
+            f"row {given} of the sheet is blank", where, "name another: --header-line N"
+        )
+    return next(n for n, row in enumerate(filled) if row is rows[given - 1 - above])
+
+
+def _table(
+    header: Sequence[str], body: Sequence[Sequence[Any]], name: str, where: str, following: int
+) -> Table:
+    columns = list(zip(*body, strict=False)) if body else [()] * len(header)
+    kept = [
+        n for n, cells in enumerate(columns) if header[n].strip() or any(c != "" for c in cells)
+    ]
+    names, findings = usable_names([header[n] for n in kept], where, following)
+    stored: dict[str, pa.Array] = {}
+    for column, number in zip(names, kept, strict=True):
+        stored[column] = column_of(columns[number])
+        findings += mixed_finding(column, columns[number], name, where)
+    if not body:
+        findings.append(Finding("no-rows", "warning", 0, "a header and no rows", where=where))
+    table = from_columns(name, stored, where)
+    kinds = {
+        column: declared_kind(pa.chunked_array([stored[column]]))
+        for column, number in zip(names, kept, strict=True)
+        if columns[number] and all(isinstance(cell, str) for cell in columns[number])
+    }
+    return replace(table.with_kinds(kinds), findings=tuple(findings))

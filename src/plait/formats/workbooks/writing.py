@@ -1,0 +1,181 @@
+"""Writing workbooks (.xlsx): a sheet for each table, every cell in its type."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+import re
+import zipfile
+from collections.abc import Callable, Mapping, Sequence
+from decimal import Decimal
+from html import unescape
+from pathlib import Path
+from typing import Any
+
+from plait.core.account.errors import OutputError
+from plait.core.account.finding import Finding, counted
+from plait.core.account.names import distinct_name
+from plait.core.table.table import Table
+from plait.formats.cells.typed import groups, marker_findings, sure_typing
+
+MOST_ROWS, MOST_COLUMNS, MOST_SIGNS = 1_048_576, 16_384, 32_767
+_GROUP = 1 << 14
+_SURE_DIGITS = 15
+_FORMATS = {
+    dt.datetime: "yyyy-mm-dd hh:mm:ss",
+    dt.date: "yyyy-mm-dd",
+    dt.time: "hh:mm:ss",
+}
+_FIRST_YEAR = 1900
+_MOST_BYTES = 1 << 20
+_MARK = "Written by Plait"
+
+Tick = Callable[[int], None]
+
+
+def check_fits(tables: Mapping[str, Table], target: Path) -> None:
+    """See that tables fit into sheets, before anything is written.
+
+    Raises
+    ------
+    OutputError
+        When one has more rows or columns than a sheet holds.
+    """
+    for name, table in tables.items():
+        if table.rows + 1 > MOST_ROWS or len(table.columns) > MOST_COLUMNS:
+            raise OutputError(
+                f"{name} has {table.rows:,} rows and {len(table.columns):,} columns, and a sheet "
+                f"holds {MOST_ROWS - 1:,} and {MOST_COLUMNS:,}",
+                str(target),
+                "write it as .parquet or .csv",
+            )
+
+
+def check_replaced(target: Path, name: str) -> None:
+    """See that no sheets of somebody else's workbook would be lost.
+
+    Raises
+    ------
+    OutputError
+        When the workbook that is there was not written by Plait and has other
+        sheets than the one that is written.
+    """
+    try:
+        with zipfile.ZipFile(target) as parts:
+            if _MARK.encode() in _part(parts, "docProps/custom.xml"):
+                return
+            found = re.findall(rb'<sheet [^>]*?name="([^"]*)"', _part(parts, "xl/workbook.xml"))
+    except (OSError, zipfile.BadZipFile):
+        return  # it is no workbook that could hold anything
+    sheets = [unescape(one.decode("utf-8", "replace")) for one in found]
+    others = [sheet for sheet in sheets if sheet != name]
+    if others:
+        raise OutputError(
+            f"this workbook was not written by Plait, and {counted(len(others), 'sheet')} of it "
+            f"would be lost: {', '.join(others[:5])}{' …' if len(others) > 5 else ''}",
+            str(target),
+            "write to another file",
+        )
+
+
+def _part(parts: zipfile.ZipFile, name: str) -> bytes:
+    try:
+        with parts.open(name) as file:
+            return file.read(_MOST_BYTES)
+    except KeyError:
+        return b""
+
+
+def write_workbook(
+    tables: Mapping[str, Table], target: Path, tick: Tick = lambda _: None
+) -> list[Finding]:
+    """Write tables as the sheets of a workbook.
+
+    Parameters
+    ----------
+    tables : mapping of str to Table
+        By the names of their sheets. Text is never taken for a formula, a link or
+        a number.
+    target : Path
+    tick : callable
+        Told how many rows were written, each time.
+
+    Raises
+    ------
+    OutputError
+        For a text longer than a cell holds; row and column are named.
+    """
+    import xlsxwriter
+
+    options = {
+        "constant_memory": True,
+        "strings_to_numbers": False,
+        "strings_to_formulas": False,
+        "strings_to_urls": False,
+        "default_date_format": _FORMATS[dt.datetime],
+    }
+    findings = []
+    with xlsxwriter.Workbook(str(target), options) as book:
+        # Or the hour of writing stands in it, and the same table gives another file.
+        book.set_properties({"created": dt.datetime(2000, 1, 1)})
+        book.set_custom_property(_MARK, "yes")
+        formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
+        taken: list[str] = []
+        for name, table in tables.items():
+            taken.append(_sheet_name(name, taken))
+            sheet = book.add_worksheet(taken[-1])
+            findings += _fill(sheet, table, formats, tick)
+    return findings
+
+
+def _sheet_name(name: str, taken: Sequence[str]) -> str:
+    """At most 31 signs, none of those that a sheet's name may not have, and no other's."""
+    plain = "".join("-" if sign in "[]:*?/\\" else sign for sign in name).strip("'")[:25]
+    return distinct_name(plain or "sheet", taken)
+
+
+def _fill(sheet: Any, table: Table, formats: Mapping[type, Any], tick: Tick) -> list[Finding]:
+    sheet.freeze_panes(1, 0)
+    for column, name in enumerate(table.column_names):
+        _put(sheet, 0, column, name, formats, name)
+    row, typing = 0, sure_typing(table)
+    for group in groups(typing, _GROUP):
+        for cells in zip(*(column.to_pylist() for column in group.columns), strict=True):
+            row += 1
+            for column, value in enumerate(cells):
+                if value is not None:
+                    _put(sheet, row, column, value, formats, table.column_names[column])
+        tick(group.num_rows)
+    return marker_findings(typing)
+
+
+def _put(
+    sheet: Any, row: int, column: int, value: Any, formats: Mapping[type, Any], name: str
+) -> None:
+    if isinstance(value, bool):
+        sheet.write_boolean(row, column, value)
+    elif isinstance(value, str):
+        if len(value) > MOST_SIGNS:
+            raise OutputError(
+                f"a text of {len(value):,} signs, and a cell of a workbook holds {MOST_SIGNS:,}",
+                f"row {row:,}, column {name}",
+                "write it as .parquet or .csv",
+            )
+        if value:
+            sheet.write_string(row, column, value)
+    elif type(value) in formats and getattr(value, "year", _FIRST_YEAR) >= _FIRST_YEAR:
+        if isinstance(value, dt.datetime) and value.tzinfo is not None:
+            value = value.astimezone(dt.UTC).replace(tzinfo=None)
+        sheet.write_datetime(row, column, value, formats[type(value)])
+    elif _is_number(value):
+        sheet.write_number(row, column, value)
+    else:
+        text = format(value, "f") if isinstance(value, Decimal) else str(value)
+        sheet.write_string(row, column, text)
+
+
+def _is_number(value: Any) -> bool:
+    """Whether a spreadsheet, which keeps 15 digits, gives the number back."""
+    if isinstance(value, float):
+        return math.isfinite(value)
+    return isinstance(value, int) and len(str(abs(value))) <= _SURE_DIGITS

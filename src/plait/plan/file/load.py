@@ -1,0 +1,285 @@
+"""Reading a plan: TOML, parameters, the model, and all mistakes with their lines."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from plait.core.account.errors import SourceError, UsageError
+from plait.core.account.names import nearest
+from plait.core.table.keyspec import named_values
+from plait.plan.file.faults import Fault, PlanError
+from plait.plan.file.lines import line_at, lines_of
+from plait.plan.file.model import STEPS, Expect, Handover, Plan, Source, verb_of
+from plait.plan.file.naming import naming_faults
+
+_PARAMETER = re.compile(r"\$\{([^{}]*)\}")
+_LARGEST = 4 << 20
+_HEADINGS = {("step",): "write [[step]]", ("source",): "write [source.NAME]"}
+_SECTIONS: dict[str, type[BaseModel]] = {"expect": Expect, "handover": Handover}
+
+
+@dataclass(frozen=True)
+class LoadedPlan:
+    """A plan without mistakes of its own.
+
+    Parameters
+    ----------
+    plan : Plan
+    path : Path
+    text : str
+        As the file has it.
+    lines : mapping
+        The line of each key.
+    parameters : mapping of str to value
+        As they were filled in.
+    """
+
+    plan: Plan
+    path: Path
+    text: str
+    lines: Mapping[tuple[str | int, ...], int]
+    parameters: Mapping[str, Any]
+
+    @property
+    def folder(self) -> Path:
+        """Paths in the plan start here."""
+        return self.path.parent
+
+    def line(self, *path: str | int) -> int:
+        """The line of a key, or of what is around it."""
+        return line_at(self.lines, path)
+
+
+def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()) -> LoadedPlan:
+    """Read a plan.
+
+    Parameters
+    ----------
+    path : str or Path
+    settings : texts ``NAME=VALUE``, or a mapping
+        Values for parameters that the plan declares.
+
+    Raises
+    ------
+    SourceError
+        When the file cannot be read.
+    PlanError
+        With every mistake in it.
+    """
+    text = _text(Path(path))
+    try:
+        raw = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise PlanError(str(path), [_syntax_fault(text, str(error))]) from None
+    except RecursionError:
+        raise PlanError(str(path), [Fault(1, "it is nested too deep")]) from None
+    except ValueError:
+        fault = Fault(1, "a number in it has more digits than can be read")
+        raise PlanError(str(path), [fault]) from None
+    lines = lines_of(text)
+    parameters = _set(raw, named_values(settings, "--set"), str(path))
+    faults: list[Fault] = []
+    filled = {
+        key: value if key == "parameters" else _filled(value, parameters, (key,), lines, faults)
+        for key, value in raw.items()
+    }
+    faults += naming_faults(filled, lines)
+    try:
+        plan = Plan.model_validate(filled)
+    except ValidationError as error:
+        raise PlanError(str(path), [*faults, *_model_faults(error, filled, lines)]) from None
+    if faults:
+        raise PlanError(str(path), faults)
+    return LoadedPlan(plan, Path(path), text, lines, parameters)
+
+
+def _text(path: Path) -> str:
+    try:
+        if path.stat().st_size > _LARGEST:
+            raise SourceError("this is too large for a plan", str(path), "name a TOML file")
+        return path.read_text(encoding="utf-8-sig").replace("\r\n", "\n")
+    except FileNotFoundError:
+        near = [file.name for file in path.parent.glob("*.toml")] if path.parent.is_dir() else []
+        raise SourceError(
+            "there is no such plan",
+            str(path),
+            nearest(path.name, near) or "plait draft SOURCE… --out plan.toml writes one",
+        ) from None
+    except UnicodeDecodeError:
+        raise SourceError("a plan is written in UTF-8; this is not", str(path)) from None
+    except OSError as error:
+        raise SourceError(f"it cannot be read: {error.strerror}", str(path)) from None
+
+
+def _syntax_fault(text: str, said: str) -> Fault:
+    found = re.search(r" \(at line (\d+), column \d+\)$", said)
+    line = int(found[1]) if found else text.count("\n") + 1
+    what = said[: found.start()] if found else said.replace(" (at end of document)", "")
+    remedy = "texts stand in 'single' or \"double\" quotes" if "Invalid value" in what else ""
+    return Fault(line, f"this is no TOML: {what[:1].lower()}{what[1:]}", remedy)
+
+
+def _set(raw: Mapping[str, Any], given: Mapping[str, str], path: str) -> dict[str, Any]:
+    """The parameters, with the values that were given for them."""
+    declared = raw.get("parameters", {})
+    known = dict(declared) if isinstance(declared, dict) else {}
+    for name, value in given.items():
+        if name not in known:
+            raise UsageError(
+                f"the plan declares no parameter {name!r}",
+                path,
+                nearest(name, known)
+                or (f"it has {', '.join(known)}" if known else "write it under [parameters]"),
+            )
+        known[name] = _as_declared(value, known[name])
+    return known
+
+
+def _as_declared(value: str, declared: Any) -> Any:
+    """A given text as a value of the type that the plan declares."""
+    if isinstance(declared, str):
+        return value
+    try:
+        return tomllib.loads(f"x = {value}")["x"]
+    except tomllib.TOMLDecodeError:
+        return value
+
+
+def _filled(
+    value: Any,
+    parameters: Mapping[str, Any],
+    path: tuple[str | int, ...],
+    lines: Mapping[tuple[str | int, ...], int],
+    faults: list[Fault],
+) -> Any:
+    """A value with its parameters filled in."""
+    if isinstance(value, dict):
+        return {
+            key: _filled(one, parameters, (*path, key), lines, faults) for key, one in value.items()
+        }
+    if isinstance(value, list):
+        return [
+            _filled(one, parameters, (*path, at), lines, faults) for at, one in enumerate(value)
+        ]
+    if not isinstance(value, str):
+        return value
+    for name in _PARAMETER.findall(value):
+        if name not in parameters:
+            remedy = nearest(name, parameters) or "declare it under [parameters]"
+            what = f"there is no parameter {name!r}"
+            faults.append(Fault(line_at(lines, path), what, remedy))
+    whole = _PARAMETER.fullmatch(value)
+    if whole and whole[1] in parameters:
+        return parameters[whole[1]]
+    return _PARAMETER.sub(lambda found: str(parameters.get(found[1], found[0])), value)
+
+
+def _model_faults(
+    error: ValidationError, raw: Mapping[str, Any], lines: Mapping[tuple[str | int, ...], int]
+) -> Iterator[Fault]:
+    """Each mistake the model found, in plain words; of a choice of types only one is told."""
+    told: set[tuple[str | int, ...]] = set()
+    for one in error.errors(include_url=False):
+        path = _path_in_file(one["loc"], raw)
+        if path in told:
+            continue
+        told.add(path)
+        yield Fault(line_at(lines, path), *_in_words(one, path, raw))
+
+
+def _path_in_file(loc: tuple[int | str, ...], raw: Any) -> tuple[str | int, ...]:
+    """The part of a place that is in the file: the model's own names of types are left out."""
+    path: list[str | int] = []
+    if loc[0] == "step":
+        loc = (*loc[:2], *loc[3:])  # the third is the verb, by which the model was chosen
+    here = raw
+    for part in loc:
+        try:
+            here = here[part]
+        except (LookupError, TypeError):
+            continue
+        path.append(part)
+    return tuple(path)
+
+
+def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str]:
+    kind, name = one["type"], one["loc"][-1]
+    if kind == "extra_forbidden":
+        known = _known_keys(path[:-1], raw)
+        return f"unknown key {name!r}", nearest(str(name), known) or f"one of {', '.join(known)}"
+    if kind == "missing":
+        return f"{_called(path)} needs {name}", ""
+    if kind.startswith("union_tag"):
+        return _without_verb(one["input"])
+    if kind == "literal_error":
+        return f"{path[-1]} is {one['input']!r}", _choice(one)
+    if kind == "too_short":
+        return f"{path[-1]} needs at least {one['ctx']['min_length']} names", ""
+    if kind == "greater_than_equal":
+        return f"{path[-1]} is {one['input']}, and should not be below {one['ctx']['ge']}", ""
+    said = f"{_called(path)} is {_said_type(one['input'])}, and should be {_wanted(kind)}"
+    return said, _HEADINGS.get(path, "")
+
+
+def _known_keys(path: tuple[str | int, ...], raw: Any) -> list[str]:
+    """The keys that may stand in the part of a plan at that path."""
+    if path[:1] == ("source",):
+        return list(Source.model_fields)
+    if path[:1] == ("step",) and len(path) > 1:
+        return list(STEPS[str(verb_of(raw["step"][path[1]]))].model_fields)
+    if path and path[0] in _SECTIONS:
+        return list(_SECTIONS[str(path[0])].model_fields)
+    return list(Plan.model_fields)
+
+
+def _without_verb(step: Any) -> tuple[str, str]:
+    if not isinstance(step, dict):
+        return "a step is a table: [[step]]", ""
+    verbs = [verb for verb in STEPS if verb in step]
+    if len(verbs) > 1:
+        return f"this step has several verbs: {', '.join(verbs)}", "make a step of each"
+    for key in step:
+        near = nearest(key, STEPS)
+        if near:
+            return f"there is no step {key!r}", near
+    return "this step has no verb", f"one of {', '.join(STEPS)}"
+
+
+def _choice(one: Any) -> str:
+    known = re.findall(r"'([^']*)'", one["ctx"]["expected"])
+    return nearest(str(one["input"]), known) or f"one of {', '.join(known)}"
+
+
+def _called(path: tuple[str | int, ...]) -> str:
+    words = [str(part) for part in path if not isinstance(part, int)]
+    return words[-1] if words else "the plan"
+
+
+def _said_type(value: Any) -> str:
+    return {
+        bool: "true or false",
+        int: "a number",
+        float: "a number",
+        str: "a text",
+        list: "a list",
+        dict: "a table",
+    }.get(type(value), "a date or time")
+
+
+def _wanted(kind: str) -> str:
+    return {
+        "string_type": "a text",
+        "list_type": "a list",
+        "dict_type": "a table",
+        "model_type": "a table",
+        "int_type": "a whole number",
+        "float_type": "a number",
+        "bool_type": "true or false",
+    }.get(kind, "something else")

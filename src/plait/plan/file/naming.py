@@ -1,0 +1,175 @@
+"""The names in a plan: every input is there before it is used."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
+
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import Finding, checked_codes
+from plait.core.account.names import nearest
+from plait.plan.file.faults import Fault
+from plait.plan.file.lines import line_at
+from plait.plan.file.model import Part, Plan, verb_of
+
+Lines = Mapping[tuple[str | int, ...], int]
+
+_COMPARED = re.compile(r"^\s*(.+?)\s*(<=|>=|!=|<>|<|>|==?)\s*(.+?)\s*$")
+_BY_RESULT = ("unique", "unmatched", "columns", "type", "values")
+
+
+def as_written(step: Part) -> dict[str, Any]:
+    """A step as the file has it, without the keys that are left out."""
+    return step.model_dump(exclude_unset=True)
+
+
+def inputs_of(step: Mapping[str, Any]) -> list[str]:
+    """The sources and results that a step takes, a crosswalk last.
+
+    >>> inputs_of({"join": ["visits", "hives"], "pairs": "spellings"})
+    ['visits', 'hives', 'spellings']
+    """
+    verb = verb_of(step)
+    named = step[verb] if verb else []
+    inputs = [named] if isinstance(named, str) else named if isinstance(named, list) else []
+    across = step.get("pairs")
+    return [name for name in (*inputs, across) if isinstance(name, str)]
+
+
+def result_name(step: Mapping[str, Any]) -> str | None:
+    """What a step's result is called; an audit of keys has none."""
+    if "keys" in step:
+        return None
+    into = step.get("into")
+    return into if isinstance(into, str) else next(iter(inputs_of(step)), None)
+
+
+def comparison(text: str) -> tuple[str, str, str] | None:
+    """The sides and the sign of ``season >= 1000``."""
+    found = _COMPARED.match(text)
+    return (found[1], found[2], found[3]) if found else None
+
+
+def as_number(side: str) -> int | None:
+    """The number that one side of a comparison is.
+
+    >>> as_number("1,000"), as_number("visits")
+    (1000, None)
+    """
+    plain = side.replace(",", "").replace("_", "")
+    return int(plain) if plain.isdecimal() else None
+
+
+def naming_faults(raw: Mapping[str, Any], lines: Lines) -> Iterator[Fault]:
+    """Names that are not there, or not yet.
+
+    Parameters
+    ----------
+    raw : mapping
+        The plan as the file has it; parts of a wrong type are passed over.
+    lines : mapping
+    """
+    known = dict.fromkeys(_tables(raw.get("source")))
+    listed = raw.get("step")
+    steps = [step if isinstance(step, dict) else {} for step in _lists(listed)]
+    later = {name for name in map(result_name, steps) if name}
+    for number, step in enumerate(steps):
+        verb = verb_of(step)
+        for name in inputs_of(step):
+            if name not in known:
+                line = line_at(lines, ("step", number, verb or "into"))
+                yield Fault(line, *_unknown(name, known, later))
+        made = result_name(step)
+        if made:
+            known[made] = None
+    yield from _expected_faults(_tables(raw.get("expect")), lines, known)
+    result = _tables(raw.get("handover")).get("result")
+    if isinstance(result, str) and result not in known:
+        yield Fault(line_at(lines, ("handover", "result")), *_unknown(result, known, set()))
+
+
+def _tables(part: Any) -> Mapping[str, Any]:
+    return part if isinstance(part, dict) else {}
+
+
+def _lists(part: Any) -> list[Any]:
+    return part if isinstance(part, list) else []
+
+
+def _unknown(name: str, known: Iterable[str], later: set[str]) -> tuple[str, str]:
+    if name in later:
+        return f"{name!r} is made by a later step", "put the step that makes it first"
+    there = ", ".join(known)
+    remedy = nearest(name, known) or (f"there are {there}" if there else "write a [source.NAME]")
+    return f"there is no source or result {name!r} here", remedy
+
+
+def _expected_faults(
+    expect: Mapping[str, Any], lines: Lines, known: Mapping[str, None]
+) -> Iterator[Fault]:
+    for key in _BY_RESULT:
+        for name in _tables(expect.get(key)):
+            if name not in known:
+                yield Fault(line_at(lines, ("expect", key, name)), *_unknown(name, known, set()))
+    for column, places in _tables(expect.get("sum")).items():
+        for name in _lists(places):
+            if name not in known:
+                line = line_at(lines, ("expect", "sum", column))
+                yield Fault(line, *_unknown(str(name), known, set()))
+    for code in _lists(expect.get("fail_on", [])):
+        with_line = line_at(lines, ("expect", "fail_on"))
+        if isinstance(code, str) and "${" not in code:
+            try:
+                checked_codes([code])
+            except UsageError as error:
+                yield Fault(with_line, error.what, error.remedy or "")
+    rows = expect.get("rows", [])
+    for text in [rows] if isinstance(rows, str) else _lists(rows):
+        line = line_at(lines, ("expect", "rows"))
+        compared = comparison(str(text))
+        if compared is None:
+            yield Fault(line, f"this compares nothing: {text!r}", "write 'season >= 1000'")
+            continue
+        for side in (compared[0], compared[2]):
+            if as_number(side) is None and side not in known and "${" not in side:
+                yield Fault(line, *_unknown(side, known, set()))
+
+
+def unused(plan: Plan, lines: Lines) -> Iterator[Finding]:
+    """Sources and results that nothing uses."""
+    used = _used_at_the_end(plan)
+    found = []
+    for number in reversed(range(len(plan.step))):
+        step = as_written(plan.step[number])
+        made = result_name(step)
+        if made and made not in used:
+            found.append((line_at(lines, ("step", number)), "the result", made))
+        used.discard(made or "")
+        used.update(inputs_of(step))
+    for name in plan.source:
+        if name not in used:
+            found.append((line_at(lines, ("source", name)), "the source", name))
+    for line, what, name in sorted(found):
+        yield Finding(
+            "not-used",
+            "warning",
+            1,
+            f"nothing uses {what} {name!r}",
+            "name it in a step or in [handover], or take it out of the plan",
+            f"line {line} of the plan",
+        )
+
+
+def _used_at_the_end(plan: Plan) -> set[str]:
+    """What is handed over, or what something is expected of."""
+    expect = plan.expect
+    used = {plan.handover.result} if plan.handover else set()
+    for key in _BY_RESULT:
+        used.update(getattr(expect, key))
+    for places in expect.sum.values():
+        used.update(places)
+    for text in [expect.rows] if isinstance(expect.rows, str) else expect.rows:
+        sides = comparison(text)
+        used.update((sides[0], sides[2]) if sides else ())
+    return used

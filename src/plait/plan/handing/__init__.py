@@ -1,0 +1,1 @@
+"""The folder that is handed over."""

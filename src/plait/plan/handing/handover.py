@@ -1,0 +1,309 @@
+"""The handover: dataset, report, ledger, set-aside rows, dictionary, descriptor, lineage."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import Any
+
+from plait._version import __version__
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import Finding
+from plait.core.account.names import distinct_name, nearest
+from plait.core.keys.conflicts import Conflicts
+from plait.core.lineage.lineage import threads
+from plait.core.table.aside import SetAside, cut_findings, limited
+from plait.core.table.table import Table, from_columns
+from plait.formats.delivery.checksum import sha256, sums_of
+from plait.formats.delivery.folder import check_folder, whole_folder, write_flushed
+from plait.formats.endings import WRITABLE
+from plait.formats.lineage_out import cells_stated, write_lineage
+from plait.formats.outputs import check_room, write_csv_to, write_table
+from plait.plan.file.load import LoadedPlan
+from plait.plan.handing.telling import shown_path, sources_of, story_of
+from plait.plan.work.touched import touching
+from plait.plan.work.work import Phases, Worked
+from plait.report.account import Output, ledger_table
+from plait.report.handed import came_from, report_page
+from plait.report.markdown import report_markdown
+from plait.report.package import package_json
+from plait.report.story import Expected, Story, story_json
+
+MARKS = ("datapackage.json", "ledger.json", "lineage.parquet")
+
+
+def folder_of(loaded: LoadedPlan) -> Path:
+    """The folder that the plan hands over."""
+    assert loaded.plan.handover is not None
+    return loaded.folder / loaded.plan.handover.folder
+
+
+def check_handover(loaded: LoadedPlan, replace: bool, sources: Sequence[str]) -> None:
+    """See that the handover can be written, before any source is read.
+
+    Raises
+    ------
+    UsageError
+        When the plan hands nothing over, or names a format that there is not.
+    OutputError
+        When the folder is there, or something in it would be lost.
+    """
+    if loaded.plan.handover is None:
+        raise UsageError(
+            "the plan hands nothing over",
+            str(loaded.path),
+            'write [handover] and under it result = "NAME"',
+        )
+    endings_of(loaded)
+    check_folder(folder_of(loaded), replace, MARKS, [*sources, str(loaded.path)])
+
+
+def endings_of(loaded: LoadedPlan) -> list[str]:
+    """The endings of the dataset's files.
+
+    Raises
+    ------
+    UsageError
+    """
+    assert loaded.plan.handover is not None
+    formats = loaded.plan.handover.formats
+    endings = [f".{name}" for name in ([formats] if isinstance(formats, str) else formats)]
+    for ending in endings:
+        if ending not in WRITABLE:
+            known = [one[1:] for one in WRITABLE]
+            raise UsageError(
+                f"no format is called {ending[1:]!r}",
+                f"{loaded.path} line {loaded.line('handover', 'formats')}",
+                nearest(ending[1:], known) or f"one of {', '.join(known)}",
+            )
+    return list(dict.fromkeys(endings))
+
+
+def hand_over(
+    worked: Worked, expected: Sequence[Expected], sums: Mapping[str, str], phases: Phases
+) -> Story:
+    """Write the whole folder, or nothing.
+
+    Parameters
+    ----------
+    worked : Worked
+    expected : sequence of Expected
+    sums : mapping of str to str
+        The checksum of each source file.
+    phases : Phases
+
+    Returns
+    -------
+    Story
+        With every file, and what was found while writing them.
+
+    Raises
+    ------
+    OutputError
+        When something cannot be written.
+    """
+    target = folder_of(worked.loaded)
+    with whole_folder(target) as part:
+        written, findings = _dataset(worked, part, phases)
+        listed, cut = _set_aside(worked, part)
+        written, findings = written + listed, findings + cut
+        with ThreadPoolExecutor(1) as beside, phases.phase("describing columns"):
+            lineage = beside.submit(_lineage, worked, sums, part)
+            digests = sums_of(str(part / name) for name, _, _ in written)
+            story = story_of(worked, expected, sums)
+            written.insert(1, lineage.result())
+        outputs = [_output(part, *one, digests.get(str(part / one[0]))) for one in written]
+        account = replace(
+            story.account, findings=(*story.account.findings, *findings), outputs=tuple(outputs)
+        )
+        story = replace(story, account=account)
+        for name, text in _texts(worked, story, target.name):
+            write_flushed(part / name, lambda path, text=text: path.write_text(text, "utf-8"))
+            outputs.append(_output(part, name))
+        package = package_json(story, outputs)
+        write_flushed(part / MARKS[0], lambda path: path.write_text(package, "utf-8"))
+    return story
+
+
+_Written = tuple[str, int, int]
+
+
+def _dataset(worked: Worked, part: Path, phases: Phases) -> tuple[list[_Written], list[Finding]]:
+    """The result in every format asked for: the files with their rows and columns."""
+    handover, table = worked.loaded.plan.handover, worked.result
+    assert handover is not None
+    endings = endings_of(worked.loaded)
+    beside = {"ledger": ledger_table(worked.entries)} if ".xlsx" in endings else {}
+    written, findings = [], []
+    with phases.phase("writing", table.rows * len(endings)) as tick:
+        for ending in endings:
+            name = f"{handover.result}{ending}"
+            check_room(table, beside, Path(name))
+
+            def write(path: Path, ending: str = ending) -> None:
+                guard = handover.guard_formulas
+                findings.extend(write_table(table, path, ending, tick, guard, beside))
+
+            write_flushed(part / name, write)
+            written.append((name, table.rows, len(table.columns)))
+    return written, findings
+
+
+def _set_aside(worked: Worked, part: Path) -> tuple[list[_Written], list[Finding]]:
+    """Every list of rows that were set aside, and what is said of those that are cut."""
+    handover = worked.loaded.plan.handover
+    assert handover is not None
+    guard, written = handover.guard_formulas, []
+    every = list(asides(worked))
+    names = {id(one): name for name, one in every}
+    lists = limited([one for _, one in every], handover.aside_limit)
+    for table, aside in lists:
+        name = names[id(aside)]
+        write_flushed(
+            part / name,
+            lambda path, table=table: write_table(table, path, ".csv", guard=guard),
+        )
+        written.append((name, table.rows, len(table.columns)))
+    return written, cut_findings(lists)
+
+
+def _lineage(worked: Worked, sums: Mapping[str, str], part: Path) -> _Written:
+    name, stated = "lineage.parquet", _stated(worked, sums)
+    write_flushed(
+        part / name, lambda path: write_lineage(worked.result, _starts(worked), stated, path)
+    )
+    return name, worked.result.rows, len(threads(worked.result))
+
+
+def _output(
+    part: Path, name: str, rows: int = 0, columns: int = 0, digest: Future[str] | None = None
+) -> Output:
+    path = part / name
+    found = digest.result() if digest else sha256(path)
+    return Output(name, rows, columns, path.stat().st_size, found)
+
+
+def asides(worked: Worked) -> Iterator[tuple[str, SetAside | Conflicts]]:
+    """Every list of rows that were set aside, with the file it goes to."""
+    taken: set[str] = set()
+    read = (("", one) for table in worked.tables for one in table.aside)
+    made = ((f"{step.number + 1}-", one) for step in worked.steps for one in step.result.aside)
+    for number, one in (*read, *made):
+        name = distinct_name(f"{number}{_file_name(one.name)}", taken)
+        taken.add(name)
+        yield f"aside/{name}.csv", one
+
+
+def left_out(worked: Worked) -> int:
+    """How many rows stand in no result."""
+    return sum(one.rows for _, one in asides(worked) if not one.in_result)
+
+
+def _file_name(name: str) -> str:
+    return name.replace("/", "-").replace("\\", "-")[:100]
+
+
+def _starts(worked: Worked) -> dict[str, int]:
+    """Where each source begins when the rows of all are numbered through."""
+    starts, begin = {}, 0
+    for table in worked.tables:
+        starts[table.name] = begin
+        begin += table.rows + sum(one.rows for one in table.aside)
+    return starts
+
+
+def _stated(worked: Worked, sums: Mapping[str, str]) -> dict[str, Any]:
+    """What lineage needs beside the rows: the sources, and where each column came from."""
+    assert worked.loaded.plan.handover is not None
+    table, starts = worked.result, _starts(worked)
+    ways = threads(table)
+    return {
+        "version": __version__,
+        "plan": worked.loaded.path.name,
+        "result": worked.loaded.plan.handover.result,
+        "up": _way_up(worked),
+        "sources": [
+            {
+                **asdict(said),
+                "start": starts[said.name],
+                "read": _reading(worked, number),
+            }
+            for number, said in enumerate(sources_of(worked, sums))
+        ],
+        "columns": {
+            name: {
+                "cells": cells_stated(table, name, ways),
+                "steps": touching(worked, name),
+            }
+            for name in table.column_names
+        },
+        "rows": [way.name for way in ways if not way.strand.beside],
+        "steps": [step.title for step in worked.steps],
+    }
+
+
+def _way_up(worked: Worked) -> str:
+    """The way from the handover to the folder that paths in the plan start from."""
+    target = folder_of(worked.loaded).resolve()
+    return os.path.relpath(worked.loaded.folder.resolve(), target).replace(os.sep, "/")
+
+
+def _reading(worked: Worked, number: int) -> dict[str, Any]:
+    """How a source was read, so that it can be read so again."""
+    source = worked.found[number].source
+    return {
+        "path": shown_path(source.path, worked),
+        "member": source.member,
+        "part": source.part,
+        "given": asdict(source.given),
+    }
+
+
+def _texts(worked: Worked, story: Story, folder: str) -> Iterator[tuple[str, str]]:
+    """The files of text that tell about the rest."""
+    yield "ledger.json", story_json(story) + "\n"
+    yield "report.md", report_markdown(story)
+    yield "report.html", report_page(story, left_out(worked), folder)
+    yield "dictionary.csv", _csv(_dictionary(story))
+    yield "plan.toml", _plan_text(story)
+
+
+def _dictionary(story: Story) -> Table:
+    """What each column of the dataset means, holds, and came from."""
+    said: dict[str, list[str]] = {
+        name: []
+        for name in (
+            "column", "type", "description", "came from", "missing", "distinct", "smallest",
+            "largest",
+        )
+    }  # fmt: skip
+    for one in story.contents:
+        found = one.profile
+        row = (
+            one.name, found.kind, story.description(one.name), came_from(one.came),
+            str(found.missing), str(found.distinct), found.smallest, found.largest,
+        )  # fmt: skip
+        for name, cell in zip(said, row, strict=True):
+            said[name].append(cell)
+    return from_columns("dictionary", said)
+
+
+def _csv(table: Table) -> str:
+    out = io.BytesIO()
+    write_csv_to(table, out)
+    return out.getvalue().decode()
+
+
+def _plan_text(story: Story) -> str:
+    """The plan, and above it what it was run with."""
+    lines = [f"# As run by plait {__version__}. Its sources then:"]
+    for one in {source.path: source for source in story.sources}.values():
+        lines.append(f"#   {one.path}  {one.bytes:,} bytes  sha256 {one.sha256}")
+    for name, value in story.parameters.items():
+        lines.append(f"# with {name} = {json.dumps(value, ensure_ascii=False)}")
+    return "\n".join(lines) + "\n\n" + story.plan_text

@@ -1,0 +1,1 @@
+"""The plan carried out: sources read, steps done, expectations judged."""

@@ -1,0 +1,148 @@
+"""The sources of a plan: found from its folder, read once, typed as it says."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from plait.core.account.errors import PlaitError, UsageError
+from plait.core.account.parallel import ordered_map
+from plait.core.table.keyspec import check_column, names
+from plait.core.table.table import Table
+from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
+from plait.core.verbs.stack import labelled
+from plait.formats.reading import read_source
+from plait.formats.sources import Source, find_sources, uniquely_named
+from plait.formats.stated import stated
+from plait.plan.file import model
+from plait.plan.file.faults import Fault, PlanError
+from plait.plan.file.load import LoadedPlan
+from plait.plan.file.remedy import in_plan
+
+Tick = Callable[[int], None]
+
+
+@dataclass(frozen=True)
+class Found:
+    """A table that the plan names, before it is read.
+
+    Parameters
+    ----------
+    group : str
+        The plan's name for it, which other extracts may share.
+    source : Source
+    """
+
+    group: str
+    source: Source
+
+
+def find(loaded: LoadedPlan) -> list[Found]:
+    """All tables that the plan's sources mean, each with a name of its own.
+
+    Raises
+    ------
+    PlanError
+        With every source that is not there.
+    """
+    found: list[Found] = []
+    faults: list[Fault] = []
+    status = 2
+    for name, spec in loaded.plan.source.items():
+        try:
+            found += _found(loaded, name, spec)
+        except PlaitError as error:
+            faults.append(_fault(loaded.line("source", name, "path"), error))
+            status = max(status, error.status)
+    if faults:
+        raise PlanError(str(loaded.path), faults, status)
+    sources = uniquely_named([one.source for one in found])
+    return [replace(one, source=source) for one, source in zip(found, sources, strict=True)]
+
+
+def _fault(line: int, error: PlaitError) -> Fault:
+    where = f"{error.where}: " if error.where else ""
+    return Fault(line, f"{where}{error.what.removeprefix('--')}", in_plan(error.remedy or ""))
+
+
+def _found(loaded: LoadedPlan, name: str, spec: model.Source) -> list[Found]:
+    words = [spec.path] if isinstance(spec.path, str) else spec.path
+    if not words or not all(words):
+        raise UsageError("no path is given", remedy='write path = "FILE"')
+    given = stated(
+        spec.encoding,
+        spec.delimiter,
+        spec.quote,
+        spec.escape,
+        spec.header_line,
+        spec.ragged,
+        spec.footer,
+    )
+    sources = find_sources([_from_plan(loaded.folder, word) for word in words], given)
+    if len(sources) == 1:
+        sources = [replace(sources[0], name=name)]
+    return [Found(name, source) for source in sources]
+
+
+def _from_plan(folder: Path, word: str) -> str:
+    """A path as it is found from where the program runs."""
+    return word if Path(word).is_absolute() else os.path.normpath(folder / word)
+
+
+def read(found: Sequence[Found], tick: Tick = lambda _: None) -> list[Table]:
+    """Read every table once, several at a time.
+
+    Raises
+    ------
+    SourceError
+        For the first that cannot be read.
+    """
+    return list(ordered_map(lambda one: read_source(one.source, tick), found))
+
+
+def declared(loaded: LoadedPlan, found: Sequence[Found], tables: Sequence[Table]) -> list[Table]:
+    """The tables with the labels, missing markers and types that the plan declares.
+
+    Raises
+    ------
+    PlanError
+        With every source of which something does not fit.
+    """
+    made: dict[int, Table] = {}
+    faults: list[Fault] = []
+    status = 2
+    for name, spec in loaded.plan.source.items():
+        places = [place for place, one in enumerate(found) if one.group == name]
+        try:
+            ready = _declared(spec, [tables[place] for place in places])
+        except PlaitError as error:
+            line = loaded.line("source", name, "type" if spec.type else "path")
+            faults.append(_fault(line, error))
+            status = max(status, error.status)
+            continue
+        made |= dict(zip(places, ready, strict=True))
+    if faults:
+        raise PlanError(str(loaded.path), faults, status)
+    return [made[place] for place in range(len(found))]
+
+
+def _declared(spec: model.Source, tables: Sequence[Table]) -> list[Table]:
+    types = parse_types(spec.type)
+    for column in types:
+        if not any(table.has(column) for table in tables):
+            check_column(column, tables[0])
+    ready = []
+    for table in tables:
+        marked = with_missing(table, names(spec.missing)) if spec.missing else table
+        ready.append(labelled(retyped(marked, types, spec.unfit), spec.label))
+    return ready
+
+
+def by_name(found: Iterable[Found], tables: Iterable[Table]) -> Mapping[str, list[Table]]:
+    """The tables under the plan's names for them."""
+    named: dict[str, list[Table]] = {}
+    for one, table in zip(found, tables, strict=True):
+        named.setdefault(one.group, []).append(table)
+    return named
