@@ -11,17 +11,15 @@ from plait._given import tables as tables_of
 from plait.core.lineage.origin import with_origin
 from plait.core.table.keyspec import KeySpec, Pairs, Several
 from plait.core.table.table import Table
-from plait.core.verbs.beside import Besides
 from plait.core.verbs.beside import beside as put_beside
 from plait.core.verbs.join import Joined, join_all
 from plait.core.verbs.keys import Audited
 from plait.core.verbs.keys import keys as audit_keys
-from plait.core.verbs.mend import Mended
 from plait.core.verbs.mend import mend as mend_table
 from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
+from plait.core.verbs.result import Result
 from plait.core.verbs.settle import Settled
 from plait.core.verbs.settle import settle as settle_table
-from plait.core.verbs.stack import Stacked
 from plait.core.verbs.stack import stack as stack_tables
 from plait.core.verbs.survey import Survey
 from plait.core.verbs.survey import survey as survey_tables
@@ -148,7 +146,7 @@ def mend(
     keep: Sequence[str] | str = (),
     order: Sequence[str] | str = (),
     name: str | None = None,
-) -> Mended:
+) -> Result:
     """Put one table right. What is asked for is done in the order of the parameters.
 
     Parameters
@@ -185,7 +183,7 @@ def mend(
 
     Returns
     -------
-    Mended
+    Result
         With ``table``, ``entries`` (the ledger), ``findings`` and ``aside``.
 
     Raises
@@ -233,7 +231,7 @@ def stack(
     origin: str | None = None,
     name: str = "stack",
     by: str = "name",
-) -> Stacked:
+) -> Result:
     """Put the rows of sources under one another, by column name.
 
     Parameters
@@ -259,7 +257,7 @@ def stack(
 
     Returns
     -------
-    Stacked
+    Result
         With ``table``, ``entries`` (the ledger), ``findings`` and ``aside``.
 
     Raises
@@ -498,7 +496,7 @@ def settle(
     )
 
 
-def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> Besides:
+def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> Result:
     """Put the columns of tables beside one another by the order of their rows.
 
     Parameters
@@ -510,7 +508,7 @@ def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> 
 
     Returns
     -------
-    Besides
+    Result
         With ``table``, ``entries`` (the ledger) and ``findings``.
 
     Raises

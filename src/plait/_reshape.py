@@ -6,11 +6,9 @@ from collections.abc import Iterable, Sequence
 
 from plait._given import Input, one_table
 from plait.core.table.keyspec import Pairs
-from plait.core.verbs.group import Grouped
 from plait.core.verbs.group import group as group_table
-from plait.core.verbs.lengthen import Lengthened
 from plait.core.verbs.lengthen import lengthen as lengthen_table
-from plait.core.verbs.widen import Widened
+from plait.core.verbs.result import Result
 from plait.core.verbs.widen import widen as widen_table
 
 
@@ -22,7 +20,7 @@ def group(
     onto_rows: bool = False,
     ignore: Iterable[str] = (),
     name: str | None = None,
-) -> Grouped:
+) -> Result:
     """Work out figures over the rows of each group.
 
     Parameters
@@ -41,7 +39,7 @@ def group(
 
     Returns
     -------
-    Grouped
+    Result
         With ``table``, ``entries`` (the ledger) and ``findings``.
 
     Raises
@@ -69,7 +67,7 @@ def widen(
     key: str | Sequence[str] = (),
     rule: str = "agree",
     name: str | None = None,
-) -> Widened:
+) -> Result:
     """Make a column for each value of one column, and a row for each key.
 
     Parameters
@@ -88,7 +86,7 @@ def widen(
 
     Returns
     -------
-    Widened
+    Result
         With ``table``, ``entries`` (the ledger), ``findings`` and ``aside``.
 
     Raises
@@ -117,7 +115,7 @@ def lengthen(
     key: str | Sequence[str] = (),
     without_missing: bool = False,
     name: str | None = None,
-) -> Lengthened:
+) -> Result:
     """Make a row for each cell of some columns.
 
     Parameters
@@ -136,7 +134,7 @@ def lengthen(
 
     Returns
     -------
-    Lengthened
+    Result
         With ``table``, ``entries`` (the ledger) and ``findings``.
 
     Raises

@@ -20,7 +20,7 @@ from plait.core.table.aside import cut_findings, limited
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
-from plait.core.verbs.result import Result, result_of, with_reading
+from plait.core.verbs.result import Result, with_reading
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
 from plait.formats.reading import read_source
@@ -107,7 +107,7 @@ def carry_out(
     with Progress(not options.quiet) as progress:
         tables = read_all(sources, progress, options if declare else None)
         with progress.phase(doing):
-            result = result_of(verb, work(tables))
+            result = work(tables)
         return hand_over(with_reading(result, tables), tables, options, delivery, progress)
 
 

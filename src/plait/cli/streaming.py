@@ -21,10 +21,9 @@ from plait.cli.progress import Progress
 from plait.core.account.finding import Finding
 from plait.core.account.parallel import Ahead
 from plait.core.keys.match import Rows
-from plait.core.table.aside import SetAside
 from plait.core.table.keyspec import Key, check_key, parse_key, shared_key
 from plait.core.table.strand import Origin, Strand
-from plait.core.table.table import Column, Table
+from plait.core.table.table import Column, SetAside, Table
 from plait.core.verbs.joining.account import unmatched_aside
 from plait.core.verbs.joining.refusal import refuse_size
 from plait.core.verbs.joining.streamed import KINDS, StreamJoin

@@ -10,8 +10,8 @@ from typing import IO
 
 import numpy as np
 
-from plait.core.table.strand import source_rows
 from plait.core.table.table import Table
+from plait.core.table.whence import source_rows
 from plait.core.text.cells import as_text
 from plait.formats.endings import DELIMITED
 from plait.formats.reading import open_bytes, read_source

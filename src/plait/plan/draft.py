@@ -18,7 +18,8 @@ from plait.core.table.keyspec import Key
 from plait.core.table.table import Table
 from plait.core.verbs.join import join
 from plait.core.verbs.keys import keys
-from plait.core.verbs.stack import Stacked, stack
+from plait.core.verbs.result import Result
+from plait.core.verbs.stack import stack
 from plait.core.verbs.survey import Survey, Surveyed, survey
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, find_sources, uniquely_named
@@ -178,7 +179,7 @@ def _drafted(
     )
 
 
-def _stacked(tables: Sequence[Table], same: Mapping[str, Sequence[str]], name: str) -> Stacked:
+def _stacked(tables: Sequence[Table], same: Mapping[str, Sequence[str]], name: str) -> Result:
     plain = [replace(table, findings=(), aside=()) for table in tables]
     return stack(plain, distinct=len(tables) > 1, same=dict(same), name=name)
 

@@ -7,16 +7,14 @@ import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from plait._version import __version__
 from plait.core.account.finding import Finding, worst_first
 from plait.core.account.ledger import Entry, Line
+from plait.core.figures.rules import Decision
 from plait.core.keys.match import Match
 from plait.core.table.table import Table, from_columns
-
-if TYPE_CHECKING:
-    from plait.core.verbs.settle import Decision
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,8 @@ from plait.cli.options import (
     name_of_result,
 )
 from plait.core.table.table import Table
-from plait.core.verbs.mend import Mended, mend
+from plait.core.verbs.mend import mend
+from plait.core.verbs.result import Result
 from plait.formats.sources import one_source
 
 HELP = {
@@ -91,7 +92,7 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     source = one_source(options.sources[0], given_of(options))
 
-    def work(tables: list[Table]) -> Mended:
+    def work(tables: list[Table]) -> Result:
         return mend(
             tables[0],
             header=options.header,

@@ -17,7 +17,8 @@ from plait.cli.options import (
 from plait.core.lineage.label import parse_labels
 from plait.core.lineage.origin import with_origin
 from plait.core.table.table import Table
-from plait.core.verbs.stack import Stacked, stack
+from plait.core.verbs.result import Result
+from plait.core.verbs.stack import stack
 from plait.formats.sources import find_sources
 
 HELP = {
@@ -74,7 +75,7 @@ def run(options: argparse.Namespace) -> int:
     labels = parse_labels(options.label)
     sources = find_sources(options.sources, given_of(options))
 
-    def work(tables: list[Table]) -> Stacked:
+    def work(tables: list[Table]) -> Result:
         stacked = stack(
             tables,
             labels,

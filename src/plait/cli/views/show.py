@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.padding import Padding
@@ -14,10 +13,8 @@ from rich.text import Text
 from plait.core.account.errors import PlaitError
 from plait.core.account.finding import Example, Finding, Place, counted, worst_first
 from plait.core.account.ledger import Entry, shortened
-
-if TYPE_CHECKING:
-    from plait.core.verbs.settle import Decision
-    from plait.report.story import Expected
+from plait.core.figures.rules import Decision
+from plait.report.story import Expected
 
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}

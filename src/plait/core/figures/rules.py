@@ -26,6 +26,25 @@ BY = ("newest-by", "oldest-by")
 WHOLE = ("first", "last", "fullest")
 
 
+@dataclass(frozen=True)
+class Decision:
+    """What the rule of a column decided, in keys.
+
+    Parameters
+    ----------
+    column, rule : str
+    differing : int
+        Keys whose cells in this column are not all the same.
+    decided : int
+        Those of them that got a cell all the same; the others are in conflict.
+    """
+
+    column: str
+    rule: str
+    differing: int
+    decided: int
+
+
 @dataclass(frozen=True, eq=False)
 class Decided:
     """What a rule made of a column.

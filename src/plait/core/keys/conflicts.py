@@ -11,7 +11,6 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.account.names import distinct_name
-from plait.core.table.aside import whence
 from plait.core.table.strand import Strand
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import as_text
@@ -33,6 +32,7 @@ class Conflicts:
     table: Table
 
     in_result = True
+    cause = ""
     cells_only = True
 
     @property
@@ -85,7 +85,7 @@ def listed_conflicts(
     parts = {"left": both.strands[:left_strands], "right": both.strands[left_strands:]}
     for side, strands in parts.items():
         one_side = Table(side, (), strands, both.rows).at(rows)
-        source, row = whence(one_side)
+        source, row = one_side.whence()
         made[f"{side} source"] = pa.chunked_array([source])
         made[f"{side} row"] = pa.chunked_array([row])
     return Conflicts(f"{both.name}-conflicts", _beside(shown, key, made))

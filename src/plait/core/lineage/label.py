@@ -10,13 +10,13 @@ import pyarrow as pa
 
 from plait.core.account.errors import UsageError
 from plait.core.account.names import nearest
-from plait.core.table.strand import Made, Origin, Pool
+from plait.core.table.strand import AnyOrigin
 from plait.core.text.cells import repeated
 
 FIELDS = ("file", "stem", "folder", "sheet")
 
 
-def label_text(template: str, origin: Origin | Pool | Made) -> str:
+def label_text(template: str, origin: AnyOrigin) -> str:
     """The template with its fields filled in for a source.
 
     Raises
@@ -26,6 +26,7 @@ def label_text(template: str, origin: Origin | Pool | Made) -> str:
 
     Examples
     --------
+    >>> from plait.core.table.strand import Origin
     >>> label_text("{folder}/{stem}", Origin("may", "in/2031-05.csv", 3))
     'in/2031-05'
     """
@@ -44,7 +45,7 @@ def label_text(template: str, origin: Origin | Pool | Made) -> str:
     return re.sub(r"\{([^{}]*)\}", filled, template)
 
 
-def label_column(template: str, origins: Iterable[Origin | Pool | Made]) -> pa.ChunkedArray:
+def label_column(template: str, origins: Iterable[AnyOrigin]) -> pa.ChunkedArray:
     """The label of every row of these sources; its pieces share their memory."""
     chunks: list[pa.Array] = []
     for origin in origins:

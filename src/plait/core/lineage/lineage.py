@@ -22,8 +22,9 @@ from plait.core.codes.coding import within_each
 from plait.core.codes.groups import Flags, Groups
 from plait.core.table.absent import present
 from plait.core.table.leaf import Leaf, Leaves
-from plait.core.table.strand import Index, Made, Origin, Pool, Strand, origin_rows
+from plait.core.table.strand import Index, Made, Origin, Pool, Strand
 from plait.core.table.table import Column, Table
+from plait.core.table.whence import origin_rows
 
 Numbers = npt.NDArray[np.int64]
 
@@ -115,7 +116,7 @@ def holding(table: Table, leaf: Leaf) -> Flags:
     return holds
 
 
-def _members(pool: Pool, rows: Index) -> tuple[Numbers, Index]:
+def _members(pool: Pool[Table], rows: Index) -> tuple[Numbers, Index]:
     """The earlier table's rows that went into some rows, and which of them each belongs to."""
     begin = pool.offsets.take(rows)
     times = pool.offsets.take(rows + 1) - begin
@@ -189,7 +190,7 @@ class Thread:
 _Rows = tuple[Numbers, Index, Index]
 
 
-def _ends_of(pool: Pool) -> tuple[Origin, ...]:
+def _ends_of(pool: Pool[Table]) -> tuple[Origin, ...]:
     return tuple(end for thread in threads(pool.table) for end in thread.origins)
 
 

@@ -11,8 +11,9 @@ import pyarrow as pa
 from plait.core.account.parallel import ordered_map
 from plait.core.look.profile import Profile, profile, tallied
 from plait.core.table.absent import present
-from plait.core.table.strand import Strand, source_rows
+from plait.core.table.strand import Strand
 from plait.core.table.table import Column, Table
+from plait.core.table.whence import source_rows
 
 
 @dataclass(frozen=True)

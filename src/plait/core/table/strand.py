@@ -10,20 +10,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import pairwise
-from typing import TYPE_CHECKING, Any
+from typing import Any, Generic, Protocol, TypeAlias, TypeVar
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.finding import Place
 from plait.core.account.parallel import ordered_map
 from plait.core.text.dictionary import coded
 from plait.core.text.pieces import one_array
-
-if TYPE_CHECKING:
-    from plait.core.table.table import Table
 
 Index = npt.NDArray[np.integer[Any]]
 
@@ -44,8 +40,19 @@ class Origin:
     numbers: Index | None = field(default=None, compare=False, repr=False)
 
 
+class Named(Protocol):
+    """What a pool says of the table that its rows are of."""
+
+    @property
+    def name(self) -> str:
+        """How messages call it."""
+
+
+Earlier = TypeVar("Earlier", bound=Named)
+
+
 @dataclass(frozen=True, eq=False)
-class Pool:
+class Pool(Generic[Earlier]):
     """Rows of an earlier table that were brought together, as the origin of rows made of them.
 
     Parameters
@@ -56,7 +63,7 @@ class Pool:
         ``members[offsets[n]:offsets[n + 1]]`` are its rows that went into row ``n``.
     """
 
-    table: Table
+    table: Earlier
     members: Index
     offsets: Index
     path: str = ""
@@ -79,6 +86,9 @@ class Made:
     rows: int
     name: str = ""
     path: str = ""
+
+
+AnyOrigin: TypeAlias = Origin | Pool[Any] | Made
 
 
 @dataclass(frozen=True, eq=False)
@@ -104,7 +114,7 @@ class Strand:
 
     name: str
     stored: Mapping[str, pa.ChunkedArray]
-    origins: tuple[Origin | Pool | Made, ...]
+    origins: tuple[AnyOrigin, ...]
     index: Index | None = None
     beside: bool = False
 
@@ -221,42 +231,6 @@ def _gather_apart(column: pa.ChunkedArray, index: Index) -> pa.Array:
 
 def _stretch(column: pa.ChunkedArray, lowest: int, highest: int) -> pa.Array:
     return one_array(column.slice(lowest, highest - lowest + 1))
-
-
-def source_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
-    """For rows of the table: the number of the source and the row in it, from 0; -1 for none."""
-    origin, within = origin_rows(strand, rows)
-    others = [not isinstance(one, Origin) for one in strand.origins]
-    if not any(others):
-        return origin, within
-    made = np.array([*others, False])[origin]
-    return np.where(made, -1, origin), np.where(made, -1, within)
-
-
-def origin_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
-    """The same, pools counted as origins too."""
-    if not strand.origins:
-        return np.full(len(rows), -1), np.full(len(rows), -1)
-    stored = rows if strand.index is None else strand.index.take(rows)
-    ends = np.cumsum([origin.rows for origin in strand.origins])
-    origin = np.searchsorted(ends, stored, side="right")
-    starts = np.concatenate([[0], ends[:-1]])
-    within = stored - starts.take(origin, mode="clip")
-    for number, one in enumerate(strand.origins):
-        if isinstance(one, Origin) and one.numbers is not None:
-            here = (origin == number) & (stored >= 0)
-            within[here] = one.numbers[within[here]]
-    return np.where(stored < 0, -1, origin), np.where(stored < 0, -1, within)
-
-
-def place_of(strand: Strand, row: int) -> Place | None:
-    """Where a row of the table stands in its source, if this strand has it."""
-    if strand.beside:
-        return None
-    origin, within = source_rows(strand, np.array([row]))
-    if origin[0] < 0:
-        return None
-    return Place(strand.origins[int(origin[0])].name, int(within[0]) + 1)
 
 
 def rows_dtype(rows: int) -> type[np.signedinteger[Any]]:

@@ -13,20 +13,19 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import accumulate, pairwise
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place
+from plait.core.account.names import distinct_name
 from plait.core.table.leaf import Came, Leaf, Leaves, came_of, first_of, together
-from plait.core.table.strand import Index, Origin, Shown, Strand, place_of
+from plait.core.table.strand import Index, Origin, Shown, Strand
+from plait.core.table.whence import place_of, whence
 from plait.core.text.cells import as_text
 from plait.core.types.kinds import kind_of, typed_kind
-
-if TYPE_CHECKING:
-    from plait.core.table.aside import SetAside
 
 BATCH_ROWS = 1 << 16
 _LARGEST = 1 << 17
@@ -285,10 +284,63 @@ class Table:
         """All cells, as lists by column name. For small tables and for tests."""
         return {name: self.whole(name).to_pylist() for name in self.column_names}
 
+    def whence(self) -> tuple[pa.Array, pa.Array]:
+        """For each row the name of its source, and its row number there from 1."""
+        return whence(self.strands, self.rows)
+
     def places(self, row: int) -> tuple[Place, ...]:
         """The source rows that a row of this table shows, one for each strand that has one."""
         found = (place_of(strand, row) for strand in self.strands)
         return tuple(dict.fromkeys(place for place in found if place is not None))
+
+
+@dataclass(frozen=True, eq=False)
+class SetAside:
+    """Rows of one table that are listed apart, with their reasons.
+
+    Parameters
+    ----------
+    name : str
+        Names the file they are written to.
+    table : Table
+        The rows, with their cells as they were.
+    reason : pyarrow.Array
+        For each row its reason, as text.
+    in_result : bool
+        Whether these rows stand in the result all the same, as the unmatched
+        left rows of a left join do.
+    cause : str
+        What the ledger says of them: ``rows with a missing key``.
+    """
+
+    name: str
+    table: Table
+    reason: pa.Array
+    in_result: bool
+    cause: str = ""
+
+    cells_only = False
+
+    @property
+    def rows(self) -> int:
+        return self.table.rows
+
+    def listed(self) -> Table:
+        """The rows with ``reason``, ``source`` and ``row`` in front of their cells.
+
+        ``row`` counts from 1 in the source, the header not counted. A row that
+        several sources went into has their names and numbers joined by ``+``.
+        """
+        table = self.table
+        names, numbers = table.whence()
+        made = {"reason": self.reason, "source": names, "row": numbers}
+        stored = {
+            distinct_name(name, table.column_names): pa.chunked_array([cells])
+            for name, cells in made.items()
+        }
+        front = tuple(Column(name, ((len(table.strands), name),)) for name in stored)
+        strands = (*table.strands, Strand("set aside", stored, ()))
+        return Table(self.name, front + table.columns, strands, table.rows)
 
 
 def from_columns(name: str, columns: Mapping[str, Any], path: str = "") -> Table:

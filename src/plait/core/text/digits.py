@@ -60,6 +60,7 @@ def plain(value: Value) -> Value:
 def in_units(array: pa.Array) -> pa.Array:
     """Decimals as whole numbers of their smallest unit: the same digits without the point.
 
+    >>> from decimal import Decimal
     >>> in_units(pa.array([Decimal("-2.50")])).to_pylist()
     [Decimal('-250')]
     """
@@ -74,6 +75,7 @@ def in_units(array: pa.Array) -> pa.Array:
 def decimal_text(array: pa.Array) -> pa.Array:
     """Decimals as text, with all their places and never with an exponent.
 
+    >>> from decimal import Decimal
     >>> decimal_text(pa.array([Decimal("0.00000001"), Decimal("-2.5")])).to_pylist()
     ['0.00000001', '-2.50000000']
     """
@@ -102,6 +104,7 @@ def with_point(texts: pa.Array, places: int) -> pa.Array:
 def short_text(array: pa.Array) -> pa.Array:
     """Decimals as text without zeros at the end of their places.
 
+    >>> from decimal import Decimal
     >>> short_text(pa.array([Decimal("2.50"), Decimal("3.00"), Decimal("100.00")])).to_pylist()
     ['2.5', '3', '100']
     """

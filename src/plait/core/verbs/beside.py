@@ -3,28 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import pyarrow.compute as pc
 
 from plait.core.account.errors import ExpectationError, UsageError
 from plait.core.account.finding import Example, Finding, counted
-from plait.core.account.ledger import Entry, Line, entry
+from plait.core.account.ledger import Line, entry
 from plait.core.account.names import distinct_name
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import as_text
+from plait.core.verbs.result import Result
 
 
-@dataclass(frozen=True, eq=False)
-class Besides:
-    """The result of putting tables beside one another."""
-
-    table: Table
-    entries: tuple[Entry, ...]
-    findings: tuple[Finding, ...]
-
-
-def beside(tables: Sequence[Table], name: str | None = None) -> Besides:
+def beside(tables: Sequence[Table], name: str | None = None) -> Result:
     """Put the columns of tables beside one another, row by row as they stand.
 
     Parameters
@@ -36,7 +28,7 @@ def beside(tables: Sequence[Table], name: str | None = None) -> Besides:
 
     Returns
     -------
-    Besides
+    Result
         A column that an earlier table has with the same cells is left out; one
         with other cells is named ``SOURCE.COLUMN``.
 
@@ -69,7 +61,7 @@ def beside(tables: Sequence[Table], name: str | None = None) -> Besides:
     said = " and ".join(names) if len(names) < 4 else f"{len(names)} sources"
     account = entry(f"beside one another: {said}", [(one, rows) for one in names], lines, rows)
     made = result.named(name or "+".join(names))
-    return Besides(made, (account,), tuple(findings))
+    return Result("beside", made, (account,), tuple(findings))
 
 
 def _check_lengths(tables: Sequence[Table]) -> None:

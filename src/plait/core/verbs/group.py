@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
-from plait.core.account.ledger import Entry, Line, entry
+from plait.core.account.ledger import Line, entry
 from plait.core.codes.coding import code_keys
 from plait.core.codes.groups import Groups, Rows, grouped
 from plait.core.figures.datepart import with_date_parts
@@ -18,20 +18,10 @@ from plait.core.figures.figures import RANK, Figure, Wanted, wanted, work_out
 from plait.core.keys.duplicates import key_text
 from plait.core.lineage.lineage import Pools
 from plait.core.table.absent import present
-from plait.core.table.aside import SetAside
 from plait.core.table.keyspec import Pairs, named_values, names
 from plait.core.table.leaf import Leaves
 from plait.core.table.table import Column, Table
-
-
-@dataclass(frozen=True, eq=False)
-class Grouped:
-    """The result of grouping: the table, its ledger entry and findings; no row is set aside."""
-
-    table: Table
-    entries: tuple[Entry, ...]
-    findings: tuple[Finding, ...]
-    aside: tuple[SetAside, ...] = ()
+from plait.core.verbs.result import Result
 
 
 def group(
@@ -41,7 +31,7 @@ def group(
     onto_rows: bool = False,
     ignore: Iterable[str] = (),
     name: str | None = None,
-) -> Grouped:
+) -> Result:
     """Work out figures over the rows of each group.
 
     Parameters
@@ -66,7 +56,7 @@ def group(
 
     Returns
     -------
-    Grouped
+    Result
         Groups stand in the order in which they first come; rows without a value
         to group by are a group of their own.
 
@@ -99,7 +89,7 @@ def group(
     operation = f"group {table.name}" + (f" by {', '.join(by)}" if by else "")
     account = entry(operation, [(table.name, table.rows)], lines, result.rows)
     findings = (*_missing_keys(parted, by, groups), *_missing_values(parted, by, groups, worked))
-    return Grouped(result.named(name or f"{table.name}-grouped"), (account,), findings)
+    return Result("group", result.named(name or f"{table.name}-grouped"), (account,), findings)
 
 
 def _check_names(base: Table, figures: Sequence[Wanted]) -> None:

@@ -10,10 +10,8 @@ import numpy as np
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding
-from plait.core.account.ledger import Entry
 from plait.core.account.names import nearest as nearest_word
 from plait.core.codes.coding import Coding
-from plait.core.keys.conflicts import Conflicts
 from plait.core.keys.crosswalk import code_across
 from plait.core.keys.duplicates import Duplicates, find_duplicates
 from plait.core.keys.match import (
@@ -25,7 +23,6 @@ from plait.core.keys.match import (
     kept_rows,
     match_keys,
 )
-from plait.core.table.aside import SetAside
 from plait.core.table.columns import renamed
 from plait.core.table.keyspec import Key, KeySpec, check_column, check_key, parse_key, shared_key
 from plait.core.table.table import Table
@@ -35,37 +32,19 @@ from plait.core.verbs.joining.joined import JoinedTable, joined_table
 from plait.core.verbs.joining.nearest import Nearest, code_nearest, parse_nearest
 from plait.core.verbs.joining.refusal import refuse
 from plait.core.verbs.joining.trap import trap_findings
+from plait.core.verbs.result import Result
 
 
 @dataclass(frozen=True, eq=False)
-class Joined:
+class Joined(Result):
     """The result of one join, or of several one after another.
 
-    Parameters
-    ----------
-    table : Table
-    entries : tuple of Entry
-        The ledger, an entry a join.
-    matches : tuple of Match
-        How the keys matched, in numbers, one a join.
-    keys : tuple of Key
-        The keys used, pairs of a left and a right name, one a join.
-    findings : tuple of Finding
-    aside : tuple of SetAside or Conflicts
-        Rows of either side that matched nothing, and cells on which they disagree.
+    Each has an entry in the ledger, its match (the counts) and its key: pairs of a
+    left and a right name. Set aside are rows of either side that match nothing, and
+    the cells on which the sides disagree are listed.
     """
 
-    table: Table
-    entries: tuple[Entry, ...]
-    matches: tuple[Match, ...]
-    keys: tuple[Key, ...]
-    findings: tuple[Finding, ...]
-    aside: tuple[SetAside | Conflicts, ...]
-
-    @property
-    def match(self) -> Match:
-        """The match of the last join."""
-        return self.matches[-1]
+    keys: tuple[Key, ...] = ()
 
 
 def join(
@@ -179,12 +158,13 @@ def join(
     )
     listed = (made.conflicts,) if made.conflicts else ()
     return Joined(
+        "join",
         made.table.named(name) if name else made.table,
         (join_ledger(left, right, names, matching, match, kind, near),),
-        (match,),
-        (names,),
         (*findings, *made.findings),
         (*set_aside(left, right, matching, kind), *listed),
+        (match,),
+        keys=(names,),
     )
 
 
@@ -332,12 +312,13 @@ def join_all(
         table = joined.table
     table = renamed(table, rename) if rename else table
     return Joined(
+        "join",
         table.named(name) if name else table,
         tuple(entry for step in steps for entry in step.entries),
-        tuple(match for step in steps for match in step.matches),
-        tuple(key for step in steps for key in step.keys),
         tuple(finding for step in steps for finding in step.findings),
         tuple(aside for step in steps for aside in step.aside),
+        tuple(match for step in steps for match in step.matches),
+        keys=tuple(key for step in steps for key in step.keys),
     )
 
 

@@ -3,33 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding, counted
-from plait.core.account.ledger import Entry, Line, entry
+from plait.core.account.ledger import Line, entry
 from plait.core.table.absent import present
-from plait.core.table.aside import SetAside
 from plait.core.table.keyspec import check_column, names
 from plait.core.table.leaf import WHICH, together
 from plait.core.table.strand import Strand, rows_dtype
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import as_text, is_text
+from plait.core.verbs.result import Result
 
 _WHICH = f"{WHICH}column"
-
-
-@dataclass(frozen=True, eq=False)
-class Lengthened:
-    """The result of lengthening: the table, its ledger entry and findings; none is set aside."""
-
-    table: Table
-    entries: tuple[Entry, ...]
-    findings: tuple[Finding, ...]
-    aside: tuple[SetAside, ...] = ()
 
 
 def lengthen(
@@ -40,7 +30,7 @@ def lengthen(
     key: str | Sequence[str] = (),
     without_missing: bool = False,
     name: str | None = None,
-) -> Lengthened:
+) -> Result:
     """Make a row for each cell of some columns.
 
     Parameters
@@ -59,7 +49,7 @@ def lengthen(
 
     Returns
     -------
-    Lengthened
+    Result
         For each row its cells in the order of the columns, then the next row's.
 
     Raises
@@ -102,7 +92,9 @@ def lengthen(
         Line("rows without a cell, left out", result.rows - full),
     ]
     account = entry(f"lengthen {table.name}", [(table.name, table.rows)], lines, result.rows)
-    return Lengthened(result.named(name or f"{table.name}-long"), (account,), _typed(table, moved))
+    return Result(
+        "lengthen", result.named(name or f"{table.name}-long"), (account,), _typed(table, moved)
+    )
 
 
 def _moved(table: Table, columns: Sequence[str], key: Sequence[str]) -> list[str]:

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.finding import Finding
-from plait.core.account.ledger import Entry, Line, entry
+from plait.core.account.ledger import Line, entry
 from plait.core.codes.order import sorted_rows
 from plait.core.sql.expression import condition, evaluate, named_columns, parse
-from plait.core.table.aside import SetAside, left_out
+from plait.core.table.aside import left_out
 from plait.core.table.columns import chosen, headed, renamed
 from plait.core.table.keyspec import Pairs, check_column, named_values, names
 from plait.core.table.table import Table
@@ -20,16 +19,7 @@ from plait.core.text.digits import short_text
 from plait.core.verbs.mending.refill import filled, replaced, trimmed
 from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
 from plait.core.verbs.mending.split import Split, parse_split, split_column
-
-
-@dataclass(frozen=True, eq=False)
-class Mended:
-    """The result of mending: the table, its ledger entry, findings, rows set aside."""
-
-    table: Table
-    entries: tuple[Entry, ...]
-    findings: tuple[Finding, ...]
-    aside: tuple[SetAside, ...]
+from plait.core.verbs.result import Result
 
 
 def mend(
@@ -51,7 +41,7 @@ def mend(
     order: Sequence[str] | str = (),
     name: str | None = None,
     compute_first: Pairs = (),
-) -> Mended:
+) -> Result:
     """Put a table right. What is asked for is done in the order of the parameters.
 
     Parameters
@@ -91,7 +81,7 @@ def mend(
 
     Returns
     -------
-    Mended
+    Result
 
     Raises
     ------
@@ -132,9 +122,11 @@ def mend(
     table = table.at(sorted_rows(table, names(sort))) if sort else table
     table = chosen(table, names(drop), names(keep), names(order))
     table = table.named(name) if name else table
-    lines = [Line(_reason(one), -one.rows) for one in table.aside]
+    lines = [Line(f"{one.cause}, set aside", -one.rows) for one in table.aside]
     account = entry(f"mend {before.name}", [(before.name, before.rows)], lines, table.rows)
-    return Mended(replace(table, findings=(), aside=()), (account,), table.findings, table.aside)
+    return Result(
+        "mend", replace(table, findings=(), aside=()), (account,), table.findings, table.aside
+    )
 
 
 def _computed(table: Table, column: str, text: str) -> Table:
@@ -152,10 +144,7 @@ def _computed(table: Table, column: str, text: str) -> Table:
 
 def _only_where(table: Table, where: str) -> Table:
     holds = pc.fill_null(condition(parse(where), table), False).to_numpy()
-    return table if holds.all() else left_out(table, ~holds, "left-out", f"not {where}")
-
-
-def _reason(aside: SetAside) -> str:
-    if aside.name.endswith("-unfit"):
-        return "rows with a cell that does not fit its type, set aside"
-    return f"rows on which it is {aside.reason[0].as_py()}, set aside"
+    if holds.all():
+        return table
+    why = f"not {where}"
+    return left_out(table, ~holds, "left-out", why, f"rows on which it is {why}")

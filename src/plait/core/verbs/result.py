@@ -6,18 +6,13 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from shlex import quote
-from typing import TYPE_CHECKING, Any
 
 from plait.core.account.finding import Finding, merged
 from plait.core.account.ledger import Entry, Line, entry
+from plait.core.figures.rules import Decision
 from plait.core.keys.conflicts import Conflicts
 from plait.core.keys.match import Match
-from plait.core.table.aside import SetAside
-from plait.core.table.table import Table
-
-if TYPE_CHECKING:
-    from plait.core.verbs.settle import Decision
-
+from plait.core.table.table import SetAside, Table
 
 _OF_ONE_SOURCE = re.compile(r"--(footer|header-line) [0-9]+")
 
@@ -49,26 +44,10 @@ class Result:
     matches: tuple[Match, ...] = ()
     decisions: tuple[Decision, ...] = ()
 
-
-def result_of(command: str, made: Any, table: Table | None = None) -> Result:
-    """The result of a verb in the form that all share.
-
-    Parameters
-    ----------
-    command : str
-    made : Stacked, Joined, Settled, …
-    table : Table, optional
-        In place of the one that was made.
-    """
-    return Result(
-        command,
-        made.table if table is None else table,
-        made.entries,
-        made.findings,
-        getattr(made, "aside", ()),
-        getattr(made, "matches", ()),
-        getattr(made, "decisions", ()),
-    )
+    @property
+    def match(self) -> Match:
+        """How the keys of the last join matched."""
+        return self.matches[-1]
 
 
 def with_reading(result: Result, tables: Sequence[Table]) -> Result:
@@ -116,15 +95,5 @@ def reading_entries(tables: Sequence[Table]) -> list[Entry]:
 
 def _reading(table: Table) -> Entry:
     rows = table.rows + sum(one.rows for one in table.aside)
-    lines = [Line(f"{_why(one)}, set aside", -one.rows) for one in table.aside]
+    lines = [Line(f"{one.cause}, set aside", -one.rows) for one in table.aside]
     return entry(f"read {table.name}", [(table.name, rows)], lines, table.rows)
-
-
-def _why(aside: SetAside) -> str:
-    kind = aside.name.rpartition("-")[2]
-    return {
-        "ragged": "rows with too few or too many cells",
-        "notes": "lines below the table",
-        "footer": "rows at the end, as --footer says",
-        "unfit": "rows with a cell that does not fit its type",
-    }[kind]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
@@ -11,66 +11,39 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
-from plait.core.account.ledger import Entry, Line, entry
+from plait.core.account.ledger import Line, entry
 from plait.core.codes.coding import distinct
 from plait.core.codes.groups import Flags, Groups, Rows, key_groups
-from plait.core.figures.rules import Decided, checked_rule, decide, value_codes, whole_rows
+from plait.core.figures.rules import (
+    Decided,
+    Decision,
+    checked_rule,
+    decide,
+    value_codes,
+    whole_rows,
+)
 from plait.core.keys.conflicts import Conflicts, Differing, listed_conflicts
 from plait.core.keys.crosswalk import code_across
 from plait.core.keys.duplicates import key_text
 from plait.core.lineage.lineage import Pools
-from plait.core.table.aside import SetAside
 from plait.core.table.keyspec import KeySpec, Pairs, check_column, named_values, parse_key, quoted
-from plait.core.table.table import Table
+from plait.core.table.table import SetAside, Table
 from plait.core.text.cells import as_text
+from plait.core.verbs.result import Result
 
 SIDES = ("left", "right")
 
 
-@dataclass(frozen=True)
-class Decision:
-    """What the rule of a column decided, in keys.
-
-    Parameters
-    ----------
-    column, rule : str
-    differing : int
-        Keys whose cells in this column are not all the same.
-    decided : int
-        Those of them that got a cell all the same; the others are in conflict.
-    """
-
-    column: str
-    rule: str
-    differing: int
-    decided: int
-
-
 @dataclass(frozen=True, eq=False)
-class Settled:
-    """The result of settling.
+class Settled(Result):
+    """The result of settling: one row for each key, in the order in which the keys first stand.
 
-    Parameters
-    ----------
-    table : Table
-        One row for each key, in the order in which the keys first stand.
-    entries : tuple of Entry
-    decisions : tuple of Decision
-        For each column that is not part of the key.
-    findings : tuple of Finding
-    aside : tuple of SetAside or Conflicts
-        Rows of keys in conflict, rows without a key, rows not kept whole; and
-        the cells in conflict.
-    first : array of int
-        For each row of the result the first row of its key, or the one kept whole.
+    ``first`` has for each row the first row of its key, or the one kept whole. Set
+    aside are rows of keys in conflict, rows without a key and rows not kept whole,
+    and the cells in conflict are listed.
     """
 
-    table: Table
-    entries: tuple[Entry, ...]
-    decisions: tuple[Decision, ...]
-    findings: tuple[Finding, ...]
-    aside: tuple[SetAside | Conflicts, ...]
-    first: Rows
+    first: Rows = field(default_factory=lambda: np.zeros(0, np.int64))
 
 
 def settle(
@@ -142,13 +115,13 @@ def settle(
     merged = table.rows - settled.table.rows - sum(one.rows for one in aside if not one.in_result)
     lines = [
         Line("rows brought together with another of their key", -merged),
-        *(Line(f"rows {_why(one)}, set aside", -one.rows) for one in aside if not one.in_result),
+        *(Line(f"{one.cause}, set aside", -one.rows) for one in aside if not one.in_result),
     ]
     operation = f"settle {table.name} on {','.join(map(quoted, columns))}"
     account = entry(operation, [(table.name, table.rows)], lines, settled.table.rows)
     made = settled.table.named(name or f"{table.name}-settled")
     findings = (*_missing_findings(before, columns, missing), *settled.findings)
-    return Settled(made, (account,), settled.decisions, findings, aside, settled.first)
+    return replace(settled, table=made, entries=(account,), findings=findings, aside=aside)
 
 
 def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> dict[str, str]:
@@ -165,16 +138,9 @@ def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> di
 def _without_key(table: Table, rows: Rows) -> Iterator[SetAside]:
     if len(rows):
         reason = pa.array(["key is missing"] * len(rows), pa.string())
-        yield SetAside(f"{table.name}-no-key", table.at(rows), reason, False)
-
-
-def _why(aside: SetAside | Conflicts) -> str:
-    kind = aside.name.rpartition("-")[2]
-    return {
-        "key": "with a missing key",
-        "conflict": "of keys in conflict",
-        "superseded": "of which another of their key is kept",
-    }[kind]
+        yield SetAside(
+            f"{table.name}-no-key", table.at(rows), reason, False, "rows with a missing key"
+        )
 
 
 def _whole(table: Table, groups: Groups, key: Sequence[str], rule: str) -> Settled:
@@ -186,8 +152,9 @@ def _whole(table: Table, groups: Groups, key: Sequence[str], rule: str) -> Settl
     out[kept] = False
     rows = np.flatnonzero(out)
     reason = pa.array([f"another row of its key is kept: {rule}"] * len(rows), pa.string())
-    aside = (SetAside(f"{table.name}-superseded", table.at(rows), reason, False),)
-    return Settled(table.at(kept), (), (), (), aside if len(rows) else (), kept)
+    cause = "rows of which another of their key is kept"
+    aside = (SetAside(f"{table.name}-superseded", table.at(rows), reason, False, cause),)
+    return Settled("settle", table.at(kept), (), (), aside if len(rows) else (), first=kept)
 
 
 def _by_column(table: Table, groups: Groups, key: Sequence[str], rules: dict[str, str]) -> Settled:
@@ -202,11 +169,11 @@ def _by_column(table: Table, groups: Groups, key: Sequence[str], rules: dict[str
     first = groups.rows[groups.offsets[:-1]][~conflict]
     settled = _settled(table, groups, decided, ~conflict)
     if not conflict.any():
-        return Settled(settled, (), decisions, (), (), first)
+        return Settled("settle", settled, (), (), decisions=decisions, first=first)
     listed = _listed(table, groups, key, decided)
     aside = (_set_aside(table, groups, decided, conflict), listed)
     finding = _conflict_finding(table, key, decided, conflict, listed)
-    return Settled(settled, (), decisions, (finding,), aside, first)
+    return Settled("settle", settled, (), (finding,), aside, (), decisions, first)
 
 
 def _decided(one: Decided) -> int:
@@ -283,7 +250,8 @@ def _set_aside(
     ]
     names = pc.binary_join_element_wise(*said, ", ", null_handling="skip")
     reason = pc.binary_join_element_wise("rows of its key differ in ", names, "")
-    return SetAside(f"{table.name}-conflict", table.at(rows), reason, False)
+    cause = "rows of keys in conflict"
+    return SetAside(f"{table.name}-conflict", table.at(rows), reason, False, cause)
 
 
 def _listed(

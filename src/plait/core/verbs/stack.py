@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
@@ -12,31 +12,21 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
-from plait.core.account.ledger import Entry, Line, entry
+from plait.core.account.ledger import Line, entry
 from plait.core.codes.coding import first_rows, mix
 from plait.core.lineage.label import label_column, parse_labels
 from plait.core.look.agreement import disagreements
 from plait.core.look.headers import by_position, fold_names, header_findings, same_names
-from plait.core.table.aside import SetAside, whence
 from plait.core.table.keyspec import Several
 from plait.core.table.leaf import WHICH, Leaves, came_of, together
-from plait.core.table.strand import Index, Made, Origin, Pool, Strand, rows_dtype
-from plait.core.table.table import Column, Table
+from plait.core.table.strand import AnyOrigin, Index, Made, Strand, rows_dtype
+from plait.core.table.table import Column, SetAside, Table
 from plait.core.text.cells import as_text, repeated
 from plait.core.text.dictionary import TextDictionary
+from plait.core.verbs.result import Result
 
 WAYS = ("name", "position")
 _WHICH = f"{WHICH}table"
-
-
-@dataclass(frozen=True, eq=False)
-class Stacked:
-    """The result of a stack: its table, ledger entry, findings and the rows left out."""
-
-    table: Table
-    entries: tuple[Entry, ...]
-    findings: tuple[Finding, ...]
-    aside: tuple[SetAside, ...]
 
 
 def stack(
@@ -48,7 +38,7 @@ def stack(
     fold_headers: bool = False,
     name: str = "stack",
     by: str = "name",
-) -> Stacked:
+) -> Result:
     """Put the rows of tables under one another, column by column name.
 
     Parameters
@@ -73,7 +63,7 @@ def stack(
 
     Returns
     -------
-    Stacked
+    Result
         A column that a table lacks is missing on its rows.
 
     Raises
@@ -117,7 +107,7 @@ def stack(
     left_out = [Line("exact repeats of an earlier row, set aside", -one.rows) for one in aside]
     sources = f"{len(tables)} sources" if len(tables) > 1 else "1 source"
     account = entry(f"stack of {sources}", coming, left_out, table.rows)
-    return Stacked(table, (account,), tuple(findings), aside)
+    return Result("stack", table, (account,), tuple(findings), aside)
 
 
 def _concatenated(tables: Sequence[Table], name: str) -> Table:
@@ -198,7 +188,7 @@ def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: st
     return Strand(name, stored, origins, _joint_index(tables, number), beside)
 
 
-def _origins(strand: Strand) -> tuple[Origin | Pool | Made, ...]:
+def _origins(strand: Strand) -> tuple[AnyOrigin, ...]:
     """The origins of all stored rows, also of those that stand in no source."""
     return strand.origins or (Made(strand.stored_rows),)
 
@@ -275,7 +265,7 @@ def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
 
 def _repeats(table: Table, first: npt.NDArray[np.int64]) -> SetAside:
     rows = np.flatnonzero(first != np.arange(len(first)))
-    names, numbers = whence(table.at(first[rows]))
+    names, numbers = table.at(first[rows]).whence()
     reason = pc.binary_join_element_wise(
         "exact repeat of", names, "row", pc.cast(numbers, pa.string()), " "
     )

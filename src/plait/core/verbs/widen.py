@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
@@ -15,25 +15,14 @@ from plait.core.account.ledger import Entry, Line, entry
 from plait.core.account.names import distinct_name
 from plait.core.codes.coding import code_keys
 from plait.core.codes.groups import Groups, Rows, grouped
-from plait.core.keys.conflicts import Conflicts
-from plait.core.table.aside import SetAside
 from plait.core.table.keyspec import check_column, names
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import as_text
 from plait.core.text.wordtable import Codes
+from plait.core.verbs.result import Result
 from plait.core.verbs.settle import Settled, settle
 
 MOST_HEADS = 2_000
-
-
-@dataclass(frozen=True, eq=False)
-class Widened:
-    """The result of widening: the table, its ledger entry, findings and rows set aside."""
-
-    table: Table
-    entries: tuple[Entry, ...]
-    findings: tuple[Finding, ...]
-    aside: tuple[SetAside | Conflicts, ...]
 
 
 def widen(
@@ -43,7 +32,7 @@ def widen(
     key: str | Sequence[str] = (),
     rule: str = "agree",
     name: str | None = None,
-) -> Widened:
+) -> Result:
     """Make a column for each value of one column, and a row for each key.
 
     Parameters
@@ -65,7 +54,7 @@ def widen(
 
     Returns
     -------
-    Widened
+    Result
         Rows stand in the order in which their keys first come. Rows without a
         key or a head are set aside, and so are, by the rule ``agree``, rows that
         fall into one cell and differ.
@@ -104,7 +93,7 @@ def widen(
     account = _account(table, keyed, heads, settled, result.rows)
     findings = (*_several(table, settled, rule), *settled.findings, *_left_out(table, used))
     made = result.named(name or f"{table.name}-wide")
-    return Widened(made, (account,), findings, settled.aside)
+    return Result("widen", made, (account,), findings, settled.aside)
 
 
 def _wide(

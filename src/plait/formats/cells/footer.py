@@ -31,7 +31,13 @@ def without_last(table: Table, rows: int) -> Table:
             "how many rows below the table are no records?",
         )
     below = np.arange(table.rows) >= table.rows - rows
-    return left_out(table, below, "footer", "below the table, as --footer says")
+    return left_out(
+        table,
+        below,
+        "footer",
+        "below the table, as --footer says",
+        "rows at the end, as --footer says",
+    )
 
 
 def footer_finding(table: Table, where: str) -> tuple[Finding, ...]:

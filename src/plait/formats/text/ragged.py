@@ -10,12 +10,16 @@ import numpy as np
 import pyarrow as pa
 
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
-from plait.core.table.aside import SetAside
 from plait.core.table.strand import Origin
-from plait.core.table.table import Table, from_columns
+from plait.core.table.table import SetAside, Table, from_columns
 
 MOST_NOTES = 10
 _WORDS = re.compile(r"[^\W\d_]\S*\s+\S|^\W*\w+:")
+
+_CAUSES = {
+    "ragged": "rows with too few or too many cells",
+    "notes": "lines below the table",
+}
 
 
 @dataclass(frozen=True)
@@ -85,7 +89,9 @@ def _set_aside(
         else "a line below the table"
         for row in rows
     ]
-    return SetAside(f"{name}-{kind}", replace(made, strands=(strand,)), pa.array(reasons), False)
+    return SetAside(
+        f"{name}-{kind}", replace(made, strands=(strand,)), pa.array(reasons), False, _CAUSES[kind]
+    )
 
 
 def _finding(origin: Origin, rows: Sequence[Ragged], columns: int, kind: str) -> Finding:

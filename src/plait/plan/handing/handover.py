@@ -17,8 +17,8 @@ from plait.core.account.finding import Finding
 from plait.core.account.names import distinct_name, nearest
 from plait.core.keys.conflicts import Conflicts
 from plait.core.lineage.lineage import threads
-from plait.core.table.aside import SetAside, cut_findings, limited
-from plait.core.table.table import Table, from_columns
+from plait.core.table.aside import cut_findings, limited
+from plait.core.table.table import SetAside, Table, from_columns
 from plait.formats.delivery.checksum import sha256, sums_of
 from plait.formats.delivery.folder import check_folder, whole_folder, write_flushed
 from plait.formats.endings import WRITABLE

@@ -15,7 +15,7 @@ from plait.core.verbs.join import join_all
 from plait.core.verbs.keys import keys
 from plait.core.verbs.lengthen import lengthen
 from plait.core.verbs.mend import mend
-from plait.core.verbs.result import Result, result_of
+from plait.core.verbs.result import Result
 from plait.core.verbs.settle import settle
 from plait.core.verbs.stack import stack
 from plait.core.verbs.widen import widen
@@ -107,7 +107,7 @@ def _stack(step: Stack, tables: Tables) -> Result:
         step.by,
     )
     table = with_origin(made.table, step.origin) if step.origin else made.table
-    return result_of("stack", made, table)
+    return replace(made, table=table)
 
 
 def _mend(step: Mend, tables: Tables) -> Result:
@@ -117,7 +117,7 @@ def _mend(step: Mend, tables: Tables) -> Result:
     for key in ("split", "replace_value"):
         if key in asked:
             asked[key] = _list(asked[key])
-    return result_of("mend", mend(_one(tables, step.mend), **asked))
+    return mend(_one(tables, step.mend), **asked)
 
 
 def _join(step: Join, tables: Tables) -> Result:
@@ -137,7 +137,7 @@ def _join(step: Join, tables: Tables) -> Result:
         max_rows=step.max_rows,
     )
     table = with_origin(made.table, step.origin) if step.origin else made.table
-    return result_of("join", made, table)
+    return replace(made, table=table)
 
 
 def _settle(step: Settle, tables: Tables) -> Result:
@@ -153,7 +153,7 @@ def _settle(step: Settle, tables: Tables) -> Result:
         _across(step, tables),
         missing_match=step.missing_keys == "match",
     )
-    result = result_of("settle", made)
+    result = made
     if stacked is None:
         return result
     return replace(
@@ -164,25 +164,23 @@ def _settle(step: Settle, tables: Tables) -> Result:
 
 
 def _beside(step: Beside, tables: Tables) -> Result:
-    return result_of("beside", beside([_one(tables, name) for name in step.beside]))
+    return beside([_one(tables, name) for name in step.beside])
 
 
 def _group(step: Group, tables: Tables) -> Result:
-    made = group(
+    return group(
         _one(tables, step.group), _list(step.by), step.take, step.onto_rows, _list(step.ignore)
     )
-    return result_of("group", made)
 
 
 def _widen(step: Widen, tables: Tables) -> Result:
-    made = widen(
+    return widen(
         _one(tables, step.widen), step.heads, _list(step.cells), _list(step.key), step.rule
     )
-    return result_of("widen", made)
 
 
 def _lengthen(step: Lengthen, tables: Tables) -> Result:
-    made = lengthen(
+    return lengthen(
         _one(tables, step.lengthen),
         step.heads,
         step.cells,
@@ -190,7 +188,6 @@ def _lengthen(step: Lengthen, tables: Tables) -> Result:
         _list(step.key),
         step.without_missing,
     )
-    return result_of("lengthen", made)
 
 
 def _audit(step: Keys, tables: Tables) -> Result:

@@ -9,9 +9,8 @@ import pyarrow as pa
 
 from plait.core.account.ledger import Entry, Line, entry
 from plait.core.keys.match import ONE_SIDED, Match, Matching, Rows, kept_rows
-from plait.core.table.aside import SetAside
 from plait.core.table.keyspec import Key, spelt
-from plait.core.table.table import Table
+from plait.core.table.table import SetAside, Table
 from plait.core.text.wordtable import Codes
 from plait.core.verbs.joining.nearest import Nearest
 

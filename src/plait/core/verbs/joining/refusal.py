@@ -12,9 +12,8 @@ from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.codes.coding import stable_order
 from plait.core.keys.duplicates import key_text
 from plait.core.keys.match import ONE_SIDED, Match, Matching
-from plait.core.table.aside import SetAside
 from plait.core.table.keyspec import Key
-from plait.core.table.table import Table
+from plait.core.table.table import SetAside, Table
 
 
 class JoinRefusedError(ExpectationError):

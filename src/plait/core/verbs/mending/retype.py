@@ -137,7 +137,14 @@ def retyped(table: Table, types: Mapping[str, str], unfit: str = "error") -> Tab
     table = replace(table, findings=(*table.findings, *findings))
     if unfit != "set-aside" or not out.any():
         return table
-    return left_out(table, out, "unfit", "a cell does not fit its type", shown=before)
+    return left_out(
+        table,
+        out,
+        "unfit",
+        "a cell does not fit its type",
+        "rows with a cell that does not fit its type",
+        shown=before,
+    )
 
 
 def _converted(

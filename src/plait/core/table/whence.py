@@ -1,0 +1,85 @@
+"""Whence the rows of a table are: the source, and the row in it, that each of them shows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.finding import Place
+from plait.core.table.strand import Index, Origin, Strand
+
+
+def source_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
+    """For rows of the table: the number of the source and the row in it, from 0; -1 for none."""
+    origin, within = origin_rows(strand, rows)
+    others = [not isinstance(one, Origin) for one in strand.origins]
+    if not any(others):
+        return origin, within
+    made = np.array([*others, False])[origin]
+    return np.where(made, -1, origin), np.where(made, -1, within)
+
+
+def origin_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
+    """The same, pools counted as origins too."""
+    if not strand.origins:
+        return np.full(len(rows), -1), np.full(len(rows), -1)
+    stored = rows if strand.index is None else strand.index.take(rows)
+    ends = np.cumsum([origin.rows for origin in strand.origins])
+    origin = np.searchsorted(ends, stored, side="right")
+    starts = np.concatenate([[0], ends[:-1]])
+    within = stored - starts.take(origin, mode="clip")
+    for number, one in enumerate(strand.origins):
+        if isinstance(one, Origin) and one.numbers is not None:
+            here = (origin == number) & (stored >= 0)
+            within[here] = one.numbers[within[here]]
+    return np.where(stored < 0, -1, origin), np.where(stored < 0, -1, within)
+
+
+def place_of(strand: Strand, row: int) -> Place | None:
+    """Where a row of the table stands in its source, if this strand has it."""
+    if strand.beside:
+        return None
+    origin, within = source_rows(strand, np.array([row]))
+    if origin[0] < 0:
+        return None
+    return Place(strand.origins[int(origin[0])].name, int(within[0]) + 1)
+
+
+def whence(strands: Sequence[Strand], table_rows: int) -> tuple[pa.Array, pa.Array]:
+    """For each row the name of its source, and its row number there from 1."""
+    sourced = [strand for strand in strands if strand.has_sources]
+    rows = np.arange(table_rows)
+    if len(sourced) == 1:
+        origin, within = source_rows(sourced[0], rows)
+        absent = origin < 0
+        names = pa.array([origin.name for origin in sourced[0].origins], pa.string())
+        numbers = pa.array(within + 1, pa.int64(), mask=absent)
+        return names.take(pa.array(origin, mask=absent)), numbers
+    return _joined_whence(sourced, rows)
+
+
+def _joined_whence(
+    strands: Sequence[Strand], rows: npt.NDArray[np.int64]
+) -> tuple[pa.Array, pa.Array]:
+    names, numbers = [], []
+    seen: list[tuple[Strand, npt.NDArray[np.integer[Any]], npt.NDArray[np.integer[Any]]]] = []
+    for strand in strands:
+        origin, within = source_rows(strand, rows)
+        absent = origin < 0
+        for other, its_origin, its_within in seen:
+            # A row that two strands of one source both show is one row.
+            if other.origins is strand.origins:
+                absent |= (its_origin == origin) & (its_within == within)
+        seen.append((strand, origin, within))
+        known = pa.array([one.name for one in strand.origins], pa.string())
+        names.append(known.take(pa.array(origin, mask=absent)))
+        numbers.append(pc.cast(pa.array(within + 1, pa.int64(), mask=absent), pa.string()))
+    return (
+        pc.binary_join_element_wise(*names, "+", null_handling="skip"),
+        pc.binary_join_element_wise(*numbers, "+", null_handling="skip"),
+    )
