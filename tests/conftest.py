@@ -12,7 +12,6 @@ import sys
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from functools import cache
-from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -47,12 +46,12 @@ class Ended:
 @cache
 def _known_options() -> frozenset[str]:
     """Every option of every command."""
-    from plait.cli.main import COMMANDS, Parser
+    from plait.cli.main import COMMANDS, Parser, command
 
     found = set()
-    for command in COMMANDS:
-        parser = Parser(prog=command)
-        import_module(f"plait.cli.commands.{command}").add_arguments(parser)
+    for name in COMMANDS:
+        parser = Parser(prog=name)
+        command(name).add_arguments(parser)
         found |= {word for one in parser._actions for word in one.option_strings}
     return frozenset(found)
 

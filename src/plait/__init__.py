@@ -25,16 +25,18 @@ from plait.core.account.errors import (
 )
 
 if TYPE_CHECKING:
-    from plait._api import beside, join, keys, mend, read, settle, stack, survey, write
-    from plait._planned import check, draft, run
-    from plait._reshape import group, lengthen, widen
+    from plait._python.files import read, survey, write
+    from plait._python.jobs import check, draft, run
+    from plait._python.verbs import beside, group, join, keys, lengthen, mend, settle, stack, widen
     from plait.core.table.table import Table
+    from plait.core.verbs.result import Result
     from plait.plan.trace import trace
 
 __all__ = [
     "ExpectationError",
     "OutputError",
     "PlaitError",
+    "Result",
     "SourceError",
     "Table",
     "UsageError",
@@ -57,13 +59,18 @@ __all__ = [
     "write",
 ]
 
-_VERBS = ("beside", "join", "keys", "mend", "read", "settle", "stack", "survey", "write", "Table")
-_CALLS = {
-    **dict.fromkeys(_VERBS, "plait._api"),
-    **dict.fromkeys(("group", "lengthen", "widen"), "plait._reshape"),
-    **dict.fromkeys(("check", "draft", "run"), "plait._planned"),
-    "trace": "plait.plan.trace",
+_PLACES = {
+    "plait._python.files": ("read", "survey", "write"),
+    "plait._python.jobs": ("check", "draft", "run"),
+    "plait._python.verbs": (
+        *("beside", "group", "join", "keys", "lengthen"),
+        *("mend", "settle", "stack", "widen"),
+    ),
+    "plait.core.table.table": ("Table",),
+    "plait.core.verbs.result": ("Result",),
+    "plait.plan.trace": ("trace",),
 }
+_CALLS = {name: place for place, names in _PLACES.items() for name in names}
 
 
 def __getattr__(name: str) -> Any:
@@ -71,3 +78,7 @@ def __getattr__(name: str) -> Any:
     if name in _CALLS:
         return getattr(import_module(_CALLS[name]), name)
     raise AttributeError(f"module 'plait' has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return __all__

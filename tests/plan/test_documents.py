@@ -10,23 +10,9 @@ import pytest
 
 from plait.demo.data import write_demo_data
 from plait.plan.file.model import STEPS, Plan
-from plait.plan.file.reference import HANDOVER_FILES, parts, reference_markdown
+from plait.plan.file.reference import HANDOVER_FILES, parts
 
 ROOT = Path(__file__).parents[2]
-
-
-def _between(text: str, name: str) -> str:
-    return text.split(f"<!-- {name} -->\n")[1].split(f"<!-- end of {name} -->")[0]
-
-
-def _files() -> str:
-    rows = [f"| `{name}` | {meaning} |" for name, meaning in HANDOVER_FILES]
-    return "\n".join(["| file | what it is |", "|---|---|", *rows]) + "\n"
-
-
-def test_the_documents_have_every_key_and_every_file():
-    assert _between((ROOT / "docs" / "plan.md").read_text(), "every key") == reference_markdown()
-    assert _between((ROOT / "docs" / "handover.md").read_text(), "files") == _files()
 
 
 def test_every_key_of_the_model_has_a_meaning():
@@ -64,13 +50,3 @@ def test_help_tells_the_keys_of_a_topic(plait):
     assert all(part.topic in plait("help").out for part in parts())
     wrong = plait("help", "jion")
     assert wrong.status == 2 and "did you mean join?" in wrong.err
-
-
-if __name__ == "__main__":
-    for page, name, text in (
-        ("plan.md", "every key", reference_markdown()),
-        ("handover.md", "files", _files()),
-    ):
-        path = ROOT / "docs" / page
-        old = path.read_text()
-        path.write_text(old.replace(_between(old, name), text))

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import argparse
-from importlib import import_module
 
 import pytest
 
-from plait.cli.main import COMMANDS, Parser
+from plait.cli.main import COMMANDS, Parser, command
 
-LINES = {
+LINES: dict[str, list[str]] = {
     "survey": ["a.csv"],
     "keys": ["a.csv", "b.csv", "--key", "k"],
     "mend": ["a.csv"],
@@ -104,10 +103,10 @@ FREE = {"--missing", "--aside"}  # any text will do
 
 def _options() -> list[tuple[str, argparse.Action]]:
     found = []
-    for command in COMMANDS:
-        parser = Parser(prog=command)
-        import_module(f"plait.cli.commands.{command}").add_arguments(parser)
-        found += [(command, one) for one in parser._actions if one.option_strings]
+    for name in COMMANDS:
+        parser = Parser(prog=name)
+        command(name).add_arguments(parser)
+        found += [(name, one) for one in parser._actions if one.option_strings]
     return found
 
 

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from importlib import import_module
 from pathlib import Path
 from threading import Thread
-from typing import Any
 
-from plait.cli.options import given_of, name_of_result
+from plait.cli.options import name_of_result
 from plait.cli.progress import Progress
 from plait.core.account.errors import ExpectationError, UsageError
 from plait.core.account.finding import Finding, counted, standing
@@ -20,11 +19,11 @@ from plait.core.table.aside import cut_findings, limited
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
-from plait.core.verbs.result import Result, with_reading
+from plait.core.verbs.result import Result
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
 from plait.formats.reading import read_source
-from plait.formats.sources import Source, one_source
+from plait.formats.sources import Source
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
 
 
@@ -64,13 +63,6 @@ def read_all(
         return declared(tables, options)
 
 
-def declared_pairs(options: argparse.Namespace) -> Table | None:
-    """The crosswalk that the line names."""
-    if not options.pairs:
-        return None
-    return read_source(one_source(options.pairs))
-
-
 def declared(tables: Sequence[Table], options: argparse.Namespace) -> list[Table]:
     """The tables with the types and markers for missing that the line declares."""
     types = parse_types(options.type)
@@ -80,44 +72,6 @@ def declared(tables: Sequence[Table], options: argparse.Namespace) -> list[Table
     if options.missing:
         tables = [with_missing(table, options.missing) for table in tables]
     return [retyped(table, types, options.unfit) for table in tables]
-
-
-def carry_out(
-    options: argparse.Namespace,
-    sources: Sequence[Source],
-    verb: str,
-    doing: str,
-    work: Callable[[list[Table]], Any],
-    declare: bool = True,
-) -> int:
-    """Read the sources, do the work of a verb on them, and hand over; the exit status.
-
-    Parameters
-    ----------
-    options : argparse.Namespace
-    sources : sequence of Source
-    verb, doing : str
-        Such as ``stack`` and ``stacking``.
-    work : callable
-        Makes of the tables what the verb's function in the core returns.
-    declare : bool
-        Whether the types and markers of the line are set before the work.
-    """
-    delivery = check_outputs(options, sources)
-    with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress, options if declare else None)
-        with progress.phase(doing):
-            result = work(tables)
-        return hand_over(with_reading(result, tables), tables, options, delivery, progress)
-
-
-def carry_out_on_one(
-    options: argparse.Namespace, verb: str, doing: str, work: Callable[[Table, str | None], Any]
-) -> int:
-    """The same for a verb that takes one source; the work is given the result's name too."""
-    source = one_source(options.sources[0], given_of(options))
-    name = name_of_result(options)
-    return carry_out(options, [source], verb, doing, lambda tables: work(tables[0], name))
 
 
 def hand_over(

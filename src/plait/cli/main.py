@@ -32,6 +32,7 @@ COMMANDS = {
     "help": "what may stand in a plan, key by key, and what a handover holds",
     "demo": "write the demo data and run the whole example on it",
 }
+ONE_VERB = ("mend", "stack", "settle", "beside", "group", "widen", "lengthen")
 INTERRUPTED = 130
 
 
@@ -106,10 +107,17 @@ def main(words: Sequence[str]) -> int:
         return _tell(PlaitError("there is not enough memory for this", remedy="use smaller inputs"))
 
 
+def command(name: str) -> Any:
+    """What a command is: its ``HELP``, ``add_arguments`` and ``run``."""
+    if name in ONE_VERB:
+        return import_module("plait.cli.commands.verb").command(name)
+    return import_module(f"plait.cli.commands.{name}")
+
+
 def _dispatch(words: list[str]) -> int:
     if words and words[0] in COMMANDS:
         gc.disable()  # what is loaded stays: to look for garbage in it takes time for nothing
-        module = import_module(f"plait.cli.commands.{words[0]}")
+        module = command(words[0])
         gc.freeze()
         gc.enable()
         parser = Parser(prog=f"plait {words[0]}", **module.HELP)
@@ -148,8 +156,7 @@ def _complete() -> None:
     parser = _main_parser()
     commands = parser.add_subparsers()
     for name in COMMANDS:
-        module = import_module(f"plait.cli.commands.{name}")
-        module.add_arguments(commands.add_parser(name, add_help=True))
+        command(name).add_arguments(commands.add_parser(name, add_help=True))
     argcomplete.autocomplete(parser)
 
 

@@ -12,9 +12,10 @@ from typing import IO, Any
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding, counted
+from plait.core.table.headings import usable_names
 from plait.core.table.table import Table
 from plait.formats.archives.packed import COMPRESSED, as_file, unpacked
-from plait.formats.cells.header import read_header, usable_names
+from plait.formats.cells.header import read_header
 from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WORKBOOKS
 from plait.formats.sources import STANDARD_INPUT, PassedOver, Source
 from plait.formats.text.dialect import Dialect, find_dialect

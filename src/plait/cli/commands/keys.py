@@ -5,58 +5,32 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from plait.cli.handing import check_report, declared_pairs, read_all, refuse_standing
-from plait.cli.options import (
-    add_comparing,
-    add_reading,
-    add_telling,
-    add_typing,
-    complete_columns,
-    given_of,
-    missing_match,
-    some_text,
-)
+from plait.cli.arguments import add_options, add_verb, help_of
+from plait.cli.commands.verb import values_of
+from plait.cli.handing import check_report, read_all, refuse_standing
+from plait.cli.options import add_telling, given_of
 from plait.cli.progress import Progress
 from plait.cli.views.keys import show_keys
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding
 from plait.core.table.table import Table
-from plait.core.verbs.keys import Audited, key_set, keys, repeated_rows, suggested_pairs
+from plait.core.verbs.keys import Audited, key_set, repeated_rows, suggested_pairs
 from plait.core.verbs.result import reading_findings
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver
 from plait.formats.sources import find_sources
+from plait.options.keys import KEYS
+from plait.options.option import perform
+from plait.options.shared import READING, TYPING
 from plait.report.account import output_of
 from plait.report.keyed import keys_json, write_keys_page
 
-HELP = {
-    "description": "Audit a key: is it unique, missing, repeated, in conflict? With several "
-    "sources also which\nkeys stand in which, and of two, why keys do not match and what would "
-    "mend it.",
-    "epilog": "examples:\n  plait keys register.xlsx#Hives --key yard,hive\n"
-    "  plait keys visits.csv register.csv --key yard,hive --out pairs.csv\n"
-    "  plait keys visits.csv register.csv --key yard,hive --only left --out lost.csv",
-}
+HELP = help_of(KEYS)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
-    parser.add_argument(
-        "sources",
-        nargs="+",
-        metavar="SOURCE",
-        help="a file, a glob, a folder, name=path, or file#sheet",
-    )
-    parser.add_argument(
-        "--key",
-        action="append",
-        default=[],
-        type=some_text,
-        metavar="COLUMN,…",
-        help="the columns that identify a record; LEFT=RIGHT where two sources name them "
-        "otherwise. Once for all, or once for each source. Without it: the columns all have",
-    ).completer = complete_columns  # type: ignore[attr-defined]
-    add_comparing(parser)
+    add_verb(parser, KEYS)
     parser.add_argument(
         "--only",
         metavar="both|left|right",
@@ -75,8 +49,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="without --only: of two sources the pairs of keys that may be meant for one another, "
         "to edit and give to --pairs; of one source the rows whose key is repeated",
     )
-    add_reading(parser)
-    add_typing(parser)
+    add_options(parser, (*READING, *TYPING))
     add_telling(parser.add_argument_group("output"))
 
 
@@ -87,9 +60,8 @@ def run(options: argparse.Namespace) -> int:
     _check(options, delivery, len(sources))
     with Progress(not options.quiet) as progress:
         tables = read_all(sources, progress, options)
-        pairs = declared_pairs(options)
-        with progress.phase("looking at the keys"):
-            found = keys(tables, options.key, options.ignore, pairs, missing_match(options))
+        with progress.phase(KEYS.doing):
+            found: Audited = perform(KEYS, tables, values_of(KEYS, options))
         findings = [*reading_findings(tables), *found.findings]
         outputs = []
         with delivery, progress.phase("writing"):

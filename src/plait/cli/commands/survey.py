@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import argparse
 
+from plait.cli.arguments import add_options, add_sources
 from plait.cli.handing import check_report, read_all, refuse_standing
-from plait.cli.options import add_reading, add_telling, add_typing, given_of
+from plait.cli.options import add_telling, given_of
 from plait.cli.progress import Progress
 from plait.cli.views.survey import show_survey
 from plait.core.verbs.survey import survey
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.sources import find_sources
+from plait.options.shared import READING, TYPING
 from plait.report.surveyed import survey_json, write_survey_page
 
 HELP = {
@@ -23,14 +25,8 @@ HELP = {
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
-    parser.add_argument(
-        "sources",
-        nargs="+",
-        metavar="SOURCE",
-        help="a file, a glob, a folder, name=path, or file#sheet",
-    )
-    add_reading(parser)
-    add_typing(parser)
+    add_sources(parser)
+    add_options(parser, (*READING, *TYPING))
     add_telling(parser.add_argument_group("output"))
 
 

@@ -9,8 +9,9 @@ from dataclasses import asdict
 from pathlib import Path
 
 from plait._version import __version__
-from plait.cli.options import add_columns, whole_number
+from plait.cli.arguments import add_options, whole_number
 from plait.core.account.finding import counted
+from plait.options.option import Form, Option
 from plait.plan.trace import MOST_ROWS, Traced, trace
 
 HELP = {
@@ -20,6 +21,10 @@ HELP = {
     "epilog": "examples:\n  plait trace handover --row 17\n  plait trace handover --where "
     "\"Yard = 'KES'\" --columns Yard,Breed",
 }
+
+_COLUMNS = Option(
+    "columns", Form.COLUMNS, "the columns to trace; without it all", (), shown="COLUMN,…"
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -43,7 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help=f"of those rows so many at most (default: {MOST_ROWS})",
     )
-    add_columns(parser, "--columns", "the columns to trace (default: all)")
+    add_options(parser, [_COLUMNS])
     parser.add_argument("--json", action="store_true", help="print the trace as JSON")
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
     parser.add_argument("--verbose", action="store_true", help="show the steps of every cell")

@@ -21,10 +21,14 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place
 from plait.core.account.names import distinct_name
+from plait.core.table.arrow import flat
+from plait.core.table.headings import usable_names
 from plait.core.table.leaf import Came, Leaf, Leaves, came_of, first_of, together
+from plait.core.table.sample import MOST_ROWS, as_html
+from plait.core.table.sample import as_text as as_sample
 from plait.core.table.strand import Index, Origin, Shown, Strand
 from plait.core.table.whence import place_of, whence
-from plait.core.text.cells import as_text
+from plait.core.text.cells import as_text, is_text
 from plait.core.types.kinds import kind_of, typed_kind
 
 BATCH_ROWS = 1 << 16
@@ -53,7 +57,7 @@ class Column:
         return replace(self, parts=parts, leaves=leaves)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Table:
     """Named columns of equal length, with the lineage of every row.
 
@@ -287,6 +291,70 @@ class Table:
     def whence(self) -> tuple[pa.Array, pa.Array]:
         """For each row the name of its source, and its row number there from 1."""
         return whence(self.strands, self.rows)
+
+    @classmethod
+    def from_arrow(cls, data: Any, name: str = "table", path: str = "") -> Table:
+        """A table of Arrow columns: those of a file, or those that a program has.
+
+        Parameters
+        ----------
+        data : pyarrow.Table, or anything that has the Arrow stream interface
+        name, path : str
+            What it is called, and where it came from.
+
+        Returns
+        -------
+        Table
+            Columns keep their types. A structure is a column for each of its fields,
+            named ``outer.inner``; lists are JSON text, bytes hexadecimal.
+
+        Examples
+        --------
+        >>> Table.from_arrow(pa.table({"hive": ["007"], "kg": [12.5]}), "visits").to_dict()
+        {'hive': ['007'], 'kg': [12.5]}
+        """
+        stored = pa.table(data)
+        pairs = [
+            pair
+            for head, column in zip(stored.column_names, stored.columns, strict=True)
+            for pair in flat(head, column)
+        ]
+        heads, findings = usable_names([head for head, _ in pairs], path)
+        columns = dict(zip(heads, (column for _, column in pairs), strict=True))
+        # Text of a typed source is text, whatever stands in it.
+        kinds = {head: "text" if is_text(one.type) else None for head, one in columns.items()}
+        made = from_columns(name, columns, path).with_kinds(kinds)
+        return replace(made, findings=tuple(findings))
+
+    def to_arrow(self) -> pa.Table:
+        """All columns as an Arrow table, with the cells as they are; what is stored is not copied.
+
+        >>> from_columns("hives", {"hive": ["007"]}).to_arrow().column("hive").to_pylist()
+        ['007']
+        """
+        if not self.columns:
+            return pa.table({})
+        return pa.table([self.whole(name) for name in self.column_names], list(self.column_names))
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        """The columns, by the Arrow stream interface, for any library that takes it."""
+        return self.to_arrow().__arrow_c_stream__(requested_schema)
+
+    def __len__(self) -> int:
+        return self.rows
+
+    def __bool__(self) -> bool:
+        return True  # a table without rows is one all the same
+
+    def __repr__(self) -> str:
+        return as_sample(self.name, self.rows, self._first_rows(), len(self.columns))
+
+    def _repr_html_(self) -> str:
+        return as_html(self.name, self.rows, self._first_rows(), len(self.columns))
+
+    def _first_rows(self) -> dict[str, list[Any]]:
+        few = self.batch(0, min(self.rows, MOST_ROWS))
+        return dict(zip(self.column_names, (one.to_pylist() for one in few.columns), strict=True))
 
     def places(self, row: int) -> tuple[Place, ...]:
         """The source rows that a row of this table shows, one for each strand that has one."""

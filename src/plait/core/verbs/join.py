@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -23,8 +23,18 @@ from plait.core.keys.match import (
     kept_rows,
     match_keys,
 )
+from plait.core.lineage.origin import with_origin
 from plait.core.table.columns import renamed
-from plait.core.table.keyspec import Key, KeySpec, check_column, check_key, parse_key, shared_key
+from plait.core.table.keyspec import (
+    Key,
+    KeySpec,
+    Pairs,
+    check_column,
+    check_key,
+    named_values,
+    parse_key,
+    shared_key,
+)
 from plait.core.table.table import Table
 from plait.core.unmatched.keyfindings import inferred_finding, key_findings, sides_of
 from plait.core.verbs.joining.account import join_ledger, set_aside
@@ -35,7 +45,7 @@ from plait.core.verbs.joining.trap import trap_findings
 from plait.core.verbs.result import Result
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Joined(Result):
     """The result of one join, or of several one after another.
 
@@ -265,7 +275,8 @@ def join_all(
     name: str | None = None,
     *,
     take: Iterable[str] | None = None,
-    rename: Mapping[str, str] | None = None,
+    rename: Pairs = (),
+    origin: str | None = None,
     **options: Any,
 ) -> Joined:
     """Join each further table on to the result so far.
@@ -280,8 +291,10 @@ def join_all(
         As for ``join``; the same for all the joins.
     take : iterable of str, optional
         Columns to take of the further tables: each of those that have them.
-    rename : mapping of str to str, optional
-        Old name to new one, of columns of the result.
+    rename : mapping of str to str, or texts ``OLD=NEW``
+        Of columns of the result.
+    origin : str, optional
+        A column to add with the names of the tables each row came from, joined by ``+``.
 
     Returns
     -------
@@ -310,7 +323,8 @@ def join_all(
         joined = join(table, right, key, kind, cardinality, ignore, take=some, **options)
         steps.append(joined)
         table = joined.table
-    table = renamed(table, rename) if rename else table
+    table = renamed(table, named_values(rename, "--rename")) if rename else table
+    table = with_origin(table, origin) if origin else table
     return Joined(
         "join",
         table.named(name) if name else table,

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from shlex import quote
 
-from plait.core.account.finding import Finding, merged
+from plait.core.account.finding import SEVERITIES, Finding, counted, merged
 from plait.core.account.ledger import Entry, Line, entry
 from plait.core.figures.rules import Decision
 from plait.core.keys.conflicts import Conflicts
@@ -17,7 +18,7 @@ from plait.core.table.table import SetAside, Table
 _OF_ONE_SOURCE = re.compile(r"--(footer|header-line) [0-9]+")
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Result:
     """What a command made of its sources.
 
@@ -48,6 +49,25 @@ class Result:
     def match(self) -> Match:
         """How the keys of the last join matched."""
         return self.matches[-1]
+
+    def __repr__(self) -> str:
+        return "\n".join(_in_short(self))
+
+
+def _in_short(result: Result) -> Iterator[str]:
+    """The answer in a few lines."""
+    table = result.table
+    yield f"{result.command}: {counted(table.rows, 'row')}, {counted(len(table.columns), 'column')}"
+    for match in result.matches:
+        yield (
+            f"not matched: {match.left_unmatched + match.left_missing_key:,} of the left, "
+            f"{match.right_unmatched + match.right_missing_key:,} of the right"
+        )
+    out = sum(one.rows for one in result.aside if not one.in_result)
+    yield f"set aside: {counted(out, 'row')}"
+    told = Counter(one.severity for one in result.findings)
+    words = [counted(told[one], one) for one in reversed(SEVERITIES) if told[one]]
+    yield f"findings: {', '.join(words) or 'none'}"
 
 
 def with_reading(result: Result, tables: Sequence[Table]) -> Result:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -30,11 +31,12 @@ from plait.core.table.keyspec import KeySpec, Pairs, check_column, named_values,
 from plait.core.table.table import SetAside, Table
 from plait.core.text.cells import as_text
 from plait.core.verbs.result import Result
+from plait.core.verbs.stack import stack
 
 SIDES = ("left", "right")
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Settled(Result):
     """The result of settling: one row for each key, in the order in which the keys first stand.
 
@@ -122,6 +124,48 @@ def settle(
     made = settled.table.named(name or f"{table.name}-settled")
     findings = (*_missing_findings(before, columns, missing), *settled.findings)
     return replace(settled, table=made, entries=(account,), findings=findings, aside=aside)
+
+
+def settle_all(
+    tables: Sequence[Table],
+    key: KeySpec,
+    *,
+    stacked: str = "stack",
+    name: str | None = None,
+    **options: Any,
+) -> Result:
+    """Settle tables; several are stacked first.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+    key : str or sequence of str
+    stacked : str
+        How messages call several of them, stacked.
+    name : str, optional
+        The result's name.
+    **options
+        As for ``settle``.
+
+    Returns
+    -------
+    Result
+        With what is said of the stack in front.
+
+    Raises
+    ------
+    UsageError
+        As ``settle``, and as ``stack``.
+    """
+    if len(tables) == 1:
+        return settle(tables[0], key, name=name, **options)
+    before = stack(tables, name=stacked)
+    settled = settle(before.table, key, name=name, **options)
+    return replace(
+        settled,
+        entries=(*before.entries, *settled.entries),
+        findings=(*before.findings, *settled.findings),
+    )
 
 
 def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> dict[str, str]:

@@ -15,6 +15,7 @@ from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.coding import first_rows, mix
 from plait.core.lineage.label import label_column, parse_labels
+from plait.core.lineage.origin import with_origin
 from plait.core.look.agreement import disagreements
 from plait.core.look.headers import by_position, fold_names, header_findings, same_names
 from plait.core.table.keyspec import Several
@@ -36,8 +37,9 @@ def stack(
     number: str | None = None,
     same: Several = (),
     fold_headers: bool = False,
-    name: str = "stack",
     by: str = "name",
+    origin: str | None = None,
+    name: str = "stack",
 ) -> Result:
     """Put the rows of tables under one another, column by column name.
 
@@ -56,10 +58,12 @@ def stack(
         New name to old names of columns that are the same.
     fold_headers : bool
         Take headers that differ in case, spaces and punctuation only for the same.
-    name : str
-        The result's name.
     by : {"name", "position"}
         Take columns of one name for the same, or the first for the first.
+    origin : str, optional
+        A column to add with the name of the table each row came from.
+    name : str
+        The result's name.
 
     Returns
     -------
@@ -104,6 +108,8 @@ def stack(
         table = labelled(table, parse_labels(label))
     if number:
         table = table.with_made(number, _numbers(table.rows))
+    if origin:
+        table = with_origin(table, origin)
     left_out = [Line("exact repeats of an earlier row, set aside", -one.rows) for one in aside]
     sources = f"{len(tables)} sources" if len(tables) > 1 else "1 source"
     account = entry(f"stack of {sources}", coming, left_out, table.rows)

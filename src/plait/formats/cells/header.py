@@ -8,7 +8,6 @@ from dataclasses import dataclass
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
-from plait.core.account.names import distinct_name
 
 
 @dataclass(frozen=True)
@@ -110,45 +109,3 @@ def title_finding(above: Sequence[str], where: str) -> list[Finding]:
             tuple(Example(line) for line in above[:MOST_EXAMPLES]),
         )
     ]
-
-
-def usable_names(
-    names: Sequence[str], where: str, following: int | None = None
-) -> tuple[list[str], list[Finding]]:
-    """Names without padding, none empty and none twice, and findings about those changed.
-
-    ``following`` is the number of the line behind the header: where some names are
-    empty, that may be the header after all.
-
-    >>> usable_names(["hive", " kg", "", "kg"], "may.csv")[0]
-    ['hive', 'kg', 'column 3', 'kg (2)']
-    """
-    usable: dict[str, None] = {}  # in order, and quick to look into
-    changed: dict[str, list[Example]] = {"padded": [], "empty": [], "repeated": []}
-    for number, name in enumerate(names, 1):
-        wanted = name.strip() or f"column {number}"
-        chosen = distinct_name(wanted, usable)
-        for kind, happened in (
-            ("padded", bool(name.strip()) and name != name.strip()),
-            ("empty", not name.strip()),
-            ("repeated", chosen != wanted),
-        ):
-            if happened:
-                changed[kind].append(Example(f"column {number}: {name!r} is read as {chosen!r}"))
-        usable[chosen] = None
-    findings = [
-        Finding(
-            f"header-{kind}",
-            "note" if kind == "padded" else "warning",
-            len(examples),
-            f"{counted(len(examples), 'header')} {kind}",
-            f"if the next line has the names: --header-line {following}"
-            if kind == "empty" and following
-            else "name the columns in the source",
-            where,
-            tuple(examples[:MOST_EXAMPLES]),
-        )
-        for kind, examples in changed.items()
-        if examples
-    ]
-    return list(usable), findings

@@ -12,9 +12,9 @@ from urllib.parse import quote
 import pyarrow as pa
 
 from plait.core.account.errors import SourceError
+from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.cells import as_text
-from plait.formats.cells.header import usable_names
 from plait.formats.cells.values import column_of, declared_kind
 
 _BATCH = 50_000

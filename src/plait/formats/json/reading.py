@@ -10,9 +10,9 @@ import pyarrow as pa
 
 from plait.core.account.errors import SourceError
 from plait.core.account.names import nearest
+from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
-from plait.formats.cells.header import usable_names
-from plait.formats.cells.jsontext import Number, json_text, parsed
+from plait.core.text.jsontext import Number, json_text, parsed
 from plait.formats.cells.values import declared_kind
 from plait.formats.text.encoding import UTF8, byte_order_mark, likely_encoding, recoded
 from plait.formats.text.streams import Pieces, ReadAhead

@@ -14,10 +14,11 @@ import pyarrow.csv
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding
 from plait.core.account.parallel import half, ordered_map
+from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.pieces import one_array
 from plait.formats.cells.footer import footer_finding, without_last
-from plait.formats.cells.header import Header, read_header, title_finding, usable_names
+from plait.formats.cells.header import Header, read_header, title_finding
 from plait.formats.text.dialect import Dialect, find_dialect
 from plait.formats.text.encoding import UTF8, byte_order_mark, recoded
 from plait.formats.text.ragged import Ragged, are_notes, without_ragged

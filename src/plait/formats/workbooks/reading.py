@@ -12,10 +12,11 @@ import pyarrow as pa
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding
+from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.formats.archives.packed import check_archive_size
 from plait.formats.cells.footer import footer_finding, without_last
-from plait.formats.cells.header import title_finding, usable_names
+from plait.formats.cells.header import title_finding
 from plait.formats.cells.values import as_cell, column_of, declared_kind, mixed_finding
 from plait.formats.text.dialect import header_place
 from plait.formats.workbooks.cellerrors import error_cells, error_finding

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Annotated, Any, Literal
+from collections.abc import Iterable, Mapping
+from typing import Annotated, Any, Literal, Union
 
-from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag
+from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag, create_model
+
+from plait.options.option import Form, Option, Takes, Verb
+from plait.options.shared import LABEL, READING, TYPING
+from plait.options.verbs import VERBS
 
 Names = str | list[str]
 Text = str
@@ -18,28 +22,7 @@ class Part(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
 
-class Source(Part):
-    """One table, or several extracts under one name."""
-
-    path: Names = Field(description="a path, path#sheet, glob or folder, from the plan's folder")
-    label: dict[str, Text] = Field({}, description="columns that say where a row came from")
-    missing: Names = Field([], description="texts that mean a missing cell")
-    type: dict[str, Text] = Field({}, description="column to type, as date:%d.%m.%Y")
-    unfit: Literal["error", "missing", "set-aside"] = Field(
-        "error", description="what is done with cells that do not fit their type"
-    )
-    encoding: Text | None = Field(None, description="such as windows-1252")
-    delimiter: Text | None = Field(None, description="one sign, or comma, semicolon, tab, pipe")
-    quote: Text | None = Field(None, description="the sign around cells")
-    escape: Text | None = Field(None, description="the sign before a quote in a cell")
-    header_line: Whole | None = Field(None, description="the line the header begins on, from 1")
-    footer: Whole = Field(0, description="how many rows at the end are set aside")
-    ragged: Literal["error", "set-aside"] = Field(
-        "error", description="what is done with rows of too few or too many cells"
-    )
-
-
-class Step(Part):
+class _Step(Part):
     """A verb with its inputs, and a name for its result."""
 
     into: Text | None = Field(
@@ -47,150 +30,75 @@ class Step(Part):
     )
 
 
-Ignore = Annotated[
-    Names, Field(description="what does not count when keys are compared: case, space, …")
-]
-MissingKeys = Annotated[
-    Literal["apart", "match"], Field(description="whether missing keys match one another")
-]
-Crosswalk = Annotated[
-    Text | None, Field(description="a source or result with pairs of keys that count as equal")
-]
-Key = Names | dict[str, Text] | list[list[str]]
+def _fields(options: Iterable[Option]) -> dict[str, Any]:
+    """The keys that options are in a plan."""
+    return {one.name: _field(one) for one in options}
 
 
-class Stack(Step):
-    """Rows under rows."""
-
-    stack: Names = Field(description="sources and results, in order")
-    label: dict[str, Text] = Field({}, description="columns to add, as { Month = '{stem}' }")
-    distinct: bool = Field(False, description="leave out exact repeats of an earlier row")
-    number: Text | None = Field(None, description="a column that numbers the rows")
-    same: dict[str, Names] = Field({}, description="new heading to old one, or a list of them")
-    fold_headers: bool = Field(
-        False, description="bring headings together that differ in case, spaces, punctuation"
-    )
-    by: Literal["name", "position"] = Field("name", description="how columns are told")
-    origin: Text | None = Field(None, description="a column with the source of each row")
+def _field(option: Option) -> tuple[Any, Any]:
+    kind, default = _FORMS[option.form]
+    if option.choices:
+        kind = Literal[option.choices]
+    if option.required:
+        return kind, Field(description=option.help)
+    if option.form is Form.SWITCH:
+        default = option.choices[0]
+    default = default if option.default is None else option.default
+    return (kind if default is not None else kind | None), Field(default, description=option.help)
 
 
-class Mend(Step):
-    """One table put right, in the order of these keys."""
-
-    mend: Text = Field(description="a source or result")
-    header: Names | None = Field(None, description="names for all the columns")
-    rename: dict[str, Text] = Field({}, description="old name to new one")
-    missing: Names = Field([], description="texts that mean a missing cell")
-    trim: bool | Names = Field(False, description="take spaces off, of all columns or of some")
-    split: Names = Field([], description="'COLUMN:SIGNS into A,B'")
-    replace_value: Names = Field([], description="'COLUMN:OLD=NEW', whole cells")
-    fill: dict[str, Text] = Field({}, description="column to value, or down")
-    type: dict[str, Text] = Field({}, description="column to type")
-    unfit: Literal["error", "missing", "set-aside"] = Field(
-        "error", description="what is done with cells that do not fit their type"
-    )
-    compute: dict[str, Text] = Field({}, description="column to SQL expression")
-    where: Text | None = Field(None, description="an SQL condition; other rows are set aside")
-    sort: Names = Field([], description="columns to sort by; 'COLUMN desc'")
-    drop: Names = Field([], description="columns to leave out")
-    keep: Names = Field([], description="the only columns to leave in")
-    order: Names = Field([], description="columns to put first")
-
-
-class Join(Step):
-    """Columns beside columns, on a key."""
-
-    join: list[str] = Field(min_length=2, description="sources and results, the left one first")
-    key: Key | None = Field(None, description="columns, { left = 'right' }, or a list for each")
-    kind: Literal["left", "inner", "right", "full", "semi", "anti", "cross"] = Field(
-        "left", description="which unmatched rows are kept"
-    )
-    cardinality: Literal["one-to-one", "many-to-one", "one-to-many", "many-to-many"] | None = Field(
-        None, description="what the match must be, left to right"
-    )
-    take: Names | None = Field(None, description="columns to take of the further tables")
-    rename: dict[str, Text] = Field({}, description="old name to new one, of the result")
-    prefer: Literal["left", "right"] | None = Field(None, description="whose cells to take")
-    nearest: Text | None = Field(None, description="'COLUMN:before|after|either'")
-    within: Text | None = Field(None, description="how far the nearest may be: 7d, 2h, 0.5")
-    max_rows: Whole | None = Field(None, description="refuse a result of more rows")
-    ignore: Ignore = []
-    pairs: Crosswalk = None
-    missing_keys: MissingKeys = "apart"
-    origin: Text | None = Field(None, description="a column with the sources of each row")
-
-
-class Settle(Step):
-    """One row for each key."""
-
-    settle: Names = Field(description="a source or result; several are stacked first")
-    key: Names = Field(description="the columns that identify a record")
-    rule: dict[str, Text] = Field({}, description="column to rule: agree, first, newest-by:…")
-    otherwise: Text = Field("agree", description="the rule of the other columns")
-    keep_rule: Text | None = Field(None, description="keep one row whole: first, last, …")
-    ignore: Ignore = []
-    pairs: Crosswalk = None
-    missing_keys: MissingKeys = "apart"
-
-
-class Beside(Step):
-    """Columns beside columns, by row order."""
-
-    beside: list[str] = Field(min_length=2, description="sources and results of equal length")
-
-
-class Group(Step):
-    """Figures over the rows of each group."""
-
-    group: Text = Field(description="a source or result")
-    by: Names = Field([], description="columns; of dates also COLUMN:month, :quarter, :year")
-    take: dict[str, Text] = Field({}, description="new column to figure: sum:COLUMN")
-    onto_rows: bool = Field(False, description="keep all rows, with the figures of their group")
-    ignore: Ignore = []
-
-
-class Widen(Step):
-    """Long to wide."""
-
-    widen: Text = Field(description="a source or result")
-    heads: Text = Field(description="the column whose values head the new columns")
-    cells: Names = Field(description="the columns that fill them")
-    key: Names = Field([], description="the columns that identify a row; else all others")
-    rule: Text = Field("agree", description="when several rows fall into one cell")
-
-
-class Lengthen(Step):
-    """Wide to long."""
-
-    lengthen: Text = Field(description="a source or result")
-    heads: Text = Field(description="what the column of headings is called")
-    cells: Text = Field(description="what the column of cells is called")
-    columns: Names = Field([], description="the columns to put under one another; or else")
-    key: Names = Field([], description="the columns that stay")
-    without_missing: bool = Field(False, description="leave out rows whose cell is missing")
-
-
-class Keys(Part):
-    """An audit of a key: findings, and no result."""
-
-    keys: Names = Field(description="sources and results")
-    key: Key = Field(description="the columns that identify a record")
-    ignore: Ignore = []
-    pairs: Crosswalk = None
-    missing_keys: MissingKeys = "apart"
-
-
-STEPS: dict[str, type[Part]] = {
-    "stack": Stack,
-    "mend": Mend,
-    "join": Join,
-    "settle": Settle,
-    "beside": Beside,
-    "group": Group,
-    "widen": Widen,
-    "lengthen": Lengthen,
-    "keys": Keys,
+_KEY = Names | dict[str, Text] | list[list[str]]
+_FORMS: dict[Form, tuple[Any, Any]] = {
+    Form.TEXT: (Text, None),
+    Form.COLUMN: (Text, None),
+    Form.TABLE: (Text, None),
+    Form.FLAG: (bool, False),
+    Form.WHOLE: (Whole, None),
+    Form.CHOICE: (Text, None),
+    Form.SWITCH: (Text, None),
+    Form.COLUMNS: (Names, []),
+    Form.NAMES: (Names, []),
+    Form.WORDS: (Names, []),
+    Form.LINES: (Names, []),
+    Form.PAIRS: (dict[str, Text], {}),
+    Form.SEVERAL: (dict[str, Names], {}),
+    Form.EXPRESSIONS: (dict[str, Text], {}),
+    Form.KEY: (Names, None),
+    Form.KEYS: (_KEY, None),
+    Form.ALL_OR_SOME: (bool | Names, False),
 }
+_INPUTS: dict[Takes, tuple[Any, dict[str, int]]] = {
+    Takes.ONE: (Text, {}),
+    Takes.EACH: (list[str], {"min_length": 2}),
+    Takes.ALL: (Names, {}),
+}
+
+
+def _step(verb: Verb) -> type[Part]:
+    """The model of a step: the verb with its inputs, its options, and the result's name."""
+    kind, bounds = _INPUTS[verb.takes]
+    inputs = {verb.name: (kind, Field(description=verb.inputs, **bounds))}
+    made: type[Part] = create_model(
+        verb.name.title(),
+        __base__=Part if verb.name == "keys" else _Step,
+        __doc__=verb.meaning,
+        **inputs,
+        **_fields(verb.options),
+    )
+    return made
+
+
+Source: Any = create_model(
+    "Source",
+    __base__=Part,
+    __doc__="One table, or several extracts under one name.",
+    path=(
+        Names,
+        Field(description="a path, path#sheet, glob or folder, from the plan's folder"),
+    ),
+    **_fields((LABEL, *TYPING, *READING)),
+)
+STEPS: dict[str, type[Part]] = {name: _step(verb) for name, verb in VERBS.items()}
 
 
 def verb_of(step: Any) -> str | None:
@@ -201,18 +109,8 @@ def verb_of(step: Any) -> str | None:
     return next((verb for verb, kind in STEPS.items() if isinstance(step, kind)), None)
 
 
-AnyStep = Annotated[
-    Annotated[Stack, Tag("stack")]
-    | Annotated[Mend, Tag("mend")]
-    | Annotated[Join, Tag("join")]
-    | Annotated[Settle, Tag("settle")]
-    | Annotated[Beside, Tag("beside")]
-    | Annotated[Group, Tag("group")]
-    | Annotated[Widen, Tag("widen")]
-    | Annotated[Lengthen, Tag("lengthen")]
-    | Annotated[Keys, Tag("keys")],
-    Discriminator(verb_of),
-]
+_TAGGED: Any = Union[tuple(Annotated[kind, Tag(verb)] for verb, kind in STEPS.items())]  # noqa: UP007
+AnyStep: Any = Annotated[_TAGGED, Discriminator(verb_of)]
 
 
 class Expect(Part):

@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from plait.core.account.errors import PlaitError, UsageError
 from plait.core.account.parallel import ordered_map
@@ -16,7 +17,7 @@ from plait.core.verbs.stack import labelled
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, find_sources, uniquely_named
 from plait.formats.stated import stated
-from plait.plan.file import model
+from plait.options.shared import READING
 from plait.plan.file.faults import Fault, PlanError
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.remedy import in_plan
@@ -67,19 +68,11 @@ def _fault(line: int, error: PlaitError) -> Fault:
     return Fault(line, f"{where}{error.what.removeprefix('--')}", in_plan(error.remedy or ""))
 
 
-def _found(loaded: LoadedPlan, name: str, spec: model.Source) -> list[Found]:
+def _found(loaded: LoadedPlan, name: str, spec: Any) -> list[Found]:
     words = [spec.path] if isinstance(spec.path, str) else spec.path
     if not words or not all(words):
         raise UsageError("no path is given", remedy='write path = "FILE"')
-    given = stated(
-        spec.encoding,
-        spec.delimiter,
-        spec.quote,
-        spec.escape,
-        spec.header_line,
-        spec.ragged,
-        spec.footer,
-    )
+    given = stated(**{one.name: getattr(spec, one.name) for one in READING})
     sources = find_sources([_from_plan(loaded.folder, word) for word in words], given)
     if len(sources) == 1:
         sources = [replace(sources[0], name=name)]
@@ -128,7 +121,7 @@ def declared(loaded: LoadedPlan, found: Sequence[Found], tables: Sequence[Table]
     return [made[place] for place in range(len(found))]
 
 
-def _declared(spec: model.Source, tables: Sequence[Table]) -> list[Table]:
+def _declared(spec: Any, tables: Sequence[Table]) -> list[Table]:
     types = parse_types(spec.type)
     for column in types:
         if not any(table.has(column) for table in tables):

@@ -1,40 +1,21 @@
-"""The steps of a plan, each carried out by the verb of the core that it names."""
+"""The steps of a plan, each carried out by the verb that it names."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from plait.core.account.errors import UsageError
-from plait.core.lineage.origin import with_origin
 from plait.core.table.table import Table
-from plait.core.verbs.beside import beside
-from plait.core.verbs.group import group
-from plait.core.verbs.join import join_all
-from plait.core.verbs.keys import keys
-from plait.core.verbs.lengthen import lengthen
-from plait.core.verbs.mend import mend
+from plait.core.verbs.keys import Audited
 from plait.core.verbs.result import Result
-from plait.core.verbs.settle import settle
-from plait.core.verbs.stack import stack
-from plait.core.verbs.widen import widen
-from plait.plan.file.model import (
-    Beside,
-    Group,
-    Join,
-    Keys,
-    Lengthen,
-    Mend,
-    Part,
-    Settle,
-    Stack,
-    Widen,
-    verb_of,
-)
+from plait.options.option import Form, Option, Takes, perform
+from plait.options.verbs import VERBS
+from plait.plan.file.model import Part, verb_of
 from plait.plan.file.naming import as_written, inputs_of, result_name
 
 Tables = Mapping[str, Sequence[Table]]
+_LISTS = (Form.COLUMNS, Form.WORDS, Form.LINES, Form.KEY)
 
 
 def carry_out(step: Part, tables: Tables) -> Result:
@@ -56,11 +37,24 @@ def carry_out(step: Part, tables: Tables) -> Result:
     UsageError
         When several extracts stand where one table is wanted; and as the verb.
     """
-    verb = verb_of(step)
-    assert verb is not None
-    name = result_name(as_written(step))
-    result = _DOING[verb](step, tables)
-    return replace(result, table=result.table.named(name)) if name else result
+    written = as_written(step)
+    verb = VERBS[str(verb_of(step))]
+    named = _list(written[verb.name])
+    if verb.takes is Takes.ALL:
+        inputs = [table for one in named for table in tables[one]]
+    else:
+        inputs = [_one(tables, one) for one in named]
+    values = {
+        one.name: _value(one, written[one.name], tables)
+        for one in verb.options
+        if one.name in written
+    }
+    more = {"stacked": inputs_of(written)[0]} if verb.name == "settle" else {}
+    made = perform(verb, inputs, values, result_name(written), **more)
+    if isinstance(made, Audited):
+        return Result("keys", inputs[0], (), tuple(made.findings))
+    result: Result = made
+    return result
 
 
 def _one(tables: Tables, name: str) -> Table:
@@ -74,18 +68,17 @@ def _one(tables: Tables, name: str) -> Table:
     return found[0]
 
 
-def _several(tables: Tables, names: str | Sequence[str]) -> list[Table]:
-    """All tables of some names."""
-    every = [names] if isinstance(names, str) else names
-    return [table for name in every for table in tables[name]]
+def _value(option: Option, value: Any, tables: Tables) -> Any:
+    """What the plan gives for an option, as the verb takes it."""
+    if option.form is Form.TABLE:
+        return _one(tables, value)
+    if option.form is Form.KEYS:
+        return _keys_of(value)
+    return _list(value) if option.form in _LISTS else value
 
 
-def _list(value: str | list[str] | None) -> list[str]:
-    return [value] if isinstance(value, str) else list(value or ())
-
-
-def _across(step: Join | Settle | Keys, tables: Tables) -> Table | None:
-    return _one(tables, step.pairs) if step.pairs else None
+def _list(value: str | list[str]) -> list[str]:
+    return [value] if isinstance(value, str) else list(value)
 
 
 def _keys_of(key: Any) -> list[Any]:
@@ -93,123 +86,3 @@ def _keys_of(key: Any) -> list[Any]:
     if isinstance(key, list) and key and isinstance(key[0], list):
         return list(key)
     return [key]
-
-
-def _stack(step: Stack, tables: Tables) -> Result:
-    made = stack(
-        _several(tables, step.stack),
-        step.label,
-        step.distinct,
-        step.number,
-        step.same,
-        step.fold_headers,
-        str(result_name(as_written(step))),
-        step.by,
-    )
-    table = with_origin(made.table, step.origin) if step.origin else made.table
-    return replace(made, table=table)
-
-
-def _mend(step: Mend, tables: Tables) -> Result:
-    asked = as_written(step)
-    for key in ("mend", "into"):
-        asked.pop(key, None)
-    for key in ("split", "replace_value"):
-        if key in asked:
-            asked[key] = _list(asked[key])
-    return mend(_one(tables, step.mend), **asked)
-
-
-def _join(step: Join, tables: Tables) -> Result:
-    made = join_all(
-        [_one(tables, name) for name in step.join],
-        _keys_of(step.key),
-        step.kind,
-        step.cardinality,
-        _list(step.ignore),
-        take=None if step.take is None else _list(step.take),
-        rename=step.rename,
-        pairs=_across(step, tables),
-        missing_match=step.missing_keys == "match",
-        nearest=step.nearest,
-        within=step.within,
-        prefer=step.prefer,
-        max_rows=step.max_rows,
-    )
-    table = with_origin(made.table, step.origin) if step.origin else made.table
-    return replace(made, table=table)
-
-
-def _settle(step: Settle, tables: Tables) -> Result:
-    inputs = _several(tables, step.settle)
-    stacked = stack(inputs, name=inputs_of(as_written(step))[0]) if len(inputs) > 1 else None
-    made = settle(
-        stacked.table if stacked else inputs[0],
-        _list(step.key),
-        step.rule,
-        step.otherwise,
-        step.keep_rule,
-        _list(step.ignore),
-        _across(step, tables),
-        missing_match=step.missing_keys == "match",
-    )
-    result = made
-    if stacked is None:
-        return result
-    return replace(
-        result,
-        entries=(*stacked.entries, *made.entries),
-        findings=(*stacked.findings, *made.findings),
-    )
-
-
-def _beside(step: Beside, tables: Tables) -> Result:
-    return beside([_one(tables, name) for name in step.beside])
-
-
-def _group(step: Group, tables: Tables) -> Result:
-    return group(
-        _one(tables, step.group), _list(step.by), step.take, step.onto_rows, _list(step.ignore)
-    )
-
-
-def _widen(step: Widen, tables: Tables) -> Result:
-    return widen(
-        _one(tables, step.widen), step.heads, _list(step.cells), _list(step.key), step.rule
-    )
-
-
-def _lengthen(step: Lengthen, tables: Tables) -> Result:
-    return lengthen(
-        _one(tables, step.lengthen),
-        step.heads,
-        step.cells,
-        _list(step.columns),
-        _list(step.key),
-        step.without_missing,
-    )
-
-
-def _audit(step: Keys, tables: Tables) -> Result:
-    sources = _several(tables, step.keys)
-    audited = keys(
-        sources,
-        _keys_of(step.key),
-        _list(step.ignore),
-        _across(step, tables),
-        step.missing_keys == "match",
-    )
-    return Result("keys", sources[0], (), tuple(audited.findings))
-
-
-_DOING: dict[str, Callable[[Any, Tables], Result]] = {
-    "stack": _stack,
-    "mend": _mend,
-    "join": _join,
-    "settle": _settle,
-    "beside": _beside,
-    "group": _group,
-    "widen": _widen,
-    "lengthen": _lengthen,
-    "keys": _audit,
-}

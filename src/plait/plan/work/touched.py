@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 from plait.core.table.table import Table
-from plait.plan.file.model import Mend
 from plait.plan.work.work import Done, Worked
 
 
@@ -53,7 +52,7 @@ def _leading(worked: Worked) -> list[Done]:
 def _changed(worked: Worked, step: Done, column: str, through: list[str]) -> bool:
     """Whether the step made or changed the cells of the column itself."""
     name = column if column in through else through[0]
-    if isinstance(worked.loaded.plan.step[step.number], Mend):
+    if step.verb == "mend":
         return _made_here(step.result.table, name)
     return step.verb in ("group", "settle", "widen") and _made_here(step.result.table, name)
 

@@ -11,7 +11,6 @@ import pyarrow as pa
 from plait.core.account.errors import UsageError
 from plait.core.table.table import Table
 from plait.formats.cells.values import column_of
-from plait.formats.columnar.reading import table_of
 from plait.formats.reading import read_source
 from plait.formats.sources import find_sources, one_source
 
@@ -26,14 +25,19 @@ class HasColumns(Protocol):
 Input = Table | str | Path | Mapping[str, Sequence[Any]] | HasColumns
 
 
-def tables(word: Input) -> list[Table]:
-    """The tables that are given, or read from the sources that a word means.
+def all_tables(words: Sequence[Input] | Input) -> list[Table]:
+    """The tables that are given, or read from the sources that words mean.
 
     Raises
     ------
     UsageError
         For what is no table.
     """
+    every = words if isinstance(words, list | tuple) else [words]
+    return [table for word in every for table in _tables(word)]
+
+
+def _tables(word: Any) -> list[Table]:
     if isinstance(word, str | Path):
         return [read_source(source) for source in find_sources([str(word)])]
     return [_in_memory(word)]
@@ -56,15 +60,14 @@ def _in_memory(given: Any) -> Table:
     if isinstance(given, Table):
         return given
     if isinstance(given, Mapping):
-        columns = [(str(name), pa.chunked_array([_column(given[name])])) for name in given]
-        if len({len(cells) for _, cells in columns}) > 1:
+        columns = [_column(cells) for cells in given.values()]
+        if len({len(cells) for cells in columns}) > 1:
             raise UsageError(
                 "the columns of a table are of one length", remedy="pad the short ones"
             )
-        return table_of(columns, "table", "")
+        return Table.from_arrow(pa.table(columns, [str(name) for name in given]))
     if hasattr(given, "__arrow_c_stream__"):
-        made = pa.table(given)
-        return table_of(list(zip(made.column_names, made.columns, strict=True)), "table", "")
+        return Table.from_arrow(given)
     raise UsageError(
         f"this is no table: {type(given).__name__}",
         remedy="give a path, a table, a mapping of names to lists, or Arrow columns",

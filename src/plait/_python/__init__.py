@@ -1,0 +1,1 @@
+"""What ``import plait`` offers: files, verbs, whole jobs."""

@@ -1,0 +1,152 @@
+"""Tables read from files, looked at, and written to files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+
+from plait._python.given import Input, all_tables, one_table
+from plait.core.table.table import Table
+from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
+from plait.core.verbs.survey import Survey
+from plait.core.verbs.survey import survey as survey_tables
+from plait.formats.delivery.delivery import Delivery
+from plait.formats.outputs import check_room, check_target, deliver, file_and_table
+from plait.formats.reading import read_source
+from plait.formats.sources import one_source
+from plait.formats.stated import stated
+
+
+def read(
+    source: str | Path,
+    name: str | None = None,
+    *,
+    encoding: str | None = None,
+    delimiter: str | None = None,
+    quote: str | None = None,
+    escape: str | None = None,
+    header_line: int | None = None,
+    footer: int = 0,
+    ragged: str = "error",
+    missing: Iterable[str] = (),
+    type: Mapping[str, str] | Iterable[str] = (),
+    unfit: str = "error",
+) -> Table:
+    """Read one source.
+
+    Parameters
+    ----------
+    source : str or Path
+        A path, ``path#sheet-or-table``, or ``name=path``.
+    name : str, optional
+        What to call the table; without it the file's or sheet's name.
+    encoding, delimiter, quote, escape : str, optional
+        How delimited text is written; found out when not given.
+    header_line : int, optional
+        The line, or row of a sheet, that the header begins on, from 1.
+    footer : int
+        How many rows at the end are set aside.
+    ragged : {"error", "set-aside"}
+        What is done with rows of too few or too many cells.
+    missing : iterable of str
+        Texts that mean a missing cell.
+    type : mapping of str to str
+        Column to type, as ``date:%d.%m.%Y``.
+    unfit : {"error", "missing", "set-aside"}
+        What is done with cells that do not fit a type.
+
+    Returns
+    -------
+    Table
+        Every cell of a text file as the text that stands there; of other formats
+        with the types they give. ``findings`` says what was odd, ``aside`` has
+        the rows set aside.
+
+    Raises
+    ------
+    SourceError
+        When there is no such file, or it cannot be read; file and line are named.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> folder = pathlib.Path(tempfile.mkdtemp())
+    >>> size = (folder / "hives.csv").write_text("hive,breed\\n007,Buckfast\\n")
+    >>> read(folder / "hives.csv").to_dict()
+    {'hive': ['007'], 'breed': ['Buckfast']}
+    """
+    given = stated(encoding, delimiter, quote, escape, header_line, ragged, footer)
+    table = read_source(one_source(str(source), given))
+    table = with_missing(table, missing) if missing else table
+    table = retyped(table, parse_types(type), unfit)
+    return table.named(name) if name else table
+
+
+def survey(sources: Sequence[Input] | Input) -> Survey:
+    """Look at sources before anything is done with them.
+
+    Parameters
+    ----------
+    sources : sequence of Table, str or Path
+        Tables, paths, globs and folders.
+
+    Returns
+    -------
+    Survey
+        With ``families`` (sources of one shape: profiles of their columns and
+        candidate keys), ``relations`` (which columns could join which) and
+        ``findings``.
+
+    Raises
+    ------
+    SourceError
+        When a source cannot be read.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> hives = from_columns("hives", {"warden": ["Ines", "Tom", "Mara", "Tom"]})
+    >>> wardens = from_columns("wardens", {"full name": ["Tom", "Ines", "Mara"]})
+    >>> [one.key for one in survey([hives, wardens]).relations]
+    [(('warden', 'full name'),)]
+    """
+    return survey_tables(all_tables(sources))
+
+
+def write(table: Input, out: str | Path, *, replace: bool = False) -> None:
+    """Write a table to a file, whole or not at all.
+
+    Parameters
+    ----------
+    table : Table, or whatever the verbs take for one
+    out : str or Path
+        The ending says the format: ``.csv``, ``.tsv``, ``.parquet``, ``.arrow``,
+        ``.json``, ``.jsonl``, ``.xlsx`` or ``.sqlite``. A database that is there
+        gets one table more, of the table's name or as ``FILE.sqlite#TABLE`` says.
+    replace : bool
+        Allow writing over a file, or a table of a database, that is there; never over a
+        file that the table came from.
+
+    Raises
+    ------
+    OutputError
+        When the file is there already or is a source, when its folder is not
+        there, when no format has its ending, or when writing fails.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> from plait.core.table.table import from_columns
+    >>> out = pathlib.Path(tempfile.mkdtemp()) / "hives.csv"
+    >>> write(from_columns("hives", {"hive": ["007"], "note": ["calm, busy"]}), out)
+    >>> out.read_text()
+    'hive,note\\n007,"calm, busy"\\n'
+    """
+    target, part = file_and_table(out)
+    whole = one_table(table)
+    whole = whole.named(part or whole.name)
+    sources = [one.path for strand in whole.strands for one in strand.origins if one.path]
+    with Delivery(sources, replace) as delivery:
+        check_target(target, whole.name, delivery)
+        check_room(whole, {}, target)
+        deliver(delivery, whole, target)

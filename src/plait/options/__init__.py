@@ -1,0 +1,1 @@
+"""What each verb can be asked for: one module a verb, from which all that names options is made."""
