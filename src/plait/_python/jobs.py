@@ -11,7 +11,8 @@ from plait.plan.check import check as check_plan
 from plait.plan.draft import draft as draft_plan
 from plait.plan.file.load import load_plan
 from plait.plan.run import run as run_plan
-from plait.plan.work import intake, work
+from plait.plan.work import intake
+from plait.plan.work.work import work
 from plait.plan.written import plan_text
 from plait.report.story import Story
 

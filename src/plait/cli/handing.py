@@ -164,12 +164,12 @@ def _written(
         if not options.out:
             findings += write_csv_to(result.table, sys.stdout.buffer, options.guard_formulas)
             sys.stdout.buffer.flush()
-        found = replace(result, findings=(*result.findings, *findings))
-        refuse_and_tell(found, tables, options)
+        told = replace(result, findings=(*result.findings, *findings))
+        refuse_and_tell(told, tables, options)
         if options.report:
             from plait.report.page import write_page
 
-            page = account(found, tables, ())
+            page = account(told, tables, ())
             delivery.write(options.report, lambda part: write_page(page, part))
     return targets, findings
 

@@ -101,7 +101,7 @@ def main(words: Sequence[str]) -> int:
         print("plait: interrupted; nothing was handed over", file=sys.stderr)
         return INTERRUPTED
     except BrokenPipeError:
-        sys.stdout = None  # type: ignore[assignment]  # or it is flushed, and fails, once more
+        sys.stdout = None  # or it is flushed, and fails, once more
         return 4
     except MemoryError:
         return _tell(PlaitError("there is not enough memory for this", remedy="use smaller inputs"))

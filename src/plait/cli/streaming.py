@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -172,9 +173,7 @@ def _write_aside(
             table = one.listed()
             delivery.write(
                 path,
-                lambda part, table=table: write_table(
-                    table, part, ".csv", guard=options.guard_formulas
-                ),
+                partial(write_table, table, ending=".csv", guard=options.guard_formulas),
             )
         else:
             table = one.table

@@ -189,7 +189,8 @@ def read_columns(source: Source) -> list[str]:
     if source.ending not in DELIMITED:
         return list(read_source(source).column_names)
     with open_bytes(source) as stream:
-        head = io.BufferedReader(stream).read(1 << 16)  # type: ignore[arg-type]
+        reader: Any = stream
+        head = io.BufferedReader(reader).read(1 << 16)
     dialect = find_dialect(head, Dialect(), DELIMITED[source.ending], source.where)
     text = head.decode(dialect.encoding or "utf-8", "replace").lstrip("\ufeff").encode()
     line = dialect.header_line or 1

@@ -97,9 +97,7 @@ def _steps(worked: Worked) -> list[StepForeseen]:
     for step in worked.steps:
         table = step.result.table
         known = set().union(*(before.get(name, set()) for name in step.inputs))
-        kinds = list(
-            ordered_map(lambda name, table=table: table.kind_in_words(name), table.column_names)
-        )
+        kinds = list(ordered_map(table.kind_in_words, table.column_names))
         columns = tuple(
             ColumnForeseen(name, kind, name not in known)
             for name, kind in zip(table.column_names, kinds, strict=True)

@@ -10,8 +10,9 @@ from plait.core.account.finding import Finding, checked_codes, counted, standing
 from plait.formats.delivery.checksum import sums_of
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.handover import check_handover, hand_over
+from plait.plan.work import intake
 from plait.plan.work.expect import expectations
-from plait.plan.work.work import Phases, Worked, intake, work
+from plait.plan.work.work import Phases, Worked, work
 from plait.report.story import Expected, Story
 
 

@@ -29,13 +29,14 @@ def page(account: Account) -> str:
     from markupsafe import Markup
 
     template = environment().get_template("page.html.jinja")
-    return template.render(
+    made: str = template.render(
         account=account,
         version=__version__,
         figure=Markup(flow_svg(account.ledger)),
         findings=worst_first(account.findings),
         match=account.matches[-1] if account.matches else None,
     )
+    return made
 
 
 def environment(filters: Mapping[str, Any] | None = None) -> Any:

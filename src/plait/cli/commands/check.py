@@ -15,8 +15,9 @@ from plait.core.account.finding import counted, standing
 from plait.plan.check import Foreseen, check
 from plait.plan.file.load import load_plan
 from plait.plan.handing.telling import sources_of
+from plait.plan.work import intake
 from plait.plan.work.expect import expectations
-from plait.plan.work.work import Worked, intake, work
+from plait.plan.work.work import Worked, work
 from plait.report.figures import bytes_shown
 from plait.report.story import Expected
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 from contextlib import suppress
+from functools import partial
 
 from plait.cli.arguments import add_options, add_verb, help_of
 from plait.cli.commands.verb import sources_of, values_of
@@ -77,9 +78,7 @@ def _refusal(
             delivery.check(path, make_folder=True)
             delivery.write(
                 path,
-                lambda part, table=table: write_table(
-                    table, part, ".csv", guard=options.guard_formulas
-                ),
+                partial(write_table, table, ending=".csv", guard=options.guard_formulas),
             )
     show_error(refused)
     for _, path in listed:

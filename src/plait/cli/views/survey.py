@@ -105,8 +105,8 @@ def _contents(column: Profile) -> tuple[str, str]:
     present = max(column.rows - column.missing, 1)
     rows = [times for _, times in column.commonest]
     if rows[0] == 1:
-        ends = f"{_short(column.smallest)} … {_short(column.largest)}"
-        return " " * _SIGNS, printable(f"{ends}, each once")
+        span = f"{_short(column.smallest)} … {_short(column.largest)}"
+        return " " * _SIGNS, printable(f"{span}, each once")
     shares = (f"{_short(text)} {percent(times, present)}" for text, times in column.commonest)
     return f"{_picture(rows):{_SIGNS}}", printable(", ".join(shares))
 

@@ -19,8 +19,13 @@ MOST_OF_RESULT = 100_000
 class Listed(Protocol):
     """Rows that are listed in a file of their own."""
 
-    name: str
-    cells_only: bool
+    @property
+    def name(self) -> str:
+        """Names the file."""
+
+    @property
+    def cells_only(self) -> bool:
+        """Whether it is a list of cells, and none of rows."""
 
     @property
     def rows(self) -> int:

@@ -83,7 +83,9 @@ def _utf8(stream: IO[bytes], where: str, tick: Tick) -> IO[bytes]:
     marked = byte_order_mark(head)
     encoding = likely_encoding(head)
     text: Any = ReadAhead(head[marked[1] :] if marked else head, stream)
-    return text if not encoding.startswith("utf-16") else Pieces(recoded(text, encoding, where))
+    made: Any = Pieces(recoded(text, encoding, where)) if encoding.startswith("utf-16") else text
+    stream_of_text: IO[bytes] = made
+    return stream_of_text
 
 
 def _decoded(data: bytes, where: str) -> str:

@@ -9,6 +9,7 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 from plait.core.account.errors import SourceError, UsageError
 from plait.core.types.kinds import looks_typed
@@ -153,7 +154,7 @@ def sample_records(text: str, dialect: Dialect) -> list[Record]:
     return records[:-1] if len(records) > 1 and not text.endswith(("\n", "\r")) else records
 
 
-def reader_options(dialect: Dialect) -> dict[str, object]:
+def reader_options(dialect: Dialect) -> dict[str, Any]:
     """A dialect as the standard library's ``csv.reader`` takes it."""
     return {
         "delimiter": dialect.delimiter,

@@ -59,6 +59,7 @@ def without_ragged(table: Table, ragged: Sequence[Ragged], notes: int) -> Table:
         return table
     columns = len(table.columns)
     origin = table.strands[0].origins[0]
+    assert isinstance(origin, Origin)  # it was just read
     numbers = np.delete(np.arange(table.rows + len(ragged)), [one.row for one in ragged])
     strand = replace(table.strands[0], origins=(replace(origin, numbers=numbers),))
     split = len(ragged) - notes

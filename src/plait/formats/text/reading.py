@@ -386,7 +386,7 @@ def _is_utf8(data: memoryview) -> bool:
 
 def _blank(data: memoryview, delimiter: str) -> bool:
     """Whether there is nothing but blank lines."""
-    if data[:1] not in (b"\n", b"\r"):
+    if data[:1].tobytes() not in (b"\n", b"\r"):
         return False
     text = bytes(data)
     return text.isspace() and delimiter.encode() not in text

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -25,7 +24,7 @@ _WIDTHS = (  # characters that hardly a value has more of
     (pa.types.is_decimal, 90),
 )
 
-_SPARE: Spare[npt.NDArray[np.uint8]] = Spare(partial(np.empty, dtype=np.uint8), 16)
+_SPARE: Spare[npt.NDArray[np.uint8]] = Spare(lambda size: np.empty(size, np.uint8), 16)
 
 
 @dataclass(frozen=True)
@@ -76,7 +75,7 @@ def _unquoted(batch: pa.RecordBatch, delimiter: str) -> Rendered:
         writer = pa.FixedSizeBufferWriter(pa.py_buffer(buffer))
         try:
             pa.csv.write_csv(batch, writer, options)
-            return Rendered(memoryview(buffer)[: writer.tell()], buffer)
+            return Rendered(buffer.data[: writer.tell()], buffer)
         except pa.ArrowInvalid:
             _SPARE.give(buffer)
             raise

@@ -68,7 +68,7 @@ def requoted(stream: io.RawIOBase, dialect: Dialect, where: str) -> Iterator[byt
     text = io.TextIOWrapper(
         io.BufferedReader(stream), "utf-8", errors="surrogateescape", newline=""
     )
-    reader = csv.reader(text, **reader_options(dialect))  # type: ignore[arg-type]
+    reader = csv.reader(text, **reader_options(dialect))
     made = io.StringIO(newline="")
     writer = csv.writer(made, delimiter=dialect.delimiter or ",", lineterminator="\n")
     try:

@@ -86,7 +86,7 @@ def write_batches(
         formulas = _formulas(rows, start)
         return _guarded(rows, delimiter, guard, formulas), rows.num_rows, formulas
 
-    count, found = 0, []
+    count, found = 0, list[tuple[int, str, str]]()
     writing = InTurn()  # so that nobody waits for the disk
     for rendered, rows, formulas in ordered_map(made, batches, workers=workers):
         writing.ask(_write_all, file, rendered)

@@ -11,6 +11,7 @@ import posixpath
 import zipfile
 from collections.abc import Sequence
 from pathlib import Path
+from typing import IO
 from xml.etree import ElementTree
 
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
@@ -46,9 +47,9 @@ def _sheet_file(archive: zipfile.ZipFile, sheet: str) -> str | None:
     return None
 
 
-def _errors(file: object) -> list[tuple[str, str]]:
+def _errors(file: IO[bytes]) -> list[tuple[str, str]]:
     found = []
-    for _, element in ElementTree.iterparse(file):  # type: ignore[arg-type]
+    for _, element in ElementTree.iterparse(file):
         if element.tag == f"{_MAIN}c":
             if element.get("t") == "e":
                 found.append((element.get("r", ""), element.findtext(f"{_MAIN}v", "")))

@@ -21,7 +21,10 @@ from plait.plan.file.naming import naming_faults
 
 _PARAMETER = re.compile(r"\$\{([^{}]*)\}")
 _LARGEST = 4 << 20
-_HEADINGS = {("step",): "write [[step]]", ("source",): "write [source.NAME]"}
+_HEADINGS: dict[tuple[str | int, ...], str] = {
+    ("step",): "write [[step]]",
+    ("source",): "write [source.NAME]",
+}
 _SECTIONS: dict[str, type[BaseModel]] = {"expect": Expect, "handover": Handover}
 
 

@@ -67,7 +67,7 @@ _FORMS: dict[Form, tuple[Any, Any]] = {
     Form.KEYS: (_KEY, None),
     Form.ALL_OR_SOME: (bool | Names, False),
 }
-_INPUTS: dict[Takes, tuple[Any, dict[str, int]]] = {
+_INPUTS: dict[Takes, tuple[Any, dict[str, Any]]] = {
     Takes.ONE: (Text, {}),
     Takes.EACH: (list[str], {"min_length": 2}),
     Takes.ALL: (Names, {}),
@@ -78,7 +78,8 @@ def _step(verb: Verb) -> type[Part]:
     """The model of a step: the verb with its inputs, its options, and the result's name."""
     kind, bounds = _INPUTS[verb.takes]
     inputs = {verb.name: (kind, Field(description=verb.inputs, **bounds))}
-    made: type[Part] = create_model(
+    make: Any = create_model
+    made: type[Part] = make(
         verb.name.title(),
         __base__=Part if verb.name == "keys" else _Step,
         __doc__=verb.meaning,

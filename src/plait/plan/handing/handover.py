@@ -8,6 +8,7 @@ import os
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -123,7 +124,7 @@ def hand_over(
         )
         story = replace(story, account=account)
         for name, text in _texts(worked, story, target.name):
-            write_flushed(part / name, lambda path, text=text: path.write_text(text, "utf-8"))
+            write_flushed(part / name, partial(Path.write_text, data=text, encoding="utf-8"))
             outputs.append(_output(part, name))
         package = package_json(story, outputs)
         write_flushed(part / MARKS[0], lambda path: path.write_text(package, "utf-8"))
@@ -166,7 +167,7 @@ def _set_aside(worked: Worked, part: Path) -> tuple[list[_Written], list[Finding
         name = names[id(aside)]
         write_flushed(
             part / name,
-            lambda path, table=table: write_table(table, path, ".csv", guard=guard),
+            partial(write_table, table, ending=".csv", guard=guard),
         )
         written.append((name, table.rows, len(table.columns)))
     return written, cut_findings(lists)

@@ -106,7 +106,8 @@ def declared(loaded: LoadedPlan, found: Sequence[Found], tables: Sequence[Table]
     made: dict[int, Table] = {}
     faults: list[Fault] = []
     status = 2
-    for name, spec in loaded.plan.source.items():
+    every: dict[str, Any] = loaded.plan.source
+    for name, spec in every.items():
         places = [place for place, one in enumerate(found) if one.group == name]
         try:
             ready = _declared(spec, [tables[place] for place in places])
