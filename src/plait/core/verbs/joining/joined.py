@@ -4,27 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Container, Iterable, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow.compute as pc
 
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.account.finding import Example, Finding, counted
 from plait.core.account.names import distinct_name
 from plait.core.codes.coding import Coding
 from plait.core.keys.conflicts import Conflicts, Differing, listed_conflicts
-from plait.core.keys.duplicates import key_text
 from plait.core.keys.match import Matching, row_pairs
 from plait.core.table.absent import value_there
 from plait.core.table.keyspec import Key
 from plait.core.table.leaf import Leaves, first_of
 from plait.core.table.table import Column, Table
-from plait.core.text.cells import as_text
-from plait.core.types.kinds import NUMBERS, takes_markers
+from plait.core.types.kinds import NUMBERS
+from plait.core.verbs.joining.differing import NONE, Difference, Marked, compare
 
-_LEAST_DIFFERING, _LEAST_SHARE = 20, 0.9
 _MANY = 1 << 14  # rows from which on preparing the right columns pays
 
 Shown = tuple[Example, ...]
@@ -67,6 +63,27 @@ def joined_table(
         Columns of the right that are no other column of the left, whatever
         their name.
     """
+    rows = _side_by_side(left, right, matching, kind)
+    made = _Columns(left, right, pairs, rows, kind, prefer, apart)
+    for name, column in rows.theirs.items():
+        same_key = name in made.paired
+        compared = not same_key or loose or _respelt(matching.coding, pairs, name)
+        made.take(name, column, compared)
+    return made.result()
+
+
+@dataclass(frozen=True, eq=False)
+class _Rows:
+    """The rows of both tables side by side, and the right table's columns among them."""
+
+    both: Table
+    theirs: dict[str, Column]
+    shift: int
+    left: npt.NDArray[Any] | None
+    right: npt.NDArray[Any]
+
+
+def _side_by_side(left: Table, right: Table, matching: Matching, kind: str) -> _Rows:
     left_rows, right_rows = row_pairs(matching, kind)
     here = left if left_rows is None else left.at(left_rows)
     there = (_near(right) if len(right_rows) >= _MANY else right).at(right_rows)
@@ -75,76 +92,103 @@ def joined_table(
         one.name: replace(one, leaves=there.leaves(one.name)).shifted(shift)
         for one in there.columns
     }
-    both = Table(
-        left.name,
-        tuple(replace(column, leaves=here.leaves(column.name)) for column in here.columns),
-        here.strands + there.strands,
-        len(right_rows),
-    )
-    keyed, ours_key = both, [left_name for left_name, _ in pairs]
-
-    columns = {column.name: column for column in both.columns}
-    ours = set(columns)
-    paired = {right_name: left_name for left_name, right_name in pairs}
-    findings: list[Finding] = []
-    differing: list[Differing] = []
-    for name, column in theirs.items():
-        twin = paired.get(name, name)
-        same_key = name in paired
-        if twin not in columns or name in apart or (not same_key and name not in ours):
-            columns[_free(name, right.name, columns)] = column
-            continue
-        difference = _Difference(np.empty(0, np.int64), 0, 0, ())
-        marked = _Marked(left, twin, right, name)
-        if not same_key or loose or _respelt(matching.coding, pairs, name):
-            difference = _compare(both, columns[twin], column, left_rows, right_rows, marked)
-        if difference.none:
-            if kind in ("right", "full"):
-                columns[twin] = _followed(columns[twin], column)
-            continue
-        other = not prefer and not same_key and difference.of_something_else
-        if len(difference.rows) and not same_key and not other:
-            differing.append(Differing(name, here.column(twin), column, difference.rows))
-        shown = difference.shown(keyed, ours_key)
-        if prefer and not same_key:
-            pair = (columns[twin], marked.here), (column, marked.there)
-            columns[twin], both = _preferring(both, pair if prefer == "left" else pair[::-1], twin)
-            findings += _preferred_findings(left, right, name, prefer, difference, shown)
-            continue
-        kept = distinct_name(f"{right.name}.{name}", columns)
-        columns[kept] = column
-        if same_key:
-            findings.append(_respelt_finding(right, name, kept, difference, shown))
-        elif other:
-            findings.append(_other_finding(left, right, name, kept, difference, shown))
-        elif len(difference.rows):
-            findings.append(_conflict_finding(left, right, name, kept, difference, shown))
-    named = tuple(replace(column, name=name) for name, column in columns.items())
-    table = replace(both, columns=named, name=f"{left.name}+{right.name}")
-    keyed = replace(keyed, name=table.name)
-    conflicts = listed_conflicts(keyed, shift, ours_key, differing) if differing else None
-    return JoinedTable(table, tuple(findings), conflicts)
+    ours = tuple(replace(column, leaves=here.leaves(column.name)) for column in here.columns)
+    both = Table(left.name, ours, here.strands + there.strands, len(right_rows))
+    return _Rows(both, theirs, shift, left_rows, right_rows)
 
 
-@dataclass(frozen=True, eq=False)
-class _Marked:
-    """Whether markers for missing are no value in a column of either table.
+class _Columns:
+    """The columns of the result as the right table's are taken in, one after another.
 
-    Asked only where cells differ: it takes a look at every cell.
+    A right column without a twin on the left is a column more. One that equals its twin
+    wherever both have a row is left out, and fills the twin's rows from the right. One
+    that differs is merged into it if one side is preferred, and else kept beside it.
     """
 
-    left: Table
-    left_name: str
-    right: Table
-    right_name: str
+    def __init__(
+        self,
+        left: Table,
+        right: Table,
+        pairs: Key,
+        rows: _Rows,
+        kind: str,
+        prefer: str | None,
+        apart: Container[str],
+    ) -> None:
+        self._left, self._right, self._rows = left, right, rows
+        self._both, self._prefer, self._apart = rows.both, prefer, apart
+        self._from_right = kind in ("right", "full")
+        self._ours = set(rows.both.column_names)
+        self._key = [left_name for left_name, _ in pairs]
+        self._columns = {column.name: column for column in rows.both.columns}
+        self._findings: list[Finding] = []
+        self._differing: list[Differing] = []
+        self.paired = {right_name: left_name for left_name, right_name in pairs}
 
-    @cached_property
-    def here(self) -> bool:
-        return takes_markers(self.left.kind(self.left_name))
+    def take(self, name: str, column: Column, compared: bool) -> None:
+        """Take a right column in; ``compared`` says whether its cells may differ at all."""
+        twin = self.paired.get(name, name)
+        if self._has_no_twin(name, twin):
+            self._columns[_free(name, self._right.name, self._columns)] = column
+            return
+        marked = Marked(self._left, twin, self._right, name)
+        difference = self._difference(twin, column, marked) if compared else NONE
+        if difference.none:
+            if self._from_right:
+                self._columns[twin] = _followed(self._columns[twin], column)
+        elif self._prefer and name not in self.paired:
+            self._merge(name, column, difference, marked)
+        else:
+            self._keep(name, twin, column, difference)
 
-    @cached_property
-    def there(self) -> bool:
-        return takes_markers(self.right.kind(self.right_name))
+    def result(self) -> JoinedTable:
+        """The table, and what was found."""
+        named = tuple(replace(column, name=name) for name, column in self._columns.items())
+        name = f"{self._left.name}+{self._right.name}"
+        table = replace(self._both, columns=named, name=name)
+        keyed = self._rows.both.named(name)
+        shift, found = self._rows.shift, self._differing
+        conflicts = listed_conflicts(keyed, shift, self._key, found) if found else None
+        return JoinedTable(table, tuple(self._findings), conflicts)
+
+    def _has_no_twin(self, name: str, twin: str) -> bool:
+        other = name not in self.paired and name not in self._ours
+        return twin not in self._columns or name in self._apart or other
+
+    def _difference(self, twin: str, column: Column, marked: Marked) -> Difference:
+        rows = self._rows
+        return compare(self._both, self._columns[twin], column, rows.left, rows.right, marked)
+
+    def _merge(self, name: str, column: Column, difference: Difference, marked: Marked) -> None:
+        """Take the cells of the preferred side, and the other's where it has none."""
+        self._list(name, name, column, difference)
+        pair = (self._columns[name], marked.here), (column, marked.there)
+        ordered = pair if self._prefer == "left" else pair[::-1]
+        self._columns[name], self._both = _preferring(self._both, ordered, name)
+        shown = difference.shown(self._rows.both, self._key)
+        self._findings += _preferred_findings(
+            self._left, self._right, name, str(self._prefer), difference, shown
+        )
+
+    def _keep(self, name: str, twin: str, column: Column, difference: Difference) -> None:
+        """Keep the column beside its twin, under a name of its own."""
+        shown = difference.shown(self._rows.both, self._key)
+        kept = distinct_name(f"{self._right.name}.{name}", self._columns)
+        self._columns[kept] = column
+        tables = self._left, self._right
+        if name in self.paired:
+            self._findings.append(_respelt_finding(self._right, name, kept, difference, shown))
+        elif difference.of_something_else:
+            self._findings.append(_other_finding(*tables, name, kept, difference, shown))
+        elif len(difference.rows):
+            self._list(name, twin, column, difference)
+            self._findings.append(_conflict_finding(*tables, name, kept, difference, shown))
+
+    def _list(self, name: str, twin: str, column: Column, difference: Difference) -> None:
+        """Have the cells that differ listed."""
+        if len(difference.rows):
+            ours = self._rows.both.column(twin)
+            self._differing.append(Differing(name, ours, column, difference.rows))
 
 
 def _followed(first: Column, then: Column) -> Column:
@@ -202,72 +246,8 @@ def _respelt(coding: Coding, pairs: Key, right_name: str) -> bool:
     return all(kind in NUMBERS for kind in kinds) and "decimal" in kinds
 
 
-@dataclass(frozen=True, eq=False)
-class _Difference:
-    """Rows whose cells differ, how many have a cell on one side only, and how many on both."""
-
-    rows: npt.NDArray[np.int64]
-    only_left: int
-    only_right: int
-    examples: tuple[tuple[int, str, str], ...]
-    on_both: int = 0
-
-    @property
-    def of_something_else(self) -> bool:
-        """Whether the columns plainly mean something else: hardly any two cells are equal."""
-        many = len(self.rows) >= _LEAST_DIFFERING
-        return many and len(self.rows) > _LEAST_SHARE * self.on_both
-
-    @property
-    def none(self) -> bool:
-        return not (len(self.rows) or self.only_left or self.only_right)
-
-    def shown(self, both: Table, key: Sequence[str]) -> tuple[Example, ...]:
-        """The first cells that differ, with the key and both places."""
-        return tuple(
-            Example(f"{key_text(both, key, row)}: {ours} / {theirs}", both.places(row))
-            for row, ours, theirs in self.examples
-        )
-
-
-def _compare(
-    table: Table,
-    here: Column,
-    there: Column,
-    left_rows: npt.NDArray[Any] | None,
-    right_rows: npt.NDArray[Any],
-    marked: _Marked,
-) -> _Difference:
-    """Compare two columns on the matched rows; examples are row, left cell, right cell."""
-    only_left = only_right = on_both = 0
-    rows: list[npt.NDArray[np.int64]] = []
-    examples: list[tuple[int, str, str]] = []
-    for start, stop in table.spans():
-        matched = right_rows[start:stop] >= 0
-        if left_rows is not None:
-            matched = matched & (left_rows[start:stop] >= 0)
-        ours = pc.fill_null(as_text(table.cells(here, start, stop)), "")
-        theirs = pc.fill_null(as_text(table.cells(there, start, stop)), "")
-        filled = pc.and_(pc.not_equal(ours, ""), pc.not_equal(theirs, ""))
-        on_both += int(np.count_nonzero(filled.to_numpy(zero_copy_only=False) & matched))
-        differ = pc.not_equal(ours, theirs).to_numpy(zero_copy_only=False) & matched
-        if not differ.any():
-            continue
-        some = np.flatnonzero(differ)
-        no_left = ~value_there(ours, marked.here)[some]
-        no_right = ~value_there(theirs, marked.there)[some]
-        only_left += int((no_right & ~no_left).sum())
-        only_right += int((no_left & ~no_right).sum())
-        conflict = some[~(no_left | no_right)]
-        rows.append(start + conflict)
-        for row in conflict[: MOST_EXAMPLES - len(examples)]:
-            examples.append((start + int(row), ours[row].as_py(), theirs[row].as_py()))
-    every = np.concatenate(rows) if rows else np.empty(0, np.int64)
-    return _Difference(every, only_left, only_right, tuple(examples), on_both)
-
-
 def _respelt_finding(
-    right: Table, name: str, kept: str, difference: _Difference, shown: Shown
+    right: Table, name: str, kept: str, difference: Difference, shown: Shown
 ) -> Finding:
     return Finding(
         "key-respelt",
@@ -281,7 +261,7 @@ def _respelt_finding(
 
 
 def _conflict_finding(
-    left: Table, right: Table, name: str, kept: str, difference: _Difference, shown: Shown
+    left: Table, right: Table, name: str, kept: str, difference: Difference, shown: Shown
 ) -> Finding:
     return Finding(
         "source-conflict",
@@ -296,7 +276,7 @@ def _conflict_finding(
 
 
 def _other_finding(
-    left: Table, right: Table, name: str, kept: str, difference: _Difference, shown: Shown
+    left: Table, right: Table, name: str, kept: str, difference: Difference, shown: Shown
 ) -> Finding:
     share = 100 * len(difference.rows) / max(difference.on_both, 1)
     return Finding(
@@ -313,7 +293,7 @@ def _other_finding(
 
 
 def _preferred_findings(
-    left: Table, right: Table, name: str, prefer: str, difference: _Difference, shown: Shown
+    left: Table, right: Table, name: str, prefer: str, difference: Difference, shown: Shown
 ) -> Iterable[Finding]:
     taken, other = (left, right) if prefer == "left" else (right, left)
     where = f"{right.name}, column {name}"
