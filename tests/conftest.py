@@ -18,7 +18,9 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
-settings.register_profile("plait", deadline=None)
+import cases
+
+assert cases  # it registers the profiles
 settings.load_profile("plait")
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import subprocess
 import sys
+from collections.abc import Mapping
 from pathlib import Path
 
 import pytest
@@ -18,13 +19,31 @@ MAY_USE = {
     "demo": {"demo"},
     "formats": {"formats", "core"},
     "report": {"report", "core"},
-    "plan": {"plan", "formats", "report", "core"},
-    "cli": {"cli", "plan", "formats", "report", "core", "demo"},
+    "options": {"options", "core"},
+    "plan": {"plan", "options", "formats", "report", "core"},
+    "cli": {"cli", "plan", "options", "formats", "report", "core", "demo"},
+    "_python": {"_python", "plan", "options", "formats", "report", "core"},
 }
+# The rooms of some folders, each using only itself and those before it; what stands in the
+# folder itself is last.
+FLOORS = {
+    "core": (
+        *("account", "text", "types", "table", "codes", "lineage", "keys", "unmatched"),
+        *("sql", "look", "figures", "verbs"),
+    ),
+    "formats": (
+        *("delivery", "archives", "cells", "text", "json", "columnar", "databases", "workbooks"),
+        "",
+    ),
+    "plan": ("file", "work", "handing", ""),
+}
+MOST_MODULES = 16
 OUTSIDE = {
     "core": {"numpy", "pyarrow", "scipy", "rapidfuzz", "sqlglot"},
     "formats": {"numpy", "pyarrow", "python_calamine", "xlsxwriter"},
     "report": {"jinja2", "markupsafe", "matplotlib"},
+    "options": set(),
+    "_python": {"pyarrow"},
     "plan": {"numpy", "pyarrow", "pydantic"},
     "cli": {"rich", "argcomplete"},
     "demo": {"xlsxwriter"},
@@ -54,6 +73,61 @@ def test_imports_run_one_way(path):
             assert rest.split(".")[0] in MAY_USE[part], f"{part} uses {name}"
         elif top not in sys.stdlib_module_names and top != "plait":
             assert top in OUTSIDE[part], f"{part} uses {name}"
+
+
+def _room(module: str, folder: str) -> str | None:
+    """The room of a folder that a module stands in; "" is the folder itself."""
+    parts = module.split(".")
+    if parts[:2] != ["plait", folder]:
+        return None
+    return parts[2] if len(parts) > 3 else ""
+
+
+def _name(path: Path) -> str:
+    return ".".join(("plait", *path.relative_to(ROOT).with_suffix("").parts)).removesuffix(
+        ".__init__"
+    )
+
+
+@pytest.mark.parametrize("folder", FLOORS)
+def test_a_room_uses_only_those_below_it(folder):
+    floors = FLOORS[folder]
+    for path in (ROOT / folder).rglob("*.py"):
+        here = _room(_name(path), folder)
+        for name in imported(path):
+            there = _room(f"{name}.x" if (ROOT.parent / name.replace(".", "/")).is_dir() else name,
+                          folder)  # fmt: skip
+            if there is not None and here is not None and path.name != "__init__.py":
+                assert floors.index(there) <= floors.index(here), f"{_name(path)} uses {name}"
+
+
+def test_no_imports_run_in_a_circle():
+    """Counted wherever they stand: in functions and under TYPE_CHECKING too."""
+    known = {_name(path): path for path in MODULES}
+    uses = {
+        name: {other for other in _imported_modules(path, known) if other != name}
+        for name, path in known.items()
+        if name != "plait"  # which hands out what the others make
+    }
+    while uses:
+        done = {name for name, others in uses.items() if not others & set(uses)}
+        assert done, f"in a circle or above one: {sorted(uses)}"
+        uses = {name: others for name, others in uses.items() if name not in done}
+
+
+def _imported_modules(path: Path, known: Mapping[str, Path]) -> set[str]:
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom):
+            inner = {f"{node.module}.{alias.name}" for alias in node.names}
+            found |= (inner & set(known)) or {str(node.module)}
+    return found
+
+
+def test_a_folder_is_seen_at_a_glance():
+    for folder in {path.parent for path in MODULES}:
+        modules = [path for path in folder.glob("*.py") if path.name != "__init__.py"]
+        assert len(modules) <= MOST_MODULES, f"{folder.name} has {len(modules)} modules"
 
 
 def test_no_library_call_joins_stacks_or_groups():

@@ -17,6 +17,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from makers import HIVES, PACKERS, arrow_table, every_format, open_sheet, rows_of_hives, workbook
 from plait.core.account.errors import OutputError, SourceError, UsageError
 from plait.core.table.table import from_columns
@@ -207,7 +208,7 @@ DIALECTS = st.tuples(
 WORD = st.text("abcäöüßéÅ 'x1", min_size=1, max_size=8).map(str.strip).filter(bool)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=cases(150), deadline=None)
 @given(DIALECTS, st.lists(st.tuples(WORD, st.integers(0, 999), WORD), min_size=2, max_size=12))
 def test_the_dialect_of_a_plain_file_is_found(tmp_path_factory, dialect, rows):
     delimiter, encoding, ending, quoting = dialect

@@ -11,6 +11,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from makers import PACKERS, every_format
 from plait.formats.lookup import look_up
 from plait.formats.reading import read_source
@@ -42,7 +43,7 @@ def test_lines_are_those_an_editor_shows(tmp_path, text, lines):
     assert found[1].cells == {"a": "2", "b": "y"}
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=cases(60))
 @given(st.lists(st.tuples(CELL, CELL), min_size=1, max_size=20))
 def test_cells_are_those_that_reading_gives_and_stand_on_their_line(tmp_path, rows):
     rows = [row for row in rows if any(row)] or [("a", "b")]

@@ -12,6 +12,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import OutputError
 from plait.core.table.table import from_columns
 from plait.formats.delivery.delivery import Delivery
@@ -22,7 +23,7 @@ from plait.formats.text.writing import write_delimited
 CELL = st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), max_size=8)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @example([("\\", '\\"')], ",", False)
 @example([("", '\\"'), ('a\\"b', "x")], ",", False)
 @given(st.lists(st.tuples(CELL, CELL), max_size=20), st.sampled_from([",", "\t"]), st.booleans())

@@ -251,37 +251,53 @@ def test_an_earlier_handover_is_replaced_only_by_asking_and_other_folders_never(
     assert (tmp_path / "mine" / "letter.txt").read_text() == "dear"
 
 
+# Runs the program, and ends it as the system would at the n-th change that it makes to files.
+_KILLED_AT = """
+import os, signal, sys
+at, left = int(sys.argv.pop(1)), {"changes": 0}
+CHANGES = ("os.rename", "os.remove", "os.rmdir", "os.mkdir", "os.link")
+
+def watch(event, given):
+    writes = event == "open" and given[2] and given[2] & (os.O_WRONLY | os.O_RDWR | os.O_CREAT)
+    if event in CHANGES or (writes and os.getcwd() in os.path.abspath(str(given[0]))):
+        left["changes"] += 1
+        if left["changes"] == at:
+            os.kill(os.getpid(), signal.SIGKILL)
+
+sys.addaudithook(watch)
+from plait.cli.main import main
+status = main(sys.argv[1:])
+print(left["changes"])
+sys.exit(status)
+"""
+
+
+@pytest.mark.slow
 def test_a_killed_run_leaves_the_old_handover_or_the_new_one(season, tmp_path):
     season()
-    command = [sys.executable, "-m", "plait", "run", "season.toml", "--quiet"]
-    subprocess.run(command, cwd=tmp_path, check=True, timeout=60)
-    folder = tmp_path / "handover"
-    old = _files(folder)
-    july = tmp_path / "visits" / "july.csv"
-    july.write_text(MAY)
     (tmp_path / "season.toml").write_text(PLAN.replace("season = 7", "season >= 7"))
-    begin = time.monotonic()
-    subprocess.run([*command, "--replace"], cwd=tmp_path, check=True, timeout=60)
-    lasts = time.monotonic() - begin
-    longer = _files(folder)
-    july.unlink()
-    subprocess.run([*command, "--replace"], cwd=tmp_path, check=True, timeout=60)
-    shorter = _files(folder)
-    assert len({str(one) for one in (old, longer, shorter)}) == 3
-    seen = set()
-    for moment in range(16):
-        if moment % 2:
-            july.unlink()
-        else:
-            july.write_text(MAY)
-        run = subprocess.Popen([*command, "--replace"], cwd=tmp_path)
-        time.sleep(lasts * (0.3 + 0.75 * moment / 15))
-        run.send_signal(signal.SIGKILL)
-        run.wait()
-        assert _files(folder) in (longer, shorter)
-        seen.add(run.returncode)
-    assert -signal.SIGKILL in seen
-    subprocess.run([*command, "--replace"], cwd=tmp_path, check=True, timeout=60)
+    july = tmp_path / "visits" / "july.csv"
+
+    def run(at: int, july_there: bool) -> subprocess.CompletedProcess[str]:
+        july.write_text(MAY) if july_there else july.unlink(missing_ok=True)
+        words = [sys.executable, "-c", _KILLED_AT, str(at), "run", "season.toml"]
+        return subprocess.run(
+            [*words, "--quiet", "--replace"], cwd=tmp_path, capture_output=True, text=True,
+            timeout=60, check=False,
+        )  # fmt: skip
+
+    assert run(0, july_there=True).returncode == 0
+    longer = _files(tmp_path / "handover")
+    whole = run(0, july_there=False)
+    shorter, changes = _files(tmp_path / "handover"), int(whole.stdout.split()[-1])
+    assert longer != shorter and changes > 10
+    seen = []
+    for number, at in enumerate([1, changes // 2, *range(changes - 4, changes + 1)]):
+        assert run(at, july_there=number % 2 == 0).returncode == -signal.SIGKILL
+        assert _files(tmp_path / "handover") in (longer, shorter)
+        seen.append(_files(tmp_path / "handover") == longer)
+    assert run(0, july_there=True).returncode == 0
+    assert _files(tmp_path / "handover") == longer
     assert [one.name for one in tmp_path.iterdir() if one.name.startswith(".")] == []
 
 

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.types.kinds import arrow_type, as_kind, kind_of, plain_number
 
 CELLS = [
@@ -56,7 +57,7 @@ def reference(cells):
     return "decimal:1.234,5" if comma and any("," in cell for cell in cells) else "text"
 
 
-@settings(max_examples=1500, deadline=None)
+@settings(max_examples=cases(1500), deadline=None)
 @given(
     st.lists(st.sampled_from(CELLS), max_size=4),
     st.lists(st.sampled_from(CELLS[:12]), max_size=3),

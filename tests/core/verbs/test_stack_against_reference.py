@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import UsageError
 from plait.core.table.table import from_columns
 from plait.core.verbs.stack import stack
@@ -37,7 +38,7 @@ def stacked(made, **options):
     return stack([from_columns(name, cells, f"{name}.csv") for name, cells in made], **options)
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=cases(300), deadline=None)
 @given(extracts())
 def test_rows_columns_and_lineage(made):
     result = stacked(made, label={"from": "{stem}"}, number="no")
@@ -53,7 +54,7 @@ def test_rows_columns_and_lineage(made):
     assert [(place.source, place.row) for place in places] == [(s, n) for s, n, _ in rows]
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=cases(300), deadline=None)
 @given(extracts())
 def test_distinct_keeps_the_first_of_equal_rows_and_sets_the_others_aside(made):
     result = stacked(made, distinct=True)
@@ -74,7 +75,7 @@ def test_distinct_keeps_the_first_of_equal_rows_and_sets_the_others_aside(made):
     assert result.entries[0].rows_out == len(kept)
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=cases(100), deadline=None)
 @given(extracts(), extracts())
 def test_stacking_stacks_keeps_the_lineage(one, two):
     two = [(f"t{name}", cells) for name, cells in two]
@@ -99,7 +100,7 @@ def test_a_label_that_is_a_column_already_is_refused():
         stacked([("s1", {"a": ["1"]})], label={"b": "{stme}"})
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(extracts())
 def test_splitting_by_the_label_gives_the_sources_back(made):
     result = stacked(made, label={"from": "{stem}"})

@@ -7,6 +7,7 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.codes.coding import code_column, count, mix, rows_by_code, stable_order
 from plait.core.keys.duplicates import find_duplicates
 from plait.core.table.strand import gather
@@ -19,7 +20,7 @@ TEXTS = st.lists(
 )
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=cases(300), deadline=None)
 @given(st.lists(TEXTS, max_size=4), st.booleans(), st.integers(0, 3))
 def test_a_dictionary_gives_equal_codes_exactly_to_equal_texts(batches, wide, cut):
     dictionary = TextDictionary()
@@ -50,7 +51,7 @@ def test_a_word_table_keeps_its_codes_as_it_grows():
 CODES = st.lists(st.integers(-1, 5), max_size=40)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(st.lists(st.tuples(st.integers(-1, 5), st.integers(-1, 70_000)), max_size=40))
 def test_mixing_pairs_is_dense_and_exact_both_ways(pairs):
     left = np.array([a for a, _ in pairs], np.int32)
@@ -101,7 +102,7 @@ def test_numbers_share_a_code_only_where_all_tables_have_numbers():
     assert codes(["007"], ["7"])[1] == ("text", "integer")
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(
     st.lists(
         st.tuples(

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import UsageError
 from plait.core.table.table import from_columns
 from plait.core.verbs.join import join
@@ -45,7 +46,7 @@ def as_cells(values, dated):
     return [None if v is None else str(v) for v in values]
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=cases(400), deadline=None)
 @given(
     rows(),
     rows(),

@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding, standing, worst_first
 from plait.core.codes.coding import code_keys
@@ -61,7 +62,7 @@ def matched(left, right, ways):
     return [cell for cell in left if cell and form(cell) in forms]
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=cases(150), deadline=None)
 @given(KEYS, KEYS)
 def test_the_best_gain_matches_as_many_as_all_ways_together(left, right):
     tables = [from_columns("l", {"k": left}), from_columns("r", {"k": right})]
@@ -78,7 +79,7 @@ def test_the_best_gain_matches_as_many_as_all_ways_together(left, right):
         assert len(matched(left, right, fewer)) < most
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=cases(100), deadline=None)
 @given(KEYS, KEYS, st.lists(st.sampled_from(sorted(WAYS)), max_size=3))
 def test_joining_with_ignore_matches_what_the_slow_way_matches(left, right, ways):
     joined = join(

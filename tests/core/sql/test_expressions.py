@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import SourceError, UsageError
 from plait.core.sql.expression import condition, evaluate, parse
 from plait.core.sql.vocabulary import FUNCTIONS
@@ -109,7 +110,7 @@ def ours(rows, text):
     return evaluate(parse(text), from_columns("r", columns)).to_pylist()
 
 
-@settings(max_examples=500, deadline=None)
+@settings(max_examples=cases(500), deadline=None)
 @given(CELLS, st.one_of(ARITHMETIC, WORDS, CONDITION))
 def test_the_same_as_sqlite(rows, text):
     made = ours(rows, text)
@@ -198,7 +199,7 @@ def test_a_condition_is_true_or_false():
 
 
 def test_the_page_names_every_function():
-    page = (Path(__file__).parents[2] / "docs" / "expressions.md").read_text()
+    page = (Path(__file__).parents[3] / "docs" / "expressions.md").read_text()
     for name in FUNCTIONS:
         assert name in page, name
 

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import UsageError
 from plait.core.table.table import from_columns
 from plait.core.unmatched.near import near_texts
@@ -34,7 +35,7 @@ def keys_of(cells):
     return [(k, m) if k and m else None for k, m in both]
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=cases(250), deadline=None)
 @given(tables())
 def test_counts_and_sets_are_those_of_sets(made):
     # A text cell in each column, so that 7 and 007 are texts throughout.
@@ -241,7 +242,7 @@ def test_missing_keys_match_when_asked():
     assert asked.match.left_missing_key == 0
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=cases(150), deadline=None)
 @given(tables(names=("l", "r")))
 def test_inner_is_left_less_its_unmatched_and_semi_and_anti_share_the_rows(made):
     for cells in made.values():

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from plait.core.account.finding import CODES
 
-SOURCE = Path(__file__).parents[2] / "src" / "plait"
+SOURCE = Path(__file__).parents[3] / "src" / "plait"
 
 
 def _codes_made() -> set[str]:

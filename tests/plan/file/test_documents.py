@@ -12,7 +12,7 @@ from plait.demo.data import write_demo_data
 from plait.plan.file.model import STEPS, Plan
 from plait.plan.file.reference import HANDOVER_FILES, parts
 
-ROOT = Path(__file__).parents[2]
+ROOT = Path(__file__).parents[3]
 
 
 def test_every_key_of_the_model_has_a_meaning():

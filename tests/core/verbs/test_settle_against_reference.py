@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import UsageError
 from plait.core.lineage.origin import with_origin
 from plait.core.table.table import from_columns
@@ -69,7 +70,7 @@ def is_numeric(table):
     return any(table["n"])
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=cases(300), deadline=None)
 @given(tables(), st.sampled_from(RULES), st.sampled_from(RULES))
 def test_each_key_gets_the_cells_that_the_rules_give(table, text_rule, number_rule):
     settled = settle(from_columns("t", table), "k", {"t": text_rule, "n": number_rule})
@@ -96,7 +97,7 @@ def test_each_key_gets_the_cells_that_the_rules_give(table, text_rule, number_ru
     assert sum(line.rows for line in entry.lines) == entry.rows_out == len(expected["k"])
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(tables(), st.sampled_from(RULES))
 def test_settling_twice_is_settling_once(table, rule):
     once = settle(from_columns("t", table), "k", otherwise=rule).table
@@ -105,7 +106,7 @@ def test_settling_twice_is_settling_once(table, rule):
     assert not [one for one in twice.aside if one.rows]
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(tables())
 def test_a_settled_cell_is_traced_to_a_row_that_holds_it(table):
     settled = settle(from_columns("t", table), "k", otherwise="commonest").table
@@ -117,7 +118,7 @@ def test_a_settled_cell_is_traced_to_a_row_that_holds_it(table):
     assert set(with_origin(settled, "from").to_dict()["from"]) <= {"t"}
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(tables())
 def test_sums_are_exact(table):
     settled = settle(from_columns("t", table), "k", {"t": "first", "n": "sum"}).table.to_dict()
@@ -130,7 +131,7 @@ def test_sums_are_exact(table):
             assert Decimal(sum_) == sum(present)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(tables(), st.sampled_from(["first", "last", "fullest", "newest-by:n", "oldest-by:n"]))
 def test_rows_kept_whole_are_rows_of_the_source(table, rule):
     settled = settle(from_columns("t", table), "k", keep_rule=rule)

@@ -6,6 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import ExpectationError
 from plait.core.table.table import from_columns
 from plait.core.verbs.join import join
@@ -116,7 +117,7 @@ def check(left, right, pairs, kind):
 
 
 @pytest.mark.parametrize("kind", PAIRED)
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=cases(150), deadline=None)
 @given(left=tables(["k", "p"]), right=tables(["k", "q"]))
 def test_single_key(kind, left, right):
     joined = check(left, right, [("k", "k")], kind)
@@ -128,13 +129,13 @@ def test_single_key(kind, left, right):
 
 
 @pytest.mark.parametrize("kind", PAIRED)
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=cases(150), deadline=None)
 @given(left=tables(["k", "m", "p"]), right=tables(["k", "n", "q"]))
 def test_composite_key_with_differing_names(kind, left, right):
     check(left, right, [("k", "k"), ("m", "n")], kind)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(left=tables(["k", "p"]), right=tables(["k", "q"]))
 def test_match_adds_up_and_cardinality_is_as_counted(left, right):
     match = check(left, right, [("k", "k")], "left").match
@@ -148,7 +149,7 @@ def test_match_adds_up_and_cardinality_is_as_counted(left, right):
     assert match.left_duplicate_keys == len(duplicates)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=cases(150), deadline=None)
 @given(left=tables(["k", "p"]), right=tables(["k", "q"]))
 def test_many_to_many_is_refused_unless_it_is_said(left, right):
     asked = check(left, right, [("k", "k")], "inner").match
@@ -162,7 +163,7 @@ def test_many_to_many_is_refused_unless_it_is_said(left, right):
         assert join(*tables_, key="k", kind="inner").match == asked
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=cases(150), deadline=None)
 @given(left=tables(["k", "p"]), right=tables(["k", "q"]))
 def test_what_the_result_leaves_out_is_set_aside(left, right):
     for kind in PAIRED:
@@ -179,7 +180,7 @@ def test_what_the_result_leaves_out_is_set_aside(left, right):
             assert not kept & listed
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=cases(100), deadline=None)
 @given(left=tables(["k", "p"]), right=tables(["k", "q"]))
 def test_swapping_sides_mirrors_the_match(left, right):
     one = join(

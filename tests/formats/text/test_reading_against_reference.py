@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import SourceError
 from plait.formats.cells.header import usable_names
 from plait.formats.text import reading as delimited
@@ -43,7 +44,7 @@ def written(rows, quoting, delimiter, ending):
     return file.getvalue().encode()
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=cases(250), deadline=None)
 @given(
     st.lists(st.tuples(CELL, CELL, CELL), max_size=30),
     st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL]),
@@ -62,7 +63,7 @@ def test_every_cell_is_read_as_it_stands(rows, quoting, delimiter, ending, size)
     assert list(zip(*table.to_dict().values(), strict=True)) == rows
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=cases(250), deadline=None)
 @given(
     st.lists(st.lists(CELL, min_size=1, max_size=4), max_size=20),
     st.sampled_from([16, 64, 1 << 20]),
@@ -85,7 +86,7 @@ def test_a_ragged_row_is_named_by_its_line(rows, size):
     assert error.value.where == f"t.csv, line {bad}"
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=cases(400), deadline=None)
 @given(st.data())
 def test_mutated_files_end_in_a_result_or_a_clear_error(data):
     base = bytearray(b'x,y\n1,"a ""b"" c"\n2,"two\nlines"\n3,plain\n4,5" nail\n')
@@ -109,7 +110,7 @@ def test_mutated_files_end_in_a_result_or_a_clear_error(data):
         assert [list(row) for row in zip(*table.to_dict().values(), strict=True)] == whole
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(st.lists(st.sampled_from(["a", "b\n", '"q\nr"', '"""', "\r\n", ","]), max_size=60))
 def test_blocks_are_the_file_cut_in_pieces(pieces):
     data = "".join(pieces).encode()

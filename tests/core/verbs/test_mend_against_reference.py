@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.account.errors import UsageError
 from plait.core.codes.order import sorted_rows
 from plait.core.table.table import from_columns
@@ -19,7 +20,7 @@ CELL = st.sampled_from(["a", "b", "", None, " x ", "10", "9", "a-b", "a-b-c/d", 
 NUMBER = st.one_of(st.none(), st.integers(-30, 30).map(str))
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(
     st.lists(st.tuples(NUMBER, st.sampled_from(["x", "y", "", "Z"])), max_size=30), st.booleans()
 )
@@ -52,7 +53,7 @@ def parts_of(cell, delimiters, count):
     return parts + [None] * (count - len(parts))
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=cases(300), deadline=None)
 @given(
     st.lists(CELL, min_size=1, max_size=20),
     st.sampled_from([("-",), ("-", "/"), ("/", "-")]),
@@ -67,7 +68,7 @@ def test_a_split_takes_every_sign_to_some_part(cells, delimiters, count):
     assert made["at"] == cells
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(st.lists(CELL, min_size=1, max_size=30))
 def test_filling_down_takes_the_nearest_cell_above(cells):
     made = mend(from_columns("t", {"c": cells}), fill={"c": "down"}).table.to_dict()["c"]
@@ -85,7 +86,7 @@ def _numbers_but_for(cells, others):
     return bool(left) and all(re.fullmatch(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?", cell) for cell in left)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(st.lists(st.tuples(CELL, NUMBER), min_size=1, max_size=30), st.integers(-30, 30))
 def test_where_keeps_its_rows_and_sets_the_others_aside(rows, limit):
     cells, numbers = [a for a, _ in rows], [b for _, b in rows]
@@ -101,7 +102,7 @@ def test_where_keeps_its_rows_and_sets_the_others_aside(rows, limit):
     assert aside == [row + 1 for row in range(len(rows)) if row not in kept]
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=cases(100), deadline=None)
 @given(
     st.lists(
         st.one_of(st.dates(dt.date(1900, 1, 1), dt.date(2099, 12, 31)), st.none()), min_size=1

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from cases import cases
 from plait.core.look.candidates import candidate_keys
 from plait.core.look.profile import profile, tallied
 from plait.core.table.table import from_columns
@@ -23,7 +24,7 @@ def profiled(columns):
     return tallies, {name: profile(one) for name, one in tallies.items()}, table.rows
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=cases(200), deadline=None)
 @given(st.lists(st.tuples(CELL, CELL, CELL, CELL), min_size=1, max_size=25))
 def test_unique_keys_are_those_that_counting_finds(rows):
     columns = dict(zip("pqrs", map(list, zip(*rows, strict=True)), strict=True))
@@ -46,7 +47,7 @@ def test_unique_keys_are_those_that_counting_finds(rows):
     assert {one for one, rows_ in found.items() if not rows_} == set(map(frozenset, exact))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=cases(150), deadline=None)
 @given(st.lists(st.integers(-50, 50), min_size=1, max_size=40), st.integers(0, 5))
 def test_a_profile_of_numbers(values, missing):
     found = profile(

@@ -1,0 +1,56 @@
+"""The commands of the README and of the pages run as they stand, on the demo's files."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from plait.demo.data import write_demo_data
+
+ROOT = Path(__file__).parents[1]
+# In the order in which a reader comes to them; what one makes, the next may use.
+PAGES = ("docs/stack.md", "README.md", "docs/survey-and-mend.md", "docs/keys-and-joins.md",
+         "docs/group-and-reshape.md", "docs/python.md")  # fmt: skip
+
+pytestmark = pytest.mark.slow
+
+
+def _text(page: str) -> str:
+    """A page; of the README what follows installing and ``plait demo``."""
+    text = (ROOT / page).read_text(encoding="utf-8")
+    return text.partition("## The whole job")[2] if page == "README.md" else text
+
+
+def commands(page: str) -> list[list[str]]:
+    blocks = "".join(re.findall(r"```sh\n(.*?)```", _text(page), re.DOTALL)).replace("\\\n", " ")
+    return [shlex.split(line) for line in blocks.splitlines() if line.startswith("plait ")]
+
+
+def python(page: str) -> list[str]:
+    return re.findall(r"```python\n(.*?)```", _text(page), re.DOTALL)
+
+
+def test_the_commands_and_the_python_of_the_pages_run_in_their_order(plait, tmp_path):
+    write_demo_data(tmp_path)
+    every = [(page, words) for page in PAGES for words in commands(page)]
+    assert len(every) >= 20
+    for page, words in every:
+        again = [] if "--replace" in words or "--out" not in words else ["--replace"]
+        ended = plait(*words[1:], *again)
+        assert ended.status == 0, (page, words, ended.err)
+    code = "\n".join(part for page in PAGES for part in python(page))
+    done = subprocess.run(
+        [sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False
+    )
+    assert code.count("import plait") >= 2 and done.returncode == 0, done.stderr
+
+
+@pytest.mark.parametrize("page", [*sorted(ROOT.glob("docs/*.md")), *ROOT.glob("*.md")], ids=str)
+def test_links_lead_somewhere(page):
+    for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", page.read_text(encoding="utf-8")):
+        assert "://" in target or (page.parent / target).exists(), target
