@@ -43,7 +43,7 @@ def equal_keys(folder: Path, rows: int) -> list[str]:
 
 
 def half_one_key(folder: Path, rows: int) -> list[str]:
-    """One key stands on half of the left rows."""
+    """One key is on half of the left rows."""
     keys = (["same" if n % 2 else f"k{n}", str(n)] for n in range(rows))
     left = put(folder / "l.csv", ["k", "v"], keys)
     right = put(

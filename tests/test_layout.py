@@ -24,7 +24,7 @@ MAY_USE = {
     "cli": {"cli", "plan", "options", "formats", "report", "core", "demo"},
     "_python": {"_python", "plan", "options", "formats", "report", "core"},
 }
-# The rooms of some folders, each using only itself and those before it; what stands in the
+# The rooms of some folders, each using only itself and those before it; what is in the
 # folder itself is last.
 FLOORS = {
     "core": (
@@ -76,7 +76,7 @@ def test_imports_run_one_way(path):
 
 
 def _room(module: str, folder: str) -> str | None:
-    """The room of a folder that a module stands in; "" is the folder itself."""
+    """The room of a folder that a module is in; "" is the folder itself."""
     parts = module.split(".")
     if parts[:2] != ["plait", folder]:
         return None

@@ -194,7 +194,7 @@ def _docstring(verb: Verb) -> str:
 
 
 def _first_sentence(text: str) -> tuple[str, str]:
-    """The first sentence of a description, or what stands before its colon; and the rest."""
+    """The first sentence of a description, or what is before its colon; and the rest."""
     first, _, more = text.partition(". ")
     if len(first) > 90:
         first, _, more = text.partition(": ")

@@ -27,7 +27,7 @@ import pytest
             "a.csv, line 3, column y: the text is not UTF-8",
             3,
         ),
-        (b"x,y\n1,\0\n", "a.csv, line 2: a NUL byte stands in the text", 3),
+        (b"x,y\n1,\0\n", "a.csv, line 2: there is a NUL byte in the text", 3),
         ("x,y\n1,2\n".encode("utf-16")[:-1], "a.csv, line 2: the text is not utf-16-le", 3),
         (b'x,y\n1,2\n1,"2\n3,4\n', "a.csv, line 3: a quote opens and never closes", 3),
         (b'x,y\n1,"2"3\n', "a.csv, line 2: text follows a closing quote", 3),

@@ -29,13 +29,13 @@ def section(text, heading):
 
 def test_many_sources_stand_in_a_grid_of_numbers_with_their_names_below(plait, months):
     ended = plait("keys", "m*.csv", "--key", "hive")
-    assert re.match(r"\d+ of \d+ keys stand in all 6 sources", ended.err)
+    assert re.match(r"\d+ of \d+ keys are in all 6 sources", ended.err)
     grid = section(ended.err, "1  2  3")
     assert set("".join(grid)) & {"●", "○"} == {"●", "○"}
     assert grid[-1].strip() == "1 m1, 2 m2, 3 m3, 4 m4, 5 m5, 6 m6"
     counts = [int(line.split()[6]) for line in grid[:-1]]
     assert counts == sorted(counts, reverse=True)
-    assert sum(counts) == 20 - 1  # the first stands in none
+    assert sum(counts) == 20 - 1  # the first is in none
 
 
 def test_the_best_comparison_stands_last_and_collisions_are_counted(plait, put):
@@ -70,10 +70,10 @@ def test_the_part_of_the_key_that_fails_is_said_in_words(plait, put):
     said = [re.split(r"\s{2,}", line.strip())[0] for line in section(ended.err, "which part")]
     assert said == [
         "l: r has neither yard nor hive",
-        "l: yard stands in r, hive does not",
-        "l: hive stands in r, yard does not",
-        "l: yard and hive stand in r, but not together",
-        "r: yard and hive stand in l, but not together",
+        "l: yard is in r, hive does not",
+        "l: hive is in r, yard does not",
+        "l: yard and hive are in r, but not together",
+        "r: yard and hive are in l, but not together",
     ]
 
 

@@ -1,4 +1,4 @@
-"""Single rows looked up again, with the lines they stand on."""
+"""Single rows looked up again, with the lines they are on."""
 
 from __future__ import annotations
 

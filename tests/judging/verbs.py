@@ -134,7 +134,7 @@ def _judge_ranks(found: list, groups: dict, values: list) -> None:
 
 
 def judge_widen(rng: random.Random) -> bool:
-    """No cell is lost: each stands in the row of its key and the column of its head."""
+    """No cell is lost: each is in the row of its key and the column of its head."""
     rows = rng.choice([1, 4, 9])
     sort = rng.choice(["text", "number", "key"])
     columns = {
@@ -223,7 +223,7 @@ def judge_sort(rng: random.Random) -> bool:
 
 
 def judge_order(rng: random.Random) -> bool:
-    """Whatever stands in a column: it is refused, or its numbers and days are in order."""
+    """Whatever is in a column: it is refused, or its numbers and days are in order."""
     pool = [
         "9",
         "10",

@@ -1,4 +1,4 @@
-"""Every cell of a handover is traced to where it stands in a file."""
+"""Every cell of a handover is traced to where it is in a file."""
 
 from __future__ import annotations
 

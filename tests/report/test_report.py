@@ -136,7 +136,7 @@ def test_fields_have_the_types_and_forms_of_their_columns(handed):
     fields = {one["name"]: one for one in package["resources"][0]["schema"]["fields"]}
     assert fields["Hive"]["type"] == "integer"
     assert fields["Since"]["type"] == "date"
-    # NA stands in it, which a reader that knows of no markers would not take for a number.
+    # NA is in it, which a reader that knows of no markers would not take for a number.
     assert fields["kg"]["type"] == "string"
     assert fields["kg"]["description"] == "weight <b>in kg</b>"
 

@@ -58,7 +58,7 @@ def read(
     Returns
     -------
     Table
-        Every cell of a text file as the text that stands there; of other formats
+        Every cell of a text file as the text that is there; of other formats
         with the types they give. ``findings`` says what was odd, ``aside`` has
         the rows set aside.
 

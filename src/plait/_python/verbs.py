@@ -149,7 +149,7 @@ def mend(
         What is done with cells that do not fit their type.
     compute : mapping of str to str
         A column from an SQL expression over the others; on a command line before types
-        are set where it stands before --type.
+        are set where it comes before --type.
     where : str, optional
         Keep rows on which an SQL condition holds; the others are set aside.
     sort : str or sequence of str
@@ -341,7 +341,7 @@ def settle(
         The columns that identify a record.
     rules : mapping of str to str
         Column to rule: agree, first, last, min, max, sum, mean, longest, commonest,
-        newest-by:COLUMN, oldest-by:COLUMN; a missing cell never stands against another.
+        newest-by:COLUMN, oldest-by:COLUMN; a missing cell never counts against another.
     otherwise : str
         The rule of the other columns.
     keep_rule : str, optional
@@ -610,7 +610,7 @@ def keys(
     """Audit a key.
 
     Is it unique, missing, repeated, in conflict? With several sources also which keys
-    stand in which, and of two, why keys do not match and what would mend it.
+    are in which, and of two, why keys do not match and what would mend it.
 
     Parameters
     ----------

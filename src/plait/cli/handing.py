@@ -123,7 +123,7 @@ def refuse_standing(findings: Sequence[Finding], options: argparse.Namespace) ->
     if failing:
         codes = ", ".join(dict.fromkeys(finding.code for finding in failing))
         raise ExpectationError(
-            f"{counted(len(failing), 'finding')} that must not stand: {codes}",
+            f"{counted(len(failing), 'finding')} that must not occur: {codes}",
             remedy="nothing was handed over",
         )
 

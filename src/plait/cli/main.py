@@ -29,7 +29,7 @@ COMMANDS = {
     "check": "say what a plan would do, and write nothing",
     "run": "carry out a plan, and hand over the result with the proof",
     "trace": "say where a row of a handover, and each of its cells, came from",
-    "help": "what may stand in a plan, key by key, and what a handover holds",
+    "help": "what can be in a plan, key by key, and what a handover holds",
     "demo": "write the demo data and run the whole example on it",
 }
 ONE_VERB = ("mend", "stack", "settle", "beside", "group", "widen", "lengthen")
@@ -45,6 +45,7 @@ class Parser(argparse.ArgumentParser):
         super().__init__(**options)
 
     def error(self, message: str) -> NoReturn:
+        """Raise what is wrong, to be told as all else is."""
         raise UsageError(message, remedy=f"{self.prog} --help tells how it is used")
 
     def parse_whole(self, words: Sequence[str]) -> argparse.Namespace:

@@ -89,7 +89,7 @@ def add_telling(group: Any) -> None:
         default=(),
         metavar="CODE,…",
         help="end with status 1 and hand nothing over when a finding of such a code, or of such "
-        "a severity (note, warning, error) or a worse one, stands",
+        "a severity (note, warning, error) or a worse one, occurs",
     )
     group.add_argument("--replace", action="store_true", help="write over files that are there")
     group.add_argument(
@@ -120,7 +120,7 @@ def add_plan_telling(parser: argparse.ArgumentParser) -> None:
         type=_codes,
         default=(),
         metavar="CODE,…",
-        help="end with status 1 when a finding of such a code or severity stands",
+        help="end with status 1 when a finding of such a code or severity occurs",
     )
     parser.add_argument("--json", action="store_true", help="print the account as JSON")
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")

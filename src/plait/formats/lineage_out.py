@@ -44,9 +44,9 @@ def write_lineage(
     -----
     A column for each way that leads to sources: a number in each row, missing
     where no source row went in; lists of numbers where several rows were brought
-    together. A list that many rows have stands in the first of them, and a column
+    together. A list that many rows have is in the first of them, and a column
     ``at`` beside it says which row that is. Numbers that tell which of several
-    cells a cell was made of stand in columns of their own. Numbers are written by
+    cells a cell was made of are in columns of their own. Numbers are written by
     their differences, so that rows in order take next to no room.
     """
     ways = threads(table)
@@ -86,7 +86,7 @@ class _Maker:
 
 
 def cells_stated(table: Table, name: str, ways: Sequence[Thread]) -> list[dict[str, Any]]:
-    """Which source cells a column was made of, as it stands beside the lineage.
+    """Which source cells a column was made of, as it is beside the lineage.
 
     ``ways`` are the table's threads.
 
@@ -95,7 +95,7 @@ def cells_stated(table: Table, name: str, ways: Sequence[Thread]) -> list[dict[s
     list of dict
         ``way`` (a column of the lineage), ``columns`` (source to its columns),
         ``absent`` (ways that lead nowhere on the rows for which this holds),
-        ``which`` (columns of numbers, and the number that stands there then).
+        ``which`` (columns of numbers, and the number that is there then).
     """
 
     def way(number: int) -> str:

@@ -1,4 +1,4 @@
-"""Single rows of a source looked up again: their cells as they stand there, and their lines."""
+"""Single rows of a source looked up again: their cells as they are there, and their lines."""
 
 from __future__ import annotations
 

@@ -158,7 +158,7 @@ def _passed_over(folder: Path) -> PassedOver | None:
 
 
 def _split_part(word: str) -> tuple[str, str]:
-    """The path, and what stands behind ``#``, unless that is part of the file's name."""
+    """The path, and what is behind ``#``, unless that is part of the file's name."""
     if Path(word).exists() or "#" not in word:
         return word, ""
     path, _, part = word.partition("#")

@@ -13,7 +13,7 @@ KEYS = Verb(
     inputs="sources and results",
     meaning="An audit of a key: findings, and no result.",
     description="Audit a key: is it unique, missing, repeated, in conflict? With several sources "
-    "also which keys stand in which, and of two, why keys do not match and what would mend it.",
+    "also which keys are in which, and of two, why keys do not match and what would mend it.",
     examples=(
         "plait keys register.xlsx#Hives --key yard,hive",
         "plait keys visits.csv register.csv --key yard,hive --out pairs.csv",

@@ -42,7 +42,7 @@ _OPTIONS = (
         "compute",
         Form.EXPRESSIONS,
         "a column from an SQL expression over the others; on a command line before types are set "
-        "where it stands before --type",
+        "where it comes before --type",
         shown="COLUMN=EXPRESSION",
     ),
     Option(

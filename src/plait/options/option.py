@@ -62,7 +62,7 @@ class Option:
     argument : str
         What the verb's function calls it, where that is another word.
     group : str
-        The heading that it stands under in the help.
+        The heading that it is under in the help.
     """
 
     name: str

@@ -32,7 +32,7 @@ SETTLE = Verb(
             "rule",
             Form.PAIRS,
             "column to rule: agree, first, last, min, max, sum, mean, longest, commonest, "
-            "newest-by:COLUMN, oldest-by:COLUMN; a missing cell never stands against another",
+            "newest-by:COLUMN, oldest-by:COLUMN; a missing cell never counts against another",
             shown="COLUMN=RULE",
             argument="rules",
         ),

@@ -26,7 +26,7 @@ COMPARING = (
     Option(
         "missing_keys",
         Form.SWITCH,
-        "whether missing keys match nothing, or one another",
+        "whether missing keys match nothing (apart), or one another (match)",
         choices=("apart", "match"),
         argument="missing_match",
         group="comparing keys",

@@ -13,7 +13,7 @@ STACK = Verb(
     inputs="sources and results, in order",
     meaning="Rows under rows.",
     description="Put the rows of several files under one another, by column name. The first file "
-    "sets the order of the columns; a column that a file lacks is missing on its rows.",
+    "sets the order of the columns; a column that is missing from a file has no value on its rows.",
     examples=("plait stack 'inspections/*.csv' --label month={stem} --out visits.csv",),
     options=(
         LABEL,

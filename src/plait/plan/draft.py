@@ -55,7 +55,7 @@ class DraftedSource:
     sheets : bool
         Whether the extracts are sheets of one file.
     same : mapping of str to sequence of str
-        Headings that are spelt otherwise in some extracts, new to old.
+        Headings that are spelt differently in some extracts, new to old.
     repeats : int
         Rows that equal an earlier one.
     open : tuple of str
@@ -185,7 +185,7 @@ def _stacked(tables: Sequence[Table], same: Mapping[str, Sequence[str]], name: s
 
 
 def _variants(tables: Sequence[Table]) -> dict[str, list[str]]:
-    """Headings that look like others spelt otherwise, and can be brought together."""
+    """Headings that look like others spelt differently, and can be brought together."""
     same: dict[str, list[str]] = {}
     for new, old in header_variants(tables):
         if not any(table.has(new) and table.has(old) for table in tables):

@@ -26,7 +26,7 @@ class NotMetError(ExpectationError):
     expected : sequence of Expected
         All that was expected.
     findings : sequence of Finding
-        Those that must not stand, where they are the reason.
+        Those that must not occur, where they are the reason.
     """
 
     def __init__(
@@ -38,7 +38,7 @@ class NotMetError(ExpectationError):
             what = f"{counted(len(failing), 'expectation')} of {plan.name} not met"
         else:
             codes = ", ".join(dict.fromkeys(one.code for one in findings))
-            what = f"{counted(len(findings), 'finding')} that must not stand: {codes}"
+            what = f"{counted(len(findings), 'finding')} that must not occur: {codes}"
         super().__init__(what, remedy="nothing was handed over")
         self.worked, self.expected, self.findings = worked, expected, findings
         self.in_the_way = len(failing) or len(findings)
@@ -51,7 +51,7 @@ def judged(worked: Worked, fail_on: Iterable[str] = ()) -> list[Expected]:
     ----------
     worked : Worked
     fail_on : iterable of str
-        Codes and severities of findings that must not stand either.
+        Codes and severities of findings that must not occur either.
 
     Raises
     ------
@@ -76,7 +76,7 @@ def run(
     replace : bool
         Put the new handover in the place of an earlier one.
     fail_on : iterable of str
-        Codes and severities of findings that must not stand.
+        Codes and severities of findings that must not occur.
 
     Raises
     ------

@@ -29,7 +29,7 @@ _MOST_ORIGINS = 20
 
 @dataclass(frozen=True)
 class CellOrigin:
-    """A cell of a source: its file, sheet, row, line and column, and the text that stands there.
+    """A cell of a source: its file, sheet, row, line and column, and the text that is there.
 
     ``line`` is ``None`` where the file has no lines, ``text`` where the row or the
     column is not there any more.
@@ -160,7 +160,7 @@ def trace(
     -----
     The sources are read again, and their checksums compared with those of the
     run: where a source has changed since, that is said, and its text is the one
-    that stands there now.
+    that is there now.
     """
     kept = _kept(Path(handover))
     for column in columns:

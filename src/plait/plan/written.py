@@ -19,8 +19,8 @@ def plan_text(draft: Draft) -> str:
 
 def _lines(draft: Draft) -> Iterator[str]:
     yield "# A first plan, from what the sources show. It runs as it stands: plait run does it,"
-    yield "# plait check says what it would do, plait help plan what may stand here. What is not"
-    yield "# decided yet stands in comments."
+    yield "# plait check says what it would do, plait help plan what can be here. What is not"
+    yield "# decided yet is in comments."
     yield ""
     yield f"title = {quoted(draft.base.name.replace('-', ' ').capitalize())}"
     for one in (draft.base, *draft.others):
@@ -60,7 +60,7 @@ def _stack(one: DraftedSource) -> Iterator[str]:
     yield "[[step]]"
     yield f"stack = {quoted(one.name)}  # {one.extracts} extracts under one another"
     if one.same:
-        yield from _comment("Headings that look like one spelt otherwise:")
+        yield from _comment("Headings that look like one spelt differently:")
         pairs = ", ".join(
             f"{_key(new)} = {quoted(olds[0]) if len(olds) == 1 else listed(olds)}"
             for new, olds in one.same.items()

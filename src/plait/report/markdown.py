@@ -29,7 +29,7 @@ def _lines(story: Story) -> Iterator[str]:
             [(line.reason, f"{line.rows:,}") for line in entry.lines]
             + [("**rows out**", f"**{entry.rows_out:,}**")],
         )
-    yield from _section("What must be known")
+    yield from _section("Findings")
     for one in worst_first(story.account.findings):
         yield f"- **{one.severity}** {_plain(one.message)} (`{one.code}`)"
         if one.remedy:

@@ -30,7 +30,7 @@ def tables(draw, names=("one", "two", "three")):
 
 
 def keys_of(cells):
-    """For each row its key, None where a part is missing; as text, since 007 stands among them."""
+    """For each row its key, None where a part is missing; as text, since 007 is among them."""
     both = zip(cells["k"], cells["m"], strict=True)
     return [(k, m) if k and m else None for k, m in both]
 

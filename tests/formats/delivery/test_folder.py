@@ -81,7 +81,7 @@ def test_only_an_earlier_one_is_replaced_and_only_when_asked(tmp_path):
     check_folder(target, True, marks)
     with pytest.raises(OutputError, match="there already"):
         check_folder(target, False, marks)
-    with pytest.raises(OutputError, match="stands in it"):
+    with pytest.raises(OutputError, match="is in it"):
         check_folder(target, True, marks, [str(target / "letter.txt")])
     with pytest.raises(OutputError, match="not there"):
         check_folder(tmp_path / "no" / "out", False, marks)

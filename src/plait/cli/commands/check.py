@@ -54,7 +54,7 @@ def run(options: argparse.Namespace) -> int:
         raise ExpectationError(
             f"a run would hand nothing over: {counted(len(failing), 'expectation')} not met"
             if failing
-            else f"{counted(len(failing_findings), 'finding')} that must not stand"
+            else f"{counted(len(failing_findings), 'finding')} that must not occur"
         )
     return 0
 

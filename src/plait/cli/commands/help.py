@@ -11,7 +11,7 @@ from plait.core.account.names import nearest
 from plait.plan.file.reference import HANDOVER_FILES, PartSaid, part_of, parts
 
 HELP = {
-    "description": "What may stand in a plan, key by key, and what a handover holds.",
+    "description": "What can be in a plan, key by key, and what a handover holds.",
     "epilog": "examples:\n  plait help\n  plait help join\n  plait help handover",
 }
 

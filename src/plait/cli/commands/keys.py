@@ -87,7 +87,7 @@ def _check(options: argparse.Namespace, delivery: Delivery, sources: int) -> Non
     if options.out and not options.only and sources > 2:
         raise UsageError(
             "of several sources, which keys should be written?",
-            remedy="--only NAME+NAME, the keys that stand in exactly these",
+            remedy="--only NAME+NAME, the keys that are in exactly these",
         )
     if options.all_rows and not options.only:
         raise UsageError("--all-rows goes with --only", remedy="--only both, left or right")

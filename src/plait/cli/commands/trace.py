@@ -16,7 +16,7 @@ from plait.plan.trace import MOST_ROWS, Traced, trace
 
 HELP = {
     "description": "Where a row of a handover, and each of its cells, came from: file, sheet, row, "
-    "line, column,\nthe text that stands there, and the steps it went through. The sources are "
+    "line, column,\nthe text that is there, and the steps it went through. The sources are "
     "read again; one\nthat has changed since the run is named.",
     "epilog": "examples:\n  plait trace handover --row 17\n  plait trace handover --where "
     "\"Yard = 'KES'\" --columns Yard,Breed",

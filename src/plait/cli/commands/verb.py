@@ -49,7 +49,7 @@ def _run(verb: Verb, options: argparse.Namespace) -> int:
         tables = read_all(sources, progress, None if _sets_types(verb) else options)
         with progress.phase(verb.doing):
             values = values_of(verb, options)
-            # Those that stand before --type; the plan has a second step for that.
+            # Those that are before --type; the plan has a second step for that.
             more = {"compute_first": options.compute_first} if "compute_first" in options else {}
             result = perform(verb, tables, values, name_of_result(options), **more)
         return hand_over(with_reading(result, tables), tables, options, delivery, progress)

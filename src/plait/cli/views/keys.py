@@ -47,7 +47,7 @@ def _answer(found: Audited, options: argparse.Namespace) -> Iterator[str]:
         everywhere = [one for one in found.holdings if len(one.sources) == len(found.sources)]
         total = sum(one.keys for one in found.holdings)
         held = everywhere[0].keys if everywhere else 0
-        yield f"{held:,} of {counted(total, 'key')} stand in all {len(found.sources)} sources"
+        yield f"{held:,} of {counted(total, 'key')} are in all {len(found.sources)} sources"
     if options.out:
         yield f"written to {options.out}"
 
@@ -99,17 +99,25 @@ def _answer_of_two(found: Audited) -> Iterator[str]:
         yield "no looser comparison would match any of them"
     if why is not None and why.tried:
         side = (pair.left, pair.right)[why.side]
-        rest = f"the other {why.tried:,}" if why.best else counted(why.tried, "key")
-        yield f"{rest} of {side} without a match: {_near(why.near, why.tried)}"
+        yield _near(why.near, why.tried, "other " if why.best else "", side)
 
 
-def _near(near: int, tried: int) -> str:
-    """How many of the keys tried have a near one."""
-    if not near:
-        return "none has a near key"
+def _near(near: int, tried: int, other: str, side: str) -> str:
+    """How many of the keys tried have a near one.
+
+    >>> _near(0, 4, "other ", "visits")
+    'none of the other 4 keys of visits has a near match'
+    >>> _near(1, 4, "", "visits")
+    '1 of the 4 keys of visits without a match has a near match'
+    """
+    lost = "" if other else " without a match"
     if tried == 1:
-        return "it has a near key"
-    return f"{near:,} of them {'has' if near == 1 else 'have'} a near key"
+        has = "has" if near else "has no"
+        return f"the {other}key of {side}{lost} {has} {'a ' if near else ''}near match"
+    every = f"the {other}{tried:,} keys of {side}{lost}"
+    if not near:
+        return f"none of {every} has a near match"
+    return f"{near:,} of {every} {'has' if near == 1 else 'have'} a near match"
 
 
 def _colliding(gain: Gain, right: str) -> str:
@@ -187,7 +195,7 @@ def _show_why(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None:
         out.print(
             Text(
                 printable(
-                    f"  {one.better_share:.0%} of {one.table}'s {one.column} stand in "
+                    f"  {one.better_share:.0%} of {one.table}'s {one.column} are in "
                     f"{one.other}'s {one.better}, {one.named_share:.0%} in {one.named}"
                 ),
                 style="yellow",
@@ -226,11 +234,11 @@ def _failing(why: WhyNot, names: tuple[str, str]) -> Padding:
 def _said(one: Failing, other: str) -> str:
     known, unknown = " and ".join(one.known), " and ".join(one.unknown)
     if not unknown:
-        return f"{known} stand in {other}, but not together"
+        return f"{known} are in {other}, but not together"
     if not known:
         return f"{other} has neither {' nor '.join(one.unknown)}"
-    verb = "does" if len(one.unknown) == 1 else "do"
-    return f"{known} stands in {other}, {unknown} {verb} not"
+    verb = "is" if len(one.unknown) == 1 else "are"
+    return f"{known} is in {other}, {unknown} {verb} not"
 
 
 def _show_near(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None:

@@ -25,7 +25,7 @@ class Place:
 
 @dataclass(frozen=True)
 class Example:
-    """One instance of a finding: what stands there, and where."""
+    """One instance of a finding: what is there, and where."""
 
     text: str
     places: tuple[Place, ...] = ()

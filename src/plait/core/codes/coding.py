@@ -217,7 +217,7 @@ def _loose_forms(texts: pa.Array, ignore: Sequence[str], kinds: Sequence[str]) -
 
 
 def _without_markers(texts: pa.Array, codes: Codes, kind: str) -> Codes:
-    """The codes, missing where a marker for that stands among numbers, dates or times."""
+    """The codes, missing where a marker for that is among numbers, dates or times."""
     if not takes_markers(kind):
         return codes
     marks = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
@@ -227,7 +227,7 @@ def _without_markers(texts: pa.Array, codes: Codes, kind: str) -> Codes:
 
 
 def _texts_of(codes: Codes, texts: pa.Array, known: int, size: int) -> pa.Array:
-    """The texts that stand in one table, which added those from ``known`` to ``size``."""
+    """The texts that are in one table, which added those from ``known`` to ``size``."""
     if not known:
         return texts.slice(0, size)
     present = np.zeros(size + 1, bool)

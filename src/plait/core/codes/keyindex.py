@@ -19,7 +19,7 @@ Counts = npt.NDArray[np.int64]
 
 
 class KnownPairs:
-    """Dense codes of the pairs of codes that stand in a table.
+    """Dense codes of the pairs of codes that are in a table.
 
     They are looked up directly where there is room for a slot for each possible
     pair, else through the word table. Looking up changes nothing.
@@ -83,7 +83,7 @@ class KeyIndex:
     codes : array of int32
         The code of each row's key, -1 where it is missing.
     known : int
-        Codes below it stand in the table; those from it on were met in other rows.
+        Codes below it are in the table; those from it on were met in other rows.
     size : int
         All codes so far are below it.
     parts : list of int32 arrays
@@ -193,7 +193,7 @@ class KeyIndex:
         return pa.chunked_array([one.cast(kind) for one in both], kind).combine_chunks()
 
     def own_texts(self, number: int) -> pa.Array:
-        """Those that stand in the table."""
+        """Those that are in the table."""
         return self._dictionaries[number].texts()
 
     def texts_met(self, number: int) -> pa.Array:

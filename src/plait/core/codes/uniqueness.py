@@ -16,7 +16,7 @@ _MOST_TRIED = 30
 
 @dataclass(frozen=True)
 class Uniqueness:
-    """What stands between a key and being unique.
+    """What is between a key and being unique.
 
     Parameters
     ----------

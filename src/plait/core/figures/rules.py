@@ -1,4 +1,4 @@
-"""Rules that decide, for the rows of one key, which cell of a column stands in the end."""
+"""Rules that decide, for the rows of one key, which cell of a column is kept."""
 
 from __future__ import annotations
 

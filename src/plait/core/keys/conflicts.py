@@ -18,7 +18,7 @@ from plait.core.text.cells import as_text
 
 @dataclass(frozen=True, eq=False)
 class Conflicts:
-    """A list of cells that differ. Their rows stand in the result all the same.
+    """A list of cells that differ. Their rows are in the result all the same.
 
     Parameters
     ----------
@@ -37,6 +37,7 @@ class Conflicts:
 
     @property
     def rows(self) -> int:
+        """How many pairs of cells."""
         return self.table.rows
 
     def listed(self) -> Table:

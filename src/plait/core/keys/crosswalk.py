@@ -99,7 +99,7 @@ def code_across(
     Raises
     ------
     UsageError
-        When a left key stands in the crosswalk with several right ones, or it has
+        When a left key is in the crosswalk with several right ones, or it has
         too few columns.
     """
     if pairs is None:
@@ -135,7 +135,7 @@ def _check_once(across: Crosswalk, coding: Coding) -> None:
         key = ", ".join(str(shown.whole(name)[0].as_py()) for name in across.left)
         where = "; ".join(map(str, across.table.places(row)))
         raise UsageError(
-            f"{key} stands in the crosswalk for two different keys",
+            f"{key} is in the crosswalk for two different keys",
             where,
             f"keep one of them: delete the other row, or say no in its column {USE!r}",
         )

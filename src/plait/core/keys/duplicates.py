@@ -1,4 +1,4 @@
-"""Keys that stand on more than one row: repeats, whose rows are equal, and conflicts."""
+"""Keys that are on more than one row: repeats, whose rows are equal, and conflicts."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class Duplicates:
         Keys on more than one row; ``repeats`` of them have equal rows only,
         ``conflicts`` have rows that differ.
     rows : int
-        Rows that these keys stand on.
+        Rows that these keys are on.
     repeat_examples, conflict_examples : tuple of Example
         The key, and for a conflict the first cell that differs.
     """

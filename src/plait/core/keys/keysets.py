@@ -38,7 +38,7 @@ class KeyPair:
 
 @dataclass(frozen=True)
 class Holding:
-    """Keys that stand in exactly these sources.
+    """Keys that are in exactly these sources.
 
     Parameters
     ----------

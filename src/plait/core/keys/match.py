@@ -69,7 +69,7 @@ class Matching:
 
     @property
     def matched(self) -> npt.NDArray[np.bool_]:
-        """By code: does the key stand on both sides?"""
+        """By code: whether the key is on both sides."""
         return (self.left_counts > 0) & (self.right_counts > 0)
 
     @property

@@ -1,4 +1,4 @@
-"""Whether extracts that are stacked agree: the types of their columns, and what stands in them."""
+"""Whether extracts that are stacked agree: the types of their columns, and what is in them."""
 
 from __future__ import annotations
 

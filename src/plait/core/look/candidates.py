@@ -156,7 +156,7 @@ class _Coding:
     def __init__(self, tallies: Mapping[str, Tally], rows: int) -> None:
         self.tallies, self.rows = tallies, rows
         step = max(1, rows // _SAMPLE)
-        # A run of neighbours and rows from all over: repeats often stand together.
+        # A run of neighbours and rows from all over: repeats often are together.
         near = np.arange(min(rows, _SAMPLE // 2))
         self.sample = np.append(near, np.arange(len(near), rows, 2 * step))
         self.wide = np.arange(0, rows, max(1, rows // _WIDE))

@@ -25,7 +25,7 @@ def families(tables: Sequence[Table]) -> list[Family]:
 
     Headers count as the same that differ in case, spaces and punctuation only; a
     source joins the first family of which it shares six headers in ten
-    (Jaccard, 1901) and stands in the same folder or file, or has the same name.
+    (Jaccard, 1901) and is in the same folder or file, or has the same name.
 
     Examples
     --------
@@ -62,7 +62,7 @@ def mostly_alike(one: Set[str], other: Set[str]) -> bool:
 
 
 def _near(table: Table, other: Table) -> bool:
-    """Whether two sources stand in one folder or file, or are called the same."""
+    """Whether two sources are in one folder or file, or are called the same."""
     here, there = (PurePath(_path(one).partition("#")[0]) for one in (table, other))
     return here.parent == there.parent or here.name == there.name
 

@@ -12,6 +12,7 @@ from plait.core.account.names import folded
 from plait.core.table.keyspec import Several, check_column, quoted, several_values
 from plait.core.table.table import Table
 
+_MOST_NAMED = 3
 _LIKENESS = 80.0
 
 
@@ -139,7 +140,7 @@ def _position_finding(tables: Sequence[Table], number: int, name: str) -> Iterat
             len(other),
             f"column {number + 1} is {name!r} in {tables[0].name} and something else in "
             f"{counted(len(other), 'source')}; it is stacked by position",
-            "if the columns stand in another order there: leave out --by position",
+            "if the columns are in another order there: leave out --by position",
             f"column {name}",
             tuple(examples)[:MOST_EXAMPLES],
         )
@@ -155,12 +156,12 @@ def header_findings(tables: Sequence[Table]) -> Iterator[Finding]:
     told = {name for pair in variants for name in pair}
     for name, without in lacking.items():
         if without and name not in told:
-            yield _lacking_finding(name, without)
+            yield _lacking_finding(name, without, len(tables))
     yield from _order_finding(tables)
 
 
 def header_variants(tables: Sequence[Table]) -> list[tuple[str, str]]:
-    """Headers that look like one another spelt otherwise: the commoner one, and each other.
+    """Headers that look like one another spelt differently: the commoner one, and each other.
 
     >>> from plait.core.table.table import from_columns
     >>> header_variants([from_columns("a", {"yard": []}), from_columns("b", {"Yard": []})])
@@ -212,7 +213,7 @@ def _variant_finding(
         "header-variant",
         "warning",
         tables - len(lacking[old]),
-        f"column {old!r} looks like {new!r} spelt otherwise; they are two columns in the result",
+        f"column {old!r} looks like {new!r} spelt differently; they are two columns in the result",
         remedy,
         f"column {old}",
     )
@@ -223,14 +224,16 @@ def _pasted(new: str, old: str) -> str:
     return f"'{text}'" if " " in text or '"' in text else text
 
 
-def _lacking_finding(name: str, without: Sequence[Table]) -> Finding:
+def _lacking_finding(name: str, without: Sequence[Table], sources: int) -> Finding:
     rows = sum(table.rows for table in without)
+    named = ", ".join(table.name for table in without[:_MOST_NAMED])
+    named += f" and {len(without) - _MOST_NAMED} more" if len(without) > _MOST_NAMED else ""
     return Finding(
         "column-lacking",
         "warning",
         rows,
-        f"column {name!r} does not stand in {counted(len(without), 'source')}; "
-        f"it is missing on {counted(rows, 'row')}",
+        f"column {name!r} is missing from {len(without):,} of {counted(sources, 'source')} "
+        f"({named}): {counted(rows, 'row')} {'has' if rows == 1 else 'have'} no value",
         "if it is there under another name: --same NEW=OLD",
         f"column {name}",
         tuple(Example(table.name) for table in without[:MOST_EXAMPLES]),

@@ -38,8 +38,8 @@ def misplaced(tables: Sequence[Table], tallies: Mapping[str, Tally]) -> list[Fin
 
     Notes
     -----
-    Texts are compared as sets: hardly any value of the column stands in the same
-    column of the other extracts, and most stand in another. Numbers are compared
+    Texts are compared as sets: hardly any value of the column is in the same
+    column of the other extracts, and most are in another. Numbers are compared
     by their distribution, with the two-sample test of Kolmogorov and Smirnov.
     """
     if len(tables) < 2:
@@ -66,7 +66,7 @@ class _TextSets:
         self.size, self.tallies = len(dictionary), tallies
 
     def share(self, name: str, number: int, other: str) -> float:
-        """The share of an extract's cells in a column that stand in a column of the others."""
+        """The share of an extract's cells in a column that are in a column of the others."""
         mine = self.tallies[name].counts[number]
         theirs = sum(self.tallies[other].counts) - self.tallies[other].counts[number]
         known = np.zeros(self.size + 1, bool)

@@ -28,7 +28,7 @@ _MIDDLE = 0.5
 
 @dataclass(frozen=True, eq=False)
 class Tally:
-    """The distinct texts of a column over several tables, and how often each stands in each.
+    """The distinct texts of a column over several tables, and how often each is in each.
 
     Parameters
     ----------

@@ -330,7 +330,7 @@ def _traps(pairs: Sequence[Pair], names: tuple[str, str]) -> Iterator[Finding]:
                 "warning",
                 one.left_matched,
                 f"{names[0]} and {names[1]} both have {name}, and next to none of its "
-                f"values stand in both: {one.shares[0]:.0%} and {one.shares[1]:.0%} of the rows "
+                f"values are in both: {one.shares[0]:.0%} and {one.shares[1]:.0%} of the rows "
                 "would match",
                 f"do not join on it; name the key: --key {_other_key(pairs)}",
                 f"{names[0]}, column {name}",

@@ -192,7 +192,7 @@ def _column(name: str, table: Table) -> Column:
     raise UnknownColumnError(
         f"there is no column {name!r} in {table.name}",
         remedy=nearest(name, table.column_names)
-        or f"its columns are {', '.join(table.column_names)}; texts stand in 'single quotes'",
+        or f"its columns are {', '.join(table.column_names)}; texts go in 'single quotes'",
     )
 
 
@@ -212,7 +212,7 @@ class _Batch:
         return plain(made) if exact.is_number(made.type) else made
 
     def text(self, name: str) -> pa.Array:
-        """The cells of a column as the text that stands there."""
+        """The cells of a column as the text that is there."""
         column = self.typing[name][0]
         return as_kind(
             as_text(self.table.cells(column, self.start, self.stop)), "text", pa.string()

@@ -125,7 +125,7 @@ def _like(node: Node, rows: Rows) -> Value:
         raise UsageError("the pattern of LIKE is a text in quotes", node.sql())
     escape = literal_text(node.parts[2], node) if len(node.parts) > 2 else ""
     if len(node.parts) > 2 and len(escape) != 1:
-        raise UsageError("ESCAPE stands behind LIKE, with one sign", node.sql())
+        raise UsageError("ESCAPE goes after LIKE, with one sign", node.sql())
     pattern = like_pattern(node.parts[1].word, escape)
     return pc.match_substring_regex(value, pattern, ignore_case=node.op == "ilike")
 

@@ -45,7 +45,7 @@ class Node:
         return str(self.source.sql()) if self.source is not None else self.word
 
     def walk(self) -> Iterator[Node]:
-        """This node and all below it."""
+        """The node itself and all below it."""
         yield self
         for part in self.parts:
             yield from part.walk()
@@ -85,7 +85,7 @@ def _parsed(text: str) -> Any:
         raise UsageError(
             f"this is no SQL expression{near}: {text}",
             f"character {said['col']}" if said.get("col") else None,
-            "texts stand in 'single quotes', names with spaces in \"double quotes\"",
+            "texts go in 'single quotes', names with spaces in \"double quotes\"",
         ) from None
     except RecursionError:
         raise UsageError("the expression is nested too deep") from None
@@ -213,7 +213,7 @@ def _escape(tree: Any) -> Node:
     negated = made.op == "not"
     like = made.parts[0] if negated else made
     if like.op not in ("like", "ilike"):
-        raise UsageError("ESCAPE stands behind LIKE, with one sign", tree.sql())
+        raise UsageError("ESCAPE goes after LIKE, with one sign", tree.sql())
     like = Node(like.op, (*like.parts, _node(sign)), "", tree)
     return Node("not", (like,), "", tree) if negated else like
 

@@ -16,7 +16,7 @@ def headed(table: Table, header: Sequence[str]) -> Table:
     Raises
     ------
     UsageError
-        For another number of names than columns, or a name that stands twice.
+        For another number of names than columns, or a name that comes twice.
     """
     if len(header) != len(table.columns):
         raise UsageError(
@@ -33,7 +33,7 @@ def renamed(table: Table, rename: Mapping[str, str]) -> Table:
     Raises
     ------
     UsageError
-        For a column that is not there, or a name that would stand twice.
+        For a column that is not there, or a name that would come twice.
     """
     for old in rename:
         check_column(old, table)

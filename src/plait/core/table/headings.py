@@ -1,4 +1,4 @@
-"""Headings as they stand in a source, and names that columns can have."""
+"""Headings as they are in a source, and names that columns can have."""
 
 from __future__ import annotations
 

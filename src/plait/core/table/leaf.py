@@ -50,7 +50,7 @@ class Leaf:
         )
 
     def only_where(self, strand: int, name: str, value: int) -> Leaf:
-        """The leaf, where a number stands in a stored column."""
+        """The leaf, where a number is in a stored column."""
         return replace(self, which=(*self.which, (strand, name, value)))
 
     def only_without(self, strands: Iterable[int]) -> Leaf:

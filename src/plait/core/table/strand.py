@@ -1,6 +1,6 @@
 """Strands: stored columns, and which stored row each row of a table shows.
 
-The rows of a strand stand in sources, or in pools: rows of an earlier table
+The rows of a strand are in sources, or in pools: rows of an earlier table
 that were brought together.
 """
 
@@ -81,7 +81,7 @@ class Pool(Generic[Earlier]):
 
 @dataclass(frozen=True)
 class Made:
-    """Rows of a strand that stand in no source: Plait made them, beside those of other origins."""
+    """Rows of a strand that are in no source: Plait made them, beside those of other origins."""
 
     rows: int
     name: str = ""
@@ -120,7 +120,7 @@ class Strand:
 
     @property
     def has_sources(self) -> bool:
-        """Whether some of its rows stand in a source, and are shown as rows."""
+        """Whether some of its rows are in a source, and are shown as rows."""
         return not self.beside and any(isinstance(origin, Origin) for origin in self.origins)
 
     @property

@@ -90,6 +90,7 @@ class Table:
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:
+        """The names of the columns, in order."""
         return tuple(self._by_name)
 
     def has(self, name: str) -> bool:
@@ -321,7 +322,7 @@ class Table:
         ]
         heads, findings = usable_names([head for head, _ in pairs], path)
         columns = dict(zip(heads, (column for _, column in pairs), strict=True))
-        # Text of a typed source is text, whatever stands in it.
+        # Text of a typed source is text, whatever is in it.
         kinds = {head: "text" if is_text(one.type) else None for head, one in columns.items()}
         made = from_columns(name, columns, path).with_kinds(kinds)
         return replace(made, findings=tuple(findings))
@@ -375,7 +376,7 @@ class SetAside:
     reason : pyarrow.Array
         For each row its reason, as text.
     in_result : bool
-        Whether these rows stand in the result all the same, as the unmatched
+        Whether these rows are in the result all the same, as the unmatched
         left rows of a left join do.
     cause : str
         What the ledger says of them: ``rows with a missing key``.
@@ -391,6 +392,7 @@ class SetAside:
 
     @property
     def rows(self) -> int:
+        """How many."""
         return self.table.rows
 
     def listed(self) -> Table:

@@ -41,7 +41,7 @@ def origin_rows(strand: Strand, rows: Index) -> tuple[Index, Index]:
 
 
 def place_of(strand: Strand, row: int) -> Place | None:
-    """Where a row of the table stands in its source, if this strand has it."""
+    """Where a row of the table is in its source, if this strand has it."""
     if strand.beside:
         return None
     origin, within = source_rows(strand, np.array([row]))

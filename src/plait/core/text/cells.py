@@ -18,7 +18,7 @@ def is_text(kind: pa.DataType) -> bool:
 
 
 def as_text(array: pa.Array) -> pa.Array:
-    """Cells as they would stand in a text file; text itself is not touched.
+    """Cells as they would be in a text file; text itself is not touched.
 
     >>> as_text(pa.array([7, None])).to_pylist()
     ['7', None]

@@ -1,4 +1,4 @@
-"""JSON as text: numbers with the digits that stand in the file."""
+"""JSON as text: numbers with the digits that are in the file."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     if len(made) < len(pairs):
         names = [name for name, _ in pairs]
         twice = next(name for name in names if names.count(name) > 1)
-        raise RepeatedNameError(f"the name {twice!r} stands twice in one object")
+        raise RepeatedNameError(f"the name {twice!r} comes twice in one object")
     return made
 
 

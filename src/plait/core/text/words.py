@@ -86,7 +86,7 @@ class Cells:
         return loaded
 
     def _words_of_one_length(self, piece: int) -> Words:
-        """The same where all cells are equally long, and so stand at equal distances."""
+        """The same where all cells are equally long, and so are at equal distances."""
         kept = min(max(self.longest - piece * PIECE, 0), PIECE)
         if not kept:
             return np.full(len(self.lengths), 1, np.uint64)

@@ -46,7 +46,7 @@ def pattern_of(form: str) -> str:
     Raises
     ------
     UsageError
-        For a sign that is not known, or one that stands twice.
+        For a sign that is not known, or one that comes twice.
 
     Examples
     --------

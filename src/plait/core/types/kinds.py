@@ -150,7 +150,7 @@ def without_markers(column: pa.ChunkedArray) -> pa.ChunkedArray:
 
 
 def marked_missing(column: pa.ChunkedArray) -> dict[str, int]:
-    """How often each well-known marker for missing stands in a text column.
+    """How often each well-known marker for missing is in a text column.
 
     >>> marked_missing(pa.chunked_array([["7", "NA", "-", "NA"]]))
     {'NA': 2, '-': 1}

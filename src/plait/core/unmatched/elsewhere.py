@@ -22,7 +22,7 @@ _BETTER = 1.5
 
 @dataclass(frozen=True)
 class Elsewhere:
-    """A key column whose values stand in another column of the other table.
+    """A key column whose values are in another column of the other table.
 
     Parameters
     ----------
@@ -32,7 +32,7 @@ class Elsewhere:
         The other table, the column named for the key, and the one that has more
         of the values.
     named_share, better_share : float
-        Shares of the distinct values that stand there.
+        Shares of the distinct values that are there.
     """
 
     table: str
@@ -92,7 +92,7 @@ def _better(
 
 
 def _share(dictionary: TextDictionary, size: int, other: Table, column: str) -> float:
-    """The share of the dictionary's first texts that stand in a column."""
+    """The share of the dictionary's first texts that are in a column."""
     there = np.zeros(size, bool)
     step = 1 << 17
     for start in range(0, min(other.rows, _MOST_ROWS), step):

@@ -21,8 +21,8 @@ class Failing:
     Parameters
     ----------
     known, unknown : tuple of str
-        Key columns whose values stand on the other side, and those whose do not.
-        With nothing unknown, the values stand there, but never together.
+        Key columns whose values are on the other side, and those whose do not.
+        With nothing unknown, the values are there, but never together.
     keys, rows : int
     """
 

@@ -182,8 +182,8 @@ def _unmatched_finding(side: Side, severity: str, remedy: str, by_key: bool) -> 
     if not side.unmatched_rows:
         return
     rows, keys = counted(side.unmatched_rows, "row"), counted(side.unmatched_keys, "key")
-    said = f"{rows} of {side.table.name} ({keys}) match nothing in {side.other}"
-    if not by_key:  # a row may be without a partner though its key stands there
+    said = f"{rows} of {side.table.name} ({keys}) have no match in {side.other}"
+    if not by_key:  # a row may be without a partner though its key is there
         said = f"{rows} of {side.table.name} have no partner in {side.other}"
     yield Finding(
         "key-unmatched",
@@ -267,7 +267,7 @@ def _more_rows_finding(left: Table, right: Table, more: int) -> Finding:
         "rows-added",
         "warning",
         more,
-        f"{counted(more, 'row')} more than {left.name} has, since matching keys stand on "
+        f"{counted(more, 'row')} more than {left.name} has, since matching keys are on "
         f"several rows of {right.name}",
         "if that is not meant: --cardinality many-to-one",
         right.name,

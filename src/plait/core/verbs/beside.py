@@ -47,14 +47,14 @@ def beside(tables: Sequence[Table], name: str | None = None) -> Result:
     {'x': ['1', '2'], 'y': ['3', '4']}
     """
     if len(tables) < 2:
-        raise UsageError("nothing stands beside one source", remedy="name another source")
+        raise UsageError("there is nothing to put beside one source", remedy="name another source")
     _check_lengths(tables)
     result, findings = replace(tables[0], findings=(), aside=()), []
     for other in tables[1:]:
         result, found = _put_beside(result, other)
         findings += found
     rows = tables[0].rows
-    lines = [Line(f"rows of {other.name} that went beside", -rows) for other in tables[1:]]
+    lines = [Line(f"rows of {other.name} put beside", -rows) for other in tables[1:]]
     names = [
         distinct_name(table.name, [t.name for t in tables[:n]]) for n, table in enumerate(tables)
     ]
@@ -98,7 +98,7 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
                 differing,
                 f"{left.name} and {right.name} both have {column.name}, and it differs on "
                 f"{counted(differing, 'row')}; the second is kept as {kept}",
-                "do the rows stand in the same order? if there is a key: plait join --key …",
+                "are the rows in the same order? if there is a key: plait join --key …",
                 f"{right.name}, column {column.name}",
                 (Example(example),),
             )

@@ -57,7 +57,7 @@ def group(
     Returns
     -------
     Result
-        Groups stand in the order in which they first come; rows without a value
+        Groups are in the order in which they first come; rows without a value
         to group by are a group of their own.
 
     Raises
@@ -85,7 +85,7 @@ def group(
     worked = {one: work_out(parted, groups, one) for one in figures}
     result = _onto_rows(parted, groups, worked) if onto_rows else _rows(parted, by, groups, worked)
     merged = 0 if onto_rows else table.rows - groups.size
-    lines = [Line("rows brought together with another of their group", -merged)]
+    lines = [Line("rows merged into their group", -merged)]
     operation = f"group {table.name}" + (f" by {', '.join(by)}" if by else "")
     account = entry(operation, [(table.name, table.rows)], lines, result.rows)
     findings = (*_missing_keys(parted, by, groups), *_missing_values(parted, by, groups, worked))
@@ -171,7 +171,7 @@ def _chosen(
     first: Rows,
     beside: bool = False,
 ) -> Table:
-    """The result with a column more, of cells that stand in some row."""
+    """The result with a column more, of cells that are in some row."""
     assert one.column is not None and chosen is not None
     # Where all cells are missing the first row is shown, whose cell is so too.
     column, there = table.taking(one.column, np.where(chosen < 0, first, chosen))

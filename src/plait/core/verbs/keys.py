@@ -42,7 +42,7 @@ class KeyTable:
 
     @property
     def is_unique(self) -> bool:
-        """Whether no key stands on several rows."""
+        """Whether no key is on several rows."""
         return not self.duplicate_keys
 
 
@@ -87,7 +87,7 @@ def keys(
     pairs: Table | None = None,
     missing_match: bool = False,
 ) -> Audited:
-    """Audit a key: is it unique, and do the keys of several tables match?
+    """Audit a key: whether it is unique, and whether the keys of several tables match.
 
     Parameters
     ----------
@@ -223,7 +223,7 @@ def _findings(
 
 
 def key_set(found: Audited, only: str, all_rows: bool = False) -> Table:
-    """The keys that stand in exactly some of the tables.
+    """The keys that are in exactly some of the tables.
 
     Parameters
     ----------
@@ -259,7 +259,7 @@ def key_set(found: Audited, only: str, all_rows: bool = False) -> Table:
 
 
 def repeated_rows(found: Audited) -> Table:
-    """Of one table, the rows of keys that stand on several, those of one key together."""
+    """Of one table, the rows of keys that are on several, those of one key together."""
     (table,), (codes,) = found.sources, found.coding.codes
     counts = np.append(found.coding.counts(0), 0)
     rows = np.flatnonzero(counts[codes] > 1)

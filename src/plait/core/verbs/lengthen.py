@@ -1,4 +1,4 @@
-"""Lengthen: cells that stand beside one another, put under one another."""
+"""Lengthen: cells that are beside one another, put under one another."""
 
 from __future__ import annotations
 

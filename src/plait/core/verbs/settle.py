@@ -116,7 +116,7 @@ def settle(
     aside = (*_without_key(before, missing), *settled.aside)
     merged = table.rows - settled.table.rows - sum(one.rows for one in aside if not one.in_result)
     lines = [
-        Line("rows brought together with another of their key", -merged),
+        Line("rows merged with another of their key", -merged),
         *(Line(f"{one.cause}, set aside", -one.rows) for one in aside if not one.in_result),
     ]
     operation = f"settle {table.name} on {','.join(map(quoted, columns))}"

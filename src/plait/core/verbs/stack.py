@@ -195,7 +195,7 @@ def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: st
 
 
 def _origins(strand: Strand) -> tuple[AnyOrigin, ...]:
-    """The origins of all stored rows, also of those that stand in no source."""
+    """The origins of all stored rows, also of those that are in no source."""
     return strand.origins or (Made(strand.stored_rows),)
 
 
@@ -221,7 +221,7 @@ def _end_to_end(parts: Sequence[pa.ChunkedArray | None], sizes: Sequence[int]) -
 
 
 def _joint_index(tables: Sequence[Table], number: int) -> Index | None:
-    """Where each row of the result stands in the joint strand; ``None`` if all are in order."""
+    """Where each row of the result is in the joint strand; ``None`` if all are in order."""
     if all(len(t.strands) > number and t.strands[number].index is None for t in tables):
         return None
     parts, begin = [], 0

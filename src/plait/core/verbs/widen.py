@@ -1,4 +1,4 @@
-"""Widen: cells that stand under one another, put beside one another."""
+"""Widen: cells that are under one another, put beside one another."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ def widen(
     Returns
     -------
     Result
-        Rows stand in the order in which their keys first come. Rows without a
+        Rows are in the order in which their keys first come. Rows without a
         key or a head are set aside, and so are, by the rule ``agree``, rows that
         fall into one cell and differ.
 
@@ -155,7 +155,7 @@ def _account(
     (account,) = settled.entries
     lines = [line for line in account.lines[1:] if line.rows]
     beside = Line(
-        "rows whose cells stand beside another's of their key", rows_out - settled.table.rows
+        "rows whose cells are put beside others of their key", rows_out - settled.table.rows
     )
     operation = f"widen {table.name} on {', '.join(key)} by {heads}"
     return entry(operation, [(table.name, table.rows)], [*lines, beside], rows_out)
@@ -164,7 +164,7 @@ def _account(
 def _several(table: Table, settled: Settled, rule: str) -> Iterator[Finding]:
     """Cells that several rows fell into."""
     (account,) = settled.entries
-    merged = -sum(line.rows for line in account.lines if "brought together" in line.reason)
+    merged = -sum(line.rows for line in account.lines if "merged" in line.reason)
     if merged:
         differing = sum(one.decided for one in settled.decisions)
         said = f"; {differing:,} had different values, decided by {rule}" if differing else ""

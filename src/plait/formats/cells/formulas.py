@@ -82,7 +82,7 @@ def formula_finding(found: list[tuple[int, str, str]], count: int, guard: bool) 
             "note" if guard else "warning",
             count,
             f"{counted(count, 'cell')} that {done}",
-            "" if guard else "to have a spreadsheet show them as they stand: --guard-formulas",
+            "" if guard else "to have a spreadsheet show them as they are: --guard-formulas",
             examples=examples,
         )
     ]

@@ -12,12 +12,12 @@ from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 
 @dataclass(frozen=True)
 class Header:
-    """The first record of a file, and what stands above it.
+    """The first record of a file, and what is above it.
 
     Parameters
     ----------
     names : tuple of str
-        As they stand in the file.
+        As they are in the file.
     lines : int
         Lines up to its end, those above it included.
     size : int
@@ -95,15 +95,16 @@ class _Lines:
 
 
 def title_finding(above: Sequence[str], where: str) -> list[Finding]:
-    """What is to be said when lines stand above the header."""
+    """What is to be said when lines are above the header."""
     if not above:
         return []
+    were = "was" if len(above) == 1 else "were"
     return [
         Finding(
             "title-lines",
             "note",
             len(above),
-            f"{counted(len(above), 'line')} above the header, passed over",
+            f"{counted(len(above), 'line')} above the header {were} skipped",
             "if the header is another line: --header-line N",
             where,
             tuple(Example(line) for line in above[:MOST_EXAMPLES]),

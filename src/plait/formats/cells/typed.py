@@ -96,7 +96,7 @@ def marker_findings(typing: Typing, names: Iterable[str] | None = None) -> list[
                     "note",
                     count,
                     f"{counted(count, 'cell')} of {name} count as missing: {', '.join(marked)}",
-                    f"to keep them as they stand: --type {name}=text",
+                    f"to keep them as they are: --type {name}=text",
                     f"column {name}",
                 )
             )

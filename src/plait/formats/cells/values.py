@@ -26,7 +26,7 @@ _LARGEST_INTEGER = 2**63
 
 
 def as_cell(value: Any) -> str | None:
-    """A value as it would stand in a text file; ``None`` for nothing.
+    """A value as it would be in a text file; ``None`` for nothing.
 
     >>> [as_cell(v) for v in (3.0, 1.5, True, dt.date(2031, 4, 5), "007", None, "")]
     ['3', '1.5', 'true', '2031-04-05', '007', None, None]
@@ -110,7 +110,7 @@ def declared_kind(cells: pa.ChunkedArray) -> str:
 
 
 def mixed_finding(name: str, values: Sequence[Any], source: str, where: str) -> list[Finding]:
-    """A finding when numbers, dates and texts stand in one column, as text then."""
+    """A finding when numbers, dates and texts are in one column, as text then."""
     kinds = {"number" if kind in (int, float) else kind.__name__ for kind in types_of(values)}
     if len(kinds) < 2 or kinds == {"date", "datetime"}:
         return []

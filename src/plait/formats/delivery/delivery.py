@@ -42,7 +42,7 @@ def flushing(file: int) -> Iterator[None]:
 
 
 def _file_of(source: str | Path) -> Path:
-    """The file of a source: what stands before ``#``, unless that is part of its name."""
+    """The file of a source: what is before ``#``, unless that is part of its name."""
     whole = Path(source)
     return whole if whole.exists() else Path(str(source).partition("#")[0])
 

@@ -31,7 +31,7 @@ def check_folder(
     marks : sequence of str
         Files that a folder has which may be replaced: anything else is not ours.
     sources : iterable of str
-        Files that must not stand in it.
+        Files that must not be in it.
 
     Raises
     ------
@@ -46,7 +46,7 @@ def check_folder(
     inside = target.resolve()
     for source in sources:
         if Path(source).exists() and Path(source).resolve().is_relative_to(inside):
-            raise OutputError(f"the source {source} stands in it", where, "name another folder")
+            raise OutputError(f"the source {source} is in it", where, "name another folder")
     if not (target.exists() or target.is_symlink()):
         return
     if target.is_symlink() or not target.is_dir():

@@ -43,7 +43,7 @@ def read_json(
     where : str
         The file, for errors and lineage.
     part : str
-        The name under which the array stands in an object; not needed when
+        The name under which the array is in an object; not needed when
         there is only one.
     lines : bool
         Whether there is a record on each line.
@@ -74,7 +74,7 @@ def read_json(
     return _table(((n, record) for n, record in enumerate(records, 1)), name, where)
 
 
-_LINES_REMEDY = "if a record stands on each line, end the file's name in .jsonl"
+_LINES_REMEDY = "if there is a record on each line, end the file's name in .jsonl"
 
 
 def _utf8(stream: IO[bytes], where: str, tick: Tick) -> IO[bytes]:

@@ -1,4 +1,4 @@
-"""Writing JSON and JSON lines: a record a row, numbers with the digits that stand there."""
+"""Writing JSON and JSON lines: a record a row, numbers with the digits that are there."""
 
 from __future__ import annotations
 

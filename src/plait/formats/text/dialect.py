@@ -165,7 +165,7 @@ def reader_options(dialect: Dialect) -> dict[str, Any]:
 
 
 def _quote(text: str) -> str:
-    """A single quote when all cells of the first line stand in such, and no double one is there."""
+    """A single quote when all cells of the first line are in such, and no double one is there."""
     if "'" not in text or '"' in text:
         return '"'
     first = next(filter(None, map(str.strip, text.splitlines())), "")
@@ -173,7 +173,7 @@ def _quote(text: str) -> str:
 
 
 def _escape(text: str, quote: str) -> str:
-    """A backslash when quotes stand behind one, inside a cell, and none is doubled there."""
+    """A backslash when quotes are behind one, inside a cell, and none is doubled there."""
     if "\\" not in text:
         return ""
     # Where quotes are doubled, the one behind a backslash has another or the cell's end behind it.
@@ -222,7 +222,7 @@ def _agreement(records: Sequence[Record]) -> tuple[int, float]:
 
 
 def _header_line(records: Sequence[Record]) -> int:
-    """The line of the header: the first record, unless titles stand above another."""
+    """The line of the header: the first record, unless titles are above another."""
     if not records:
         return 1
     return records[header_place([record.cells for record in records])].line

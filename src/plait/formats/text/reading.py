@@ -1,4 +1,4 @@
-"""Reading CSV and its kin: every cell as the text that stands there."""
+"""Reading CSV and its kin: every cell as the text that is there."""
 
 from __future__ import annotations
 
@@ -189,7 +189,7 @@ def record_blocks(
     delimiter : str
     blocks : iterator of (bytes, int, int)
         UTF-8 text with RFC 4180 quotes, how many records it has, and how many
-        lines stand above it.
+        lines are above it.
     """
     text, rest, header, names, _, dialect = _headed(stream, path, usual, given, lambda _: None)
     assert dialect.delimiter
@@ -429,6 +429,6 @@ def _ragged(where: str, row: Sequence[str], names: Sequence[str]) -> SourceError
     return SourceError(
         f"this row has {len(row)} cells where the header has {len(names)}: {start}",
         where,
-        "put the row right (a cell that holds the delimiter must stand in quotes), or keep such "
+        "put the row right (a cell that holds the delimiter must be in quotes), or keep such "
         "rows apart: --ragged set-aside",
     )

@@ -40,7 +40,7 @@ class Block:
     ascii : bool
         Whether all of it is ASCII, and so surely UTF-8.
     lines : int
-        How many lines of the file stand above it.
+        How many lines of the file are above it.
     """
 
     data: memoryview
@@ -89,7 +89,7 @@ def blocks(
     tick : callable
         Told how many bytes were read, each time.
     lines : int
-        How many lines stand above.
+        How many lines are above.
 
     Raises
     ------
@@ -102,7 +102,7 @@ def blocks(
         data, final = _filled(stream, data, tick)
         place = _Place(where, data, lines)
         if b"\0" in data:
-            raise place.error(data.index(b"\0"), "a NUL byte stands in the text", _NOT_TEXT)
+            raise place.error(data.index(b"\0"), "there is a NUL byte in the text", _NOT_TEXT)
         end = _last_break(data, ord(delimiter), place, final)
         if len(data) - end > LONGEST_RECORD:
             raise place.error(end, "a record of more than 64 MiB begins", _UNCLOSED)
@@ -138,7 +138,7 @@ _UNCLOSED = "a quote that is never closed does that; close or double it"
 
 @dataclass(frozen=True)
 class _Place:
-    """Where a stretch of bytes stands in its file, to name the line of an error."""
+    """Where a stretch of bytes is in its file, to name the line of an error."""
 
     where: str
     data: Bytes

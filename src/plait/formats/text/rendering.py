@@ -29,7 +29,7 @@ _SPARE: Spare[npt.NDArray[np.uint8]] = Spare(lambda size: np.empty(size, np.uint
 
 @dataclass(frozen=True)
 class Rendered:
-    """Rows as bytes; ``buffer`` is the memory they stand in, where that may be used again."""
+    """Rows as bytes; ``buffer`` is the memory they are in, where that may be used again."""
 
     data: Any
     buffer: npt.NDArray[np.uint8] | None = None
@@ -87,7 +87,7 @@ def _unquoted(batch: pa.RecordBatch, delimiter: str) -> Rendered:
 
 
 def _room(column: pa.Array) -> int:
-    """How many bytes the cells hardly ever take more than, with what stands behind each."""
+    """How many bytes the cells hardly ever take more than, with what is behind each."""
     rows = len(column)
     if is_text(column.type):
         return int(column.nbytes) + rows

@@ -72,7 +72,7 @@ def read_sheet(
     where : str
         The file and sheet, for errors and lineage.
     header_line : int, optional
-        The row of the sheet that the header stands on, from 1; found if not given.
+        The row of the sheet that the header is on, from 1; found if not given.
     footer : int
         How many rows at the end are set aside.
 

@@ -116,7 +116,7 @@ def write_workbook(
     }
     findings = []
     with xlsxwriter.Workbook(str(target), options) as book:
-        # Or the hour of writing stands in it, and the same table gives another file.
+        # Or the hour of writing is in it, and the same table gives another file.
         book.set_properties({"created": dt.datetime(2000, 1, 1)})
         book.set_custom_property(_MARK, "yes")
         formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}

@@ -10,7 +10,7 @@ from plait.core.account.errors import PlaitError
 
 @dataclass(frozen=True)
 class Fault:
-    """One mistake: the line it stands on, what is wrong, and what to do."""
+    """One mistake: the line it is on, what is wrong, and what to do."""
 
     line: int
     what: str

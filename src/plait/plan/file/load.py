@@ -125,7 +125,7 @@ def _syntax_fault(text: str, said: str) -> Fault:
     found = re.search(r" \(at line (\d+), column \d+\)$", said)
     line = int(found[1]) if found else text.count("\n") + 1
     what = said[: found.start()] if found else said.replace(" (at end of document)", "")
-    remedy = "texts stand in 'single' or \"double\" quotes" if "Invalid value" in what else ""
+    remedy = "texts go in 'single' or \"double\" quotes" if "Invalid value" in what else ""
     return Fault(line, f"this is no TOML: {what[:1].lower()}{what[1:]}", remedy)
 
 
@@ -232,7 +232,7 @@ def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str
 
 
 def _known_keys(path: tuple[str | int, ...], raw: Any) -> list[str]:
-    """The keys that may stand in the part of a plan at that path."""
+    """The keys that may be in the part of a plan at that path."""
     if path[:1] == ("source",):
         return list(Source.model_fields)
     if path[:1] == ("step",) and len(path) > 1:

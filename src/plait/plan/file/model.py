@@ -1,4 +1,4 @@
-"""The plan as data: what may stand in the file, and of which type."""
+"""The plan as data: what may be in the file, and of which type."""
 
 from __future__ import annotations
 
@@ -117,7 +117,7 @@ AnyStep: Any = Annotated[_TAGGED, Discriminator(verb_of)]
 class Expect(Part):
     """What must hold, or nothing is handed over."""
 
-    fail_on: Names = Field([], description="codes or severities of findings that must not stand")
+    fail_on: Names = Field([], description="codes or severities of findings that must not occur")
     rows: Names = Field([], description="comparisons: 'season >= 1000', 'season = visits'")
     unique: dict[str, Names] = Field({}, description="result to key: { season = ['yard'] }")
     unmatched: dict[str, int | Text] = Field(
@@ -126,7 +126,7 @@ class Expect(Part):
     columns: dict[str, list[str]] = Field({}, description="result to its columns, in order")
     type: dict[str, dict[str, Text]] = Field({}, description="result to column to type")
     values: dict[str, dict[str, list[Any]]] = Field(
-        {}, description="result to column to the values that may stand there"
+        {}, description="result to column to the values that may be there"
     )
     sum: dict[str, list[str]] = Field(
         {}, description="column to the sources and results in which its sum is the same"

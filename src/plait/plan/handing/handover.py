@@ -201,7 +201,7 @@ def asides(worked: Worked) -> Iterator[tuple[str, SetAside | Conflicts]]:
 
 
 def left_out(worked: Worked) -> int:
-    """How many rows stand in no result."""
+    """How many rows are in no result."""
     return sum(one.rows for _, one in asides(worked) if not one.in_result)
 
 

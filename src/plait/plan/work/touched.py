@@ -58,5 +58,5 @@ def _changed(worked: Worked, step: Done, column: str, through: list[str]) -> boo
 
 
 def _made_here(table: Table, name: str) -> bool:
-    """Whether the cells stand in a strand of no source, as made ones do."""
+    """Whether the cells are in a strand of no source, as made ones do."""
     return any(not table.strands[strand].has_sources for strand, _ in table.column(name).parts)

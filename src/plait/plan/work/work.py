@@ -79,7 +79,7 @@ class Worked:
         As they were read.
     steps : tuple of Done
     results : mapping of str to Table
-        What stands in the end under each name that means one table.
+        What there is in the end under each name that means one table.
     reading : float
         Seconds.
     """

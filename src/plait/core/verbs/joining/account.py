@@ -42,9 +42,9 @@ def join_ledger(
     if kind in ONE_SIDED:
         return entry(operation, inputs, _one_sided_lines(one, two, match, kind), match.output_rows)
     changes = [
-        Line(f"rows of {two} that went beside a row of {one}", -match.right_matched),
+        Line(f"rows of {two} matched to a row of {one}", -match.right_matched),
         Line(
-            f"rows added: their key stands on several rows of {two}",
+            f"rows added: their key is on several rows of {two}",
             matching.pairs - match.left_matched,
         ),
     ]

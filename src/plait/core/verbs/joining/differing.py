@@ -35,10 +35,12 @@ class Marked:
 
     @cached_property
     def here(self) -> bool:
+        """Of the left table's column."""
         return takes_markers(self.left.kind(self.left_name))
 
     @cached_property
     def there(self) -> bool:
+        """Of the right table's."""
         return takes_markers(self.right.kind(self.right_name))
 
 
@@ -60,6 +62,7 @@ class Difference:
 
     @property
     def none(self) -> bool:
+        """Whether no cell differs, and none is on one side only."""
         return not (len(self.rows) or self.only_left or self.only_right)
 
     def shown(self, both: Table, key: Sequence[str]) -> tuple[Example, ...]:

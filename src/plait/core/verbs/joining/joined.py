@@ -254,7 +254,7 @@ def _respelt_finding(
         "note",
         len(difference.rows),
         f"{counted(len(difference.rows), 'row')} matched on keys that {right.name} spells "
-        f"otherwise; its spelling is kept as {kept}",
+        f"differently; its spelling is kept as {kept}",
         where=f"{right.name}, column {name}",
         examples=shown,
     )

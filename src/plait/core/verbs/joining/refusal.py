@@ -80,7 +80,7 @@ def refuse(
         tables = " and ".join({"left": left, "right": right}[side].name for side in broken)
         raise JoinRefusedError(
             f"the join was declared {cardinality} and is {found}: "
-            f"matching keys stand on several rows of {tables}",
+            f"matching keys are on several rows of {tables}",
             f"make the key unique there, or declare --cardinality {found}",
             match,
             (*findings, *_multiplying(left, right, pairs, matching, broken)),
@@ -112,14 +112,14 @@ def _offending(
             several = np.append(matching.matched & (counts > 1), False)
             rows = np.flatnonzero(several[codes])
             rows = rows[stable_order(codes[rows], len(counts))]
-            reason = pa.array(["key matches and stands on several rows"] * len(rows), pa.string())
+            reason = pa.array(["key matches and is on several rows"] * len(rows), pa.string())
             yield SetAside(f"{table.name}-multiplying", table.at(rows), reason, False)
 
 
 def _multiplying(
     left: Table, right: Table, pairs: Key, matching: Matching, sides: Iterable[str]
 ) -> Iterator[Finding]:
-    """The matching keys that stand on several rows of a side."""
+    """The matching keys that are on several rows of a side."""
     tables = {
         "left": (0, left, matching.left_counts),
         "right": (1, right, matching.right_counts),
@@ -139,7 +139,7 @@ def _multiplying(
             "cardinality",
             "error",
             len(several),
-            f"{counted(len(several), 'key')} of {table.name} that match stand on several rows",
+            f"{counted(len(several), 'key')} of {table.name} that match are on several rows",
             where=table.name,
             examples=tuple(examples),
         )

@@ -105,7 +105,7 @@ def _summed(codes: Codes, counts: np.ndarray, size: int) -> np.ndarray:
 def _elsewhere_findings(
     left: Table, right: Table, pairs: Key, matching: Matching
 ) -> Iterator[Finding]:
-    """The values may stand in another column."""
+    """The values may be in another column."""
     for one in elsewhere(left, right, pairs, matching):
         here = one.table == left.name
         pair = (one.column, one.better) if here else (one.better, one.column)
@@ -113,7 +113,7 @@ def _elsewhere_findings(
             "key-elsewhere",
             "warning",
             1,
-            f"{one.better_share:.0%} of the values of {one.column} in {one.table} stand in "
+            f"{one.better_share:.0%} of the values of {one.column} in {one.table} are in "
             f"{one.better} of {one.other}, {one.named_share:.0%} in {one.named}",
             f"--key {spelt((pair,))}",
             one.other,

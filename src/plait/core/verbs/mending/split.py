@@ -28,8 +28,8 @@ class Split:
     ----------
     column : str
     delimiters : tuple of str
-        One, that stands between all parts; or several different ones, of which
-        the first stands behind the first part, and so on.
+        One, that is between all parts; or several different ones, of which
+        the first is behind the first part, and so on.
     into : tuple of str
         The names of the parts.
     """
@@ -42,7 +42,7 @@ class Split:
 def parse_split(spec: str) -> Split:
     """Read ``COLUMN:DELIMITERS into a,b,c``.
 
-    Several delimiters stand behind one another; spaces count. When there is one
+    Several delimiters are behind one another; spaces count. When there is one
     fewer than parts, each is used once and in that order.
 
     Raises
