@@ -9,6 +9,8 @@ import pytest
 
 from judges import JUDGES, SLOW, run
 
+pytestmark = pytest.mark.slow
+
 CALLS = {
     "expressions of numbers": 2_000,
     "lineage": 30,

@@ -74,7 +74,11 @@ def test_a_header_and_no_rows_is_a_finding(plait, put):
         (["join", "visits.csv", "hives.csv", "--key", "yrad"], "did you mean yard?", 2),
         (["join", "visits.csv", "hives.csv", "--key", "yard=yrd"], "no column 'yrd' in hives", 2),
         (["join", "visits.csv", "hives.csv", "--kind", "lft"], "did you mean left?", 2),
-        (["join", "visits.csv", "hives.csv", "--cardinality", "1:1"], "is no cardinality", 2),
+        (
+            ["join", "visits.csv", "hives.csv", "--cardinality", "1:1"],
+            "--cardinality is one-to-one",
+            2,
+        ),
         (["join", "visits.csv", "hives.csv", "--ignore", "cases"], "did you mean case?", 2),
         (["join", "visits.csv", "other.csv"], "no column in common", 2),
         (
@@ -109,6 +113,7 @@ def test_no_shared_column_offers_a_likely_pair(plait, put):
     assert "--key Yard Code=yard_code" in ended.err
 
 
+@pytest.mark.slow
 def test_a_full_disk_leaves_nothing_behind(tmp_path):
     noise = random.Random(1)
     with (tmp_path / "a.csv").open("w") as file:
@@ -133,6 +138,7 @@ def test_a_full_disk_leaves_nothing_behind(tmp_path):
         assert [path.name for path in tmp_path.iterdir()] == ["a.csv"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("sign", [signal.SIGINT, signal.SIGTERM])
 def test_an_interrupt_while_writing_leaves_nothing_behind(tmp_path, sign):
     with (tmp_path / "a.csv").open("w") as file:

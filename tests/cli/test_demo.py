@@ -12,6 +12,8 @@ from conftest import rows_of
 from plait.cli.main import COMMANDS
 from plait.demo.data import write_demo_data
 
+pytestmark = pytest.mark.slow
+
 
 def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_path):
     ended = plait("demo")

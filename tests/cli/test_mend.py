@@ -140,6 +140,7 @@ def test_a_workbook_out_has_data_set_aside_and_ledger(plait, put, tmp_path):
     assert not (tmp_path / "t.csv").exists()
 
 
+@pytest.mark.slow
 def test_survey_tells_and_writes_a_page(plait, tmp_path):
     assert plait("demo", "--quiet").status == 0
     words = ("inspections", "register", "weighins.xlsx", "laboratory.jsonl", "wardens.csv")

@@ -16,6 +16,8 @@ from plait.core.verbs.joining.streamed import StreamJoin
 from plait.formats.text import reading as delimited
 from plait.formats.text import records
 
+pytestmark = pytest.mark.slow
+
 KEYS = [
     ["A", "B", "C", "a longer key of text", "another longer key"],
     ["1", "2", "3", "10", "7"],

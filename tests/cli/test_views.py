@@ -100,6 +100,7 @@ def test_colours_on_a_terminal_unless_no_color_is_set(on_terminal, files):
     assert not re.search(r"\x1b\[[0-9;]*3[0-9]m", plain)
 
 
+@pytest.mark.slow
 def test_progress_on_a_terminal_after_a_second_and_never_elsewhere(on_terminal, plait):
     feed = [b"x,y\n"] + [b"1,2\n" * 10_000] * 5
     seen = on_terminal("stack", "-", slow_feed=feed)

@@ -181,6 +181,7 @@ def test_archives(tmp_path):
     assert not (tmp_path.parent.parent / "may.csv").exists()
 
 
+@pytest.mark.slow
 def test_a_bomb_is_refused(tmp_path):
     packed = tmp_path / "bomb.csv.gz"
     packed.write_bytes(PACKERS["gz"](b"a,b\n" + b"1,2\n" * (75 << 20)))

@@ -5,10 +5,13 @@ from __future__ import annotations
 import json
 import tomllib
 
+import pytest
 import xlsxwriter
 
 from conftest import rows_of
 from plait.demo.data import write_demo_data
+
+pytestmark = pytest.mark.slow
 
 
 def test_the_draft_of_the_demo_runs_and_its_joins_are_the_right_ones(plait, tmp_path):
@@ -115,3 +118,15 @@ def test_a_header_that_is_a_line_further_down_is_named(plait, put, tmp_path):
         ended = plait("stack", source, "--header-line", line, "--out", "o.csv", "--replace")
         assert ended.status == 0
         assert list(rows_of(tmp_path / "o.csv")[0]) == ["yard", "hive", "kg"]
+
+
+def test_one_variant_that_clashes_does_not_lose_the_others(plait, put, tmp_path):
+    """Moisture and Moistre stand in one file together; Weight kg and Weigth kg never do."""
+    put(
+        m__a_csv="Hive,Yard,Day,Note,Moisture,Moistre,Weight kg\n1,A,1,n,17,x,4\n2,A,2,m,18,y,5\n",
+        m__b_csv="Hive,Yard,Day,Note,Moisture,Weight kg\n3,A,3,n,17,6\n4,A,4,m,19,7\n",
+        m__c_csv="Hive,Yard,Day,Note,Moistre,Weigth kg\n5,B,5,n,z,8\n6,B,6,m,w,9\n",
+    )
+    assert plait("draft", "m", "--out", "p.toml").status == 0
+    (step,) = tomllib.loads((tmp_path / "p.toml").read_text())["step"]
+    assert step["same"] == {"Weight kg": "Weigth kg"}

@@ -14,6 +14,8 @@ import pytest
 
 from conftest import rows_of
 
+pytestmark = pytest.mark.slow
+
 EXAMPLE = Path(__file__).parents[2] / "examples" / "ferries"
 
 

@@ -164,3 +164,15 @@ def test_the_ledger_as_data_and_in_the_page_agree(handed):
     assert {one["path"] for one in said["outputs"]} <= {
         str(file.relative_to(folder)) for file in folder.rglob("*")
     }
+
+
+def test_numbers_written_in_groups_are_described_as_they_are_written(plait, put, tmp_path):
+    put(a_csv='n,d,e\n"1,234,567","1.234,50",1\n"2,000","3,25",2\n')
+    (tmp_path / "p.toml").write_text('[source.a]\npath = "a.csv"\n[handover]\nresult = "a"\n')
+    assert plait("run", "p.toml").status == 0
+    package = json.loads((tmp_path / "handover" / "datapackage.json").read_text())
+    (resource,) = [one for one in package["resources"] if one["path"] == "a.csv"]
+    fields = {one["name"]: one for one in resource["schema"]["fields"]}
+    assert fields["n"] == {"name": "n", "type": "integer", "groupChar": ","}
+    assert fields["d"] == {"name": "d", "type": "number", "decimalChar": ",", "groupChar": "."}
+    assert fields["e"] == {"name": "e", "type": "integer"}

@@ -122,4 +122,6 @@ def _form(kind: str) -> dict[str, Any]:
         return {"type": "string"}
     form = form_of(kind)
     signs = re.sub(r"[0-9]", "", form.name.partition(":")[2])
+    if form.kind == "integer":
+        return {"groupChar": signs[:1]}
     return {"decimalChar": signs[-1:] or ".", **({"groupChar": signs[0]} if len(signs) > 1 else {})}

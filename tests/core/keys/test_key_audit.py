@@ -16,6 +16,8 @@ from plait.core.unmatched.near import near_texts
 from plait.core.verbs.join import join
 from plait.core.verbs.keys import key_set, keys, repeated_rows, suggested_pairs
 
+pytestmark = pytest.mark.slow
+
 CELL = st.sampled_from(["a", "b", "c", "7", "007", "é", "a long key of many bytes", "", None])
 
 

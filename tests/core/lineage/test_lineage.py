@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 
 import numpy as np
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -18,6 +19,8 @@ from plait.core.verbs.mend import mend
 from plait.core.verbs.settle import settle
 from plait.core.verbs.stack import stack
 from plait.core.verbs.widen import widen
+
+pytestmark = pytest.mark.slow
 
 YARD, HIVE = st.sampled_from("ABC"), st.sampled_from("12")
 ROWS = st.lists(st.tuples(YARD, HIVE, st.integers(0, 9).map(str)), max_size=12)

@@ -15,6 +15,8 @@ from plait.core.look.profile import profile, tallied
 from plait.core.table.table import from_columns
 from plait.core.verbs.survey import survey
 
+pytestmark = pytest.mark.slow
+
 CELL = st.sampled_from(["a", "b", "c", "d", "1", "2", ""])
 
 

@@ -13,6 +13,8 @@ from hypothesis import strategies as st
 from cases import cases
 from plait.core.types.kinds import arrow_type, as_kind, kind_of, plain_number
 
+pytestmark = pytest.mark.slow
+
 CELLS = [
     *["0", "-0", "00", "7", "-7", "12", "007", "1.5", "-0.5", "0.5", "00.5", ".5", "5.", "-.5"],
     *["-", "1.2.3", "+1", "1e3", "9223372036854775807", "99999999999999999999", "inf", "nan"],

@@ -15,6 +15,8 @@ from plait.core.lineage.lineage import places
 from plait.core.table.table import from_columns
 from plait.core.verbs.group import group
 
+pytestmark = pytest.mark.slow
+
 YARDS = st.sampled_from(["A", "B", "ç", ""])
 HIVES = st.sampled_from(["1", "2", ""])
 CENTS = st.one_of(st.just(""), st.integers(-99999, 99999).map(lambda n: f"{n / 100:.2f}"))

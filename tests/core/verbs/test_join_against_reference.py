@@ -11,6 +11,8 @@ from plait.core.account.errors import ExpectationError
 from plait.core.table.table import from_columns
 from plait.core.verbs.join import join
 
+pytestmark = pytest.mark.slow
+
 PAIRED = ("inner", "left", "right", "full")
 CELLS = st.one_of(
     st.sampled_from(["a", "b", "A", "7", "007", "", None, "é", "eight-by", "a longer key cell"]),

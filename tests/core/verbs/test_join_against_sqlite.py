@@ -5,7 +5,11 @@ from __future__ import annotations
 import random
 from collections import Counter
 
+import pytest
+
 from judging.joins import KINDS, one_case
+
+pytestmark = pytest.mark.slow
 
 
 def test_every_kind_of_join_is_judged():

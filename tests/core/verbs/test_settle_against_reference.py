@@ -15,6 +15,8 @@ from plait.core.lineage.origin import with_origin
 from plait.core.table.table import from_columns
 from plait.core.verbs.settle import settle
 
+pytestmark = pytest.mark.slow
+
 KEYS = st.sampled_from(["a", "b", "c", "", None])
 TEXTS = st.sampled_from(
     ["", None, "x", "y", "zz", "é", "a longer cell of text", "another long one"]

@@ -12,6 +12,8 @@ from plait.core.account.errors import UsageError
 from plait.core.table.table import from_columns
 from plait.core.verbs.stack import stack
 
+pytestmark = pytest.mark.slow
+
 CELL = st.sampled_from(["", "a", "b", "7", "007", "é", "x" * 9, 'quo"te', "two\nlines"])
 
 

@@ -88,3 +88,10 @@ def test_only_an_earlier_one_is_replaced_and_only_when_asked(tmp_path):
     (tmp_path / "link").symlink_to(target)
     with pytest.raises(OutputError, match="no folder"):
         check_folder(tmp_path / "link", True, marks)
+
+
+def test_what_a_killed_run_left_of_a_long_name_is_taken_away(tmp_path):
+    name = "n" * 120
+    (tmp_path / f".{name[:80]}.{2**22 + 1}-0123abcd.part").mkdir()
+    _write(tmp_path / name, "new")
+    assert _names(tmp_path) == [name]

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from cases import cases
 from plait.core.account.errors import SourceError
-from plait.formats.cells.header import usable_names
+from plait.core.table.headings import usable_names
 from plait.formats.text import reading as delimited
 from plait.formats.text import records
 from plait.formats.text.dialect import Dialect

@@ -6,6 +6,9 @@ status of the program is a property of the kind of error.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 
 class PlaitError(Exception):
     """Anything Plait can tell a person about.
@@ -19,6 +22,11 @@ class PlaitError(Exception):
     remedy : str, optional
         What to do about it.
 
+    Attributes
+    ----------
+    option : str
+        The option of a verb that it is about, where it is known.
+
     Examples
     --------
     >>> print(PlaitError("no such column: yrad", where="hives.csv", remedy="did you mean yard?"))
@@ -30,6 +38,7 @@ class PlaitError(Exception):
     def __init__(self, what: str, where: str | None = None, remedy: str | None = None) -> None:
         super().__init__(what)
         self.what, self.where, self.remedy = what, where, remedy
+        self.option = ""
 
     def __str__(self) -> str:
         place = f"{self.where}: " if self.where else ""
@@ -63,3 +72,21 @@ class OutputError(PlaitError):
     """An output could not be written."""
 
     status = 4
+
+
+@contextmanager
+def asked(option: str) -> Iterator[None]:
+    """Let what goes wrong within say which option it is about.
+
+    >>> try:
+    ...     with asked("drop"):
+    ...         raise UnknownColumnError("there is no column 'Bred'")
+    ... except PlaitError as error:
+    ...     error.option
+    'drop'
+    """
+    try:
+        yield
+    except PlaitError as error:
+        error.option = error.option or option
+        raise

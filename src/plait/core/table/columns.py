@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from plait.core.account.errors import UsageError
+from plait.core.account.errors import UsageError, asked
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 
@@ -57,8 +57,10 @@ def chosen(table: Table, drop: Sequence[str], keep: Sequence[str], order: Sequen
     UsageError
         For a column that is not there, or when none would be left.
     """
-    for column in (*drop, *keep, *order):
-        check_column(column, table)
+    for option, columns in (("drop", drop), ("keep", keep), ("order", order)):
+        with asked(option):
+            for column in columns:
+                check_column(column, table)
     kept = [one for one in table.columns if one.name not in drop and (not keep or one.name in keep)]
     if not kept:
         raise UsageError("no column would be left", table.name, "keep at least one")

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 import pyarrow as pa
 
-from plait.core.account.errors import UsageError
+from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.coding import code_keys
@@ -73,8 +73,10 @@ def group(
     {'yard': ['A', 'B'], 'visits': [2, 1], 'honey': ['0.30', '2.00']}
     """
     before = replace(table, findings=(), aside=())
-    parted, by = with_date_parts(before, names(by))
-    figures = [wanted(new, spec, parted) for new, spec in named_values(take, "--take").items()]
+    with asked("by"):
+        parted, by = with_date_parts(before, names(by))
+    with asked("take"):
+        figures = [wanted(new, spec, parted) for new, spec in named_values(take, "--take").items()]
     base = parted if onto_rows else parted.keeping(by)
     _check_names(base, figures)
     if not by and not figures:

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from plait.core.account.errors import UsageError
+from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import Finding
 from plait.core.account.names import nearest as nearest_word
 from plait.core.codes.coding import Coding
@@ -144,13 +144,16 @@ def join(
         _check_word(cardinality, CARDINALITIES, "cardinality")
     if prefer is not None:
         _check_word(prefer, ("left", "right"), "side to prefer")
-    near = parse_nearest(nearest) if nearest else None
+    with asked("nearest"):
+        near = parse_nearest(nearest) if nearest else None
     _check_together(kind, key, near, within)
-    names = _key(left, right, key, kind, near)
+    with asked("key"):
+        names = _key(left, right, key, kind, near)
     coding = _coded(left, right, names, ignore, pairs, missing_match)
     ties: tuple[Finding, ...] = ()
     if near is not None:
-        coding, ties = code_nearest(left, right, coding, near, within)
+        with asked("nearest"):
+            coding, ties = code_nearest(left, right, coding, near, within)
     matching = match_keys(coding)
     match = matching.account(kind)
     findings = (*ties, *_found(left, right, names, matching, match, kind, key, near))
@@ -316,14 +319,16 @@ def join_all(
             f"{len(keys)} keys are given for {len(tables) - 1} joins",
             remedy="give --key once for all of them, or once for each further table",
         )
-    taken = _taken_of_each(tables[1:], take)
+    with asked("take"):
+        taken = _taken_of_each(tables[1:], take)
     steps: list[Joined] = []
     table = tables[0]
     for right, key, some in zip(tables[1:], keys, taken, strict=True):
         joined = join(table, right, key, kind, cardinality, ignore, take=some, **options)
         steps.append(joined)
         table = joined.table
-    table = renamed(table, named_values(rename, "--rename")) if rename else table
+    with asked("rename"):
+        table = renamed(table, named_values(rename, "--rename")) if rename else table
     table = with_origin(table, origin) if origin else table
     return Joined(
         "join",

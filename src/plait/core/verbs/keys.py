@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyarrow as pa
 
-from plait.core.account.errors import UsageError
+from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import Finding
 from plait.core.account.names import distinct_name
 from plait.core.codes.coding import Coding, Counts, first_rows
@@ -167,9 +167,10 @@ def key_columns(tables: Sequence[Table], specs: Sequence[KeySpec]) -> tuple[tupl
         )
     if len({len(one) for one in columns}) > 1:
         raise UsageError("the keys have different numbers of columns")
-    for table, names in zip(tables, columns, strict=True):
-        for name in names:
-            check_column(name, table)
+    with asked("key"):
+        for table, names in zip(tables, columns, strict=True):
+            for name in names:
+                check_column(name, table)
     return columns
 
 

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 import pyarrow as pa
 
-from plait.core.account.errors import UsageError
+from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import Finding, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.table.absent import present
@@ -105,8 +105,9 @@ def _moved(table: Table, columns: Sequence[str], key: Sequence[str]) -> list[str
             table.name,
             "write --columns COLUMN,… or --key COLUMN,…",
         )
-    for name in (*columns, *key):
-        check_column(name, table)
+    with asked("columns" if columns else "key"):
+        for name in (*columns, *key):
+            check_column(name, table)
     moved = list(columns) or [name for name in table.column_names if name not in key]
     if not moved:
         raise UsageError("no column is left to put under another", table.name)

@@ -8,6 +8,7 @@ from dataclasses import replace
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.account.errors import asked
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.order import sorted_rows
 from plait.core.sql.expression import condition, evaluate, named_columns, parse
@@ -100,26 +101,23 @@ def mend(
     """
     before = table
     table = replace(table, findings=(), aside=())
-    table = headed(table, names(header)) if header else table
-    table = renamed(table, named_values(rename, "--rename"))
+    with asked("header"):
+        table = headed(table, names(header)) if header else table
+    with asked("rename"):
+        table = renamed(table, named_values(rename, "--rename"))
     table = with_missing(table, names(missing)) if missing else table
-    table = trimmed(table, trim)
-    for one in split:
-        table = split_column(table, one if isinstance(one, Split) else parse_split(one))
-    for spec in replace_value:
-        table = replaced(table, spec)
-    for column, value in named_values(fill, "--fill").items():
-        table = filled(table, column, value)
-    for column, text in named_values(compute_first, "--compute").items():
-        table = _computed(table, column, text)
-    types = parse_types(type)
-    for column in types:
-        check_column(column, table)
-    table = retyped(table, types, unfit)
-    for column, text in named_values(compute, "--compute").items():
-        table = _computed(table, column, text)
-    table = _only_where(table, where) if where else table
-    table = table.at(sorted_rows(table, names(sort))) if sort else table
+    table = _refilled(table, trim, split, replace_value, fill)
+    table = _all_computed(table, compute_first)
+    with asked("type"):
+        types = parse_types(type)
+        for column in types:
+            check_column(column, table)
+        table = retyped(table, types, unfit)
+    table = _all_computed(table, compute)
+    with asked("where"):
+        table = _only_where(table, where) if where else table
+    with asked("sort"):
+        table = table.at(sorted_rows(table, names(sort))) if sort else table
     table = chosen(table, names(drop), names(keep), names(order))
     table = table.named(name) if name else table
     lines = [Line(f"{one.cause}, set aside", -one.rows) for one in table.aside]
@@ -127,6 +125,35 @@ def mend(
     return Result(
         "mend", replace(table, findings=(), aside=()), (account,), table.findings, table.aside
     )
+
+
+def _refilled(
+    table: Table,
+    trim: bool | Sequence[str] | str,
+    split: Iterable[str | Split],
+    replace_value: Iterable[str],
+    fill: Pairs,
+) -> Table:
+    """The table with other cells: trimmed, in parts, replaced, filled."""
+    with asked("trim"):
+        table = trimmed(table, trim)
+    with asked("split"):
+        for one in split:
+            table = split_column(table, one if isinstance(one, Split) else parse_split(one))
+    with asked("replace_value"):
+        for spec in replace_value:
+            table = replaced(table, spec)
+    with asked("fill"):
+        for column, value in named_values(fill, "--fill").items():
+            table = filled(table, column, value)
+    return table
+
+
+def _all_computed(table: Table, compute: Pairs) -> Table:
+    with asked("compute"):
+        for column, text in named_values(compute, "--compute").items():
+            table = _computed(table, column, text)
+    return table
 
 
 def _computed(table: Table, column: str, text: str) -> Table:

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.errors import UsageError
+from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.coding import distinct
@@ -102,8 +102,9 @@ def settle(
     {'hive': ['1', '2'], 'breed': ['Buckfast', 'Carnica']}
     """
     columns = [left for left, _ in parse_key(key)]
-    for column in columns:
-        check_column(column, table)
+    with asked("key"):
+        for column in columns:
+            check_column(column, table)
     coding = code_across([table], [columns], pairs, ignore, missing_match)
     groups = key_groups(coding)
     before = replace(table, findings=(), aside=())
@@ -170,13 +171,17 @@ def settle_all(
 
 def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> dict[str, str]:
     """The rule of each column that is not part of the key."""
-    given = named_values(rules, "--rule")
-    for column in given:
-        check_column(column, table)
-        if column in key:
-            raise UsageError(f"{column} is part of the key; it has no rule", table.name)
+    with asked("rule"):
+        given = named_values(rules, "--rule")
+        for column in given:
+            check_column(column, table)
+            if column in key:
+                raise UsageError(f"{column} is part of the key; it has no rule", table.name)
+        made = {name: checked_rule(rule, table) for name, rule in given.items()}
+    with asked("otherwise"):
+        checked_rule(otherwise, table)
     names = [name for name in table.column_names if name not in key]
-    return {name: checked_rule(given.get(name, otherwise), table) for name in names}
+    return {name: made.get(name, otherwise) for name in names}
 
 
 def _without_key(table: Table, rows: Rows) -> Iterator[SetAside]:

@@ -10,7 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.errors import UsageError
+from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.coding import first_rows, mix
@@ -88,7 +88,8 @@ def stack(
         raise UsageError("there is nothing to stack", remedy="name at least one source")
     if by not in WAYS:
         raise UsageError(f"tables are stacked by {' or '.join(WAYS)}, not by {by!r}")
-    tables = same_names(tables, same)
+    with asked("same"):
+        tables = same_names(tables, same)
     tables = fold_names(tables) if fold_headers else tables
     findings: list[Finding] = []
     if by == "position":
@@ -106,10 +107,10 @@ def stack(
         table = table.at(np.flatnonzero(kept == np.arange(len(kept))))
     else:
         table = labelled(table, parse_labels(label))
-    if number:
-        table = table.with_made(number, _numbers(table.rows))
-    if origin:
-        table = with_origin(table, origin)
+    with asked("number"):
+        table = table.with_made(number, _numbers(table.rows)) if number else table
+    with asked("origin"):
+        table = with_origin(table, origin) if origin else table
     left_out = [Line("exact repeats of an earlier row, set aside", -one.rows) for one in aside]
     sources = f"{len(tables)} sources" if len(tables) > 1 else "1 source"
     account = entry(f"stack of {sources}", coming, left_out, table.rows)

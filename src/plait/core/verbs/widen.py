@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.errors import UsageError
+from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import Finding, counted
 from plait.core.account.ledger import Entry, Line, entry
 from plait.core.account.names import distinct_name
@@ -74,8 +74,10 @@ def widen(
     {'hive': ['1', '2'], '04': ['3', None], '05': ['9', '7']}
     """
     filling = names(cells)
-    for column in (heads, *filling, *names(key)):
-        check_column(column, table)
+    for option, columns in (("heads", (heads,)), ("cells", filling), ("key", names(key))):
+        with asked(option):
+            for column in columns:
+                check_column(column, table)
     if not filling:
         raise UsageError("no column fills the cells", table.name, "write --cells COLUMN")
     keyed = names(key) or tuple(one for one in table.column_names if one not in (heads, *filling))
@@ -86,7 +88,8 @@ def widen(
             "write --key COLUMN --heads COLUMN --cells COLUMN",
         )
     used = replace(table.keeping((*keyed, heads, *filling)), findings=(), aside=())
-    settled = settle(used, (*keyed, heads), otherwise=rule, name=table.name)
+    with asked("rule"):
+        settled = settle(used, (*keyed, heads), otherwise=rule, name=table.name)
     # What counts as equal is decided over all rows, also those that are set aside.
     codes = code_keys([used], [keyed]).codes[0], code_keys([used], [[heads]]).codes[0]
     result = _wide(settled.table, keyed, heads, filling, [one[settled.first] for one in codes])

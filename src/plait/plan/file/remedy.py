@@ -5,13 +5,23 @@ from __future__ import annotations
 import re
 import shlex
 
+from plait.options.option import Form
+from plait.options.shared import LABEL, READING, TYPING
+from plait.options.verbs import VERBS
 from plait.plan.file.quoting import listed, quoted
 
 _OPTION = re.compile(r"--([a-z]+(?:-[a-z]+)*)")
-_TABLES = ("rule", "take", "rename", "fill", "compute", "type", "same", "label")
-_FLAGS = ("fold-headers", "distinct", "onto-rows", "without-missing", "trim")
-_NUMBERS = ("header-line", "footer", "max-rows")
-_LISTS = ("ignore", "key", "missing", "drop", "keep", "order", "sort", "by", "cells", "columns")
+_TABLES = (Form.PAIRS, Form.SEVERAL, Form.EXPRESSIONS)
+_FLAGS = (Form.FLAG, Form.ALL_OR_SOME)
+_LISTS = (Form.WORDS, Form.COLUMNS, Form.NAMES, Form.KEY, Form.KEYS)
+_EVERY = [
+    *(option for verb in VERBS.values() for option in verb.options),
+    *(LABEL, *TYPING, *READING),
+]
+# What two verbs give in two forms (the rule of a column, or of all cells) goes by the table.
+_FORMS = {one.flag.removeprefix("--"): one.form for one in reversed(_EVERY)} | {
+    one.flag.removeprefix("--"): one.form for one in _EVERY if one.form in _TABLES
+}
 
 
 def in_plan(remedy: str) -> str:
@@ -35,12 +45,13 @@ def in_plan(remedy: str) -> str:
     if not match or "plait " in remedy:
         return remedy
     before, option, rest = remedy[: match.start()], match[1], remedy[match.end() :]
-    if option in _FLAGS:
+    form = _FORMS.get(option)
+    if form in _FLAGS:
         return f"{before}{_key(option)} = true{in_plan(rest)}"
     value, after = _value(rest)
-    if value is None or (option in _TABLES and "=" not in value):
+    if value is None or (form in _TABLES and "=" not in value):
         return f"{before}{_key(option)}{in_plan(rest)}"
-    return f"{before}{_key(option)} = {_toml(option, value)}{in_plan(after)}"
+    return f"{before}{_key(option)} = {_toml(form, value)}{in_plan(after)}"
 
 
 def _key(option: str) -> str:
@@ -59,10 +70,10 @@ def _value(rest: str) -> tuple[str | None, str]:
     return value, rest[found.end() :]
 
 
-def _toml(option: str, value: str) -> str:
-    if option in _TABLES and "=" in value:
+def _toml(form: Form | None, value: str) -> str:
+    if form in _TABLES and "=" in value:
         name, _, text = value.partition("=")
         return f"{{ {quoted(name.strip(chr(34)))} = {quoted(text)} }}"
-    if option in _LISTS:
+    if form in _LISTS:
         return listed(value.split(","))
-    return value if option in _NUMBERS else quoted(value)
+    return value if form is Form.WHOLE else quoted(value)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
@@ -225,9 +224,7 @@ def _fault(loaded: LoadedPlan, number: int, error: PlaitError) -> Fault:
 
 
 def _key_at_fault(loaded: LoadedPlan, number: int, error: PlaitError) -> Iterator[str]:
-    """The key of a step in which the name stands that an error is about."""
-    named = re.search(r"'([^']+)'", error.what)
-    for key, value in as_written(loaded.plan.step[number]).items():
-        if named and named[1] in str(value):
-            yield key
-            return
+    """The key of a step that an error is about."""
+    written = as_written(loaded.plan.step[number])
+    if error.option in written:
+        yield error.option
