@@ -70,8 +70,8 @@ def test_the_part_of_the_key_that_fails_is_said_in_words(plait, put):
     said = [re.split(r"\s{2,}", line.strip())[0] for line in section(ended.err, "which part")]
     assert said == [
         "l: r has neither yard nor hive",
-        "l: yard is in r, hive does not",
-        "l: hive is in r, yard does not",
+        "l: yard is in r, hive is not",
+        "l: hive is in r, yard is not",
         "l: yard and hive are in r, but not together",
         "r: yard and hive are in l, but not together",
     ]

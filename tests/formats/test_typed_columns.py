@@ -10,6 +10,8 @@ import pytest
 
 import plait
 
+pytestmark = pytest.mark.slow
+
 DAY = dt.datetime(2031, 1, 1, 5)
 COLUMNS = {
     "int8": pa.array([1, -2, None], pa.int8()),

@@ -18,6 +18,8 @@ import pytest
 import plait
 from conftest import rows_of
 
+pytestmark = pytest.mark.slow
+
 MAY = "Yard,Hive,kg\nA,1,0.10\nA,2,0.20\nB,1,\n"
 JUNE = "Yard,Hive,kg\nA,1,3\na,2,4\nC,9,5\nB,1,\n"
 HIVES = "Yard,Hive,Breed\nA,1,Carnica\nA,2,Buckfast\nB,1,Carnica\nD,4,Carnica\n"
@@ -139,7 +141,6 @@ def test_the_descriptor_is_valid_and_its_sums_are_those_of_the_files(plait, seas
     assert digest in (folder / "plan.toml").read_text()
 
 
-@pytest.mark.slow
 def test_the_same_plan_and_sources_give_the_same_bytes(plait, season, tmp_path):
     season(('["csv", "parquet"]', '["csv", "parquet", "xlsx", "jsonl", "arrow", "sqlite"]'))
     assert plait("run", "season.toml").status == 0
@@ -273,7 +274,6 @@ sys.exit(status)
 """
 
 
-@pytest.mark.slow
 def test_a_killed_run_leaves_the_old_handover_or_the_new_one(season, tmp_path):
     season()
     (tmp_path / "season.toml").write_text(PLAN.replace("season = 7", "season >= 7"))
@@ -302,7 +302,6 @@ def test_a_killed_run_leaves_the_old_handover_or_the_new_one(season, tmp_path):
     assert [one.name for one in tmp_path.iterdir() if one.name.startswith(".")] == []
 
 
-@pytest.mark.slow
 def test_a_plan_runs_from_any_folder_and_paths_are_its_own(plait, season, tmp_path):
     season()
     inner = tmp_path / "elsewhere"

@@ -11,6 +11,8 @@ import pytest
 
 from makers import workbook
 
+pytestmark = pytest.mark.slow
+
 VISITS = 'Yard,Hive,Note\nA,1,"two\nlines"\nB,2,plain\n\nA,2,"a ""b"", c"\n'
 HIVES = "Yard;Hive;Breed\nA;1;Carnica\nB;2;Büffel\n"
 

@@ -37,8 +37,8 @@ def stack(
 ) -> Result:
     """Put the rows of several files under one another, by column name.
 
-    The first file sets the order of the columns; a column that a file lacks is missing
-    on its rows.
+    The first file sets the order of the columns; a column that is missing from a file
+    has no value on its rows.
 
     Parameters
     ----------
