@@ -6,11 +6,10 @@ import argparse
 import sys
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from importlib import import_module
 from pathlib import Path
-from threading import Thread
 
 from plait.cli.options import name_of_result
+from plait.cli.process import load_meanwhile
 from plait.cli.progress import Progress
 from plait.core.account.errors import ExpectationError, UsageError
 from plait.core.account.finding import Finding, counted, standing
@@ -54,7 +53,7 @@ def read_all(
 ) -> list[Table]:
     """Read the sources in order; with options also mark what is missing, and set types."""
     # What shows the result loads slowly, and has time to while the sources are read.
-    Thread(target=import_module, args=("plait.cli.views.show",), daemon=True).start()
+    load_meanwhile("plait.cli.views.show")
     with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
         tables = list(ordered_map(lambda source: read_source(source, tick), sources))
     if options is None or not (options.missing or options.type):

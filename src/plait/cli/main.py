@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import argparse
-import gc
 import os
-import signal
 import sys
 from collections.abc import Sequence
 from importlib import import_module
 from typing import Any, NoReturn
 
 from plait._version import __version__
+from plait.cli.process import leave, loading, stop_like_an_interrupt
 from plait.core.account.errors import PlaitError, UsageError
 
 COMMANDS = {
@@ -62,21 +61,8 @@ class Parser(argparse.ArgumentParser):
 
 def run() -> NoReturn:
     """The console command."""
-    for name in ("SIGTERM", "SIGHUP"):
-        if hasattr(signal, name):  # a stop from outside cleans up like one from the keyboard
-            signal.signal(getattr(signal, name), signal.default_int_handler)
-    _leave(main(sys.argv[1:]))
-
-
-def _leave(status: int) -> NoReturn:
-    """End at once: giving tables back cell by cell takes longer than the system does for all."""
-    for stream in (sys.stdout, sys.stderr):
-        try:
-            if stream is not None:
-                stream.flush()
-        except OSError:
-            status = status or 4
-    os._exit(status)
+    stop_like_an_interrupt()
+    leave(main(sys.argv[1:]))
 
 
 def main(words: Sequence[str]) -> int:
@@ -117,10 +103,8 @@ def command(name: str) -> Any:
 
 def _dispatch(words: list[str]) -> int:
     if words and words[0] in COMMANDS:
-        gc.disable()  # what is loaded stays: to look for garbage in it takes time for nothing
-        module = command(words[0])
-        gc.freeze()
-        gc.enable()
+        with loading():
+            module = command(words[0])
         parser = Parser(prog=f"plait {words[0]}", **module.HELP)
         module.add_arguments(parser)
         status: int = module.run(parser.parse_whole(words[1:]))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -16,9 +15,8 @@ from plait.core.text.cells import as_text
 from plait.formats.endings import DELIMITED
 from plait.formats.reading import open_bytes, read_source
 from plait.formats.sources import Source
+from plait.formats.text.dialect import csv_reader
 from plait.formats.text.reading import record_blocks
-
-_LONGEST_CELL = 1 << 30
 
 
 @dataclass(frozen=True)
@@ -51,7 +49,6 @@ def look_up(source: Source, rows: Sequence[int]) -> dict[int, Looked]:
 
 def _in_text(source: Source, stream: IO[bytes], rows: Sequence[int]) -> dict[int, Looked]:
     """The records of a text file, found block by block."""
-    csv.field_size_limit(_LONGEST_CELL)
     names, delimiter, found = record_blocks(
         stream, source.where, DELIMITED[source.ending], source.given.dialect
     )
@@ -72,7 +69,7 @@ def _records(
     data: bytes, delimiter: str, names: Sequence[str], wanted: set[int], lines: int
 ) -> dict[int, Looked]:
     text = io.StringIO(data.decode("utf-8", "replace"), newline="")
-    reader = csv.reader(text, delimiter=delimiter)
+    reader = csv_reader(text, delimiter=delimiter)
     looked: dict[int, Looked] = {}
     row, line = 0, lines + 1
     for cells in reader:

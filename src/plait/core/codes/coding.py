@@ -11,7 +11,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
-from itertools import cycle, islice
 from typing import Any
 
 import numpy as np
@@ -183,13 +182,12 @@ def code_column(
         codes = (*codes, dictionary.encode_all(column))
         sizes.append(len(dictionary))
     texts = dictionary.texts()
-    kinds = tuple(
-        kind or kind_of(pa.chunked_array([_texts_of(one, texts, known, size)]))
-        for kind, one, known, size in zip(
-            declared[: len(tables) - followers], codes, sizes, sizes[1:], strict=False
-        )
-    )
-    kinds = tuple(islice(cycle(kinds), len(tables)))
+    leading = len(tables) - followers
+    own = [
+        declared[n] or kind_of(pa.chunked_array([_texts_of(codes[n], texts, *sizes[n : n + 2])]))
+        for n in range(leading)
+    ]
+    kinds = tuple(own[number % leading] for number in range(len(tables)))
     codes = tuple(map(partial(_without_markers, texts), codes, kinds))
     asked = tuple(ignore)
     numeric = all(kind in (*NUMBERS, "empty") for kind in kinds)
@@ -255,10 +253,8 @@ def recode(
     for to in reversed(made):
         seen = np.flatnonzero(to >= 0)
         first[to[seen[::-1]]] = seen[::-1]
-    # Code -1 takes the last.
-    recoded = (
-        np.append(to, np.int32(MISSING))[one] for to, one in zip(cycle(made), codes, strict=False)
-    )
+    of_each = made * len(codes) if len(made) == 1 else made
+    recoded = (by_code(to, one, MISSING) for to, one in zip(of_each, codes, strict=True))
     return tuple(recoded), texts.take(pa.array(first))
 
 

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.names import nearest
-from plait.core.codes.coding import code_keys, count, mix
+from plait.core.codes.coding import by_code, code_keys, count, mix
 from plait.core.codes.groups import Flags, Groups, Rows
 from plait.core.codes.order import ranks
 from plait.core.figures.sums import as_cells, as_short_cells, exact_sums, means, numbers_of
@@ -202,7 +202,7 @@ def _chunks(table: Table, name: str) -> list[pa.Array]:
 def _by_count(groups: Groups, cells: Codes, size: int) -> Rows:
     """How much more often than this cell the commonest of all stands."""
     (pairs,), both = mix([groups.group.astype(np.int32)], groups.size, [cells], size)
-    times = np.append(count(pairs, both), 0)[pairs]
+    times = by_code(count(pairs, both), pairs, 0)
     rank: Rows = times.max(initial=0) - times
     return rank
 

@@ -277,7 +277,7 @@ def _marks(cells: Cells, rows: npt.NDArray[np.int64] | None) -> Words:
 def _conflicting_exactly(table: Table, column: Column, codes: Codes, keys: Flags) -> Flags:
     """The same for some keys, by comparing each cell with the first of its key."""
     differs = np.zeros(len(keys), bool)
-    rows = np.flatnonzero(np.append(keys, False)[codes])
+    rows = np.flatnonzero(by_code(keys, codes, False))
     first = first_rows(codes, len(keys))
     for start in range(0, len(rows), BATCH_ROWS):
         some = rows[start : start + BATCH_ROWS]
@@ -296,10 +296,9 @@ def _column_at(table: Table, column: Column, rows: npt.NDArray[np.int64]) -> pa.
 def first_few(flags: Flags, codes: Codes) -> list[int]:
     """A few of the flagged codes, in the order in which they first stand."""
     found: dict[int, None] = {}
-    flags = np.append(flags, False)
     for start in range(0, len(codes), BATCH_ROWS):
         code = codes[start : start + BATCH_ROWS]
-        found.update(dict.fromkeys(code[flags[code]].tolist()))
+        found.update(dict.fromkeys(code[by_code(flags, code, False)].tolist()))
         if len(found) >= MOST_EXAMPLES:
             break
     return list(found)[:MOST_EXAMPLES]

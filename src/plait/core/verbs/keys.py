@@ -11,7 +11,7 @@ import pyarrow as pa
 from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import Finding
 from plait.core.account.names import distinct_name
-from plait.core.codes.coding import Coding, Counts, first_rows
+from plait.core.codes.coding import Coding, Counts, by_code, first_rows
 from plait.core.codes.uniqueness import Uniqueness, what_would_be_unique
 from plait.core.keys.crosswalk import code_across, spelt_columns
 from plait.core.keys.duplicates import Duplicates, find_conflicts
@@ -242,13 +242,13 @@ def key_set(found: Audited, only: str, all_rows: bool = False) -> Table:
     names = [table.name for table in found.sources]
     mask = wanted_mask(only, names)
     counts = [found.coding.counts(number) for number in range(len(names))]
-    wanted = np.append(masks(counts) == mask, False)
+    wanted = masks(counts) == mask
     number = next(n for n in range(len(names)) if mask >> n & 1)
     table, codes = found.sources[number], found.coding.codes[number]
     if all_rows:
-        return table.at(np.flatnonzero(wanted[codes]))
+        return table.at(np.flatnonzero(by_code(wanted, codes, False)))
     first = first_rows(codes, found.coding.size)
-    some = np.sort(first[np.flatnonzero(wanted[: found.coding.size])])
+    some = np.sort(first[np.flatnonzero(wanted)])
     kept = table.at(some)
     columns = tuple(kept.column(name) for name in found.key[number])
     made = Table("keys", columns, kept.strands, kept.rows)
@@ -262,8 +262,7 @@ def key_set(found: Audited, only: str, all_rows: bool = False) -> Table:
 def repeated_rows(found: Audited) -> Table:
     """Of one table, the rows of keys that are on several, those of one key together."""
     (table,), (codes,) = found.sources, found.coding.codes
-    counts = np.append(found.coding.counts(0), 0)
-    rows = np.flatnonzero(counts[codes] > 1)
+    rows = np.flatnonzero(by_code(found.coding.counts(0), codes, 0) > 1)
     return table.at(rows[np.argsort(codes[rows], kind="stable")])
 
 

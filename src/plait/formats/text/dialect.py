@@ -7,7 +7,7 @@ import csv
 import io
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -16,6 +16,7 @@ from plait.core.types.kinds import looks_typed
 from plait.formats.text.encoding import byte_order_mark, likely_encoding
 
 DELIMITERS = {"comma": ",", "tab": "\t", "semicolon": ";", "pipe": "|"}
+_LONGEST_CELL = 1 << 30
 _SAMPLE_BYTES = 1 << 15
 _SAMPLE_RECORDS = 100
 _MOST_TITLES = 30
@@ -139,7 +140,7 @@ class Record:
 def sample_records(text: str, dialect: Dialect) -> list[Record]:
     """The first records of a text, blank lines not counted; a last one cut short is left out."""
     lines = io.StringIO(text, newline="")
-    reader = csv.reader(lines, **reader_options(dialect))
+    reader = csv_reader(lines, **reader_options(dialect))
     records: list[Record] = []
     begin = 0
     try:
@@ -152,6 +153,12 @@ def sample_records(text: str, dialect: Dialect) -> list[Record]:
     except csv.Error:
         return records
     return records[:-1] if len(records) > 1 and not text.endswith(("\n", "\r")) else records
+
+
+def csv_reader(lines: Iterable[str], **options: Any) -> Any:
+    """The standard library's reader, for cells of up to a gibibyte."""
+    csv.field_size_limit(_LONGEST_CELL)  # for the whole process: the library has no other
+    return csv.reader(lines, **options)
 
 
 def reader_options(dialect: Dialect) -> dict[str, Any]:

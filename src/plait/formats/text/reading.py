@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import io
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -19,7 +18,7 @@ from plait.core.table.table import Table, from_columns
 from plait.core.text.pieces import one_array
 from plait.formats.cells.footer import footer_finding, without_last
 from plait.formats.cells.header import Header, read_header, title_finding
-from plait.formats.text.dialect import Dialect, find_dialect
+from plait.formats.text.dialect import Dialect, csv_reader, find_dialect
 from plait.formats.text.encoding import UTF8, byte_order_mark, recoded
 from plait.formats.text.ragged import Ragged, are_notes, without_ragged
 from plait.formats.text.records import BLOCK_BYTES, Block, blocks
@@ -395,8 +394,7 @@ def _blank(data: memoryview, delimiter: str) -> bool:
 def _fault(block: Block, shape: _Shape, path: str, ascii_above: bool) -> SourceError:
     """What is wrong with a block that could not be parsed, and on which line."""
     text, lines = bytes(block.data).decode("utf-8", "surrogateescape"), block.lines
-    reader = csv.reader(io.StringIO(text, newline=""), delimiter=shape.delimiter)
-    csv.field_size_limit(1 << 30)
+    reader = csv_reader(io.StringIO(text, newline=""), delimiter=shape.delimiter)
     begin = 0
     for row in reader:
         for number, cell in enumerate(row, 1):

@@ -8,10 +8,9 @@ from collections.abc import Iterator
 from typing import IO
 
 from plait.core.account.errors import SourceError
-from plait.formats.text.dialect import Dialect, reader_options
+from plait.formats.text.dialect import Dialect, csv_reader, reader_options
 
 _ROWS = 2000
-_LONGEST_CELL = 1 << 30
 
 
 class ReadAhead(io.RawIOBase):
@@ -64,11 +63,10 @@ class Pieces(io.RawIOBase):
 
 def requoted(stream: io.RawIOBase, dialect: Dialect, where: str) -> Iterator[bytes]:
     """Delimited UTF-8 text with quotes of its own kind, in pieces with RFC 4180's."""
-    csv.field_size_limit(_LONGEST_CELL)
     text = io.TextIOWrapper(
         io.BufferedReader(stream), "utf-8", errors="surrogateescape", newline=""
     )
-    reader = csv.reader(text, **reader_options(dialect))
+    reader = csv_reader(text, **reader_options(dialect))
     made = io.StringIO(newline="")
     writer = csv.writer(made, delimiter=dialect.delimiter or ",", lineterminator="\n")
     try:

@@ -9,7 +9,7 @@ import pyarrow as pa
 
 from plait.core.account.errors import ExpectationError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
-from plait.core.codes.coding import stable_order
+from plait.core.codes.coding import by_code, stable_order
 from plait.core.keys.duplicates import key_text
 from plait.core.keys.match import ONE_SIDED, Match, Matching
 from plait.core.table.keyspec import Key
@@ -109,8 +109,7 @@ def _offending(
     ):
         if side in sides:
             codes = matching.coding.codes[number]
-            several = np.append(matching.matched & (counts > 1), False)
-            rows = np.flatnonzero(several[codes])
+            rows = np.flatnonzero(by_code(matching.matched & (counts > 1), codes, False))
             rows = rows[stable_order(codes[rows], len(counts))]
             reason = pa.array(["key matches and is on several rows"] * len(rows), pa.string())
             yield SetAside(f"{table.name}-multiplying", table.at(rows), reason, False)

@@ -18,7 +18,7 @@ import pyarrow as pa
 from plait.core.account.finding import Finding
 from plait.core.account.ledger import Entry
 from plait.core.account.parallel import InTurn
-from plait.core.codes.coding import CodedColumn, Coding, count, first_rows
+from plait.core.codes.coding import CodedColumn, Coding, by_code, count, first_rows
 from plait.core.codes.keyindex import KeyIndex
 from plait.core.keys.duplicates import Duplicates, FirstCells, summed
 from plait.core.keys.match import ONE_SIDED, Match, Matching
@@ -306,9 +306,8 @@ class StreamJoin:
             raise NotStreamableError  # the columns are searched for the keys
         traps = trap_findings(self.left, self.right, self.pairs, matching, match)
         entry = join_ledger(self.left, self.right, self.pairs, matching, match, self.kind)
-        lost = np.flatnonzero(
-            np.append(self._counts[: self._index.known] == 0, True)[self._index.codes]
-        )
+        unmatched = self._counts[: self._index.known] == 0
+        lost = np.flatnonzero(by_code(unmatched, self._index.codes, True))
         return Streamed(entry, match, (*findings, *found, *traps), lost)
 
     def _kinds(self) -> list[tuple[str, str]]:
@@ -372,7 +371,7 @@ class StreamJoin:
     def _right_side(self, match: Match, matching: Matching) -> Side:
         names = tuple(there for _, there in self.pairs)
         codes = self._index.codes
-        lost = np.flatnonzero(np.append(self._counts == 0, False)[codes])
+        lost = np.flatnonzero(by_code(self._counts == 0, codes, False))
         nothing = Duplicates(0, 0, 0, 0)
         unmatched = int(((self._counts == 0) & (matching.right_counts > 0)).sum())
         missing = np.flatnonzero(codes < 0)
