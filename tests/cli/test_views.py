@@ -140,3 +140,52 @@ def test_a_figure_is_the_same_every_time_and_holds_its_numbers():
     for text in ("stack of 2 sources", "1,200", "−7", "1,223", "rows of b"):
         assert text in drawn
     assert flow_svg([entry("stack of 1 source", [("none", 0)], [], 0)])
+
+
+SHOWN = {
+    "survey": ["survey", "visits.csv", "hives.csv"],
+    "keys": ["keys", "visits.csv", "hives.csv", "--key", "yard,hive"],
+    "stack": ["stack", "visits.csv", "more.csv", "--out", "s.csv"],
+    "join": ["join", "visits.csv", "hives.csv", "--key", "yard,hive", "--out", "j.csv"],
+    "settle": ["settle", "visits.csv", "--key", "yard,hive", "--out", "t.csv"],
+    "group": ["group", "visits.csv", "--by", "yard", "--take", "n=count", "--out", "g.csv"],
+    "mend": ["mend", "visits.csv", "--split", "hive:- into a,b", "--out", "m.csv"],
+    "check": ["check", "p.toml"],
+    "run": ["run", "p.toml"],
+}
+
+
+@pytest.fixture
+def long_names(put, tmp_path):
+    """Columns, sources and cells of names as long as people give them, with signs of all kinds."""
+    long = "measured weight of the honey supers, in kilograms"
+    visits = "".join(f"Würzburg-{n % 3},{n:03d}-x,{n}.5,{'very ' * 12}busy\n" for n in range(40))
+    put(
+        visits_csv=f"yard,hive,{long!r},note\n".replace("'", '"') + visits,
+        more_csv='yard,hive,"measured weight of the honey supers in kilogramms",note\nA,1,2,x\n',
+        hives_csv="yard,hive,breed\nwürzburg-1,001-x,Carnica\nA,1,Buckfast\nA,1,Ligustica\n",
+    )
+    (tmp_path / "p.toml").write_text(
+        '[source.visits]\npath = "visits.csv"\n[source.hives]\npath = "hives.csv"\n'
+        '[[step]]\njoin = ["visits", "hives"]\nkey = ["yard", "hive"]\ninto = "season"\n'
+        '[handover]\nresult = "season"\n'
+    )
+
+
+@pytest.mark.parametrize("command", SHOWN)
+def test_every_command_fits_eighty_columns_and_says_the_answer_first(plait, long_names, command):
+    ended = plait(*SHOWN[command])
+    assert ended.status == 0, ended.err
+    shown = ended.err + (ended.out if command in ("survey", "keys", "check") else "")
+    lines = shown.splitlines()
+    assert max(map(len, lines)) <= 80, max(lines, key=len)
+    assert re.search(r"\d|all |no ", lines[0]), lines[0]
+    assert "Traceback" not in shown and "None" not in shown and "{" not in lines[0]
+
+
+@pytest.mark.parametrize("command", SHOWN)
+def test_counts_have_the_right_number_and_verb(plait, long_names, command):
+    ended = plait(*SHOWN[command])
+    said = " ".join((ended.err + ended.out).split())
+    assert not re.search(r"\b1 (rows|columns|keys|cells|findings|warnings|notes|sources)\b", said)
+    assert not re.search(r"\b1 (row|key) [^.;]{0,40}\bhave no match\b", said)

@@ -163,3 +163,91 @@ def test_tables_are_taken_as_programs_have_them(folder):
         api.mend(7)
     with pytest.raises(api.UsageError, match="of one length"):
         api.mend({"a": [1], "b": [1, 2]})
+
+
+def test_a_table_shows_itself_in_a_few_lines(folder):
+    table = api.read("in/may.csv", name="may")
+    assert repr(table) == "may: 2 rows, 2 columns\nhive  kg\n1     2.50\n2     (missing)"
+    assert len(table) == 2 and table.column_names == ("hive", "kg")
+    many = api.Table.from_arrow(
+        pa.table({f"column {n}": list(range(1000)) for n in range(40)}), "many"
+    )
+    lines = repr(many).splitlines()
+    assert lines[0] == "many: 1,000 rows, 40 columns"
+    assert lines[-1].startswith("… 995 more rows, ") and lines[-1].endswith(" more columns")
+    assert len(lines) == 8 and max(map(len, lines)) <= 80
+    nothing = api.Table.from_arrow(pa.table({"a": pa.array([], pa.string())}), "nothing")
+    assert repr(nothing) == "nothing: 0 rows, 1 column\na" and len(nothing) == 0
+    assert nothing, "a table without rows is a table"
+
+
+def test_what_a_table_shows_cannot_break_a_page_or_a_terminal():
+    table = api.Table.from_arrow(
+        pa.table({"<b>": ["<script>", "two\nlines", "x" * 200, " "]}), "a<b"
+    )
+    page = table._repr_html_()
+    assert "<script>" not in page and "&lt;script&gt;" in page and "&lt;b&gt;" in page
+    assert len(repr(table).splitlines()) == 6 and max(map(len, repr(table).splitlines())) <= 80
+
+
+def test_tables_go_to_arrow_and_back_without_a_copy(folder):
+    columns = pa.table({"hive": ["007", "1"], "kg": pa.array([12.5, None])})
+    table = api.Table.from_arrow(columns, "visits")
+    assert table.to_arrow().equals(columns)
+    one, other = columns["hive"].chunk(0), table.to_arrow()["hive"].chunk(0)
+    assert one.buffers()[2].address == other.buffers()[2].address
+    assert pa.table(table).equals(columns)  # by the stream interface, as any library takes it
+    reader = pa.RecordBatchReader.from_stream(table)
+    assert reader.read_all().equals(columns)
+    joined = api.join(table, {"hive": ["007"], "breed": ["Carnica"]}, key="hive").table
+    assert pa.table(joined).to_pydict()["breed"] == ["Carnica", None]
+
+
+class Columns:
+    """What another library's table is to us: something with the stream interface."""
+
+    def __init__(self, table):
+        self.table = table
+
+    def __arrow_c_stream__(self, requested_schema=None):
+        return self.table.__arrow_c_stream__(requested_schema)
+
+
+@pytest.mark.parametrize("verb", ["stack", "mend", "settle", "group", "keys", "survey", "beside"])
+def test_every_verb_takes_whatever_has_columns(folder, verb):
+    given = Columns(pa.table({"k": ["a", "b"], "n": [1, 2]}))
+    more = {"settle": ("k",), "keys": ("k",), "beside": ({"m": [3, 4]},), "group": ("k",)}
+    made = getattr(api, verb)(given, *more.get(verb, ()))
+    if verb not in ("keys", "survey"):
+        assert made.table.to_dict()["k"] == ["a", "b"]
+    with pytest.raises(api.UsageError, match="this is no table: object"):
+        getattr(api, verb)(object(), *more.get(verb, ()))
+
+
+def test_a_result_is_its_answer_in_a_few_lines(folder):
+    joined = api.join("in/may.csv", "hives.csv", key="hive=Hive No")
+    assert repr(joined).splitlines() == [
+        "join: 2 rows, 3 columns",
+        "not matched: 0 of the left, 1 of the right",
+        "set aside: 1 row",
+        "findings: 1 note",
+    ]
+    assert repr(api.stack("in")).startswith("stack: 4 rows, 2 columns\nset aside: 0 rows")
+    assert isinstance(joined, api.Result)
+
+
+def test_a_plan_is_drafted_checked_and_run(folder):
+    text = api.draft(["in", "hives.csv"])
+    (folder / "plan.toml").write_text(text)
+    foreseen = api.check("plan.toml")
+    assert foreseen.steps and foreseen.ledger and not (folder / "handover").exists()
+    assert api.run("plan.toml").rows == foreseen.ledger[-1].rows_out
+    assert (folder / "handover" / "report.html").exists()
+    with pytest.raises(api.PlaitError, match="there is no such plan"):
+        api.check("nowhere.toml")
+
+
+def test_the_package_shows_its_verbs_and_types_and_nothing_else():
+    assert set(dir(api)) == set(api.__all__)
+    assert {"Table", "Result", "PlaitError", "stack", "run", "trace"} <= set(dir(api))
+    assert not [name for name in dir(api) if name.startswith("_") and name != "__version__"]

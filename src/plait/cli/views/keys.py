@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from plait.cli.views.show import bar_of, console, printable, show_findings
+from plait.cli.views.show import bar_of, console, printable, show_answer, show_findings
 from plait.core.account.finding import Finding, counted
 from plait.core.table.keyspec import quoted
 from plait.core.unmatched.failing import Failing
@@ -26,8 +26,7 @@ _MOST_COLUMNS = 3
 def show_keys(found: Audited, findings: Sequence[Finding], options: argparse.Namespace) -> None:
     """The answer, the counts, the key sets, why keys do not match, the findings."""
     out = console()
-    for number, line in enumerate(_answer(found, options)):
-        out.print(Text(printable(line), style="bold" if not number else ""), soft_wrap=True)
+    show_answer(_answer(found, options))
     out.print()
     out.print(_tables(found))
     _show_conflict_columns(out, found)

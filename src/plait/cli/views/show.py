@@ -74,7 +74,8 @@ def show_answer(lines: Iterable[str], heading: str = "") -> None:
         out.rule(style="blue")
         lines = (heading, *lines)
     for number, line in enumerate(lines):
-        out.print(Text(printable(line), style="bold" if not number else ""), soft_wrap=True)
+        said = Text(printable(line), style="bold" if not number else "")
+        out.print(said, overflow="ignore", crop=False)  # a path stays in one piece, to be copied
 
 
 def show_ledger(entries: Sequence[Entry]) -> None:

@@ -182,9 +182,10 @@ def _unmatched_finding(side: Side, severity: str, remedy: str, by_key: bool) -> 
     if not side.unmatched_rows:
         return
     rows, keys = counted(side.unmatched_rows, "row"), counted(side.unmatched_keys, "key")
-    said = f"{rows} of {side.table.name} ({keys}) have no match in {side.other}"
+    have = "has" if side.unmatched_rows == 1 else "have"
+    said = f"{rows} of {side.table.name} ({keys}) {have} no match in {side.other}"
     if not by_key:  # a row may be without a partner though its key is there
-        said = f"{rows} of {side.table.name} have no partner in {side.other}"
+        said = f"{rows} of {side.table.name} {have} no partner in {side.other}"
     yield Finding(
         "key-unmatched",
         severity,
