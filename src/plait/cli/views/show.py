@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable, Sequence
+from textwrap import wrap
+from typing import Any
 
 from rich.console import Console
 from rich.padding import Padding
@@ -19,6 +21,13 @@ from plait.report.story import Expected
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
 _WIDEST = 100
+# A path stays in one piece, to be copied; signs that are aligned stay where they are.
+_WHOLE_WORDS: dict[str, Any] = {
+    "break_long_words": False,
+    "break_on_hyphens": False,
+    "replace_whitespace": False,
+    "drop_whitespace": True,
+}
 _FEW = 2
 _BAR = 16
 _UNPRINTABLE = {code: f"\\x{code:02x}" for code in (*range(32), *range(127, 160))}
@@ -74,8 +83,8 @@ def show_answer(lines: Iterable[str], heading: str = "") -> None:
         out.rule(style="blue")
         lines = (heading, *lines)
     for number, line in enumerate(lines):
-        said = Text(printable(line), style="bold" if not number else "")
-        out.print(said, overflow="ignore", crop=False)  # a path stays in one piece, to be copied
+        said = wrap(printable(line), out.width, **_WHOLE_WORDS)
+        out.print(Text("\n".join(said), style="bold" if not number else ""), soft_wrap=True)
 
 
 def show_ledger(entries: Sequence[Entry]) -> None:
