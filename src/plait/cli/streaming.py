@@ -21,13 +21,13 @@ from plait.cli.options import name_of_result
 from plait.cli.progress import Progress
 from plait.core.account.finding import Finding
 from plait.core.account.parallel import Ahead
-from plait.core.keys.match import Rows
+from plait.core.codes.groups import Rows
 from plait.core.table.keyspec import Key, check_key, parse_key, shared_key
 from plait.core.table.strand import Origin, Strand
 from plait.core.table.table import Column, SetAside, Table
 from plait.core.verbs.joining.account import unmatched_aside
 from plait.core.verbs.joining.refusal import refuse_size
-from plait.core.verbs.joining.streamed import KINDS, StreamJoin
+from plait.core.verbs.joining.streamed import STREAMED_KINDS, StreamJoin
 from plait.core.verbs.result import Result, with_reading
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.endings import DELIMITED
@@ -50,7 +50,7 @@ def may_stream(sources: Sequence[Source], options: argparse.Namespace) -> bool:
         not any(getattr(options, name) for name in (*not_plain, "missing", "type", "footer"))
         and options.ragged == "error"
         and options.missing_keys == "apart"
-        and options.kind in KINDS
+        and options.kind in STREAMED_KINDS
         and options.cardinality in (None, "many-to-one", "many-to-many")
         and left.ending in DELIMITED
         and options.aside_limit is None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from plait.core.keys.match import CARDINALITIES, KINDS
+from plait.core.keys.match import CARDINALITIES, JOIN_KINDS
 from plait.options.option import Form, Option, Takes, Verb
 from plait.options.shared import COMPARING, origin
 
@@ -25,12 +25,14 @@ JOIN = Verb(
             shown="COLUMN,…",
             argument="keys",
         ),
-        Option("kind", Form.CHOICE, "which unmatched rows the result keeps", "left", tuple(KINDS)),
+        Option(
+            "kind", Form.CHOICE, "which unmatched rows the result keeps", "left", tuple(JOIN_KINDS)
+        ),
         Option(
             "cardinality",
             Form.CHOICE,
             "what the match must be, left to right; many-to-many must be said to be done",
-            choices=tuple(CARDINALITIES),
+            choices=CARDINALITIES,
         ),
         Option(
             "take",

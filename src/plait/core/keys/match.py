@@ -7,18 +7,16 @@ from counts, before one row is built.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from plait.core.codes.coding import Coding, Counts, by_code, first_rows, rows_by_code
+from plait.core.codes.groups import Rows
 from plait.core.table.strand import rows_dtype
 from plait.core.text.wordtable import Codes
 
-Rows = npt.NDArray[Any]
-
-KINDS = ("inner", "left", "right", "full", "semi", "anti", "cross")
+JOIN_KINDS = ("inner", "left", "right", "full", "semi", "anti", "cross")
 ONE_SIDED = ("semi", "anti")
 CARDINALITIES = ("one-to-one", "many-to-one", "one-to-many", "many-to-many")
 

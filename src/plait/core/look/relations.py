@@ -35,7 +35,7 @@ _FEW_VALUES = 3
 
 
 @dataclass(frozen=True, eq=False)
-class Side:
+class TalliedTable:
     """A table, with what is known of its columns.
 
     Parameters
@@ -126,10 +126,10 @@ class Overlaps:
 
     Parameters
     ----------
-    left, right : Side
+    left, right : TalliedTable
     """
 
-    def __init__(self, left: Side, right: Side) -> None:
+    def __init__(self, left: TalliedTable, right: TalliedTable) -> None:
         dictionary = TextDictionary()
         self.left = [_values(left, name, dictionary) for name in _comparable(left)]
         self.right = [_values(right, name, dictionary) for name in _comparable(right)]
@@ -156,7 +156,7 @@ class Overlaps:
         return Pair(left, right, one, int((here * (there - 1))[several].sum()))
 
 
-def _comparable(side: Side) -> list[str]:
+def _comparable(side: TalliedTable) -> list[str]:
     """Columns that may be keys: no decimals, truths or long texts."""
     names = [
         name
@@ -166,18 +166,18 @@ def _comparable(side: Side) -> list[str]:
     return sorted(names, key=lambda name: -side.profiles[name].distinct)[:MOST_COLUMNS]
 
 
-def _values(side: Side, name: str, dictionary: TextDictionary) -> _Values:
+def _values(side: TalliedTable, name: str, dictionary: TextDictionary) -> _Values:
     tally, kind = side.tallies[name], side.profiles[name].kind
     texts = plain_number(tally.texts) if kind == "integer" else tally.texts
     return _Values(name, kind, dictionary.encode(texts), tally.counts[0])
 
 
-def relations(left: Side, right: Side) -> tuple[list[Relation], list[Finding]]:
+def relations(left: TalliedTable, right: TalliedTable) -> tuple[list[Relation], list[Finding]]:
     """The columns, or few columns together, on which two tables could be joined.
 
     Parameters
     ----------
-    left, right : Side
+    left, right : TalliedTable
 
     Returns
     -------
@@ -221,7 +221,9 @@ def alike(left: str, right: str) -> bool:
     return one == other or fuzz.ratio(one, other) >= _ALIKE
 
 
-def _composites(left: Side, right: Side, pairs: Sequence[Pair]) -> Iterator[Relation]:
+def _composites(
+    left: TalliedTable, right: TalliedTable, pairs: Sequence[Pair]
+) -> Iterator[Relation]:
     shares = {pair.match.key[0]: pair.match.shares for pair in pairs}
     seen: set[frozenset[tuple[str, str]]] = set()
     for key in _to_try(left, right, shares):
@@ -234,7 +236,7 @@ def _composites(left: Side, right: Side, pairs: Sequence[Pair]) -> Iterator[Rela
 
 
 def _to_try(
-    left: Side, right: Side, shares: Mapping[tuple[str, str], tuple[float, float]]
+    left: TalliedTable, right: TalliedTable, shares: Mapping[tuple[str, str], tuple[float, float]]
 ) -> Iterator[Key]:
     """Keys of several columns: candidate keys of either side, and columns of like names."""
     for side, keys in ((1, right.keys), (0, left.keys)):

@@ -17,7 +17,7 @@ from plait.core.account.errors import UsageError
 from plait.core.account.names import nearest
 from plait.core.types.dateforms import pattern_of, read_dates
 
-KINDS = ("integer", "decimal", "boolean", "date", "datetime", "time", "text")
+VALUE_KINDS = ("integer", "decimal", "boolean", "date", "datetime", "time", "text")
 _WHOLE = r"0|[1-9][0-9]{0,2}(\%s[0-9]{3})+|[1-9][0-9]{0,17}"
 _DAYS = (
     "%d.%m.%Y",
@@ -164,7 +164,7 @@ def form_of(name: str) -> Form:
         return _dated(kind, written)
     raise UsageError(
         f"there is no type {name!r}",
-        remedy=nearest(name, [*KINDS, *FORMS]) or f"one of {', '.join(KINDS)}",
+        remedy=nearest(name, [*VALUE_KINDS, *FORMS]) or f"one of {', '.join(VALUE_KINDS)}",
     )
 
 

@@ -10,8 +10,9 @@ import numpy.typing as npt
 
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.codes.coding import Coding
+from plait.core.codes.groups import Rows
 from plait.core.keys.duplicates import Duplicates, key_text
-from plait.core.keys.match import ONE_SIDED, Match, Matching, Rows
+from plait.core.keys.match import ONE_SIDED, Match, Matching
 from plait.core.table.keyspec import Key, quoted, spelt
 from plait.core.table.table import Table
 from plait.core.text.wordtable import Codes

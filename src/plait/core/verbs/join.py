@@ -16,7 +16,7 @@ from plait.core.keys.crosswalk import code_across
 from plait.core.keys.duplicates import Duplicates, find_duplicates
 from plait.core.keys.match import (
     CARDINALITIES,
-    KINDS,
+    JOIN_KINDS,
     ONE_SIDED,
     Match,
     Matching,
@@ -139,7 +139,7 @@ def join(
     >>> joined.match.left_unmatched
     1
     """
-    _check_word(kind, KINDS, "kind of join")
+    _check_word(kind, JOIN_KINDS, "kind of join")
     if cardinality is not None:
         _check_word(cardinality, CARDINALITIES, "cardinality")
     if prefer is not None:

@@ -8,7 +8,8 @@ import numpy as np
 import pyarrow as pa
 
 from plait.core.account.ledger import Entry, Line, entry
-from plait.core.keys.match import ONE_SIDED, Match, Matching, Rows, kept_rows
+from plait.core.codes.groups import Rows
+from plait.core.keys.match import ONE_SIDED, Match, Matching, kept_rows
 from plait.core.table.keyspec import Key, spelt
 from plait.core.table.table import SetAside, Table
 from plait.core.text.wordtable import Codes

@@ -19,6 +19,7 @@ from plait.core.account.finding import Finding
 from plait.core.account.ledger import Entry
 from plait.core.account.parallel import InTurn
 from plait.core.codes.coding import CodedColumn, Coding, by_code, count, first_rows
+from plait.core.codes.groups import Rows
 from plait.core.codes.keyindex import KeyIndex
 from plait.core.keys.duplicates import Duplicates, FirstCells, summed
 from plait.core.keys.match import ONE_SIDED, Match, Matching
@@ -32,14 +33,12 @@ from plait.core.unmatched.keyfindings import Side, first_of_each, inferred_findi
 from plait.core.verbs.joining.account import join_ledger, unmatched_reasons
 from plait.core.verbs.joining.trap import trap_findings
 
-KINDS = ("left", "inner", "semi", "anti")
+STREAMED_KINDS = ("left", "inner", "semi", "anti")
 _EXAMPLE_ROWS = 2000
 _MOST_KEPT = 50_000
 _MOST_LOST = 1000
 _COUNTED_TOGETHER = 1 << 21
 _NEXT_TO_NONE = 0.05
-
-Rows = npt.NDArray[np.int64]
 
 
 class NotStreamableError(Exception):
@@ -118,7 +117,7 @@ class StreamJoin:
     right : Table
     pairs : Key
     kind : str
-        One of ``KINDS``.
+        One of ``STREAMED_KINDS``.
     asked : bool
         Whether the key was given.
 
@@ -134,7 +133,7 @@ class StreamJoin:
         here, there = zip(*pairs, strict=True)
         self._key = [left.column_names.index(name) for name in here]
         self._taken = [name for name in right.column_names if name not in there]
-        if kind not in KINDS or set(self._taken) & set(left.column_names):
+        if kind not in STREAMED_KINDS or set(self._taken) & set(left.column_names):
             raise NotStreamableError
         self._index = KeyIndex(right, there)
         self._right_counts = count(self._index.codes, self._index.known)

@@ -20,7 +20,7 @@ from plait.core.table.table import Table, cell_examples
 from plait.core.text.cells import as_text, is_text, without_empty
 from plait.core.text.digits import MOST_DIGITS
 from plait.core.types.exact import alike, from_texts
-from plait.core.types.forms import FORMS, KINDS, base, form_of
+from plait.core.types.forms import FORMS, VALUE_KINDS, base, form_of
 from plait.core.types.kinds import kind_of, without_markers
 from plait.core.types.nearly import PLAIN, nearly_written
 
@@ -49,7 +49,7 @@ def parse_types(specs: Pairs) -> dict[str, str]:
     """
     types = named_values(specs, "--type")
     for kind in types.values():
-        if kind not in KINDS:
+        if kind not in VALUE_KINDS:
             form_of(kind)
     return types
 
