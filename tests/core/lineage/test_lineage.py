@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from collections import defaultdict
 
 import numpy as np
@@ -10,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from plait.core.lineage.lineage import places, thread_of, threads
+from plait.core.lineage.origin import with_origin
 from plait.core.look.contents import contents, partners, rows_by_source, shares
 from plait.core.table.table import from_columns
 from plait.core.verbs.group import group
@@ -128,3 +130,20 @@ def test_rows_that_no_source_has_lead_nowhere():
         {("may", 1)}, {("hives", 1)}, {("hives", 2)}, {("hives", 3)}, {("hives", 4)}
     ]  # fmt: skip
     assert _named(joined.at(np.array([-1])), 0) == set()
+
+
+def test_the_origin_of_groups_of_many_sources_names_each_once_in_order():
+    """Brute force over plain lists: which sources have a row in each group."""
+    rng = random.Random(11)
+    tables, rows = [], []
+    for number in range(9):
+        hives = [str(rng.randrange(25)) for _ in range(12)]
+        tables.append(from_columns(f"m{number}", {"hive": hives}))
+        rows += [(hive, f"m{number}") for hive in hives]
+    grouped = group(stack(tables).table, "hive", {"n": "count"}, name="g").table
+    made = with_origin(grouped, "from").to_dict()
+    expected: dict[str, dict[str, None]] = {}
+    for hive, name in rows:
+        expected.setdefault(hive, {})[name] = None
+    assert made["from"] == ["+".join(expected[hive]) for hive in made["hive"]]
+    assert made["n"] == [sum(one == hive for one, _ in rows) for hive in made["hive"]]

@@ -281,10 +281,10 @@ def _trim(tree: Any) -> Node:
 
 def _substring(tree: Any) -> Node:
     this, start, length = _fields(tree, "this", "start", "length")
-    made = [Node("number", (), "1") if one is None else _node(one) for one in (this, start)]
-    if length is not None:
-        made.append(_node(length))
-    return Node("SUBSTRING", tuple(made), "", tree)
+    parts = [_node(one) for one in (this, start, length) if one is not None]
+    if start is None and length is not None:  # SUBSTRING(x FOR 3)
+        parts.insert(1, Node("number", (), "1"))
+    return Node("SUBSTRING", tuple(parts), "", tree)
 
 
 def _position(tree: Any) -> Node:

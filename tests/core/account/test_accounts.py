@@ -1,0 +1,100 @@
+"""Errors, ledgers and work side by side: what other rooms take for granted."""
+
+from __future__ import annotations
+
+import threading
+import time
+
+import pytest
+
+from plait.core.account.errors import PlaitError, UnknownColumnError, asked
+from plait.core.account.ledger import Line, entry, shortened
+from plait.core.account.parallel import Ahead, InTurn, half, ordered_map
+
+
+def test_an_error_without_a_kind_is_one_of_usage():
+    assert PlaitError("what").status == 2 and str(PlaitError("what")) == "what"
+
+
+def test_the_inmost_option_is_the_one_at_fault():
+    with pytest.raises(UnknownColumnError) as caught, asked("outer"), asked("inner"):
+        raise UnknownColumnError("there is no column")
+    assert caught.value.option == "inner"
+
+
+def test_an_entry_whose_lines_do_not_add_up_cannot_be_made():
+    with pytest.raises((AssertionError, ValueError), match="the result has 3"):
+        entry("join", [("l", 5)], [Line("left out", -1)], 3)
+
+
+def test_very_many_inputs_are_some_and_the_sum_of_the_others():
+    many = entry("stack", [(f"s{n}", n) for n in range(20)], [Line("left out", -3)], 187)
+    short = shortened(many, 4)
+    assert short.rows_in == {"s0": 0, "s1": 1, "s2": 2, "17 more sources": 187}
+    assert [line.rows for line in short.lines] == [0, 1, 2, 187, -3]
+    assert shortened(many, 20) == many and len(shortened(many, 19).rows_in) == 19
+
+
+def test_results_come_in_order_and_items_are_drawn_only_a_few_ahead():
+    drawn = []
+
+    def items():
+        for number in range(40):
+            drawn.append(number)
+            yield number
+
+    def slow(number: int) -> int:
+        time.sleep(0.002 * (number % 3))
+        return number * number
+
+    made = ordered_map(slow, items(), ahead=2, workers=2)
+    assert [next(made) for _ in range(3)] == [0, 1, 4]
+    assert len(drawn) <= 3 + 2 * 2 + 2
+    assert list(made) == [number * number for number in range(3, 40)]
+
+
+def test_what_is_raised_in_a_worker_is_raised_where_its_result_is_taken():
+    def wrong(number: int) -> int:
+        if number == 5:
+            raise PlaitError("five")
+        return number
+
+    made = ordered_map(wrong, range(10), workers=2)
+    assert [next(made) for _ in range(5)] == [0, 1, 2, 3, 4]
+    with pytest.raises(PlaitError, match="five"):
+        next(made)
+
+
+def test_calls_in_turn_are_in_order_and_whoever_asks_waits_when_far_ahead():
+    done: list[int] = []
+    gate = threading.Event()
+    calls = InTurn(behind=2)
+    calls.ask(gate.wait)
+    calls.ask(done.append, 0)
+    waiting = threading.Thread(target=lambda: calls.ask(done.append, 1), daemon=True)
+    waiting.start()
+    waiting.join(0.05)
+    assert waiting.is_alive() and done == []
+    gate.set()
+    waiting.join()
+    calls.wait()
+    assert done == [0, 1]
+
+
+def test_drawing_ahead_ends_when_nobody_takes_any_more():
+    drawn = []
+
+    def items():
+        for number in range(1000):
+            drawn.append(number)
+            yield number
+
+    with Ahead(items(), ahead=3) as taken:
+        assert next(taken) == 0
+    assert len(drawn) <= 6
+
+
+def test_stages_that_work_together_share_the_cores():
+    from plait.core.account.parallel import cores
+
+    assert half() == max(1, cores() // 2)
