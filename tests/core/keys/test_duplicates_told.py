@@ -1,0 +1,84 @@
+"""Repeated keys: which differ, in which columns, and what is shown of them."""
+
+from __future__ import annotations
+
+import random
+
+import numpy as np
+import pyarrow as pa
+import pytest
+
+from plait.core.account.errors import UsageError
+from plait.core.codes.coding import code_keys
+from plait.core.keys.crosswalk import crosswalk
+from plait.core.keys.duplicates import FirstCells, find_duplicates
+from plait.core.table.table import from_columns
+from plait.core.verbs.keys import keys
+
+
+def test_an_example_shows_the_first_row_that_differs_and_counts_the_columns_beyond_three():
+    table = from_columns(
+        "hives",
+        {
+            "hive": ["1", "2", "1", "1"],
+            "same": ["x"] * 4,
+            **{f"c{n}": ["a", "b", "a", f"z{n}"] for n in range(6)},
+        },
+    )
+    found = keys([table], ["hive"])
+    (finding,) = [one for one in found.findings if one.code == "key-conflict"]
+    (example,) = finding.examples
+    shown = example.text if hasattr(example, "text") else str(example)
+    assert "c0 a / z0; c1 a / z1" in shown and "same" not in shown
+    more = 6 - shown.count(" a / z")
+    assert f"and {more} more columns" in shown
+    assert [place.row for place in example.places] == [1, 4]
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_repeats_and_conflicts_are_those_that_comparing_rows_finds(seed):
+    rng = random.Random(seed)
+    rows = [(str(rng.randrange(40)), rng.choice("ab"), rng.choice(["", "x", None]))
+            for _ in range(150)]  # fmt: skip
+    columns = dict(zip(("k", "v", "w"), map(list, zip(*rows, strict=True)), strict=True))
+    table = from_columns("t", columns)
+    coding = code_keys([table], [["k"]])
+    found = find_duplicates(table, ["k"], coding.codes[0], coding.counts(0))
+    by_key: dict[str, set] = {}
+    times: dict[str, int] = {}
+    for key, v, w in rows:
+        by_key.setdefault(key, set()).add((v, w or ""))
+        times[key] = times.get(key, 0) + 1
+    several = {key for key, number in times.items() if number > 1}
+    conflicts = {key for key in several if len(by_key[key]) > 1}
+    assert found.keys == len(several)
+    assert found.rows == sum(times[key] for key in several)
+    assert (found.repeats, found.conflicts) == (len(several - conflicts), len(conflicts))
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_the_first_cells_of_keys_tell_which_differ_however_rows_are_dealt(seed):
+    rng = np.random.default_rng(seed)
+    codes = rng.integers(-1, 30, 400).astype(np.int32)
+    cells = [f"v{code}" if rng.random() < 0.97 else f"w{rng.integers(3)}" for code in codes]
+    first, expected = {}, set()
+    for code, cell in zip(codes.tolist(), cells, strict=True):
+        if code >= 0 and first.setdefault(code, cell) != cell:
+            expected.add(code)
+    firsts = FirstCells(1)
+    for start in range(0, 400, 57):
+        some = slice(start, start + 57)
+        firsts.take([pa.array(cells[some])], codes[some], 30)
+    assert set(np.flatnonzero(firsts.differs[:30]).tolist()) == expected
+
+
+def test_a_crosswalk_needs_a_column_of_either_side_for_each_of_the_key():
+    whole = {"left yard": ["a"], "left hive": ["1"], "right yard": ["b"], "right hive": ["2"]}
+    found = crosswalk(from_columns("p", whole), 2)
+    assert (found.left, found.right) == (("left yard", "left hive"), ("right yard", "right hive"))
+    turned = {name: whole[name] for name in ("right hive", "left yard", "left hive", "right yard")}
+    assert crosswalk(from_columns("p", turned), 2).right == ("right hive", "right yard")
+    extra = {**whole, "right extra": ["3"]}
+    assert crosswalk(from_columns("p", extra), 2).left == ("left yard", "left hive")
+    with pytest.raises(UsageError, match="has 4 columns or more, p has 3"):
+        crosswalk(from_columns("p", {name: ["x"] for name in ("a", "b", "c")}), 2)
