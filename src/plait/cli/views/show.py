@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Iterable, Sequence
 from textwrap import wrap
@@ -21,6 +22,7 @@ from plait.report.story import Expected
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
 _WIDEST = 100
+_LABEL = re.compile(r"[a-z ]+:\s{2,}")
 # A path stays in one piece, to be copied; signs that are aligned stay where they are.
 _WHOLE_WORDS: dict[str, Any] = {
     "break_long_words": False,
@@ -83,7 +85,9 @@ def show_answer(lines: Iterable[str], heading: str = "") -> None:
         out.rule(style="blue")
         lines = (heading, *lines)
     for number, line in enumerate(lines):
-        said = wrap(printable(line), out.width, **_WHOLE_WORDS)
+        label = _LABEL.match(line)  # what follows a label stays in its column
+        indent = " " * (label.end() if label else 0)
+        said = wrap(printable(line), out.width, subsequent_indent=indent, **_WHOLE_WORDS)
         out.print(Text("\n".join(said), style="bold" if not number else ""), soft_wrap=True)
 
 

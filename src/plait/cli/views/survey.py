@@ -144,7 +144,7 @@ def _show_against_sources(out: Console, one: Surveyed) -> None:
             out.print(Text(f"  {printable(said)} of {len(signs)} sources"))
         return
     grid = Grid(box=None, pad_edge=False, padding=(0, 1, 0, 0), header_style="dim")
-    grid.add_column("● has it  ○ lacks it  ◆ other type", max_width=36)
+    grid.add_column("● has it  ○ missing  ◆ other type", max_width=36)
     for number in range(1, len(one.tables) + 1):
         grid.add_column(str(number), justify="right")
     for name, signs in differing.items():

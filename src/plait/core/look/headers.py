@@ -236,7 +236,7 @@ def _lacking_finding(name: str, without: Sequence[Table], sources: int) -> Findi
         f"({named}): {counted(rows, 'row')} {'has' if rows == 1 else 'have'} no value",
         "if it is there under another name: --same NEW=OLD",
         f"column {name}",
-        tuple(Example(table.name) for table in without[:MOST_EXAMPLES]),
+        tuple(Example(table.name) for table in without[_MOST_NAMED:][:MOST_EXAMPLES]),
     )
 
 
