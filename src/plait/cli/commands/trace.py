@@ -72,8 +72,11 @@ def run(options: argparse.Namespace) -> int:
 
 def _answer(traced: Traced) -> Iterator[str]:
     shown = len(traced.rows)
-    more = f" of {traced.found:,} that fit" if traced.found > shown else ""
-    yield f"{counted(shown, 'row')}{more} of {traced.result} traced to the sources"
+    if traced.found > shown:
+        fit = counted(traced.found, "row")
+        yield f"{shown:,} of {fit} of {traced.result} that fit, traced to the sources"
+    else:
+        yield f"{counted(shown, 'row')} of {traced.result} traced to the sources"
     for said in traced.changed:
         yield f"changed:     {said}"
     if not traced.changed:

@@ -173,5 +173,5 @@ def _only_where(table: Table, where: str) -> Table:
     holds = pc.fill_null(condition(parse(where), table), False).to_numpy()
     if holds.all():
         return table
-    why = f"not {where}"
-    return left_out(table, ~holds, "left-out", why, f"rows on which it is {why}")
+    cause = f"rows where {where} does not hold"
+    return left_out(table, ~holds, "left-out", f"not {where}", cause)
