@@ -22,7 +22,7 @@ from plait.report.story import Expected
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
 _WIDEST = 100
-_LABEL = re.compile(r"[a-z ]+:\s{2,}")
+_LABEL = re.compile(r"[a-z]+( [a-z]+)*:?\s{2,}")
 # A path stays in one piece, to be copied; signs that are aligned stay where they are.
 _WHOLE_WORDS: dict[str, Any] = {
     "break_long_words": False,
