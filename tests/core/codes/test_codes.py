@@ -10,42 +10,12 @@ from hypothesis import strategies as st
 from cases import cases
 from plait.core.codes.coding import code_column, count, mix, rows_by_code, stable_order
 from plait.core.keys.duplicates import find_duplicates
-from plait.core.table.strand import gather
 from plait.core.table.table import from_columns
-from plait.core.text.dictionary import TextDictionary, coded
-from plait.core.text.wordtable import WordTable
+from plait.core.text.dictionary import coded
 
 TEXTS = st.lists(
     st.one_of(st.none(), st.text("ab\0é", max_size=30), st.text(max_size=9)), max_size=60
 )
-
-
-@settings(max_examples=cases(300), deadline=None)
-@given(st.lists(TEXTS, max_size=4), st.booleans(), st.integers(0, 3))
-def test_a_dictionary_gives_equal_codes_exactly_to_equal_texts(batches, wide, cut):
-    dictionary = TextDictionary()
-    known: dict[str, int] = {}
-    for batch in batches:
-        array = pa.array(batch, pa.large_string() if wide else pa.string()).slice(cut)
-        for text, code in zip(array.to_pylist(), dictionary.encode(array).tolist(), strict=True):
-            assert (code == -1) == (not text)
-            if text:
-                assert known.setdefault(text, code) == code
-    assert sorted(known.values()) == list(range(len(dictionary)))
-    texts = dictionary.texts().to_pylist()
-    assert all(texts[code] == text for text, code in known.items())
-
-
-def test_a_word_table_keeps_its_codes_as_it_grows():
-    rng = np.random.default_rng(5)
-    table, known = WordTable(), {}
-    for size in (10, 5000, 40_000, 100_000):
-        words = rng.integers(1, 150_000, size).astype(np.uint64) << np.uint64(20)
-        codes, new = table.encode(words)
-        assert len(new) == table.size - len(known)
-        for word, code in zip(words.tolist(), codes.tolist(), strict=True):
-            assert known.setdefault(word, code) == code
-    assert sorted(known.values()) == list(range(table.size))
 
 
 CODES = st.lists(st.integers(-1, 5), max_size=40)
@@ -130,11 +100,3 @@ def test_duplicates_are_repeats_or_conflicts(rows):
     assert {example.text.split(":")[0] for example in found.conflict_examples} == {
         f"k {key}" for key in conflicts
     }
-
-
-@given(st.lists(st.integers(-1, 99), max_size=30), st.integers(1, 100))
-def test_gathering_from_pieces(index, piece):
-    cells = [str(number) for number in range(100)]
-    column = pa.chunked_array([cells[at : at + piece] for at in range(0, 100, piece)])
-    expected = [cells[row] if row >= 0 else None for row in index]
-    assert gather(column, np.array(index, np.int64)).to_pylist() == expected

@@ -1,0 +1,154 @@
+"""Texts as words and codes, cells and numbers as text: against plain Python."""
+
+from __future__ import annotations
+
+import json
+from decimal import Decimal
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from cases import cases
+from plait.core.text.cells import as_text, repeated, without_empty
+from plait.core.text.dictionary import TextDictionary, coded
+from plait.core.text.digits import decimal_text, decimal_type, plain, short_text, with_point
+from plait.core.text.jsontext import RepeatedNameError, json_text, parsed
+from plait.core.text.slices import sliced
+from plait.core.text.wordtable import WordTable
+
+TEXTS = st.lists(
+    st.one_of(st.none(), st.text("ab\0é", max_size=30), st.text(max_size=9)), max_size=60
+)
+
+
+@settings(max_examples=cases(300), deadline=None)
+@given(st.lists(TEXTS, max_size=4), st.booleans(), st.integers(0, 3))
+def test_a_dictionary_gives_equal_codes_exactly_to_equal_texts(batches, wide, cut):
+    dictionary = TextDictionary()
+    known: dict[str, int] = {}
+    for batch in batches:
+        array = pa.array(batch, pa.large_string() if wide else pa.string()).slice(cut)
+        for text, code in zip(array.to_pylist(), dictionary.encode(array).tolist(), strict=True):
+            assert (code == -1) == (not text)
+            if text:
+                assert known.setdefault(text, code) == code
+    assert sorted(known.values()) == list(range(len(dictionary)))
+    texts = dictionary.texts().to_pylist()
+    assert all(texts[code] == text for text, code in known.items())
+
+
+def test_a_word_table_keeps_its_codes_as_it_grows():
+    rng = np.random.default_rng(5)
+    table, known = WordTable(), {}
+    for size in (10, 5000, 40_000, 100_000):
+        words = rng.integers(1, 150_000, size).astype(np.uint64) << np.uint64(20)
+        codes, new = table.encode(words)
+        assert len(new) == table.size - len(known)
+        for word, code in zip(words.tolist(), codes.tolist(), strict=True):
+            assert known.setdefault(word, code) == code
+    assert sorted(known.values()) == list(range(table.size))
+
+
+NUMBERS = st.decimals(-(10**12), 10**12, places=4, allow_nan=False)
+
+
+@settings(max_examples=cases(200), deadline=None)
+@given(st.lists(st.one_of(st.none(), NUMBERS), max_size=20))
+def test_decimals_are_written_with_all_their_places_and_short_without_zeros(values):
+    array = pa.array(values, pa.decimal128(20, 4))
+    assert decimal_text(array).to_pylist() == [
+        None if one is None else f"{one:.4f}".replace("-0.0000", "0.0000") for one in values
+    ]
+    for text, value in zip(short_text(array).to_pylist(), values, strict=True):
+        assert (text is None) == (value is None)
+        if text is not None:
+            assert Decimal(text) == value and "E" not in text
+            assert not ("." in text and text.endswith(("0", ".")))
+
+
+@pytest.mark.parametrize(
+    ("precision", "scale", "bits"), [(1, 0, 128), (38, 10, 128), (39, 10, 256), (76, 0, 256)]
+)
+def test_the_narrowest_decimal_type_is_chosen(precision, scale, bits):
+    made = decimal_type(precision, scale)
+    assert (made.precision, made.scale, made.bit_width) == (precision, scale, bits)
+    assert decimal_type(2, 5).precision == 5  # as many digits as there are places
+
+
+@pytest.mark.parametrize(
+    ("given_type", "made"),
+    [
+        (pa.int8(), pa.int64()),
+        (pa.uint32(), pa.int64()),
+        (pa.uint64(), pa.decimal128(20, 0)),
+        (pa.float32(), pa.float64()),
+        (pa.float64(), pa.float64()),
+    ],
+)
+def test_numbers_are_reckoned_with_in_few_types(given_type, made):
+    assert plain(pa.array([1, None, 7], given_type)).type == made
+
+
+@pytest.mark.parametrize(
+    ("text", "places", "made"),
+    [("5", 2, "0.05"), ("-5", 1, "-0.5"), ("120", 0, "120"), ("12", -2, "1200"), ("0", -2, "0")],
+)
+def test_a_point_is_put_where_it_belongs(text, places, made):
+    assert with_point(pa.array([text]), places).to_pylist() == [made]
+
+
+@settings(max_examples=cases(300), deadline=None)
+@given(
+    st.lists(st.one_of(st.none(), st.text(max_size=12)), max_size=20),
+    st.integers(0, 9),
+    st.integers(0, 9),
+)
+def test_slices_of_texts_are_those_of_python(texts, start, stop):
+    made = sliced(pa.array(texts, pa.string()), start, stop).to_pylist()
+    assert made == [None if text is None else text[start : max(stop, start)] for text in texts]
+
+
+def test_a_column_of_few_texts_is_coded_and_one_of_many_is_not():
+    few = pa.chunked_array([pa.array(["calm", "busy", None] * 40_000)])
+    codes = coded(few)
+    assert codes is not None and codes.type.value_type == pa.string()
+    assert codes.to_pylist()[:6] == ["calm", "busy", None] * 2
+    many = pa.chunked_array([pa.array([f"t{number}" for number in range(120_000)])])
+    assert coded(many) is None
+
+
+def test_cells_are_written_as_a_text_file_has_them():
+    assert as_text(pa.array([True, None, False])).to_pylist() == ["true", None, "false"]
+    moments = pa.array([0, 1_500_000, 86_399_000_000], pa.timestamp("us"))
+    assert as_text(moments).to_pylist() == [
+        "1970-01-01 00:00:00", "1970-01-01 00:00:01.5", "1970-01-01 23:59:59",
+    ]  # fmt: skip
+    assert without_empty(pa.array(["", "a", None, " "])).to_pylist() == [None, "a", None, " "]
+    assert [len(one) for one in repeated("x", 200_000)] == [65536, 65536, 65536, 3392]
+    assert repeated(None, 0) == []
+
+
+VALUES = st.recursive(
+    st.one_of(st.none(), st.booleans(), st.integers(-(10**30), 10**30), st.text(max_size=6)),
+    lambda inner: st.one_of(
+        st.lists(inner, max_size=4), st.dictionaries(st.text(max_size=4), inner, max_size=4)
+    ),
+    max_leaves=12,
+)
+
+
+@settings(max_examples=cases(300), deadline=None)
+@given(VALUES)
+def test_json_keeps_every_value_and_every_digit(value):
+    text = json_text(value)
+    assert json.loads(text) == value
+    assert json_text(parsed(text)) == text
+
+
+def test_numbers_of_json_keep_their_digits_and_names_come_once():
+    assert json_text(parsed('{"a": [1.50, 1e3, -0]}')) == '{"a":[1.50,1e3,-0]}'
+    with pytest.raises(RepeatedNameError, match="'a' comes twice"):
+        parsed('{"a": 1, "a": 2}')
