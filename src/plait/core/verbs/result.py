@@ -101,11 +101,9 @@ def for_one_source(finding: Finding, several: bool) -> Finding:
     option = _OF_ONE_SOURCE.search(finding.remedy)
     if not several or not option or "plait " in finding.remedy:
         return finding
-    before = finding.remedy[: option.start()]
-    return replace(
-        finding,
-        remedy=f"{before}in that file alone: plait mend {quote(finding.where)} {option[0]}",
-    )
+    before = finding.remedy[: option.start()].rstrip(" :")
+    alone = f"in that file alone: plait mend {quote(finding.where)} {option[0]}"
+    return replace(finding, remedy=f"{before} {alone}".lstrip())
 
 
 def reading_entries(tables: Sequence[Table]) -> list[Entry]:
