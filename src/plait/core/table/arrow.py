@@ -16,7 +16,8 @@ def flat(name: str, column: pa.ChunkedArray) -> Iterator[tuple[str, pa.ChunkedAr
     A structure is a column for each of its fields, named ``outer.inner``; lists are JSON
     text, bytes hexadecimal; dictionaries, views and the rarer units become the plain type.
 
-    >>> place = pa.chunked_array([pa.array([{"yard": "A", "hive": 7}])])
+    >>> kind = pa.struct([("yard", pa.string()), ("hive", pa.int64())])
+    >>> place = pa.chunked_array([pa.array([{"yard": "A", "hive": 7}], kind)])
     >>> [(name, column.to_pylist()) for name, column in flat("place", place)]
     [('place.yard', ['A']), ('place.hive', [7])]
     """
