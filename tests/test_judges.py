@@ -12,15 +12,20 @@ from judges import JUDGES, SLOW, run
 pytestmark = pytest.mark.slow
 
 CALLS = {
-    "expressions of numbers": 2_000,
+    "expressions of numbers": 900,
     "lineage": 30,
     "figures and rules": 200,
     "group": 250,
-    "functions of text": 200,
-    "beside and keys": 200,
+    "functions of text": 300,
+    "beside and keys": 140,
     "prefer": 400,
     "nearest": 400,
     "joins": 600,
+    "widen": 500,
+    "types": 700,
+    "orders refused or right": 600,
+    "settle": 700,
+    "doubles": 750,
 }
 # A call judges several figures of a table, or as many functions on its rows.
 CASES = {"figures and rules": 9, "group": 9, "functions of text": 17, "types": 4, "doubles": 2}

@@ -149,6 +149,8 @@ def test_an_interrupt_while_writing_leaves_nothing_behind(tmp_path, sign):
         cwd=tmp_path,
         stderr=subprocess.PIPE,
         text=True,
+        # Whoever runs these tests in the background has it ignored.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
     )
     deadline = time.monotonic() + 60
     while not any(path.suffix == ".part" for path in tmp_path.iterdir()):

@@ -7,6 +7,7 @@ import json
 import pytest
 
 from conftest import rows_of
+from plait.demo.data import write_demo_data
 
 VISITS = """Hive no.;kg;seen;at;note
  1;12,50;3.4.2031;A-7/2;calm
@@ -142,7 +143,7 @@ def test_a_workbook_out_has_data_set_aside_and_ledger(plait, put, tmp_path):
 
 @pytest.mark.slow
 def test_survey_tells_and_writes_a_page(plait, tmp_path):
-    assert plait("demo", "--quiet").status == 0
+    write_demo_data(tmp_path / "plait-demo")
     words = ("inspections", "register", "weighins.xlsx", "laboratory.jsonl", "wardens.csv")
     paths = [f"plait-demo/{word}" for word in words]
     ended = plait("survey", *paths, "--json", "--report", "survey.html")
