@@ -15,9 +15,8 @@ from plait.core.account.errors import ExpectationError, UsageError
 from plait.core.account.finding import Finding, counted, standing
 from plait.core.account.parallel import ordered_map
 from plait.core.table.aside import cut_findings, limited
-from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
-from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
+from plait.core.verbs.mending.retype import declared
 from plait.core.verbs.result import Result
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
@@ -59,18 +58,7 @@ def read_all(
     if options is None or not (options.missing or options.type):
         return tables
     with progress.phase("setting types"):
-        return declared(tables, options)
-
-
-def declared(tables: Sequence[Table], options: argparse.Namespace) -> list[Table]:
-    """The tables with the types and markers for missing that the line declares."""
-    types = parse_types(options.type)
-    for column in types:
-        if not any(table.has(column) for table in tables):
-            check_column(column, tables[0])
-    if options.missing:
-        tables = [with_missing(table, options.missing) for table in tables]
-    return [retyped(table, types, options.unfit) for table in tables]
+        return declared(tables, options.missing, options.type, options.unfit)
 
 
 def hand_over(

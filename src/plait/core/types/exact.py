@@ -30,7 +30,6 @@ from plait.core.text.digits import (
 PLACES = 20
 ROUNDING = "half_towards_infinity"
 _WHOLE_DIGITS = 19
-_SURE_DIGITS = 15
 _WHOLE = pa.int64()
 _FLOAT = pa.float64()
 

@@ -10,9 +10,9 @@ from typing import Any
 
 from plait.core.account.errors import PlaitError, UsageError
 from plait.core.account.parallel import ordered_map
-from plait.core.table.keyspec import check_column, names
+from plait.core.table.keyspec import names
 from plait.core.table.table import Table
-from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
+from plait.core.verbs.mending.retype import declared as as_declared
 from plait.core.verbs.stack import labelled
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, find_sources, uniquely_named
@@ -123,15 +123,8 @@ def declared(loaded: LoadedPlan, found: Sequence[Found], tables: Sequence[Table]
 
 
 def _declared(spec: Any, tables: Sequence[Table]) -> list[Table]:
-    types = parse_types(spec.type)
-    for column in types:
-        if not any(table.has(column) for table in tables):
-            check_column(column, tables[0])
-    ready = []
-    for table in tables:
-        marked = with_missing(table, names(spec.missing)) if spec.missing else table
-        ready.append(labelled(retyped(marked, types, spec.unfit), spec.label))
-    return ready
+    ready = as_declared(tables, names(spec.missing), spec.type, spec.unfit)
+    return [labelled(table, spec.label) for table in ready]
 
 
 def by_name(found: Iterable[Found], tables: Iterable[Table]) -> Mapping[str, list[Table]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from decimal import Decimal
 
@@ -15,7 +15,7 @@ from plait.core.account.finding import Finding, counted
 from plait.core.account.names import nearest
 from plait.core.look.profile import tallied
 from plait.core.table.aside import left_out
-from plait.core.table.keyspec import Pairs, named_values
+from plait.core.table.keyspec import Pairs, check_column, named_values
 from plait.core.table.table import Table, cell_examples
 from plait.core.text.cells import as_text, is_text, without_empty
 from plait.core.text.digits import MOST_DIGITS
@@ -88,6 +88,35 @@ def with_missing(table: Table, markers: Iterable[str]) -> Table:
         where=table.name,
     )
     return replace(table, findings=(*table.findings, said))
+
+
+def declared(
+    tables: Sequence[Table], missing: Sequence[str], type: Pairs, unfit: str
+) -> list[Table]:
+    """The extracts of a source with the markers for missing and the types that it is said to have.
+
+    A column needs to be in one of them only.
+
+    Raises
+    ------
+    UsageError
+        For a type that is none, or a column that none of the tables has.
+    SourceError
+        As ``retyped``.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import from_columns
+    >>> may, june = from_columns("may", {"id": ["7"]}), from_columns("june", {"n": ["-"]})
+    >>> [one.to_dict() for one in declared([may, june], ["-"], {"id": "text"}, "error")]
+    [{'id': ['7']}, {'n': [None]}]
+    """
+    types = parse_types(type)
+    for column in types:
+        if not any(table.has(column) for table in tables):
+            check_column(column, tables[0])
+    marked = [with_missing(table, missing) if missing else table for table in tables]
+    return [retyped(table, types, unfit) for table in marked]
 
 
 def retyped(table: Table, types: Mapping[str, str], unfit: str = "error") -> Table:
