@@ -12,7 +12,7 @@ from plait.cli.options import name_of_result
 from plait.cli.process import load_meanwhile
 from plait.cli.progress import Progress
 from plait.core.account.errors import ExpectationError, UsageError
-from plait.core.account.finding import Finding, counted, standing
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted, standing
 from plait.core.account.parallel import ordered_map
 from plait.core.table.aside import cut_findings, limited
 from plait.core.table.table import Table
@@ -32,11 +32,28 @@ def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Del
             "--json prints the account where the result would go",
             remedy="give the result a file: --out FILE",
         )
-    delivery = Delivery([source.path for source in sources], options.replace)
+    delivery = Delivery(read_files(sources, options), options.replace)
     if options.out:
         check_target(options.out, str(name_of_result(options)), delivery)
     check_report(options, delivery)
+    tell_completed(delivery)
     return delivery
+
+
+def read_files(sources: Sequence[Source], options: argparse.Namespace) -> list[str]:
+    """All files that the command reads: the sources, and a crosswalk."""
+    pairs = getattr(options, "pairs", None)
+    return [*(source.path for source in sources), *([str(pairs)] if pairs else [])]
+
+
+def tell_completed(delivery: Delivery) -> None:
+    """Say that the outputs of a run that was killed while it handed them over are there now."""
+    if delivery.completed:
+        from plait.cli.views.show import say
+
+        say("plait: a run that was killed had its outputs ready; they are in their places now:")
+        for path in delivery.completed:
+            say(f"       {path}")
 
 
 def check_report(options: argparse.Namespace, delivery: Delivery) -> None:
@@ -99,7 +116,9 @@ def refuse_and_tell(result: Result, tables: Sequence[Table], options: argparse.N
     refuse_standing(result.findings, options)
 
 
-def refuse_standing(findings: Sequence[Finding], options: argparse.Namespace) -> None:
+def refuse_standing(
+    findings: Sequence[Finding], options: argparse.Namespace, wrote_page: bool = False
+) -> None:
     """Raise when a finding stands that ``--fail-on`` names.
 
     Raises
@@ -111,7 +130,7 @@ def refuse_standing(findings: Sequence[Finding], options: argparse.Namespace) ->
         codes = ", ".join(dict.fromkeys(finding.code for finding in failing))
         raise ExpectationError(
             f"{counted(len(failing), 'finding')} that must not occur: {codes}",
-            remedy="nothing was handed over",
+            remedy="only the page was written" if wrote_page else "nothing was handed over",
         )
 
 
@@ -142,6 +161,7 @@ def _written(
     with delivery, progress.phase("writing", sum(table.rows for table, _ in targets)) as tick:
         for _, path in beside_it:
             delivery.check(path, make_folder=True)
+        findings += left_behind([path for _, path in beside_it], options, delivery)
         if options.out:
             check_room(result.table, beside, options.out)
         for table, path in targets:
@@ -159,6 +179,42 @@ def _written(
             page = account(told, tables, ())
             delivery.write(options.report, lambda part: write_page(page, part))
     return targets, findings
+
+
+def left_behind(
+    paths: Sequence[Path], options: argparse.Namespace, delivery: Delivery
+) -> list[Finding]:
+    """Say which files in the folder for set-aside rows are not of this run: they stay.
+
+    Those that an earlier run wrote there with the same result go.
+    """
+    folder = aside_folder(options)
+    if folder is None:
+        return []
+    delivery.lead(result_place(options) or folder)
+    names = delivery.left_in(folder, paths)
+    if not names:
+        return []
+    files = counted(len(names), "file")
+    return [
+        Finding(
+            "left-behind",
+            "warning",
+            len(names),
+            f"{files} in {folder} {'is' if len(names) == 1 else 'are'} not of this run, and stay",
+            "look whether they are needed, and remove them",
+            str(folder),
+            tuple(Example(name) for name in names[:MOST_EXAMPLES]),
+        )
+    ]
+
+
+def result_place(options: argparse.Namespace) -> Path | None:
+    """The file of the result, or the table in a database; nothing on standard output."""
+    table = getattr(options, "out_table", None)
+    if options.out and table:
+        return Path(options.out.with_name(f"{options.out.name}#{table}"))
+    return Path(options.out) if options.out else None
 
 
 def lists(

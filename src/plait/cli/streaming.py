@@ -12,6 +12,7 @@ from typing import Any
 from plait.cli.handing import (
     account,
     aside_file,
+    left_behind,
     read_all,
     refuse_and_tell,
     show_everything,
@@ -97,6 +98,9 @@ def run_streamed(sources: Sequence[Source], options: argparse.Namespace, deliver
         result = Result("join", made, (said.entry,), (*said.findings, *found), aside, (said.match,))
         result = with_reading(result, tables)
         refuse_and_tell(result, tables, options)
+        paths = [aside_file(one.name, options) for one in result.aside]
+        others = left_behind(paths, options, delivery)
+        result = replace(result, findings=(*result.findings, *others))
         files = [(made, options.out), *_write_aside(lost, result.aside, options, delivery)]
         _write_page(result, tables, options, delivery)
     outputs = [output_of(*file) for file in files] if options.json else []

@@ -8,7 +8,8 @@ import pytest
 
 import plait.formats.delivery.folder as folder_module
 from plait.core.account.errors import OutputError
-from plait.formats.delivery.folder import check_folder, whole_folder, write_flushed
+from plait.formats.delivery.folder import check_folder, tidy, whole_folder, write_flushed
+from plait.formats.delivery.parts import PART, beside, new_folder, new_token
 
 
 def _write(target, text):
@@ -51,22 +52,17 @@ def test_errors_of_the_system_are_told_as_such(tmp_path):
 
 
 def test_what_killed_runs_left_is_taken_away_and_what_runs_is_not(tmp_path):
-    dead = f".out.{2**22 + 1}-0123abcd.part"
-    alive = f".out.{os.getppid()}-0123abcd.part"
-    other = f".other.{2**22 + 1}-0123abcd.part"
-    for name in (dead, alive, other):
-        (tmp_path / name).mkdir()
-    _write(tmp_path / "out", "new")
-    assert _names(tmp_path) == sorted([alive, other, "out"])
-
-
-def test_a_run_killed_between_two_renames_gives_the_old_folder_back(tmp_path):
-    left = tmp_path / f".out.{2**22 + 1}-0123abcd.part.old"
+    left, alive = tmp_path / ".out.0123abcd-0.plait-part", tmp_path / ".out.89abcdef-0.plait-part"
+    foreign = tmp_path / ".out.0123abcd.part"
     left.mkdir()
-    (left / "a.txt").write_text("old")
-    with pytest.raises(ValueError, match="stop"), whole_folder(tmp_path / "out"):
-        raise ValueError("stop")
-    assert (tmp_path / "out" / "a.txt").read_text() == "old"
+    foreign.mkdir()
+    (left / "big.csv").write_text("half")
+    held = new_folder(alive)
+    tidy(tmp_path)
+    os.close(held)
+    assert _names(tmp_path) == sorted([alive.name, foreign.name])
+    tidy(tmp_path)
+    assert _names(tmp_path) == [foreign.name]
 
 
 def test_only_an_earlier_one_is_replaced_and_only_when_asked(tmp_path):
@@ -91,7 +87,10 @@ def test_only_an_earlier_one_is_replaced_and_only_when_asked(tmp_path):
 
 
 def test_what_a_killed_run_left_of_a_long_name_is_taken_away(tmp_path):
-    name = "n" * 120
-    (tmp_path / f".{name[:80]}.{2**22 + 1}-0123abcd.part").mkdir()
+    name = "ñ" * 120
+    part = beside(tmp_path / name, new_token(), 0, PART)
+    part.mkdir()
+    tidy(tmp_path)
+    assert _names(tmp_path) == []
     _write(tmp_path / name, "new")
     assert _names(tmp_path) == [name]

@@ -7,12 +7,18 @@ from pathlib import Path
 
 from plait.cli.arguments import add_options, add_verb, help_of
 from plait.cli.commands.verb import values_of
-from plait.cli.handing import check_report, read_all, refuse_standing
+from plait.cli.handing import (
+    check_report,
+    read_all,
+    read_files,
+    refuse_standing,
+    tell_completed,
+)
 from plait.cli.options import add_telling, given_of
 from plait.cli.progress import Progress
 from plait.cli.views.keys import show_keys
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import Finding
+from plait.core.account.finding import Finding, standing
 from plait.core.table.table import Table
 from plait.core.verbs.keys import Audited, key_set, repeated_rows, suggested_pairs
 from plait.core.verbs.result import reading_findings
@@ -22,7 +28,7 @@ from plait.formats.sources import find_sources
 from plait.options.keys import KEYS
 from plait.options.option import perform
 from plait.options.shared import READING, TYPING
-from plait.report.account import output_of
+from plait.report.account import Output, output_of
 from plait.report.keyed import keys_json, write_keys_page
 
 HELP = help_of(KEYS)
@@ -56,28 +62,34 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     sources = find_sources(options.sources, given_of(options))
-    delivery = Delivery([source.path for source in sources], options.replace)
+    delivery = Delivery(read_files(sources, options), options.replace)
     _check(options, delivery, len(sources))
     with Progress(not options.quiet) as progress:
         tables = read_all(sources, progress, options)
         with progress.phase(KEYS.doing):
             found: Audited = perform(KEYS, tables, values_of(KEYS, options))
         findings = [*reading_findings(tables), *found.findings]
-        outputs = []
+        refused = bool(standing(findings, options.fail_on))
+        listed = _listed(found, options) if options.out and not refused else None
         with delivery, progress.phase("writing"):
+            if listed:
+                _write(listed, options.out, delivery, findings)
+                refuse_standing(findings, options)
             if options.report:
                 delivery.write(options.report, lambda part: write_keys_page(found, findings, part))
-            if options.out:
-                listed = _listed(found, options)
-                _write(listed, options.out, delivery, findings)
-        if options.out and options.json:
-            outputs = [output_of(listed, options.out)]
+    outputs = [output_of(listed, options.out)] if listed and options.json else []
+    _tell(found, findings, outputs, options)
+    refuse_standing(findings, options, bool(options.report))
+    return 0
+
+
+def _tell(
+    found: Audited, findings: list[Finding], outputs: list[Output], options: argparse.Namespace
+) -> None:
     if not options.quiet:
         show_keys(found, findings, options)
     if options.json:
         print(keys_json(found, findings, outputs))
-    refuse_standing(findings, options)
-    return 0
 
 
 def _check(options: argparse.Namespace, delivery: Delivery, sources: int) -> None:
@@ -93,6 +105,7 @@ def _check(options: argparse.Namespace, delivery: Delivery, sources: int) -> Non
         raise UsageError("--all-rows goes with --only", remedy="--only both, left or right")
     if options.out:
         check_target(options.out, options.out.stem, delivery)
+    tell_completed(delivery)
 
 
 def _listed(found: Audited, options: argparse.Namespace) -> Table:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from plait.cli.arguments import add_options, add_sources
-from plait.cli.handing import check_report, read_all, refuse_standing
+from plait.cli.handing import check_report, read_all, refuse_standing, tell_completed
 from plait.cli.options import add_telling, given_of
 from plait.cli.progress import Progress
 from plait.cli.views.survey import show_survey
@@ -35,6 +35,7 @@ def run(options: argparse.Namespace) -> int:
     sources = find_sources(options.sources, given_of(options))
     delivery = Delivery([source.path for source in sources], options.replace)
     check_report(options, delivery)
+    tell_completed(delivery)
     with Progress(not options.quiet) as progress:
         tables = read_all(sources, progress, options)
         with progress.phase("looking"):
@@ -47,5 +48,5 @@ def run(options: argparse.Namespace) -> int:
         show_survey(found, sizes, options.verbose)
     if options.json:
         print(survey_json(found, sizes))
-    refuse_standing(found.findings, options)
+    refuse_standing(found.findings, options, bool(options.report))
     return 0

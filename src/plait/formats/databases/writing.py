@@ -6,7 +6,7 @@ import datetime as dt
 import math
 import sqlite3
 from collections.abc import Callable, Mapping
-from contextlib import closing
+from contextlib import closing, suppress
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -97,6 +97,7 @@ class TableAdded:
     """
 
     def __init__(self, table: Table, target: Path, name: str, tick: Tick = lambda _: None) -> None:
+        self._target = target
         self._base = _connected(target)
         try:
             self._base.execute("BEGIN IMMEDIATE")
@@ -121,15 +122,30 @@ class TableAdded:
         self._base.execute(f"DROP TABLE IF EXISTS {_quoted(name)}")
         return [sql for (sql,) in found]
 
+    def stated(self) -> dict[str, Any]:
+        """What tells later whether it was made: the number that a change of tables raises."""
+        (version,) = self._base.execute("PRAGMA schema_version").fetchone()
+        return {"path": str(self._target.absolute()), "after": version}
+
     def commit(self) -> None:
-        """Make it so."""
-        self._base.execute("COMMIT")
+        """Make it so.
+
+        Raises
+        ------
+        OutputError
+            When it cannot be; nothing has changed then.
+        """
+        try:
+            self._base.execute("COMMIT")
+        except sqlite3.Error as error:
+            raise _unusable(self._target, error) from None
         self._base.close()
 
     def rollback(self) -> None:
         """Leave the database as it was."""
-        if self._base.in_transaction:
-            self._base.execute("ROLLBACK")
+        with suppress(sqlite3.Error):  # SQLite has taken it back by itself then, or will
+            if self._base.in_transaction:
+                self._base.execute("ROLLBACK")
         self._base.close()
 
 

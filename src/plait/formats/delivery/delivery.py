@@ -1,57 +1,55 @@
-"""Files that appear whole or not at all.
+"""Files that are handed over together: all of them the new ones, or all as they were.
 
-Each is written to a temporary name beside its target and flushed to the disk;
-when all are complete they are renamed. When anything goes wrong before that,
-an interrupt included, none of them is there.
+Each is written beside its target under a hidden name, and flushed to the disk. When all are
+complete they take their places together (``journal``), also when the process is killed in
+the middle of that. When anything goes wrong before, an interrupt included, none of them is
+there.
 """
 
 from __future__ import annotations
 
 import os
-import secrets
-import threading
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from types import TracebackType
 from typing import Protocol
 
 from plait.core.account.errors import OutputError
+from plait.formats.delivery.flushing import flushing
+from plait.formats.delivery.interrupts import interrupts_wait
+from plait.formats.delivery.journal import Decider, Step, UnfinishedError, recover, switch
+from plait.formats.delivery.parts import (
+    OLD,
+    PART,
+    alone_in,
+    beside,
+    new_file,
+    new_token,
+    standing_above,
+    sweep,
+)
+from plait.formats.delivery.proof import others_in, proof_file, proof_of, proof_text
+from plait.formats.delivery.targets import check_file, keep_rights, place_of
 
-_FLUSH_SECONDS = 0.2
-
-
-@contextmanager
-def flushing(file: int) -> Iterator[None]:
-    """See that what is written to a file is on the disk in the end, and on its way all along."""
-    done = threading.Event()
-
-    def flush_along() -> None:
-        with suppress(OSError):  # the last flush tells
-            while not done.wait(_FLUSH_SECONDS):
-                os.fsync(file)
-
-    along = threading.Thread(target=flush_along, daemon=True)
-    along.start()
-    try:
-        yield
-        os.fsync(file)
-    finally:
-        done.set()
-        along.join()
+handed_over: list[Path] = []
+"""What this process has handed over so far: whoever is cut short must say what is true."""
 
 
 def _file_of(source: str | Path) -> Path:
     """The file of a source: what is before ``#``, unless that is part of its name."""
     whole = Path(source)
-    return whole if whole.exists() else Path(str(source).partition("#")[0])
+    return whole if _exists(whole) else Path(str(source).partition("#")[0])
 
 
-class Transaction(Protocol):
-    """A change to something that is there, which takes effect whole or not at all."""
+def _exists(path: Path) -> bool:
+    try:
+        return path.exists()
+    except (OSError, ValueError):  # a name that no file can have
+        return False
 
-    def commit(self) -> None:
-        """Make it so."""
+
+class Transaction(Decider, Protocol):
+    """A change in a database that is there, which takes effect whole or not at all."""
 
     def rollback(self) -> None:
         """Leave everything as it was."""
@@ -67,6 +65,13 @@ class Delivery:
     replace : bool
         Whether existing files may be written over.
 
+    Attributes
+    ----------
+    completed : list of Path
+        Files of an earlier run, killed while it handed over, that were put in their place.
+    left : list of str
+        Files of the folder for set-aside rows that are not of this delivery.
+
     Examples
     --------
     >>> import tempfile
@@ -78,11 +83,16 @@ class Delivery:
     """
 
     def __init__(self, sources: Iterable[str | Path] = (), replace: bool = False) -> None:
-        self._sources = [file for file in map(_file_of, sources) if file.exists()]
+        self._sources = [file for file in map(_file_of, sources) if _exists(file)]
         self.replace = replace
+        self.completed: list[Path] = []
+        self._token = new_token()
         self._joined: list[tuple[Path, Transaction]] = []
-        self._ready: list[tuple[Path, Path]] = []
-        self._folders: list[Path] = []
+        self._ready: dict[Path, Path] = {}
+        self._held: list[int] = []
+        self._tidied: set[Path] = set()
+        self._lead: Path | None = None
+        self._unfinished = False
 
     def check(self, target: Path, make_folder: bool = False, adds: bool = False) -> Path:
         """See that a target can be written, before any work is done for it.
@@ -94,55 +104,75 @@ class Delivery:
         OutputError
             When it is a source, is there already, or its folder is not there.
         """
-        where = str(target)
-        if any(target.exists() and target.samefile(source) for source in self._sources):
-            raise OutputError(
-                "this is a source, and sources are never written to", where, "write to another file"
-            )
-        if target.is_dir():
-            raise OutputError("this is a folder", where, "name a file in it")
-        if target.exists() and not self.replace and not adds:
-            raise OutputError(
-                "the file is there already",
-                where,
-                "choose another name, or allow it with --replace",
-            )
-        if not make_folder and not target.parent.is_dir():
-            raise OutputError(
-                "the folder is not there", where, f"make it: mkdir -p {target.parent}"
-            )
+        try:
+            self._tidy(standing_above(target.parent))
+            check_file(target, self._sources, self.replace, adds)
+            place_of(target, self.replace)
+            if not make_folder and not target.parent.is_dir():
+                raise OutputError(
+                    "the folder is not there", str(target), f"make it: mkdir -p {target.parent}"
+                )
+        except (OSError, ValueError) as error:
+            raise _unwritable(target, error) from None
         return target
 
     def write(self, target: Path, writer: Callable[[Path], object]) -> None:
-        """Have ``writer`` write a file that will be renamed to ``target`` in the end."""
-        self._make_folder(target.parent)
-        temporary = target.with_name(f".{target.name[:80]}.{secrets.token_hex(4)}.part")
-        self._ready.append((temporary, target))
+        """Have ``writer`` write a file that takes the place of ``target`` in the end.
+
+        Raises
+        ------
+        OutputError
+            When it cannot be written, or another output has that name.
+        """
         try:
-            with temporary.open("xb") as file, flushing(file.fileno()):
-                writer(temporary)
+            place = place_of(target, self.replace)
+            if place in self._ready:
+                raise OutputError(
+                    "two outputs would go to this file", str(target), "give each its own name"
+                )
+            self._write(place, writer)
         except OSError as error:
-            raise OutputError(
-                f"it cannot be written: {error.strerror or error}",
-                str(target),
-                "make room or choose another folder; nothing was handed over",
-            ) from error
+            raise _unwritable(target, error) from error
+
+    def _write(self, place: Path, writer: Callable[[Path], object]) -> None:
+        part = beside(place, self._token, len(self._ready), PART, standing_above(place.parent))
+        self._held.append(new_file(part))
+        self._ready[place] = part
+        with flushing(self._held[-1]):
+            writer(part)
 
     def join(self, target: Path, transaction: Transaction) -> None:
         """Have a change that is written already take effect in the end, or never."""
         self._joined.append((target, transaction))
 
-    def _make_folder(self, folder: Path) -> None:
-        if not folder.exists():
-            try:
-                folder.mkdir(parents=True)
-            except OSError as error:
-                raise OutputError(
-                    f"the folder cannot be made: {error.strerror}",
-                    str(folder),
-                    "choose another folder",
-                ) from None
-            self._folders.append(folder)
+    def lead(self, result: Path) -> None:
+        """Say which output is the result: what was delivered with an earlier one goes with it."""
+        self._lead = place_of(result, self.replace)
+
+    def left_in(self, folder: Path, targets: Iterable[Path]) -> list[str]:
+        """What is in a folder for set-aside rows, and is neither of this delivery nor goes.
+
+        Parameters
+        ----------
+        folder : Path
+        targets : iterable of Path
+            What will be written.
+        """
+        return others_in(folder, [*targets, *self._going()])
+
+    def _going(self) -> list[Path]:
+        """What was delivered with the earlier result, and is not written anew."""
+        if self._lead is None or not self.replace:
+            return []
+        return [path for path in proof_of(self._lead) if path not in self._ready]
+
+    def _tidy(self, folder: Path) -> None:
+        """Finish or take away what killed runs left in a folder."""
+        if folder not in self._tidied:
+            self._tidied.add(folder)
+            with alone_in([folder]):
+                self.completed += recover(folder)
+            sweep(folder)
 
     def __enter__(self) -> Delivery:
         return self
@@ -153,32 +183,83 @@ class Delivery:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        if kind is None:
-            self._hand_over()
-        else:
+        try:
+            if kind is None:
+                self._hand_over()
+        finally:
             self._withdraw()
 
     def _hand_over(self) -> None:
-        try:
-            for _, target in self._ready:
-                self.check(target)
-            while self._ready:
-                temporary, target = self._ready[0]
-                temporary.replace(target)
-                self._ready.pop(0)
-            while self._joined:
-                _, transaction = self._joined[0]
-                transaction.commit()
-                self._joined.pop(0)
-        except BaseException:
-            self._withdraw()
-            raise
+        if not self._ready and not self._joined:
+            return
+        with interrupts_wait(), alone_in({part.parent for part in self._ready.values()}):
+            for target in self._ready:
+                check_file(target, self._sources, self.replace, adds=False)
+            places = list(self._ready)
+            try:
+                steps = self._steps()
+                switch(steps, self._token, self._joined[0][1] if self._joined else None)
+            except UnfinishedError as error:
+                self._unfinished = True
+                raise _unfinished(places[0], error) from error
+            except OSError as error:
+                raise _unwritable(places[0], error) from error
+            handed_over.extend([*(target for target, _ in self._joined), *places])
+            self._ready, self._joined = {}, []
+
+    def _steps(self) -> list[Step]:
+        """What takes which place, and what goes."""
+        going = [*self._going(), *self._proof_written()]
+        for target, part in self._ready.items():
+            keep_rights(target, part)
+        steps = [
+            Step(target, self._old(target, number, part.parent), part)
+            for number, (target, part) in enumerate(self._ready.items())
+        ]
+        above = self._lead.parent if self._lead else None
+        return steps + [
+            Step(path, self._old(path, number, above), None)
+            for number, path in enumerate(going, len(steps))
+        ]
+
+    def _old(self, target: Path, number: int, folder: Path | None) -> Path:
+        return beside(target, self._token, number, OLD, folder)
+
+    def _proof_written(self) -> list[Path]:
+        """Name what is delivered with the result, for whoever replaces it; the file if it goes."""
+        if self._lead is None:
+            return []
+        proof = proof_file(self._lead)
+        beside_it = {path: part for path, part in self._ready.items() if path != self._lead}
+        if not beside_it:
+            return [proof] if proof.exists() and self.replace else []
+        text = proof_text(self._lead, beside_it)
+        self._write(proof, lambda part: part.write_text(text, encoding="utf-8"))
+        return []
 
     def _withdraw(self) -> None:
+        """Take away what was not handed over."""
         for _, transaction in self._joined:
             transaction.rollback()
-        for temporary, _ in self._ready:
-            temporary.unlink(missing_ok=True)
-        for folder in self._folders:
-            if not any(folder.iterdir()):
-                folder.rmdir()
+        for part in () if self._unfinished else self._ready.values():
+            part.unlink(missing_ok=True)
+        for number in self._held:
+            os.close(number)
+        self._ready, self._joined, self._held = {}, [], []
+
+
+def _unwritable(target: Path, error: OSError | ValueError) -> OutputError:
+    said = getattr(error, "strerror", None) or error
+    return OutputError(
+        f"it cannot be written: {said}",
+        str(target),
+        "make room or choose another folder; nothing was handed over",
+    )
+
+
+def _unfinished(target: Path, error: OSError) -> OutputError:
+    return OutputError(
+        f"the outputs could not all be put in their places: {error}",
+        str(target),
+        "the next command that writes into this folder does the rest",
+    )

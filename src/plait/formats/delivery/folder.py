@@ -4,18 +4,28 @@ from __future__ import annotations
 
 import ctypes
 import os
-import re
-import secrets
-import shutil
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from plait.core.account.errors import OutputError
-from plait.formats.delivery.delivery import flushing
+from plait.formats.delivery.delivery import handed_over
+from plait.formats.delivery.flushing import flush_folder, flushing
+from plait.formats.delivery.interrupts import interrupts_wait
+from plait.formats.delivery.journal import Step, recover, switch
+from plait.formats.delivery.parts import (
+    OLD,
+    PART,
+    alone_in,
+    beside,
+    new_folder,
+    new_token,
+    remove,
+    sweep,
+)
+from plait.formats.delivery.targets import keep_rights
 
 _AT_FDCWD, _RENAME_EXCHANGE = -100, 2
-_PART = re.compile(r"^\.(?P<name>.+)\.(?P<process>\d+)-[0-9a-f]{8}\.part$")
 
 
 def check_folder(
@@ -43,6 +53,7 @@ def check_folder(
         raise OutputError(
             "the folder is not there", str(target.parent), f"mkdir -p {target.parent}"
         )
+    tidy(target.parent)
     inside = target.resolve()
     for source in sources:
         if Path(source).exists() and Path(source).resolve().is_relative_to(inside):
@@ -79,17 +90,21 @@ def whole_folder(target: Path) -> Iterator[Path]:
     >>> (target / "a.txt").read_text(), [file.name for file in target.parent.iterdir()]
     ('whole', ['handover'])
     """
-    _sweep(target)
-    part = target.with_name(f".{target.name[:80]}.{os.getpid()}-{secrets.token_hex(4)}.part")
+    token = new_token()
+    part = beside(target, token, 0, PART)
     try:
-        part.mkdir()
+        number = new_folder(part)
     except OSError as error:
         raise OutputError(f"it cannot be made: {error.strerror}", str(target)) from None
     try:
         yield part
-        _flush_folder(part)
-        _take_place(part, target)
-        _flush_folder(target.parent)
+        flush_folder(part)
+        with interrupts_wait(), alone_in([target.parent]):
+            keep_rights(target, part)
+            _take_place(part, target, token)
+            handed_over.append(target)
+            with suppress(OSError):
+                flush_folder(target.parent)
     except OSError as error:
         raise OutputError(
             f"it cannot be written: {error.strerror or error}",
@@ -97,7 +112,15 @@ def whole_folder(target: Path) -> Iterator[Path]:
             "make room or choose another folder; nothing was handed over",
         ) from error
     finally:
-        shutil.rmtree(part, ignore_errors=True)
+        os.close(number)
+        remove(part)
+
+
+def tidy(folder: Path) -> None:
+    """Finish, or take away, what runs that were killed have left in a folder."""
+    with alone_in([folder]):
+        recover(folder)
+    sweep(folder)
 
 
 def write_flushed(path: Path, writer: Callable[[Path], object]) -> None:
@@ -107,16 +130,12 @@ def write_flushed(path: Path, writer: Callable[[Path], object]) -> None:
         writer(path)
 
 
-def _take_place(part: Path, target: Path) -> None:
-    """The new folder under the target's name; the old one, if any, under the new one's."""
+def _take_place(part: Path, target: Path, token: str) -> None:
+    """The new folder under the target's name; the old one, if any, goes."""
     if not target.exists():
         part.rename(target)
-        return
-    if not _exchanged(part, target):
-        old = target.with_name(f"{part.name}.old")
-        target.rename(old)
-        part.rename(target)
-        old.rename(part)
+    elif not _exchanged(part, target):
+        switch([Step(target, beside(target, token, 0, OLD), part)], token)
 
 
 def _exchanged(one: Path, other: Path) -> bool:
@@ -128,35 +147,3 @@ def _exchanged(one: Path, other: Path) -> bool:
     words = (os.fsencode(one), os.fsencode(other))
     done = rename(_AT_FDCWD, words[0], _AT_FDCWD, words[1], _RENAME_EXCHANGE)
     return bool(done == 0)
-
-
-def _flush_folder(folder: Path) -> None:
-    try:
-        number = os.open(folder, os.O_RDONLY)
-    except OSError:
-        return
-    try:
-        os.fsync(number)
-    finally:
-        os.close(number)
-
-
-def _sweep(target: Path) -> None:
-    """Take away what runs that were killed have left."""
-    for left in target.parent.glob(".*.part*"):
-        match = _PART.match(left.name.removesuffix(".old"))
-        if match and match["name"] == target.name[:80] and not _runs(int(match["process"])):
-            if left.name.endswith(".old") and not target.exists():
-                left.rename(target)  # killed between two renames: the earlier one stands again
-            else:
-                shutil.rmtree(left, ignore_errors=True)
-
-
-def _runs(process: int) -> bool:
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except OSError:
-        return True
-    return process != os.getpid()

@@ -1,0 +1,158 @@
+"""Files and folders that are being written: what they are called, and whether anybody still does.
+
+A part stands beside its target under a name of its own. Whoever writes it holds a lock on
+it, which the system takes back when the process ends, however it ends: a part that nobody
+holds was left by a run that was killed, on this machine or on another that shares the
+folder.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import re
+import secrets
+import shutil
+import time
+from collections.abc import Iterable, Iterator
+from contextlib import ExitStack, contextmanager, suppress
+from pathlib import Path
+
+from plait.core.account.errors import OutputError
+
+PART, OLD, JOURNAL = ".plait-part", ".plait-old", ".plait-journal"
+_PART = re.compile(r"\..*\.(?P<token>[0-9a-f]{8})-\d+\.plait-part", re.DOTALL)
+_NAME_BYTES = 200
+_PATIENCE_SECONDS, _STEP_SECONDS = 60.0, 0.02
+
+
+def new_token() -> str:
+    """What the names of all parts of one delivery have in common."""
+    return secrets.token_hex(4)
+
+
+def beside(target: Path, token: str, number: int, ending: str, folder: Path | None = None) -> Path:
+    """A hidden name beside a target, or in another folder; none is longer than systems allow.
+
+    >>> beside(Path("out/season.csv"), "0123abcd", 2, PART)
+    PosixPath('out/.season.csv.0123abcd-2.plait-part')
+    """
+    name = os.fsencode(target.name)[:_NAME_BYTES].decode(errors="ignore")
+    return (folder or target.parent) / f".{name}.{token}-{number}{ending}"
+
+
+def standing_above(folder: Path) -> Path:
+    """The folder itself, or the nearest above it that is there."""
+    while not folder.exists() and folder != folder.parent:
+        folder = folder.parent
+    return folder
+
+
+def new_file(path: Path) -> int:
+    """Make a part that is a file, and hold it: the descriptor that holds it.
+
+    Raises
+    ------
+    OSError
+    """
+    while True:
+        file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o666)
+        if _held(file, path):
+            return file
+        os.close(file)  # somebody took it for one that was left
+
+
+def new_folder(path: Path) -> int:
+    """Make a part that is a folder, and hold it.
+
+    Raises
+    ------
+    OSError
+    """
+    while True:
+        path.mkdir()
+        folder = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+        if _held(folder, path):
+            return folder
+        os.close(folder)
+
+
+def _held(number: int, path: Path) -> bool:
+    """Lock what was just made; whether it is still what stands under the name."""
+    with suppress(OSError):  # where a system has no locks, nothing is ever taken for left
+        fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    try:
+        return os.path.samestat(os.fstat(number), path.stat())
+    except FileNotFoundError:
+        return False
+
+
+@contextmanager
+def alone_in(folders: Iterable[Path]) -> Iterator[None]:
+    """Hold folders, so that no other run hands anything over into them meanwhile.
+
+    Raises
+    ------
+    OutputError
+        When another run holds one for a minute.
+    """
+    with ExitStack() as held:
+        for folder in sorted(set(folders)):
+            try:
+                number = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
+            except OSError:
+                continue  # a folder that may not be read can be written to
+            held.callback(os.close, number)
+            _wait_for(number, folder)
+        yield
+
+
+def _wait_for(number: int, folder: Path) -> None:
+    end = time.monotonic() + _PATIENCE_SECONDS
+    while True:
+        try:
+            fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            if time.monotonic() > end:
+                raise OutputError(
+                    "another run is handing over into this folder, and does not end",
+                    str(folder),
+                    "see what it is doing, or name another folder; nothing was handed over",
+                ) from None
+            time.sleep(_STEP_SECONDS)
+        except OSError:
+            return  # no locks on this file system
+        else:
+            return
+
+
+def sweep(folder: Path) -> None:
+    """Take away the parts that killed runs left in a folder, and nothing else.
+
+    Parts that a journal speaks of stay: whoever reads the journal deals with them.
+    """
+    with suppress(OSError):
+        names = [name for name in os.listdir(folder) if name.endswith(PART)]  # noqa: PTH208
+        for name in names:
+            match = _PART.fullmatch(name)
+            if match and not (folder / f".{match['token']}{JOURNAL}").exists():
+                _take_away(folder / name)
+
+
+def _take_away(part: Path) -> None:
+    """Remove a part unless somebody holds it."""
+    with suppress(OSError):
+        number = os.open(part, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        try:
+            fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            remove(part)
+        finally:
+            os.close(number)
+
+
+def remove(path: Path) -> None:
+    """Remove a file, or a folder with all that is in it."""
+    if path.is_dir() and not path.is_symlink():
+        shutil.rmtree(path, ignore_errors=True)
+    else:
+        path.unlink(missing_ok=True)

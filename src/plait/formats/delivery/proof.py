@@ -1,0 +1,77 @@
+"""What was delivered together with a result: so that the next one does not stand beside old proof.
+
+Beside a result that has set-aside files or a page, a small hidden file names them, with
+their sizes and times: ``.season.csv.plait``. When the result is replaced, those of them
+that are still as they were delivered go or are replaced too. Anything else is left alone.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from pathlib import Path, PurePosixPath
+
+_ENDINGS = (".csv", ".html", ".htm")
+
+
+def proof_file(lead: Path) -> Path:
+    """The file that names what goes with a result.
+
+    >>> proof_file(Path("out/season.csv"))
+    PosixPath('out/.season.csv.plait')
+    """
+    return lead.with_name(f".{lead.name}.plait")
+
+
+def proof_text(lead: Path, files: Mapping[Path, Path]) -> str:
+    """What names the files that go with a result.
+
+    Parameters
+    ----------
+    lead : Path
+        The result.
+    files : mapping of Path to Path
+        Each file, and where it stands while it is written.
+    """
+    said = [
+        {"path": inside, "bytes": stat.st_size, "modified": stat.st_mtime_ns}
+        for inside, stat in ((_inside(lead, path), part.stat()) for path, part in files.items())
+        if inside
+    ]
+    return json.dumps({"result": lead.name, "with": said}, indent=1) + "\n"
+
+
+def _inside(lead: Path, path: Path) -> str:
+    """The way from the result's folder down to a file; nothing where it is elsewhere."""
+    above, whole = lead.parent.absolute(), path.absolute()
+    return whole.relative_to(above).as_posix() if whole.is_relative_to(above) else ""
+
+
+def proof_of(lead: Path) -> list[Path]:
+    """The files that were delivered with a result, and are as they were then."""
+    try:
+        said = json.loads(proof_file(lead).read_text("utf-8"))["with"]
+        found = [lead.parent / one["path"] for one in said if _is_unchanged(lead, one)]
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        return []
+    return list(dict.fromkeys(found))
+
+
+def _is_unchanged(lead: Path, said: Mapping[str, object]) -> bool:
+    way = PurePosixPath(str(said["path"]))
+    if way.is_absolute() or ".." in way.parts or way.suffix.lower() not in _ENDINGS:
+        return False
+    path = lead.parent / way
+    if path.is_symlink() or not path.is_file():
+        return False
+    stat = path.stat()
+    return stat.st_size == said["bytes"] and stat.st_mtime_ns == said["modified"]
+
+
+def others_in(folder: Path, ours: Iterable[Path]) -> list[str]:
+    """The names in a folder of set-aside files that are not of this delivery."""
+    known = {path.name for path in ours if path.parent == folder}
+    try:
+        return sorted(one.name for one in folder.iterdir() if one.name not in known)
+    except OSError:
+        return []

@@ -1,0 +1,77 @@
+"""Where an output may be written, seen before any work is done for it."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable
+from contextlib import suppress
+from pathlib import Path
+
+from plait.core.account.errors import OutputError
+
+
+def place_of(target: Path, replace: bool) -> Path:
+    """Where a file goes that is to be written under a name: through a link within its folder.
+
+    Raises
+    ------
+    OutputError
+        For a link that leads elsewhere, or nowhere.
+    """
+    if not target.is_symlink():
+        return target
+    aim = target.resolve()
+    if aim.parent != target.parent.resolve():
+        raise OutputError(
+            f"this is a link to {aim}, in another folder", str(target), f"name that file: {aim}"
+        )
+    if not aim.exists() and not replace:
+        raise OutputError(
+            f"this is a link to {aim.name}, which is not there",
+            str(target),
+            f"name that file, {aim}, or allow it with --replace",
+        )
+    return aim
+
+
+def check_file(target: Path, sources: Iterable[Path], replace: bool, adds: bool) -> None:
+    """See that a file may be written under a name.
+
+    Raises
+    ------
+    OutputError
+    """
+    where = str(target)
+    if any(target.exists() and target.samefile(source) for source in sources):
+        raise OutputError(
+            "this is a source, and sources are never written to", where, "write to another file"
+        )
+    if target.is_dir():
+        raise OutputError("this is a folder", where, "name a file in it")
+    if target.exists() and not target.is_file():
+        raise OutputError(
+            f"this is {_kind(target)}, and no file",
+            where,
+            "without --out the result goes to standard output, and from there anywhere",
+        )
+    if target.exists() and not replace and not adds:
+        raise OutputError(
+            "the file is there already", where, "choose another name, or allow it with --replace"
+        )
+
+
+def _kind(target: Path) -> str:
+    mode = target.stat().st_mode
+    return "a pipe" if stat.S_ISFIFO(mode) else "a device"
+
+
+def keep_rights(target: Path, part: Path) -> None:
+    """Give what takes a file's or folder's place its mode, and its owner where that is allowed."""
+    with suppress(OSError):
+        there, new = target.stat(), part.stat()
+        if (there.st_uid, there.st_gid) != (new.st_uid, new.st_gid):
+            with suppress(PermissionError):
+                os.chown(part, there.st_uid, there.st_gid)
+        if stat.S_IMODE(there.st_mode) != stat.S_IMODE(new.st_mode):
+            part.chmod(stat.S_IMODE(there.st_mode))
