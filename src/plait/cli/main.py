@@ -10,7 +10,7 @@ from importlib import import_module
 from typing import Any, NoReturn
 
 from plait._version import __version__
-from plait.cli.process import leave, loading, stop_like_an_interrupt
+from plait.cli.process import leave, loading, open_streams, stop_like_an_interrupt
 from plait.core.account.errors import PlaitError, UsageError
 
 COMMANDS = {
@@ -62,6 +62,7 @@ class Parser(argparse.ArgumentParser):
 def run() -> NoReturn:
     """The console command."""
     stop_like_an_interrupt()
+    open_streams()
     leave(main(sys.argv[1:]))
 
 
@@ -80,18 +81,57 @@ def main(words: Sequence[str]) -> int:
     """
     if "_ARGCOMPLETE" in os.environ:
         _complete()
+    _forget_what_was_handed_over()
     try:
-        return _dispatch(list(words))
+        status = _dispatch(list(words))
+        if sys.stdout is not None:
+            sys.stdout.flush()
+        return status
     except PlaitError as error:
         return _tell(error)
     except KeyboardInterrupt:
-        print("plait: interrupted; nothing was handed over", file=sys.stderr)
-        return INTERRUPTED
+        return _interrupted()
     except BrokenPipeError:
         sys.stdout = None  # or it is flushed, and fails, once more
         return 4
     except MemoryError:
         return _tell(PlaitError("there is not enough memory for this", remedy="use smaller inputs"))
+    except Exception as error:
+        if _comes_of_an_interrupt(error):
+            return _interrupted()
+        from plait.cli.fault import tell_fault
+
+        return tell_fault(error, words, what_stands())
+
+
+def _interrupted() -> int:
+    print(f"plait: interrupted; {what_stands()}", file=sys.stderr)
+    return INTERRUPTED
+
+
+def _comes_of_an_interrupt(error: BaseException) -> bool:
+    """Whether a library made an error of its own of the interrupt, as loading a class does."""
+    below: BaseException | None = error
+    while below is not None and not isinstance(below, KeyboardInterrupt):
+        below = below.__cause__ or below.__context__
+    return below is not None
+
+
+def what_stands() -> str:
+    """What is true when a command is cut short: that nothing was handed over, or what was."""
+    loaded = sys.modules.get("plait.formats.delivery.delivery")
+    handed_over = loaded.handed_over if loaded else []
+    if not handed_over:
+        return "nothing was handed over"
+    more = f" and {len(handed_over) - 1} more" if len(handed_over) > 1 else ""
+    return f"{handed_over[0]}{more} had been handed over by then, whole"
+
+
+def _forget_what_was_handed_over() -> None:
+    """Begin anew: a process may carry out several command lines."""
+    loaded = sys.modules.get("plait.formats.delivery.delivery")
+    if loaded:
+        loaded.handed_over.clear()
 
 
 def command(name: str) -> Any:

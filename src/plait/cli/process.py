@@ -8,6 +8,7 @@ cores). None of it changes what a command does.
 from __future__ import annotations
 
 import gc
+import io
 import os
 import signal
 import sys
@@ -15,7 +16,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from importlib import import_module
 from threading import Thread
-from typing import NoReturn
+from typing import Any, NoReturn
+
+from plait.core.account.errors import OutputError
 
 
 def stop_like_an_interrupt() -> None:
@@ -36,6 +39,60 @@ def loading() -> Iterator[None]:
         gc.enable()
 
 
+class _Standard(io.FileIO):
+    """Standard output or error whose trouble is told as what it is, or passed over.
+
+    Parameters
+    ----------
+    number : int
+        1 or 2.
+    told : bool
+        Whether it matters that something cannot be written: messages that nobody can
+        read do not stop the work.
+    """
+
+    def __init__(self, number: int, told: bool) -> None:
+        super().__init__(number, "w", closefd=False)
+        self._told = told
+
+    def write(self, data: Any) -> int:
+        """Write; what cannot be written is told, or counts as written."""
+        try:
+            return super().write(data) or 0
+        except BrokenPipeError:
+            raise
+        except OSError as error:
+            if not self._told:
+                return len(data)
+            raise OutputError(
+                f"it cannot be written: {error.strerror}", "standard output"
+            ) from None
+
+
+def open_streams() -> None:
+    """See that files which are opened later never stand where output is expected.
+
+    A process may be started with standard input, output or error closed.
+    """
+    for number in range(3):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDONLY)  # the lowest number that is free: this one
+    for name, number, told in (("stdout", 1, True), ("stderr", 2, False)):
+        there = getattr(sys, name)
+        coding = there.encoding if there is not None else "utf-8"
+        buffer = io.BufferedWriter(_Standard(number, told))
+        stream = io.TextIOWrapper(
+            buffer, coding, "backslashreplace", line_buffering=os.isatty(number) or not told
+        )
+        setattr(sys, name, stream)
+    # What a library could not tidy up is no news for anybody: errors are told in one place.
+    sys.unraisablehook = lambda _: None
+    if sys.stdin is None:
+        sys.stdin = open(0, closefd=False)  # noqa: SIM115
+
+
 def load_meanwhile(module: str) -> None:
     """Load a module in a thread, while the sources are read."""
     Thread(target=import_module, args=(module,), daemon=True).start()
@@ -47,6 +104,6 @@ def leave(status: int) -> NoReturn:
         try:
             if stream is not None:
                 stream.flush()
-        except OSError:
+        except (OSError, OutputError):
             status = status or 4
     os._exit(status)

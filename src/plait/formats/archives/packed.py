@@ -6,7 +6,6 @@ import bz2
 import gzip
 import io
 import lzma
-import tempfile
 import zipfile
 import zlib
 from collections.abc import Iterator
@@ -15,6 +14,7 @@ from pathlib import Path
 from typing import IO
 
 from plait.core.account.errors import SourceError
+from plait.formats.delivery.scratch import scratch
 
 COMPRESSED = (".gz", ".bz2", ".xz", ".zst")
 ARCHIVE = ".zip"
@@ -154,8 +154,8 @@ def as_file(path: str, member: str, ending: str) -> Iterator[Path]:
     if not member and Path(path).suffix.lower() not in COMPRESSED:
         yield Path(path)
         return
-    with tempfile.TemporaryDirectory(prefix="plait-") as folder:
-        target = Path(folder) / f"unpacked{ending}"
+    with scratch() as folder:
+        target = folder / f"unpacked{ending}"
         with unpacked(path, member) as stream, target.open("wb") as file:
             while data := stream.read(_STEP):
                 file.write(data)

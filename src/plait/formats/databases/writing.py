@@ -52,12 +52,15 @@ def write_database(
         For more columns than SQLite takes, or names that it takes for the same.
     """
     findings = []
-    with closing(sqlite3.connect(target)) as base:
-        base.execute("PRAGMA journal_mode = OFF")
-        base.execute("PRAGMA synchronous = OFF")  # the delivery flushes
-        for name, table in tables.items():
-            findings += _write(base, name, table, tick)
-        base.commit()
+    try:
+        with closing(sqlite3.connect(target)) as base:
+            base.execute("PRAGMA journal_mode = OFF")
+            base.execute("PRAGMA synchronous = OFF")  # the delivery flushes
+            for name, table in tables.items():
+                findings += _write(base, name, table, tick)
+            base.commit()
+    except sqlite3.OperationalError as error:
+        raise OSError(str(error)) from None  # as that of any other file that cannot be written
     return findings
 
 

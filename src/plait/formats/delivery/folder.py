@@ -95,7 +95,11 @@ def whole_folder(target: Path) -> Iterator[Path]:
     try:
         number = new_folder(part)
     except OSError as error:
-        raise OutputError(f"it cannot be made: {error.strerror}", str(target)) from None
+        raise OutputError(
+            f"it cannot be made: {error.strerror}",
+            str(target),
+            "make room or choose another folder; nothing was handed over",
+        ) from None
     try:
         yield part
         flush_folder(part)

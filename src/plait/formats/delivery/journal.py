@@ -115,7 +115,8 @@ def switch(steps: Sequence[Step], token: str, decider: Decider | None = None) ->
     for step in steps:
         _drop(step.old)
         _remove_empty(step)
-    _forget(journals)
+    if not any(step.old.exists() for step in steps):
+        _forget(journals)  # or the next run removes what could not be removed now
 
 
 def _write(steps: Sequence[Step], token: str, decider: Decider | None) -> list[Path]:
@@ -328,7 +329,11 @@ def _step(folder: Path, said: Any) -> Step | None:
         plain = [one for one in (old, part) if one is not None]
         if inside.is_absolute() or ".." in inside.parts or any("/" in one for one in plain):
             return None
-        if not old.endswith(OLD) or not (part is None or part.endswith(PART)):
+        if (
+            "\0" in f"{target}{old}{part}"
+            or not old.endswith(OLD)
+            or not (part is None or part.endswith(PART))
+        ):
             return None
         above = standing_above((folder / inside).parent)
         if not above.resolve().is_relative_to(folder.resolve()):

@@ -62,15 +62,15 @@ def new_file(path: Path) -> int:
         os.close(file)  # somebody took it for one that was left
 
 
-def new_folder(path: Path) -> int:
-    """Make a part that is a folder, and hold it.
+def new_folder(path: Path, mode: int = 0o777) -> int:
+    """Make a part that is a folder, and hold it: the descriptor that holds it.
 
     Raises
     ------
     OSError
     """
     while True:
-        path.mkdir()
+        path.mkdir(mode)
         folder = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
         if _held(folder, path):
             return folder

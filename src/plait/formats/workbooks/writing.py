@@ -17,6 +17,7 @@ from plait.core.account.finding import Finding, counted
 from plait.core.account.names import distinct_name
 from plait.core.table.table import Table
 from plait.formats.cells.typed import groups, marker_findings, sure_typing
+from plait.formats.delivery.scratch import scratch
 
 MOST_ROWS, MOST_COLUMNS, MOST_SIGNS = 1_048_576, 16_384, 32_767
 _GROUP = 1 << 14
@@ -25,6 +26,13 @@ _FORMATS = {
     dt.datetime: "yyyy-mm-dd hh:mm:ss",
     dt.date: "yyyy-mm-dd",
     dt.time: "hh:mm:ss",
+}
+_OPTIONS = {
+    "constant_memory": True,
+    "strings_to_numbers": False,
+    "strings_to_formulas": False,
+    "strings_to_urls": False,
+    "default_date_format": _FORMATS[dt.datetime],
 }
 _FIRST_YEAR = 1900
 _MOST_BYTES = 1 << 20
@@ -106,25 +114,29 @@ def write_workbook(
         For a text longer than a cell holds; row and column are named.
     """
     import xlsxwriter
+    from xlsxwriter.exceptions import FileCreateError
 
-    options = {
-        "constant_memory": True,
-        "strings_to_numbers": False,
-        "strings_to_formulas": False,
-        "strings_to_urls": False,
-        "default_date_format": _FORMATS[dt.datetime],
-    }
-    findings = []
-    with xlsxwriter.Workbook(str(target), options) as book:
-        # Or the hour of writing is in it, and the same table gives another file.
-        book.set_properties({"created": dt.datetime(2000, 1, 1)})
-        book.set_custom_property(_MARK, "yes")
-        formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
-        taken: list[str] = []
-        for name, table in tables.items():
-            taken.append(_sheet_name(name, taken))
-            sheet = book.add_worksheet(taken[-1])
-            findings += _fill(sheet, table, formats, tick)
+    with scratch() as room:
+        try:
+            with xlsxwriter.Workbook(str(target), {**_OPTIONS, "tmpdir": str(room)}) as book:
+                return _filled(book, tables, tick)
+        except FileCreateError as error:
+            below = error.__context__
+            raise below if isinstance(below, OSError) else OSError(str(error)) from None
+
+
+def _filled(book: Any, tables: Mapping[str, Table], tick: Tick) -> list[Finding]:
+    """Make a sheet of each table."""
+    # Or the hour of writing is in it, and the same table gives another file.
+    book.set_properties({"created": dt.datetime(2000, 1, 1)})
+    book.set_custom_property(_MARK, "yes")
+    formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
+    findings: list[Finding] = []
+    taken: list[str] = []
+    for name, table in tables.items():
+        taken.append(_sheet_name(name, taken))
+        sheet = book.add_worksheet(taken[-1])
+        findings += _fill(sheet, table, formats, tick)
     return findings
 
 

@@ -1,0 +1,33 @@
+"""Room for what is needed only for a while, in the system's temporary folder."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from plait.formats.delivery.parts import PART, beside, new_folder, new_token, remove, sweep
+
+
+@contextmanager
+def scratch() -> Iterator[Path]:
+    """A folder for as long as it is needed; those that killed runs left go too.
+
+    Examples
+    --------
+    >>> with scratch() as folder:
+    ...     size = (folder / "a.txt").write_text("for now")
+    >>> folder.exists()
+    False
+    """
+    root = Path(tempfile.gettempdir())
+    sweep(root)
+    folder = beside(root / "plait", new_token(), 0, PART)
+    number = new_folder(folder, 0o700)
+    try:
+        yield folder
+    finally:
+        remove(folder)
+        os.close(number)

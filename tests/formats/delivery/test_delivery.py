@@ -1,0 +1,201 @@
+"""Outputs that are handed over together, and what of an earlier delivery goes or stays."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import stat
+import threading
+
+import pytest
+
+from plait.core.account.errors import OutputError
+from plait.formats.delivery import delivery as module
+from plait.formats.delivery.delivery import Delivery
+from plait.formats.delivery.parts import JOURNAL, PART
+
+
+def _write(path, text, **options):
+    with Delivery(**options) as delivery:
+        delivery.check(path)
+        delivery.write(path, lambda part: part.write_text(text))
+
+
+def _names(folder):
+    return sorted(one.name for one in folder.iterdir())
+
+
+def test_what_takes_the_place_of_a_file_keeps_its_mode(tmp_path):
+    target = tmp_path / "a.csv"
+    target.write_text("old")
+    target.chmod(0o600)
+    _write(target, "new", replace=True)
+    assert (target.read_text(), stat.S_IMODE(target.stat().st_mode)) == ("new", 0o600)
+
+
+def test_a_link_within_the_folder_is_written_through(tmp_path):
+    aim, link = tmp_path / "march.csv", tmp_path / "latest.csv"
+    aim.write_text("old")
+    link.symlink_to("march.csv")
+    with pytest.raises(OutputError, match="there already"):
+        _write(link, "new")
+    _write(link, "new", replace=True)
+    assert link.is_symlink() and aim.read_text() == "new"
+
+
+def test_a_link_that_leads_elsewhere_or_nowhere_is_not_replaced(tmp_path):
+    (tmp_path / "far").mkdir()
+    (tmp_path / "far" / "a.csv").write_text("theirs")
+    away, nowhere = tmp_path / "away.csv", tmp_path / "nowhere.csv"
+    away.symlink_to("far/a.csv")
+    nowhere.symlink_to("none.csv")
+    with pytest.raises(OutputError, match="in another folder"):
+        _write(away, "new", replace=True)
+    with pytest.raises(OutputError, match="which is not there"):
+        _write(nowhere, "new")
+    assert away.is_symlink() and (tmp_path / "far" / "a.csv").read_text() == "theirs"
+    _write(nowhere, "new", replace=True)
+    assert nowhere.is_symlink() and (tmp_path / "none.csv").read_text() == "new"
+
+
+def test_pipes_and_devices_are_no_files(tmp_path):
+    os.mkfifo(tmp_path / "pipe.csv")
+    with pytest.raises(OutputError, match="a pipe, and no file"):
+        _write(tmp_path / "pipe.csv", "new", replace=True)
+    with pytest.raises(OutputError, match="a device, and no file"):
+        Delivery(replace=True).check(module.Path("/dev/null"))
+
+
+def test_two_outputs_cannot_have_one_name(tmp_path):
+    with pytest.raises(OutputError, match="two outputs"), Delivery() as delivery:
+        for text in "ab":
+            delivery.write(tmp_path / "a.csv", lambda part, text=text: part.write_text(text))
+    assert _names(tmp_path) == []
+
+
+@pytest.mark.parametrize("name", ["n" * 300 + ".csv", "a\0b.csv"])
+def test_a_name_that_no_file_can_have_is_refused(tmp_path, name):
+    with pytest.raises(OutputError, match="cannot be written"):
+        _write(tmp_path / name, "new")
+
+
+def test_a_name_as_long_as_can_be_is_written(tmp_path):
+    name = "ñ" * 120 + ".csv"
+    _write(tmp_path / name, "new")
+    assert _names(tmp_path) == [name]
+
+
+def test_an_interrupt_while_files_change_places_comes_after_it(tmp_path, monkeypatch):
+    if signal.getsignal(signal.SIGINT) is not signal.default_int_handler:
+        monkeypatch.setattr(signal, "getsignal", lambda _: signal.default_int_handler)
+    switch = module.switch
+
+    def interrupted(*given):
+        os.kill(os.getpid(), signal.SIGINT)
+        switch(*given)
+
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    monkeypatch.setattr(module, "switch", interrupted)
+    try:
+        with pytest.raises(KeyboardInterrupt):
+            _write(tmp_path / "a.csv", "new")
+    finally:
+        signal.signal(signal.SIGINT, before)
+    assert (tmp_path / "a.csv").read_text() == "new"
+
+
+def test_runs_at_the_same_time_do_not_mix_their_outputs(tmp_path):
+    def many(text):
+        for _ in range(20):
+            with Delivery(replace=True) as delivery:
+                for name in ("a.csv", "b.csv", "c.csv"):
+                    delivery.write(tmp_path / name, lambda part: part.write_text(text))
+
+    threads = [threading.Thread(target=many, args=(text,)) for text in ("one", "two", "six")]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert _names(tmp_path) == ["a.csv", "b.csv", "c.csv"]
+    assert len({(tmp_path / name).read_text() for name in _names(tmp_path)}) == 1
+
+
+def _journal(folder, target, part=f".x.0123abcd-0{PART}", **more):
+    """A journal as somebody else might put it into a folder."""
+    said = {"target": target, "old": ".x.0123abcd-0.plait-old", "part": part, "was": None, **more}
+    journal = folder / f".0123abcd{JOURNAL}"
+    journal.write_text(json.dumps({"lead": str(journal), "steps": [said], "followers": []}))
+
+
+@pytest.mark.parametrize(
+    "target", ["../outside.csv", "/tmp/outside.csv", "link/outside.csv", 7, None, "a\0b"]
+)
+def test_a_journal_can_do_nothing_outside_its_folder(tmp_path, target):
+    here = tmp_path / "here"
+    here.mkdir()
+    (here / "link").symlink_to(tmp_path)
+    (here / f".x.0123abcd-0{PART}").write_text("evil")
+    _journal(here, target)
+    _write(here / "mine.csv", "new")
+    assert _names(tmp_path) == ["here"]
+    assert not (module.Path("/tmp/outside.csv")).exists()
+
+
+@pytest.mark.parametrize("text", ["", "[]", "{", '{"lead": 1, "steps": []}', "[" * 100_000])
+def test_what_is_no_journal_is_left_alone(tmp_path, text):
+    (tmp_path / f".0123abcd{JOURNAL}").write_text(text)
+    _write(tmp_path / "mine.csv", "new")
+    assert _names(tmp_path) == [f".0123abcd{JOURNAL}", "mine.csv"]
+
+
+def test_a_file_put_there_since_is_not_written_over_by_an_old_journal(tmp_path):
+    (tmp_path / f".x.0123abcd-0{PART}").write_text("of the killed run")
+    _journal(tmp_path, "season.csv")
+    (tmp_path / "season.csv").write_text("somebody's")
+    _write(tmp_path / "mine.csv", "new")
+    assert (tmp_path / "season.csv").read_text() == "somebody's"
+    assert _names(tmp_path) == ["mine.csv", "season.csv"]
+
+
+class TestProof:
+    """What was delivered with a result, when that is replaced."""
+
+    def _deliver(self, folder, text, *lists):
+        result = folder / "season.csv"
+        with Delivery(replace=True) as delivery:
+            paths = [folder / "season-aside" / f"{name}.csv" for name in lists]
+            delivery.lead(result)
+            left = delivery.left_in(folder / "season-aside", paths)
+            for path in (result, *paths):
+                delivery.write(path, lambda part: part.write_text(text))
+        return left
+
+    def test_old_lists_go_with_the_old_result(self, tmp_path):
+        aside = tmp_path / "season-aside"
+        assert self._deliver(tmp_path, "one", "left", "right") == []
+        assert self._deliver(tmp_path, "two", "left") == []
+        assert _names(aside) == ["left.csv"]
+        assert self._deliver(tmp_path, "three") == []
+        assert _names(tmp_path) == ["season.csv"]
+
+    def test_what_somebody_else_put_or_changed_there_stays_and_is_said(self, tmp_path):
+        aside = tmp_path / "season-aside"
+        self._deliver(tmp_path, "one", "left", "right")
+        (aside / "notes.txt").write_text("call Tom")
+        (aside / "right.csv").write_text("corrected by hand")
+        assert self._deliver(tmp_path, "two") == ["notes.txt", "right.csv"]
+        assert _names(aside) == ["notes.txt", "right.csv"]
+
+    @pytest.mark.parametrize("path", ["../other.csv", "/etc/passwd", "notes.txt", "season-aside"])
+    def test_a_list_of_files_names_nothing_elsewhere(self, tmp_path, path):
+        here = tmp_path / "here"
+        here.mkdir()
+        for file in (tmp_path / "other.csv", here / "notes.txt"):
+            file.write_text("mine")
+        self._deliver(here, "one", "left")
+        stat_ = (here / path).stat()
+        said = {"path": path, "bytes": stat_.st_size, "modified": stat_.st_mtime_ns}
+        (here / ".season.csv.plait").write_text(json.dumps({"with": [said]}))
+        self._deliver(here, "two")
+        assert (here / path).exists()
