@@ -11,7 +11,7 @@ from typing import Any, NoReturn
 
 from plait._version import __version__
 from plait.cli.process import leave, loading, open_streams, stop_like_an_interrupt
-from plait.core.account.errors import PlaitError, UsageError
+from plait.core.account.errors import OutputError, PlaitError, UsageError
 
 COMMANDS = {
     "survey": "look at sources before anything is done: columns, keys, joins, faults",
@@ -188,5 +188,7 @@ def _complete() -> None:
 def _tell(error: PlaitError) -> int:
     from plait.cli.views.show import show_error
 
+    if isinstance(error, OutputError) and not error.remedy:
+        error.remedy = what_stands()
     show_error(error)
     return error.status

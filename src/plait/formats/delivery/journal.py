@@ -329,11 +329,9 @@ def _step(folder: Path, said: Any) -> Step | None:
         plain = [one for one in (old, part) if one is not None]
         if inside.is_absolute() or ".." in inside.parts or any("/" in one for one in plain):
             return None
-        if (
-            "\0" in f"{target}{old}{part}"
-            or not old.endswith(OLD)
-            or not (part is None or part.endswith(PART))
-        ):
+        if any("\0" in one for one in (target, *plain)):
+            return None
+        if not old.endswith(OLD) or not (part is None or part.endswith(PART)):
             return None
         above = standing_above((folder / inside).parent)
         if not above.resolve().is_relative_to(folder.resolve()):
