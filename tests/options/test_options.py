@@ -45,6 +45,7 @@ WRONG: dict[object, list[str]] = {
     "--header-line": ["0", "x", "99"],
     "--footer": ["x", "-1", "99"],
     "--ragged": ["perhaps"],
+    "--limit": ["fields=3", "columns=x", "columns=0", "depth=9999", "columns"],
     "--type": ["V=integre", "nope=integer", "V"],
     "--unfit": ["perhaps"],
     "--out": ["o.nope", "no-folder/o.csv", "a.csv"],
@@ -176,6 +177,7 @@ ODD = {
     "letter.csv": b"k,n\na,1\n",
     "gaps.csv": b"k,V\n,5\n",
     "other.csv": b"k,V\n,9\n1,5\n",
+    "deep.json": b'[{"k": ' + b"[" * 120 + b"]" * 120 + b"}]",
 }
 # A line, and what is added to it: the result or what is said of it is another then.
 ACTS = {
@@ -186,6 +188,7 @@ ACTS = {
     "--header-line": ("mend titled.csv", "--header-line 2"),
     "--footer": ("mend titled.csv", "--footer 1"),
     "--ragged": ("mend ragged.csv", "--ragged set-aside"),
+    "--limit": ("mend deep.json", "--limit depth=150"),
     "--missing": ("mend a.csv", "--missing x"),
     "--type": ("mend days.csv --unfit missing", "--type day=date:%d/%m/%Y"),
     "--unfit": ("mend days.csv --type day=date:%d/%m/%Y", "--unfit set-aside"),

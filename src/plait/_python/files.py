@@ -28,6 +28,7 @@ def read(
     header_line: int | None = None,
     footer: int = 0,
     ragged: str = "error",
+    limit: Mapping[str, str] | Iterable[str] = (),
     missing: Iterable[str] = (),
     type: Mapping[str, str] | Iterable[str] = (),
     unfit: str = "error",
@@ -48,6 +49,8 @@ def read(
         How many rows at the end are set aside.
     ragged : {"error", "set-aside"}
         What is done with rows of too few or too many cells.
+    limit : mapping of str to str
+        How large something may be, as ``{"unpacked": "4GB"}``; ``docs/limits.md`` has all.
     missing : iterable of str
         Texts that mean a missing cell.
     type : mapping of str to str
@@ -75,7 +78,7 @@ def read(
     >>> read(folder / "hives.csv").to_dict()
     {'hive': ['007'], 'breed': ['Buckfast']}
     """
-    given = stated(encoding, delimiter, quote, escape, header_line, ragged, footer)
+    given = stated(encoding, delimiter, quote, escape, header_line, ragged, footer, limit)
     table = read_source(one_source(str(source), given))
     table = with_missing(table, missing) if missing else table
     table = retyped(table, parse_types(type), unfit)

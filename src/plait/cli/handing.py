@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -13,6 +13,7 @@ from plait.cli.process import load_meanwhile
 from plait.cli.progress import Progress
 from plait.core.account.errors import ExpectationError, UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted, standing
+from plait.core.account.names import file_name
 from plait.core.account.parallel import ordered_map
 from plait.core.table.aside import cut_findings, limited
 from plait.core.table.table import Table
@@ -21,7 +22,7 @@ from plait.core.verbs.result import Result
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
 from plait.formats.reading import read_source
-from plait.formats.sources import Source
+from plait.formats.sources import STANDARD_INPUT, Source
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
 
 
@@ -56,6 +57,15 @@ def tell_completed(delivery: Delivery) -> None:
             say(f"       {path}")
 
 
+def tell_waiting(paths: Iterable[str]) -> None:
+    """Say what is being waited for: a pipe gives nothing before somebody writes into it."""
+    for path in dict.fromkeys(paths):
+        if path == STANDARD_INPUT and sys.stdin is not None and sys.stdin.isatty():
+            print("plait: reading what is typed; Ctrl-D ends it", file=sys.stderr)
+        elif path != STANDARD_INPUT and Path(path).is_fifo():
+            print(f"plait: waiting for what is written into {path}, a pipe", file=sys.stderr)
+
+
 def check_report(options: argparse.Namespace, delivery: Delivery) -> None:
     """See that the page asked for can be written."""
     if options.report:
@@ -70,6 +80,7 @@ def read_all(
     """Read the sources in order; with options also mark what is missing, and set types."""
     # What shows the result loads slowly, and has time to while the sources are read.
     load_meanwhile("plait.cli.views.show")
+    tell_waiting(source.path for source in sources)
     with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
         tables = list(ordered_map(lambda source: read_source(source, tick), sources))
     if options is None or not (options.missing or options.type):
@@ -229,7 +240,7 @@ def aside_file(name: str, options: argparse.Namespace) -> Path:
     """The file that rows set aside under a name go to."""
     folder = aside_folder(options)
     assert folder is not None
-    return folder / f"{_file_name(name)}.csv"
+    return folder / f"{file_name(name)}.csv"
 
 
 def aside_folder(options: argparse.Namespace) -> Path | None:
@@ -237,10 +248,6 @@ def aside_folder(options: argparse.Namespace) -> Path | None:
     if options.aside:
         return Path(options.aside)
     return options.out.with_name(f"{options.out.stem}-aside") if options.out else None
-
-
-def _file_name(name: str) -> str:
-    return name.replace("/", "-").replace("\\", "-")[:100]
 
 
 def show_everything(result: Result, options: argparse.Namespace) -> None:

@@ -114,9 +114,12 @@ def _by_ending(source: Source, tick: Tick) -> Table:
 
         with open_bytes(source) as stream:
             lines = source.ending != JSON
-            table = read_json(stream, source.name, source.where, source.part, lines, tick)
+            table = read_json(
+                stream, source.name, source.where, source.part, lines, tick, source.given.limits
+            )
         return replace(table, written="JSON lines" if lines else "JSON")
-    with as_file(source.path, source.member, source.ending) as file:
+    limits = source.given.limits
+    with as_file(source.path, source.member, source.ending, limits) as file:
         table = replace(_from_file(source, file), written=_FORMATS[source.ending])
     tick(source.size)
     return table
@@ -124,24 +127,25 @@ def _by_ending(source: Source, tick: Tick) -> Table:
 
 def _from_file(source: Source, file: Path) -> Table:
     """Read a format that needs a file to seek in."""
+    given = source.given
     if source.ending in WORKBOOKS:
         from plait.formats.workbooks.reading import read_sheet
 
-        line, footer = source.given.dialect.header_line, source.given.footer
-        return read_sheet(file, source.part, source.name, source.where, line, footer)
+        line, footer, limits = given.dialect.header_line, given.footer, given.limits
+        return read_sheet(file, source.part, source.name, source.where, line, footer, limits)
     if source.ending in DATABASES:
         from plait.formats.databases.reading import read_database
 
-        return read_database(file, source.part, source.name, source.where)
+        return read_database(file, source.part, source.name, source.where, given.limits)
     from plait.formats.columnar.reading import read_columnar
 
-    return read_columnar(file, source.name, source.where, source.ending)
+    return read_columnar(file, source.name, source.where, source.ending, given.limits.columns)
 
 
 def open_bytes(source: Source) -> IO[bytes]:
     """The bytes of a source, unpacked where it is compressed."""
     if source.member or Path(source.path).suffix.lower() in COMPRESSED:
-        return unpacked(source.path, source.member)
+        return unpacked(source.path, source.member, source.given.limits)
     return Path(source.path).open("rb", buffering=0)
 
 
@@ -163,7 +167,15 @@ def _delimited(source: Source, stream: IO[bytes], tick: Tick) -> Table:
     given = source.given
     usual = DELIMITED.get(source.ending, ",")
     return read_delimited(
-        stream, source.name, source.where, usual, given.dialect, given.ragged, given.footer, tick
+        stream,
+        source.name,
+        source.where,
+        usual,
+        given.dialect,
+        given.ragged,
+        given.footer,
+        tick,
+        given.limits,
     )
 
 
@@ -179,7 +191,8 @@ def opened_batches(source: Source, tick: Tick = lambda _: None) -> Iterator[Batc
     try:
         with open_bytes(source) as stream:
             usual = DELIMITED.get(source.ending, ",")
-            yield read_batches(stream, source.where, usual, source.given.dialect, tick)
+            given = source.given
+            yield read_batches(stream, source.where, usual, given.dialect, tick, given.limits)
     except IsADirectoryError:
         raise SourceError("this is a folder", source.path, "name a file") from None
 

@@ -4,14 +4,23 @@ from __future__ import annotations
 
 import glob
 import re
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
 from pathlib import Path
 
 from plait.core.account.errors import SourceError, UsageError
-from plait.core.account.names import distinct_name, nearest
-from plait.formats.archives.packed import ARCHIVE, COMPRESSED, as_file, inner_ending, members
+from plait.core.account.limits import LIMITS, LimitError, Limits
+from plait.core.account.names import distinct_name, nearest, plain_name, shown
+from plait.formats.archives.packed import (
+    ARCHIVE,
+    COMPRESSED,
+    as_file,
+    check_unpacked,
+    inner_ending,
+    members,
+)
 from plait.formats.endings import DATABASES, JSON, READABLE, WORKBOOKS
 from plait.formats.text.dialect import Dialect
 
@@ -30,11 +39,13 @@ class Given:
         What is done with rows of too few or too many cells.
     footer : int
         How many rows at the end are set aside.
+    limits : Limits
     """
 
     dialect: Dialect = field(default_factory=Dialect)
     ragged: str = "error"
     footer: int = 0
+    limits: Limits = LIMITS
 
 
 @dataclass(frozen=True)
@@ -79,12 +90,21 @@ class Source:
     @property
     def ending(self) -> str:
         """The ending that says the format."""
-        return inner_ending(self.member or self.path)
+        return inner_ending(_without_number(self.member) or self.path)
 
     @property
     def where(self) -> str:
         """File, member and part: ``register.xlsx#Hives``."""
-        return "#".join(filter(None, (self.path, self.member, self.part)))
+        return shown("#".join(filter(None, (self.path, self.member, self.part))))
+
+
+def _without_number(member: str) -> str:
+    """A file's name in an archive without the number that tells it from others of that name.
+
+    >>> _without_number("may.csv (2)")
+    'may.csv'
+    """
+    return re.sub(r" \([0-9]+\)$", "", member)
 
 
 def find_sources(words: Iterable[str], given: Given | None = None) -> list[Source]:
@@ -115,7 +135,7 @@ def find_sources(words: Iterable[str], given: Given | None = None) -> list[Sourc
     found: list[Source] = []
     for word in words:
         name, path = _named(word)
-        sources = [replace(one, given=given or Given()) for one in _expand(path)]
+        sources = list(_expand(path, given or Given()))
         found += [
             one if name is None else replace(one, name=_name(name, one, sources)) for one in sources
         ]
@@ -135,16 +155,25 @@ def _named(word: str) -> tuple[str | None, str]:
     return name, path
 
 
-def _expand(word: str) -> Iterator[Source]:
+def _expand(word: str, given: Given) -> Iterator[Source]:
     if word == STANDARD_INPUT:
-        yield Source("input", word)
+        yield Source("input", word, given=given)
         return
     path, part = _split_part(word)
     over = _passed_over(Path(path)) if Path(path).is_dir() else None
-    for file in _files(path):
-        for one in _tables(file, part):
+    files = _files(path)
+    _check_number(len(files), "files", path, given)
+    for file in files:
+        for one in _tables(file, part, given):
             yield replace(one, passed_over=over) if over else one
             over = None
+
+
+def _check_number(number: int, what: str, where: str, given: Given) -> None:
+    """See that there are not more files or tables than may be."""
+    most = given.limits.members
+    if number > most:
+        raise LimitError("members", f"there are {number:,} {what}, over {most:,}", where)
 
 
 def _passed_over(folder: Path) -> PassedOver | None:
@@ -212,29 +241,33 @@ def _near_file(place: Path) -> str:
     return nearest(place.name, [file.name for file in place.parent.iterdir()]) or "check the path"
 
 
-def _tables(path: str, part: str) -> Iterator[Source]:
+def _tables(path: str, part: str, given: Given) -> Iterator[Source]:
     """The tables of a file that the part names; all of them where it names none."""
     ending = inner_ending(path)
     if ending == ARCHIVE:
-        yield from _members(path, part)
+        yield from _members(path, part, given)
     elif ending not in READABLE:
         raise SourceError(f"no format has the ending {ending!r}", path, f"one of {endings()}")
     else:
-        yield from _parts(Source(_stem(path), path), part)
+        yield from _parts(Source(_stem(path), path, given=given), part)
 
 
 def _stem(path: str) -> str:
     """The file's name without its endings."""
     plain = Path(path)
-    return Path(plain.stem).stem if plain.suffix.lower() in COMPRESSED else plain.stem
+    stem = Path(plain.stem).stem if plain.suffix.lower() in COMPRESSED else plain.stem
+    return plain_name(stem)
 
 
-def _members(path: str, part: str) -> Iterator[Source]:
+def _members(path: str, part: str, given: Given) -> Iterator[Source]:
     wanted, _, inner = part.partition("#")
-    names = [name for name in members(path) if inner_ending(name) in READABLE]
-    names.sort(key=lambda name: natural_order(Path(name)))
-    for name in _chosen(names, wanted, path, "file in the archive"):
-        yield from _parts(Source(_stem(name), path, name), inner)
+    found = [name for name, one in members(path).items() if inner_ending(one) in READABLE]
+    names = sorted(found, key=lambda name: natural_order(Path(name)))
+    chosen = _chosen(names, wanted, path, "file in the archive")
+    _check_number(len(chosen), "files", path, given)
+    check_unpacked(path, chosen, given.limits)
+    for name in chosen:
+        yield from _parts(Source(_stem(_without_number(name)), path, name, given=given), inner)
 
 
 def _parts(source: Source, part: str) -> Iterator[Source]:
@@ -243,16 +276,18 @@ def _parts(source: Source, part: str) -> Iterator[Source]:
     if ending in WORKBOOKS:
         from plait.formats.workbooks import reading as workbook
 
-        with as_file(source.path, source.member, ending) as file:
-            shown, hidden = workbook.sheet_names(file, source.where)
+        limits = source.given.limits
+        with as_file(source.path, source.member, ending, limits) as file:
+            shown, hidden = workbook.sheet_names(file, source.where, limits)
         exact = [part] if part in hidden else []
         parts = exact or _chosen(shown, part, source.where, "sheet", hidden)
     elif ending in DATABASES:
         from plait.formats.databases import reading as database
 
-        with as_file(source.path, source.member, ending) as file:
+        with as_file(source.path, source.member, ending, source.given.limits) as file:
             tables = database.table_names(file, source.where)
         parts = _chosen(tables, part, source.where, "table")
+        _check_number(len(parts), "tables", source.where, source.given)
     elif ending == JSON:
         parts = [part]
     elif part:
@@ -261,7 +296,7 @@ def _parts(source: Source, part: str) -> Iterator[Source]:
         parts = [""]
     for one in parts:
         named = len(parts) > 1 or part
-        name = one if one and named else source.name
+        name = plain_name(one) if one and named else source.name
         yield replace(source, part=one, name=name)
 
 
@@ -286,15 +321,16 @@ def _chosen(
 
 def uniquely_named(sources: Sequence[Source]) -> list[Source]:
     """Give sources of the same name their file's or folder's name too, then numbers."""
-    names = [source.name for source in sources]
+    names = Counter(source.name for source in sources)
     named: list[Source] = []
     taken: set[str] = set()
+    tried: dict[str, int] = {}
     for source in sources:
         name = source.name
-        if names.count(name) > 1:
+        if names[name] > 1:
             above = Path(source.path).stem if source.part else Path(source.path).parent.name
-            name = f"{above}/{name}" if above else name
-        name = distinct_name(name, taken)
+            name = f"{plain_name(above)}/{name}" if above else name
+        name = distinct_name(name, taken, tried)
         taken.add(name)
         named.append(replace(source, name=name))
     return named

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
+
 from plait.core.account.errors import UsageError
+from plait.core.account.limits import LIMITS, limits_of
 from plait.core.account.names import nearest
 from plait.formats.sources import Given
 from plait.formats.text.dialect import Dialect, checked_delimiter
@@ -19,6 +22,7 @@ def stated(
     header_line: int | None = None,
     ragged: str = "error",
     footer: int = 0,
+    limit: Mapping[str, str] | Iterable[str] = (),
 ) -> Given:
     """How a source is written, as a person says it; what is not said is found out.
 
@@ -34,6 +38,8 @@ def stated(
     ragged : {"error", "set-aside"}
     footer : int
         How many rows at the end are set aside.
+    limit : mapping of str to str, or iterable of NAME=VALUE
+        What may be larger than usual, or must be smaller.
 
     Raises
     ------
@@ -61,4 +67,14 @@ def stated(
         escape,
         header_line,
     )
-    return Given(dialect, ragged, footer)
+    return Given(dialect, ragged, footer, limits_of(_mapping(limit)) if limit else LIMITS)
+
+
+def _mapping(said: Mapping[str, str] | Iterable[str]) -> dict[str, str]:
+    if isinstance(said, Mapping):
+        return dict(said)
+    pairs = [one.partition("=") for one in said]
+    wrong = next((name for name, sign, _ in pairs if not sign), None)
+    if wrong is not None:
+        raise UsageError(f"--limit is NAME=N, not {wrong!r}", remedy="such as --limit unpacked=4GB")
+    return {name: value for name, _, value in pairs}

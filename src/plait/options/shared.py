@@ -85,6 +85,14 @@ READING = (
         ("error", "set-aside"),
         group="reading",
     ),
+    Option(
+        "limit",
+        Form.PAIRS,
+        "how large something may be: record, columns, cells, members, depth, unpacked, "
+        "view-seconds, view-rows",
+        shown="NAME=N",
+        group="reading",
+    ),
 )
 LABEL = Option(
     "label",

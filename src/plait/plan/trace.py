@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from plait.core.account.errors import SourceError, UsageError
+from plait.core.account.limits import Limits
 from plait.core.sql.expression import condition, parse
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
@@ -119,7 +120,7 @@ class _Kept:
             where,
             said["member"],
             said["part"],
-            Given(dialect, given["ragged"], given["footer"]),
+            Given(dialect, given["ragged"], given["footer"], Limits(**given.get("limits", {}))),
         )
 
 

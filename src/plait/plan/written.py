@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 import textwrap
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 
 from plait.plan.draft import LABEL, Draft, DraftedJoin, DraftedSource
-from plait.plan.file.quoting import listed, quoted
+from plait.plan.file.quoting import listed, quoted, quoted_as_it_is
 
 _WIDTH = 96
 
@@ -47,13 +47,17 @@ def _lines(draft: Draft) -> Iterator[str]:
 
 def _source(one: DraftedSource, labelled: bool = False) -> Iterator[str]:
     yield f"[source.{_key(one.name)}]"
-    paths = quoted(one.paths[0]) if len(one.paths) == 1 else listed(one.paths)
+    paths = quoted_as_it_is(one.paths[0]) if len(one.paths) == 1 else _paths(one.paths)
     yield f"path = {paths}"
     if labelled and one.extracts > 1:
         field = "{sheet}" if one.sheets else "{stem}"
         yield f"label = {{ {LABEL} = {quoted(field)} }}  # which extract a row came from"
     for said in one.open:
         yield from _comment(said)
+
+
+def _paths(paths: Iterable[str]) -> str:
+    return f"[{', '.join(map(quoted_as_it_is, paths))}]"
 
 
 def _stack(one: DraftedSource) -> Iterator[str]:

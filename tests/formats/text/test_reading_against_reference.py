@@ -129,10 +129,9 @@ def test_blocks_are_the_file_cut_in_pieces(pieces):
 
 def test_a_record_without_end_is_refused_before_it_fills_the_memory(monkeypatch):
     monkeypatch.setattr(records, "BLOCK_BYTES", 1 << 10)
-    monkeypatch.setattr(records, "LONGEST_RECORD", 1 << 14)
-    data = b'x,y\n1,2\n1,"' + b"z" * (1 << 16)
-    with pytest.raises(SourceError, match="64 MiB") as error:
-        list(blocks(io.BytesIO(data), b"", ",", "t.csv", lambda _: None))
+    data = b'x,y\n1,2\n1,"' + b"z" * (3 << 20)
+    with pytest.raises(SourceError, match="a record of more than 1 MiB") as error:
+        list(blocks(io.BytesIO(data), b"", ",", "t.csv", lambda _: None, longest=1 << 20))
     assert error.value.where == "t.csv, line 3"
 
 

@@ -8,6 +8,7 @@ from dataclasses import asdict
 from typing import Any
 
 from plait._version import __version__
+from plait.cli.handing import tell_waiting
 from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.core.account.errors import ExpectationError
@@ -38,6 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     loaded = load_plan(options.plan, options.set)
+    tell_waiting(intake.paths_of(loaded))
     with Progress(not options.quiet) as progress:
         worked = work(loaded, intake.find(loaded), progress)
         with progress.phase("seeing what is expected"):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Iterator
 
+from plait.cli.handing import tell_waiting
 from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.core.account.finding import counted
@@ -13,6 +14,7 @@ from plait.plan.handing.handover import folder_of, left_out
 from plait.plan.handing.telling import story_of
 from plait.plan.run import NotMetError
 from plait.plan.run import run as run_plan
+from plait.plan.work.intake import paths_of
 from plait.plan.work.work import Worked
 from plait.report.story import Story, story_json
 
@@ -39,6 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     loaded = load_plan(options.plan, options.set)
+    tell_waiting(paths_of(loaded))
     try:
         with Progress(not options.quiet) as progress:
             worked, story = run_plan(loaded, progress, options.replace, options.fail_on)

@@ -7,6 +7,9 @@ import unicodedata
 from collections.abc import Container, Iterable
 
 _LEAST_LIKENESS = 60.0
+_NO_NAME = re.compile(r"[<>=$#\"|{}]+")
+_UNSEEN = ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp")
+_FILE_BYTES = 200
 
 
 def nearest(name: str, known: Iterable[str]) -> str:
@@ -40,15 +43,71 @@ def folded(header: str) -> str:
     return re.sub(r"[\W_]+", "", unicodedata.normalize("NFKC", header)).casefold()
 
 
-def distinct_name(name: str, taken: Container[str]) -> str:
+def plain_name(text: str) -> str:
+    """A name of a table that can stand in a line, a plan and a comparison.
+
+    Control characters, signs that are not seen, and those that mean something in a plan
+    become ``-``.
+
+    >>> plain_name("yield >= 5\\n[x]"), plain_name("Größe 2031")
+    ('yield - 5 [x]', 'Größe 2031')
+    """
+    plain = _NO_NAME.sub("-", "".join(map(_seen, text)))
+    return " ".join(plain.split()) or "table"
+
+
+def _seen(sign: str) -> str:
+    """A sign as it is, space for one that makes space, a hyphen for one that nobody sees."""
+    if sign.isspace():
+        return " "
+    return sign if unicodedata.category(sign) not in _UNSEEN else "-"
+
+
+def file_name(name: str) -> str:
+    """A name that a file can have, in the folder where it is to be and in no other.
+
+    >>> file_name("../2031/visits"), file_name("..")
+    ('..-2031-visits', 'table')
+    """
+    plain = plain_name(name.replace("/", "-").replace("\\", "-"))[:100].strip()
+    while len(plain.encode()) > _FILE_BYTES:
+        plain = plain[:-1]
+    return plain if plain.strip(".") else "table"
+
+
+def shown(path: str) -> str:
+    """A path as text: bytes that are no text spelt out, as are signs that make a new line.
+
+    >>> shown("may\\udcff.csv")
+    'may\\\\xff.csv'
+    """
+    text = path.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+    return "".join(
+        sign if sign.isprintable() else sign.encode("unicode_escape").decode() for sign in text
+    )
+
+
+def distinct_name(name: str, taken: Container[str], tried: dict[str, int] | None = None) -> str:
     """The name, or with the first free number behind it.
 
+    Parameters
+    ----------
+    name : str
+    taken : container of str
+    tried : dict of str to int, optional
+        Up to which number the names are taken, kept from one call to the next: for
+        very many names that are alike.
+
+    Examples
+    --------
     >>> distinct_name("a", ["a", "a (2)"])
     'a (3)'
     """
     if name not in taken:
         return name
-    number = 2
+    number = tried.get(name, 2) if tried is not None else 2
     while f"{name} ({number})" in taken:
         number += 1
+    if tried is not None:
+        tried[name] = number
     return f"{name} ({number})"

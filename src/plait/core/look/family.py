@@ -6,7 +6,7 @@ from collections.abc import Sequence, Set
 from dataclasses import dataclass
 from pathlib import PurePath
 
-from plait.core.account.names import folded
+from plait.core.account.names import folded, plain_name
 from plait.core.table.table import Table
 
 _ALIKE = 0.6
@@ -77,8 +77,8 @@ def _name(tables: Sequence[Table]) -> str:
         return tables[0].name
     files = {PurePath(_path(table).partition("#")[0]) for table in tables}
     if len(files) == 1:
-        return files.pop().stem
+        return plain_name(files.pop().stem)
     folders = {file.parent.name for file in files}
     if len(folders) == 1 and (folder := folders.pop()):
-        return folder
+        return plain_name(folder)
     return f"{tables[0].name} and {len(tables) - 1} more"

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+from collections import Counter
 from typing import Any
+
+DEEPEST = 250
 
 
 class Number(str):
@@ -20,8 +23,8 @@ class RepeatedNameError(ValueError):
 def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     made = dict(pairs)
     if len(made) < len(pairs):
-        names = [name for name, _ in pairs]
-        twice = next(name for name in names if names.count(name) > 1)
+        times = Counter(name for name, _ in pairs)
+        twice = next(name for name, number in times.items() if number > 1)
         raise RepeatedNameError(f"the name {twice!r} comes twice in one object")
     return made
 
@@ -49,21 +52,34 @@ def parsed(text: str) -> Any:
     return _DECODER.decode(text)
 
 
-def json_text(value: Any) -> str:
+def json_text(value: Any, depth: int = DEEPEST) -> str:
     """A value as JSON text.
 
+    Raises
+    ------
+    RecursionError
+        When lists and objects are nested deeper than ``depth``.
+
+    Examples
+    --------
     >>> json_text([Number("12.50"), "a", None])
     '[12.50,"a",null]'
     """
     if isinstance(value, Number):
         return str(value)
+    if isinstance(value, list | tuple | dict) and not depth:
+        raise RecursionError
     if isinstance(value, list | tuple):
-        return "[" + ",".join(map(json_text, value)) + "]"
+        return "[" + ",".join([json_text(one, depth - 1) for one in value]) + "]"
     if isinstance(value, dict):
-        pairs = (f"{json.dumps(k, ensure_ascii=False)}:{json_text(v)}" for k, v in value.items())
+        pairs = [f"{_string(k)}:{json_text(v, depth - 1)}" for k, v in value.items()]
         return "{" + ",".join(pairs) + "}"
     if isinstance(value, bytes):
         return value.hex()
     if isinstance(value, dt.date | dt.time):
         return json.dumps(value.isoformat())
     return json.dumps(value, ensure_ascii=False, default=str)
+
+
+def _string(name: Any) -> str:
+    return json.dumps(str(name), ensure_ascii=False)

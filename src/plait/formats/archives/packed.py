@@ -8,20 +8,24 @@ import io
 import lzma
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import IO
 
 from plait.core.account.errors import SourceError
+from plait.core.account.limits import LIMITS, LimitError, Limits
+from plait.core.account.names import distinct_name
 from plait.formats.delivery.scratch import scratch
 
 COMPRESSED = (".gz", ".bz2", ".xz", ".zst")
 ARCHIVE = ".zip"
-_ALWAYS_ALLOWED = 256 << 20
 _MOST_TIMES = 250
+_WORKBOOK_TIMES = 4  # sheets are XML, which packs well
 _STEP = 1 << 20
-_BROKEN = (
+BROKEN = (
     OSError,
     EOFError,
     lzma.LZMAError,
@@ -29,6 +33,7 @@ _BROKEN = (
     zipfile.BadZipFile,
     RuntimeError,
     NotImplementedError,
+    ValueError,
 )
 
 
@@ -55,11 +60,12 @@ class Bounded(io.RawIOBase):
         Bytes of the packed file.
     where : str
         The file, for errors.
+    limits : Limits
     """
 
-    def __init__(self, stream: IO[bytes], packed: int, where: str) -> None:
+    def __init__(self, stream: IO[bytes], packed: int, where: str, limits: Limits = LIMITS) -> None:
         self._stream, self._where, self._taken = stream, where, 0
-        self._most = max(_ALWAYS_ALLOWED, _MOST_TIMES * packed)
+        self._most = most_unpacked(packed, limits)
 
     def readable(self) -> bool:
         """It is."""
@@ -69,16 +75,11 @@ class Bounded(io.RawIOBase):
         """Fill the buffer as far as one step goes; 0 at the end."""
         try:
             data = self._stream.read(len(buffer))
-        except _BROKEN as error:
+        except BROKEN as error:
             raise _broken(self._where, error) from None
         self._taken += len(data)
         if self._taken > self._most:
-            raise SourceError(
-                f"it unpacks to more than {self._most >> 20:,} MiB, over {_MOST_TIMES} times "
-                "its size",
-                self._where,
-                "if it is what you expect: unpack it first, and give the file in it",
-            )
+            raise _too_large(f"more than {self._most >> 20:,} MiB", self._where)
         buffer[: len(data)] = data
         return len(data)
 
@@ -89,11 +90,20 @@ class Bounded(io.RawIOBase):
         super().close()
 
 
+def most_unpacked(packed: int, limits: Limits) -> int:
+    """How many bytes a packed file may unpack to."""
+    return max(limits.unpacked, _MOST_TIMES * packed)
+
+
+def _too_large(size: str, where: str) -> LimitError:
+    return LimitError("unpacked", f"it unpacks to {size}, over {_MOST_TIMES} times its size", where)
+
+
 def _broken(where: str, error: BaseException) -> SourceError:
     return SourceError(f"it cannot be unpacked: {error}", where, "is the file whole? get it again")
 
 
-def unpacked(path: str, member: str = "") -> IO[bytes]:
+def unpacked(path: str, member: str = "", limits: Limits = LIMITS) -> IO[bytes]:
     """The bytes of a compressed file, or of a member of an archive.
 
     Raises
@@ -105,14 +115,44 @@ def unpacked(path: str, member: str = "") -> IO[bytes]:
     packed = Path(path).stat().st_size
     try:
         stream = _member(path, member) if member else _decompressing(path)
-    except _BROKEN as error:
+    except (*BROKEN, KeyError) as error:
         raise _broken(where, error) from None
-    return Bounded(stream, packed, where)  # type: ignore[return-value]
+    return Bounded(stream, packed, where, limits)  # type: ignore[return-value]
+
+
+@dataclass(frozen=True, eq=False)
+class _Archive:
+    """An archive that stays open, and its files by names that are told apart."""
+
+    opened: zipfile.ZipFile
+    files: dict[str, zipfile.ZipInfo]
+
+
+def _archive(path: str) -> _Archive:
+    """The archive as it is now: what is in it is looked up once, however many files are read."""
+    there = Path(path).stat()
+    return _looked_up(str(path), there.st_mtime_ns, there.st_size)
+
+
+@lru_cache(maxsize=4)
+def _looked_up(path: str, modified: int, size: int) -> _Archive:
+    opened = zipfile.ZipFile(path)
+    files: dict[str, zipfile.ZipInfo] = {}
+    tried: dict[str, int] = {}
+    for info in opened.infolist():
+        if not (info.is_dir() or _of_a_system(info.filename)):
+            files[distinct_name(info.filename, files, tried)] = info
+    return _Archive(opened, files)
+
+
+def _of_a_system(name: str) -> bool:
+    """Whether a system put the file there for itself."""
+    return name.startswith("__MACOSX/") or Path(name).name.startswith(".")
 
 
 def _member(path: str, member: str) -> IO[bytes]:
-    with zipfile.ZipFile(path) as archive:
-        return archive.open(member)  # which keeps the file open for as long as it needs
+    archive = _archive(path)
+    return archive.opened.open(archive.files[member])
 
 
 def _decompressing(path: str) -> IO[bytes]:
@@ -125,8 +165,11 @@ def _decompressing(path: str) -> IO[bytes]:
     return opener(path, "rb")  # type: ignore[operator, no-any-return]
 
 
-def members(path: str) -> list[str]:
-    """The names of the files in an archive, without those that systems put there for themselves.
+def members(path: str) -> dict[str, str]:
+    """The files in an archive: names that are told apart, and those that the archive gives.
+
+    What systems put there for themselves is left out. Of two files of one name the second
+    is called ``may.csv (2)``.
 
     Raises
     ------
@@ -134,19 +177,29 @@ def members(path: str) -> list[str]:
         When it is no archive, or a broken one.
     """
     try:
-        with zipfile.ZipFile(path) as archive:
-            names = [info.filename for info in archive.infolist() if not info.is_dir()]
-    except (OSError, zipfile.BadZipFile) as error:
+        return {name: info.filename for name, info in _archive(path).files.items()}
+    except BROKEN as error:
         raise _broken(path, error) from None
-    return [
-        name
-        for name in names
-        if not name.startswith("__MACOSX/") and not Path(name).name.startswith(".")
-    ]
+
+
+def check_unpacked(path: str, names: Iterable[str], limits: Limits) -> None:
+    """See that some files of an archive are together not far larger than it.
+
+    Raises
+    ------
+    LimitError
+    """
+    files = _archive(path).files
+    _check_size(path, path, sum(files[name].file_size for name in names), limits)
+
+
+def _check_size(path: str, where: str, size: int, limits: Limits) -> None:
+    if size > most_unpacked(Path(path).stat().st_size, limits):
+        raise _too_large(f"{size >> 20:,} MiB", where)
 
 
 @contextmanager
-def as_file(path: str, member: str, ending: str) -> Iterator[Path]:
+def as_file(path: str, member: str, ending: str, limits: Limits = LIMITS) -> Iterator[Path]:
     """The source as a plain file: itself, or unpacked in a temporary folder for as long as needed.
 
     The name of the file is made here, so that none in an archive can lead out of the folder.
@@ -156,13 +209,13 @@ def as_file(path: str, member: str, ending: str) -> Iterator[Path]:
         return
     with scratch() as folder:
         target = folder / f"unpacked{ending}"
-        with unpacked(path, member) as stream, target.open("wb") as file:
+        with unpacked(path, member, limits) as stream, target.open("wb") as file:
             while data := stream.read(_STEP):
                 file.write(data)
         yield target
 
 
-def check_archive_size(path: Path, where: str) -> None:
+def check_archive_size(path: Path, where: str, limits: Limits = LIMITS) -> None:
     """See that a file that is an archive inside, as workbooks are, unpacks within bounds.
 
     Raises
@@ -175,12 +228,6 @@ def check_archive_size(path: Path, where: str) -> None:
     try:
         with zipfile.ZipFile(path) as archive:
             size = sum(info.file_size for info in archive.infolist())
-    except (OSError, zipfile.BadZipFile) as error:
+    except BROKEN as error:
         raise _broken(where, error) from None
-    most = max(4 * _ALWAYS_ALLOWED, _MOST_TIMES * path.stat().st_size)
-    if size > most:
-        raise SourceError(
-            f"it unpacks to {size >> 20:,} MiB, over {_MOST_TIMES} times its size",
-            where,
-            "open it in a spreadsheet program and save it as CSV",
-        )
+    _check_size(str(path), where, size // _WORKBOOK_TIMES, limits)

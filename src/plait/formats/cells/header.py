@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import islice
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
@@ -51,9 +52,7 @@ def read_header(head: bytes, delimiter: str, where: str, line: int = 1) -> Heade
         When there is no such line, or it is not UTF-8 or does not end.
     """
     lines = _Lines(head, where)
-    above = []
-    for _ in range(line - 1):
-        above.append(next(lines, "").strip())
+    above = [text.strip() for text in islice(lines, line - 1)]
     reader = csv.reader(lines, delimiter=delimiter)
     names: list[str] = []
     try:

@@ -7,10 +7,13 @@ from pathlib import Path
 import pyarrow as pa
 
 from plait.core.account.errors import SourceError
+from plait.core.account.limits import LIMITS, LimitError
 from plait.core.table.table import Table
 
 
-def read_columnar(path: Path, name: str, where: str, ending: str) -> Table:
+def read_columnar(
+    path: Path, name: str, where: str, ending: str, most: int = LIMITS.columns
+) -> Table:
     """Read a Parquet or Arrow file.
 
     Returns
@@ -32,6 +35,9 @@ def read_columnar(path: Path, name: str, where: str, ending: str) -> Table:
             where,
             "is the file whole? get it again",
         ) from None
+    if stored.num_columns > most:
+        over = f"there are {stored.num_columns:,} columns, over {most:,}"
+        raise LimitError("columns", over, where)
     return Table.from_arrow(stored, name, where)
 
 

@@ -2,36 +2,82 @@
 
 from __future__ import annotations
 
+import shutil
 import sqlite3
+import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote
 
 import pyarrow as pa
 
 from plait.core.account.errors import SourceError
+from plait.core.account.limits import LIMITS, LimitError, Limits
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.cells import as_text
 from plait.formats.cells.values import column_of, declared_kind
+from plait.formats.delivery.scratch import scratch
 
 _BATCH = 50_000
+_STEPS = 100_000
 
 
 @contextmanager
 def _opened(path: Path, where: str) -> Iterator[sqlite3.Connection]:
-    """A database that cannot be written to through this connection."""
+    """A database that is read as it is at one moment, and cannot be written to.
+
+    SQLite's own locks see to it that nobody changes it meanwhile; the file, and the folder
+    that it is in, stay as they are.
+    """
     try:
-        with closing(
-            sqlite3.connect(f"file:{quote(str(path.absolute()))}?mode=ro&immutable=1", uri=True)
-        ) as base:
+        with _undisturbed(path) as (file, way), closing(_connected(file, way)) as base:
+            base.execute("BEGIN")
             yield base
     except sqlite3.Error as error:
         raise SourceError(
-            f"the database cannot be read: {error}", where, "is it a SQLite file, and whole?"
+            f"the database cannot be read: {error}",
+            where,
+            "is it a SQLite file, and whole? is somebody else writing to it?",
         ) from None
+
+
+def _connected(file: Path, way: str) -> sqlite3.Connection:
+    return sqlite3.connect(f"file:{quote(str(file.absolute()))}?{way}", uri=True)
+
+
+@contextmanager
+def _undisturbed(path: Path) -> Iterator[tuple[Path, str]]:
+    """The file to open, and the way to do that.
+
+    A program that has the file open keeps its newest rows in files beside it. Where they
+    were left by one that has ended, SQLite would tidy them up, or make others: then it
+    works on a copy. One that keeps such files and has none has been closed.
+    """
+    beside = {end: path.with_name(path.name + end) for end in ("-wal", "-shm", "-journal")}
+    left = [file for end, file in beside.items() if end != "-shm" and _has_bytes(file)]
+    if not left:
+        yield path, "mode=ro&immutable=1" if _keeps_a_log(path) else "mode=ro"
+    elif beside["-shm"].exists():
+        yield path, "mode=ro"
+    else:
+        with scratch() as folder:
+            for file in (path, *left):
+                shutil.copyfile(file, folder / file.name)
+            yield folder / path.name, "mode=rw"
+
+
+def _has_bytes(file: Path) -> bool:
+    return file.is_file() and file.stat().st_size > 0
+
+
+def _keeps_a_log(path: Path) -> bool:
+    """Whether its changes go to a file of their own first: what its header says."""
+    with path.open("rb") as file:
+        return file.read(20)[18:] == b"\2\2"
 
 
 def table_names(path: Path, where: str) -> list[str]:
@@ -50,8 +96,20 @@ def table_names(path: Path, where: str) -> list[str]:
         return [name for (name,) in found]
 
 
-def read_database(path: Path, part: str, name: str, where: str) -> Table:
-    """Read a table of a SQLite file.
+def read_database(path: Path, part: str, name: str, where: str, limits: Limits = LIMITS) -> Table:
+    """Read a table or view of a SQLite file.
+
+    Parameters
+    ----------
+    path : Path
+    part : str
+        The table in it.
+    name : str
+        What it is called here.
+    where : str
+        The file, for errors and lineage.
+    limits : Limits
+        For views: a table is as large as it is.
 
     Returns
     -------
@@ -64,10 +122,10 @@ def read_database(path: Path, part: str, name: str, where: str) -> Table:
         When it cannot be read.
     """
     with _opened(path, where) as base:
-        rows = base.execute(f'SELECT * FROM "{part.replace(chr(34), chr(34) * 2)}"')
-        names, findings = usable_names([one[0] for one in rows.description], where)
+        rows = _rows(base, part, where, limits)
+        names, findings = usable_names(next(rows), where, most=limits.columns)
         pieces: list[list[pa.Array]] = [[] for _ in names]
-        while batch := rows.fetchmany(_BATCH):
+        for batch in rows:
             for column, values in zip(pieces, zip(*batch, strict=True), strict=True):
                 column.append(column_of(values))
     columns = {name: _joined(column) for name, column in zip(names, pieces, strict=True)}
@@ -78,6 +136,42 @@ def read_database(path: Path, part: str, name: str, where: str) -> Table:
         if columns[name].type == pa.string() and _all_text(column)
     }
     return replace(table.with_kinds(kinds), findings=tuple(findings))
+
+
+def _rows(base: sqlite3.Connection, part: str, where: str, limits: Limits) -> Iterator[list[Any]]:
+    """The names of the columns, then the rows, some thousands at a time."""
+    view = base.execute(
+        "SELECT 1 FROM sqlite_master WHERE type = 'view' AND name = ?", (part,)
+    ).fetchone()
+    late = _Patience(limits.view_seconds)
+    if view:
+        base.set_progress_handler(late, _STEPS)
+    read = 0
+    try:
+        rows = base.execute(f'SELECT * FROM "{part.replace(chr(34), chr(34) * 2)}"')
+        yield [one[0] for one in rows.description]
+        while batch := rows.fetchmany(_BATCH):
+            read += len(batch)
+            if view and read > limits.view_rows:
+                over = f"the view gives over {limits.view_rows:,} rows"
+                raise LimitError("view_rows", over, where)
+            yield batch
+    except sqlite3.OperationalError:
+        if late.over:
+            over = f"the view takes over {limits.view_seconds:,} seconds"
+            raise LimitError("view_seconds", over, where) from None
+        raise
+
+
+class _Patience:
+    """Tells SQLite to stop when the time is over."""
+
+    def __init__(self, seconds: float) -> None:
+        self._end, self.over = time.monotonic() + seconds, False
+
+    def __call__(self) -> bool:
+        self.over = time.monotonic() > self._end
+        return self.over
 
 
 def _all_text(pieces: list[pa.Array]) -> bool:

@@ -9,6 +9,7 @@ from typing import IO, Any
 import pyarrow as pa
 
 from plait.core.account.errors import SourceError
+from plait.core.account.limits import LIMITS, LimitError, Limits
 from plait.core.account.names import nearest
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
@@ -20,7 +21,6 @@ from plait.formats.text.streams import Pieces, ReadAhead
 _BATCH = 50_000
 _STEP = 1 << 20
 _HEAD = 1 << 16
-_LONGEST_LINE = 64 << 20
 
 Tick = Callable[[int], None]
 
@@ -32,6 +32,7 @@ def read_json(
     part: str = "",
     lines: bool = False,
     tick: Tick = lambda _: None,
+    limits: Limits = LIMITS,
 ) -> Table:
     """Read an array of records, or JSON lines.
 
@@ -49,6 +50,7 @@ def read_json(
         Whether there is a record on each line.
     tick : callable
         Told how many bytes were read, each time.
+    limits : Limits
 
     Returns
     -------
@@ -63,15 +65,20 @@ def read_json(
     """
     text = _utf8(stream, where, tick)
     if lines:
-        return _table(_line_records(text, where), name, where)
+        return _table(_line_records(text, where, limits), name, where, limits)
     try:
-        whole = parsed(_decoded(b"".join(iter(lambda: text.read(_STEP), b"")), where))
+        data = b"".join(iter(lambda: text.read(_STEP), b""))
+        whole = parsed(_decoded(data, where))
     except RecursionError:
-        raise SourceError("it is nested too deep", where) from None
+        raise _too_deep(limits, where) from None
     except ValueError as error:
         raise SourceError(f"this is no JSON: {error}", where, _LINES_REMEDY) from None
     records = _array(whole, part, where)
-    return _table(((n, record) for n, record in enumerate(records, 1)), name, where)
+    return _table(enumerate(records, 1), name, where, limits)
+
+
+def _too_deep(limits: Limits, where: str) -> LimitError:
+    return LimitError("depth", f"it is nested deeper than {limits.depth}", where)
 
 
 _LINES_REMEDY = "if there is a record on each line, end the file's name in .jsonl"
@@ -116,27 +123,27 @@ def _array(whole: Any, part: str, where: str) -> list[Any]:
     raise SourceError("this is no array of records", where, _LINES_REMEDY)
 
 
-def _line_records(text: IO[bytes], where: str) -> Iterator[tuple[int, Any]]:
+def _line_records(text: IO[bytes], where: str, limits: Limits) -> Iterator[tuple[int, Any]]:
     """Line number and record of each line that is not blank."""
-    for number, line in enumerate(_lines(text, where), 1):
+    for number, line in enumerate(_lines(text, where, limits.record), 1):
         if not line.strip():
             continue
         place = f"{where}, line {number:,}"
         try:
             yield number, parsed(_decoded(line, place))
         except RecursionError:
-            raise SourceError("it is nested too deep", place) from None
+            raise _too_deep(limits, place) from None
         except ValueError as error:
             raise SourceError(f"this is no JSON: {error}", place) from None
 
 
-def _lines(text: IO[bytes], where: str) -> Iterator[bytes]:
+def _lines(text: IO[bytes], where: str, longest: int) -> Iterator[bytes]:
     rest = b""
     while data := text.read(_STEP):
         *whole, rest = (rest + data).split(b"\n")
         yield from whole
-        if len(rest) > _LONGEST_LINE:
-            raise SourceError("a line is longer than 64 MiB", where, "is it JSON lines?")
+        if len(rest) > longest:
+            raise LimitError("record", f"a line is longer than {longest >> 20:,} MiB", where)
     if rest:
         yield rest
 
@@ -150,45 +157,61 @@ class _Growing:
     met: set[str] = field(default_factory=set)
 
 
-def _table(records: Iterator[tuple[int, Any]], name: str, where: str) -> Table:
+def _table(records: Iterator[tuple[int, Any]], name: str, where: str, limits: Limits) -> Table:
     columns: dict[tuple[str, ...], _Growing] = {}
     rows = filled = 0
     for place, record in records:
         if not isinstance(record, dict):
             raise SourceError("this is no record in braces", f"{where}, record {place:,}")
-        for path, value in _flat(record, ()):
+        for path, cell, typed in _cells(record, limits.depth, f"{where}, record {place:,}"):
             column = columns.get(path)
             if column is None:
                 column = columns[path] = _Growing([pa.nulls(filled, pa.string())])
+                if len(columns) > limits.columns:
+                    over = f"there are over {limits.columns:,} names"
+                    raise LimitError("columns", over, f"{where}, record {place:,}")
             column.cells += [None] * (rows - filled - len(column.cells))
-            column.cells.append(_cell(value, column.met))
+            column.cells.append(cell)
+            column.met.add(typed)
         rows += 1
         if rows - filled == _BATCH:
             _finish(columns, rows - filled)
             filled = rows
     _finish(columns, rows - filled)
-    return _named(columns, rows, name, where)
+    return _named(columns, rows, name, where, limits.columns)
 
 
-def _flat(record: dict[str, Any], above: tuple[str, ...]) -> Iterator[tuple[tuple[str, ...], Any]]:
+def _cells(
+    record: dict[str, Any], depth: int, where: str
+) -> Iterator[tuple[tuple[str, ...], str | None, str]]:
+    """The names of a record on which values stand, the values as text, and what they were."""
+    try:
+        for path, value in _flat(record, (), depth):
+            yield path, *_cell(value, depth - len(path) + 1)
+    except RecursionError:
+        raise LimitError("depth", f"it is nested deeper than {depth}", where) from None
+
+
+def _flat(
+    record: dict[str, Any], above: tuple[str, ...], depth: int
+) -> Iterator[tuple[tuple[str, ...], Any]]:
+    if len(above) >= depth:
+        raise RecursionError
     for name, value in record.items():
         if isinstance(value, dict) and value:
-            yield from _flat(value, (*above, name))
+            yield from _flat(value, (*above, name), depth)
         else:
             yield (*above, name), value
 
 
-def _cell(value: Any, met: set[str]) -> str | None:
+def _cell(value: Any, depth: int) -> tuple[str | None, str]:
     if value is None:
-        return None
+        return None, "nothing"
     if isinstance(value, Number):
-        met.add("number")
-        return value
+        return value, "number"
     if isinstance(value, bool):
-        met.add("boolean")
-        return "true" if value else "false"
-    met.add("text")
-    return value if isinstance(value, str) else json_text(value)
+        return "true" if value else "false", "boolean"
+    return value if isinstance(value, str) else json_text(value, depth), "text"
 
 
 def _finish(columns: dict[tuple[str, ...], _Growing], rows: int) -> None:
@@ -198,8 +221,10 @@ def _finish(columns: dict[tuple[str, ...], _Growing], rows: int) -> None:
         column.cells = []
 
 
-def _named(columns: dict[tuple[str, ...], _Growing], rows: int, name: str, where: str) -> Table:
-    names, findings = usable_names([".".join(path) for path in columns], where)
+def _named(
+    columns: dict[tuple[str, ...], _Growing], rows: int, name: str, where: str, most: int
+) -> Table:
+    names, findings = usable_names([".".join(path) for path in columns], where, most=most)
     stored = {
         named: pa.chunked_array(column.pieces, pa.string())
         for named, column in zip(names, columns.values(), strict=True)
@@ -208,7 +233,7 @@ def _named(columns: dict[tuple[str, ...], _Growing], rows: int, name: str, where
     kinds = {
         named: declared_kind(stored[named])
         for named, column in zip(names, columns.values(), strict=True)
-        if column.met == {"text"}
+        if column.met - {"nothing"} == {"text"}
     }
     if not stored:
         raise SourceError("there are no records with any names", where)

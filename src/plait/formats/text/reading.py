@@ -12,6 +12,7 @@ import pyarrow.csv
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding
+from plait.core.account.limits import LIMITS, Limits
 from plait.core.account.parallel import half, ordered_map
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
@@ -44,6 +45,7 @@ def read_delimited(
     ragged: str = "error",
     footer: int = 0,
     tick: Tick = lambda _: None,
+    limits: Limits = LIMITS,
 ) -> Table:
     """Read a delimited text file with a header.
 
@@ -64,6 +66,7 @@ def read_delimited(
         How many rows at the end are set aside.
     tick : callable
         Told how many bytes were read, each time.
+    limits : Limits
 
     Returns
     -------
@@ -78,7 +81,8 @@ def read_delimited(
         not in the encoding, a NUL byte, a quote that never closes; the line is
         named.
     """
-    opened = _opened(stream, path, usual, given, ragged == "error" and not footer, tick)
+    strict = ragged == "error" and not footer
+    opened = _opened(stream, path, usual, given, strict, tick, limits)
     table = _whole(opened, name, path, footer)
     findings = (*opened.findings, *table.findings, *footer_finding(table, path))
     return replace(table, findings=findings, written=opened.written)
@@ -115,12 +119,13 @@ def read_batches(
     usual: str,
     given: Dialect = Dialect(),  # noqa: B008 (frozen)
     tick: Tick = lambda _: None,
+    limits: Limits = LIMITS,
 ) -> Batches:
     """Begin to read a delimited text file a stretch of rows at a time.
 
     Parameters
     ----------
-    stream, path, usual, given, tick
+    stream, path, usual, given, tick, limits
         As for ``read_delimited``.
 
     Raises
@@ -131,7 +136,7 @@ def read_batches(
         While they are drawn, for notes below the table: only the whole file tells
         what they are.
     """
-    opened = _opened(stream, path, usual, given, True, tick, half())
+    opened = _opened(stream, path, usual, given, True, tick, limits, half())
 
     def columns() -> Iterator[list[pa.Array]]:
         for part in opened.parts:
@@ -158,14 +163,18 @@ def _opened(
     given: Dialect,
     strict: bool,
     tick: Tick,
+    limits: Limits,
     workers: int | None = None,
 ) -> _Opened:
     """Find out how the file is written, read its header, and begin to parse it."""
-    text, rest, header, names, found, dialect = _headed(stream, path, usual, given, tick)
+    text, rest, header, names, found, dialect = _headed(
+        stream, path, usual, given, tick, limits.columns
+    )
     assert dialect.delimiter
     said = (*_dialect_finding(dialect, usual, path), *title_finding(header.above, path), *found)
     shape = _Shape(tuple(names), dialect.delimiter, strict)
-    parts = _parsed(text, rest, shape, path, header.lines, tick, workers)
+    cut = blocks(text, rest, dialect.delimiter, path, tick, header.lines, limits.record)
+    parts = _parsed(cut, shape, path, workers)
     return _Opened(tuple(names), parts, said, dialect.shown())
 
 
@@ -205,7 +214,12 @@ def record_blocks(
 
 
 def _headed(
-    stream: IO[bytes], path: str, usual: str, given: Dialect, tick: Tick
+    stream: IO[bytes],
+    path: str,
+    usual: str,
+    given: Dialect,
+    tick: Tick,
+    most: int = LIMITS.columns,
 ) -> tuple[IO[bytes], bytes, Header, list[str], tuple[Finding, ...], Dialect]:
     """The text behind the header, what of it has been read, the header and the dialect."""
     head = _head_of(stream)
@@ -222,7 +236,7 @@ def _headed(
     header = read_header(head, dialect.delimiter, path, dialect.header_line)
     if header.size == len(head) == _HEAD_BYTES:
         raise SourceError("the header is longer than a mebibyte", path, "is it a table of text?")
-    names, findings = usable_names(header.names, path, header.lines + 1)
+    names, findings = usable_names(header.names, path, header.lines + 1, most)
     return text, head[header.size :], header, names, tuple(findings), dialect
 
 
@@ -304,16 +318,9 @@ class _Part:
 
 
 def _parsed(
-    stream: IO[bytes],
-    rest: bytes,
-    shape: _Shape,
-    path: str,
-    lines: int,
-    tick: Tick,
-    workers: int | None = None,
+    cut: Iterator[Block], shape: _Shape, path: str, workers: int | None = None
 ) -> Iterator[_Part]:
     """The blocks of a file as columns, parsed on all cores; ragged rows numbered over all."""
-    cut = blocks(stream, rest, shape.delimiter, path, tick, lines)
     pending: list[Ragged] = []
     fault: Block | None = None
     rows, ascii_above = 0, True

@@ -14,10 +14,10 @@ from typing import IO
 import numpy as np
 
 from plait.core.account.errors import SourceError
+from plait.core.account.limits import LIMITS, LimitError
 from plait.formats.text.spare import Spare
 
 BLOCK_BYTES = 4 << 20
-LONGEST_RECORD = 64 << 20
 _CACHED = 1 << 16
 _QUOTE = ord('"')
 _BREAKS = (ord("\n"), ord("\r"))
@@ -74,6 +74,7 @@ def blocks(
     where: str,
     tick: Callable[[int], None],
     lines: int = 0,
+    longest: int = LIMITS.record,
 ) -> Iterator[Block]:
     """Cut a stream into blocks of whole records.
 
@@ -90,12 +91,14 @@ def blocks(
         Told how many bytes were read, each time.
     lines : int
         How many lines are above.
+    longest : int
+        Bytes that a record may have.
 
     Raises
     ------
     SourceError
         For a NUL byte, a quote that never closes, text behind a closing quote, a
-        record of more than 64 MiB.
+        record that is longer.
     """
     data, final = head, False
     while not final:
@@ -104,8 +107,9 @@ def blocks(
         if b"\0" in data:
             raise place.error(data.index(b"\0"), "there is a NUL byte in the text", _NOT_TEXT)
         end = _last_break(data, ord(delimiter), place, final)
-        if len(data) - end > LONGEST_RECORD:
-            raise place.error(end, "a record of more than 64 MiB begins", _UNCLOSED)
+        if len(data) - end > longest:
+            over = f"a record of more than {longest >> 20:,} MiB begins, perhaps with an open quote"
+            raise LimitError("record", over, place.line(end))
         rest = data[end:]  # before the block is parsed and its memory filled again
         if end:
             quoted = data.find(b'"', 0, end) >= 0
@@ -145,8 +149,11 @@ class _Place:
     lines: int
 
     def error(self, position: int, what: str, remedy: str) -> SourceError:
+        return SourceError(what, self.line(position), remedy)
+
+    def line(self, position: int) -> str:
         line = self.lines + self.data.count(b"\n", 0, position) + 1
-        return SourceError(what, f"{self.where}, line {line:,}", remedy)
+        return f"{self.where}, line {line:,}"
 
 
 def _last_break(data: Bytes, delimiter: int, place: _Place, final: bool) -> int:

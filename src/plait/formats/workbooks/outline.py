@@ -15,8 +15,8 @@ from functools import lru_cache
 from pathlib import Path
 
 from plait.core.account.errors import SourceError
+from plait.core.account.limits import LIMITS, LimitError
 
-MOST_CELLS = 200_000_000
 _MOST_MEMORY = 4 << 30
 _LEAST_SECONDS, _SECONDS_A_MEBIBYTE = 60, 10
 _LOOK = """
@@ -47,7 +47,7 @@ class Sheet:
     columns: int
 
 
-def outline(path: Path, where: str) -> tuple[Sheet, ...]:
+def outline(path: Path, where: str, most: int = LIMITS.cells) -> tuple[Sheet, ...]:
     """The sheets of a workbook.
 
     Raises
@@ -64,12 +64,12 @@ def outline(path: Path, where: str) -> tuple[Sheet, ...]:
             "open it in a spreadsheet program and save it again, without a password",
         )
     for sheet in sheets:
-        if sheet.rows * sheet.columns > MOST_CELLS:
-            raise SourceError(
+        if sheet.rows * sheet.columns > most:
+            raise LimitError(
+                "cells",
                 f"sheet {sheet.name!r} reaches over {sheet.rows:,} rows and {sheet.columns:,} "
-                "columns",
+                "columns, perhaps for a stray cell far out",
                 where,
-                "is there a stray cell far out? delete it, or save the sheet as CSV",
             )
     return sheets
 

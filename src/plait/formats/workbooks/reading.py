@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding
+from plait.core.account.limits import LIMITS, Limits
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.formats.archives.packed import check_archive_size
@@ -26,11 +27,11 @@ _SAMPLE_ROWS = 200
 
 
 @contextmanager
-def _opened(path: Path, where: str) -> Iterator[Any]:
+def _opened(path: Path, where: str, limits: Limits) -> Iterator[Any]:
     import python_calamine
 
-    check_archive_size(path, where)
-    outline(path, where)
+    check_archive_size(path, where, limits)
+    outline(path, where, limits.cells)
     book = python_calamine.CalamineWorkbook.from_path(str(path))
     try:
         yield book
@@ -42,7 +43,7 @@ def _first_line(error: BaseException) -> str:
     return (str(error) or type(error).__name__).splitlines()[0][:200]
 
 
-def sheet_names(path: Path, where: str) -> tuple[list[str], list[str]]:
+def sheet_names(path: Path, where: str, limits: Limits = LIMITS) -> tuple[list[str], list[str]]:
     """The names of the sheets that are shown and not empty, and of those that are hidden.
 
     Raises
@@ -50,8 +51,8 @@ def sheet_names(path: Path, where: str) -> tuple[list[str], list[str]]:
     SourceError
         When it is no workbook.
     """
-    check_archive_size(path, where)
-    sheets = outline(path, where)
+    check_archive_size(path, where, limits)
+    sheets = outline(path, where, limits.cells)
     shown = [one for one in sheets if one.shown]
     if len(shown) > 1:
         shown = [one for one in shown if one.rows]
@@ -59,7 +60,13 @@ def sheet_names(path: Path, where: str) -> tuple[list[str], list[str]]:
 
 
 def read_sheet(
-    path: Path, sheet: str, name: str, where: str, header_line: int | None = None, footer: int = 0
+    path: Path,
+    sheet: str,
+    name: str,
+    where: str,
+    header_line: int | None = None,
+    footer: int = 0,
+    limits: Limits = LIMITS,
 ) -> Table:
     """Read a sheet of a workbook.
 
@@ -75,6 +82,7 @@ def read_sheet(
         The row of the sheet that the header is on, from 1; found if not given.
     footer : int
         How many rows at the end are set aside.
+    limits : Limits
 
     Returns
     -------
@@ -87,7 +95,7 @@ def read_sheet(
     SourceError
         When there is no such sheet, or it is empty.
     """
-    with _opened(path, where) as book:
+    with _opened(path, where, limits) as book:
         try:
             found = book.get_sheet_by_name(sheet)
             rows, start = found.to_python(skip_empty_area=True), found.start or (0, 0)
@@ -106,7 +114,7 @@ def read_sheet(
     table = _table([as_cell(cell) or "" for cell in header], body, name, where, following)
     findings = (
         *title_finding(above, where),
-        *_hidden_finding(path, sheet, where),
+        *_hidden_finding(path, sheet, where, limits),
         *table.findings,
         *error_finding(wrong, where),
     )
@@ -114,9 +122,9 @@ def read_sheet(
     return replace(table, findings=(*table.findings, *footer_finding(table, where)))
 
 
-def _hidden_finding(path: Path, sheet: str, where: str) -> list[Finding]:
+def _hidden_finding(path: Path, sheet: str, where: str, limits: Limits) -> list[Finding]:
     """That the workbook has sheets which are not shown, and so are not read unasked."""
-    hidden = [one.name for one in outline(path, where) if one.rows and not one.shown]
+    hidden = [one.name for one in outline(path, where, limits.cells) if one.rows and not one.shown]
     if not hidden or sheet in hidden:
         return []
     said = f"hidden sheets, not read: {', '.join(hidden)}"

@@ -19,7 +19,8 @@ from plait.plan.file.lines import line_at, lines_of
 from plait.plan.file.model import STEPS, Expect, Handover, Plan, Source, verb_of
 from plait.plan.file.naming import naming_faults
 
-_PARAMETER = re.compile(r"\$\{([^{}]*)\}")
+_PARAMETER = re.compile(r"(?<!\$)\$\{([^{}]*)\}")
+_TAKEN_AS_IT_IS = re.compile(r"\$(\$\{[^{}]*\})")  # $${x} means the text ${x}
 _LARGEST = 4 << 20
 _HEADINGS: dict[tuple[str | int, ...], str] = {
     ("step",): "write [[step]]",
@@ -181,7 +182,8 @@ def _filled(
     whole = _PARAMETER.fullmatch(value)
     if whole and whole[1] in parameters:
         return parameters[whole[1]]
-    return _PARAMETER.sub(lambda found: str(parameters.get(found[1], found[0])), value)
+    filled = _PARAMETER.sub(lambda found: str(parameters.get(found[1], found[0])), value)
+    return _TAKEN_AS_IT_IS.sub(r"\1", filled)
 
 
 def _model_faults(

@@ -8,7 +8,7 @@ from typing import Any
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding, checked_codes
-from plait.core.account.names import nearest
+from plait.core.account.names import file_name, nearest
 from plait.plan.file.faults import Fault
 from plait.plan.file.lines import line_at
 from plait.plan.file.model import Part, Plan, verb_of
@@ -70,6 +70,7 @@ def naming_faults(raw: Mapping[str, Any], lines: Lines) -> Iterator[Fault]:
         The plan as the file has it; parts of a wrong type are passed over.
     lines : mapping
     """
+    yield from _no_names(raw, lines)
     known = dict.fromkeys(_tables(raw.get("source")))
     listed = raw.get("step")
     steps = [step if isinstance(step, dict) else {} for step in _lists(listed)]
@@ -87,6 +88,23 @@ def naming_faults(raw: Mapping[str, Any], lines: Lines) -> Iterator[Fault]:
     result = _tables(raw.get("handover")).get("result")
     if isinstance(result, str) and result not in known:
         yield Fault(line_at(lines, ("handover", "result")), *_unknown(result, known, set()))
+
+
+def _no_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[Fault]:
+    """Names that are none: they would make a line of their own, or choose a folder."""
+    named: dict[tuple[str | int, ...], str] = {}
+    named |= {("source", name): name for name in _tables(raw.get("source"))}
+    for number, step in enumerate(_lists(raw.get("step"))):
+        into = _tables(step).get("into")
+        if isinstance(into, str):
+            named["step", number, "into"] = into
+    for place, name in named.items():
+        if not name or not name.isprintable():
+            yield Fault(line_at(lines, place), f"this is no name: {name!r}", "one line of text")
+    result = _tables(raw.get("handover")).get("result")
+    if isinstance(result, str) and result != file_name(result):
+        what = f"the result's files cannot be called {result!r}"
+        yield Fault(line_at(lines, ("handover", "result")), what, f"such as {file_name(result)}")
 
 
 def _tables(part: Any) -> Mapping[str, Any]:

@@ -15,6 +15,15 @@ def quoted(text: str) -> str:
     return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
 
 
+def quoted_as_it_is(text: str) -> str:
+    """A text in which nothing is a parameter.
+
+    >>> quoted_as_it_is("${x}.csv")
+    '"$${x}.csv"'
+    """
+    return quoted(text.replace("${", "$${"))
+
+
 def listed(texts: Iterable[str]) -> str:
     """A list of texts.
 

@@ -15,7 +15,7 @@ from typing import Any
 from plait._version import __version__
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding
-from plait.core.account.names import distinct_name, nearest
+from plait.core.account.names import distinct_name, file_name, nearest, shown
 from plait.core.keys.conflicts import Conflicts
 from plait.core.lineage.lineage import threads
 from plait.core.table.aside import cut_findings, limited
@@ -195,7 +195,7 @@ def asides(worked: Worked) -> Iterator[tuple[str, SetAside | Conflicts]]:
     read = (("", one) for table in worked.tables for one in table.aside)
     made = ((f"{step.number + 1}-", one) for step in worked.steps for one in step.result.aside)
     for number, one in (*read, *made):
-        name = distinct_name(f"{number}{_file_name(one.name)}", taken)
+        name = distinct_name(f"{number}{file_name(one.name)}", taken)
         taken.add(name)
         yield f"aside/{name}.csv", one
 
@@ -203,10 +203,6 @@ def asides(worked: Worked) -> Iterator[tuple[str, SetAside | Conflicts]]:
 def left_out(worked: Worked) -> int:
     """How many rows are in no result."""
     return sum(one.rows for _, one in asides(worked) if not one.in_result)
-
-
-def _file_name(name: str) -> str:
-    return name.replace("/", "-").replace("\\", "-")[:100]
 
 
 def _starts(worked: Worked) -> dict[str, int]:
@@ -304,7 +300,7 @@ def _plan_text(story: Story) -> str:
     """The plan, and above it what it was run with."""
     lines = [f"# As run by plait {__version__}. Its sources then:"]
     for one in {source.path: source for source in story.sources}.values():
-        lines.append(f"#   {one.path}  {one.bytes:,} bytes  sha256 {one.sha256}")
+        lines.append(f"#   {shown(one.path)}  {one.bytes:,} bytes  sha256 {one.sha256}")
     for name, value in story.parameters.items():
         lines.append(f"# with {name} = {json.dumps(value, ensure_ascii=False)}")
     return "\n".join(lines) + "\n\n" + story.plan_text

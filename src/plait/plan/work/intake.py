@@ -79,6 +79,14 @@ def _found(loaded: LoadedPlan, name: str, spec: Any) -> list[Found]:
     return [Found(name, source) for source in sources]
 
 
+def paths_of(loaded: LoadedPlan) -> list[str]:
+    """The paths that the plan's sources are written with, as the program finds them."""
+    every: dict[str, Any] = loaded.plan.source
+    written = [spec.path for spec in every.values()]
+    words = [word for one in written for word in ([one] if isinstance(one, str) else one)]
+    return [_from_plan(loaded.folder, word) for word in words if word]
+
+
 def _from_plan(folder: Path, word: str) -> str:
     """A path as it is found from where the program runs."""
     return word if Path(word).is_absolute() else os.path.normpath(folder / word)

@@ -23,6 +23,7 @@ from plait.plan.file.naming import as_written, inputs_of, result_name, unused
 from plait.plan.file.remedy import in_plan
 from plait.plan.work import intake
 from plait.plan.work.intake import Found
+from plait.plan.work.sizes import check_sizes
 from plait.plan.work.steps import carry_out
 
 
@@ -146,6 +147,7 @@ def work(loaded: LoadedPlan, found: Sequence[Found], phases: Phases) -> Worked:
         tables = intake.declared(loaded, found, read)
     reading = time.perf_counter() - begin
     named = intake.by_name(found, tables)
+    check_sizes(loaded, named)
     _rehearse(loaded, named)
     steps, results = _carried_out(loaded, named, phases)
     return Worked(loaded, tuple(found), tuple(tables), steps, results, reading)
