@@ -18,7 +18,7 @@ from plait.core.account.limits import LIMITS, LimitError
 from plait.formats.text.spare import Spare
 
 BLOCK_BYTES = 4 << 20
-_CACHED = 1 << 16
+_CACHED = _FIRST = 1 << 16
 _QUOTE = ord('"')
 _BREAKS = (ord("\n"), ord("\r"))
 
@@ -121,6 +121,11 @@ def blocks(
 
 def _filled(stream: IO[bytes], rest: Bytes, tick: Callable[[int], None]) -> tuple[Bytes, bool]:
     """The rest with the next stretch of the stream behind it, and whether that was the last."""
+    more = stream.read(min(_FIRST, BLOCK_BYTES))
+    tick(len(more))
+    if not more:  # a small file has been read by now, and needs no room that is cleared first
+        return rest, True
+    rest = bytes(rest) + more
     size = BLOCK_BYTES * (len(rest) // BLOCK_BYTES + 1)
     data = _SPARE.take(size)
     data[: len(rest)] = rest
