@@ -20,7 +20,13 @@ from plait.core.text.slices import sliced
 from plait.core.text.wordtable import WordTable
 
 TEXTS = st.lists(
-    st.one_of(st.none(), st.text("ab\0é", max_size=30), st.text(max_size=9)), max_size=60
+    st.one_of(
+        st.none(),
+        st.text("ab\0é", max_size=30),
+        st.text(max_size=9),
+        st.builds(lambda text, times: text * times, st.text("aé", min_size=2), st.integers(60, 90)),
+    ),
+    max_size=60,
 )
 
 
@@ -38,6 +44,9 @@ def test_a_dictionary_gives_equal_codes_exactly_to_equal_texts(batches, wide, cu
     assert sorted(known.values()) == list(range(len(dictionary)))
     texts = dictionary.texts().to_pylist()
     assert all(texts[code] == text for text, code in known.items())
+    asked = [*known, *(f"{text}a" for text in known), "z" * 300]
+    found = dictionary.find(pa.array(asked, pa.string())).tolist()
+    assert found == [known.get(text, -2) for text in asked]
 
 
 def test_a_word_table_keeps_its_codes_as_it_grows():

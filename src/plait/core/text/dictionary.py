@@ -3,7 +3,8 @@
 A cell of up to seven bytes is one word and one look-up. A longer one is walked
 through a trie whose edges are its seven-byte pieces (Fredkin, "Trie memory",
 CACM 1960): the node so far and the code of the next piece make the word that
-is looked up next. Nothing is ever decided by a hash alone.
+is looked up next. A very long cell is looked up whole. Nothing is ever decided by a
+hash alone.
 """
 
 from __future__ import annotations
@@ -20,7 +21,8 @@ from plait.core.text.words import MARK, PIECE, Cells
 from plait.core.text.wordtable import Codes, WordTable
 
 MISSING, UNKNOWN = -1, -2
-_DEEPER = np.int64(1 << 31)
+_DEEPER, _WHOLE = np.int64(1 << 31), 1 << 33
+_WALKED = 256  # bytes from which on a cell is looked up whole: fewer look-ups than bytes there
 _STEP = 1 << 17  # a size that the processor's caches hold
 _FEW = 8  # rows for each distinct text, from which on coding a column pays
 
@@ -41,6 +43,7 @@ class TextDictionary:
         self._ends = WordTable()
         self._pieces = WordTable()
         self._edges = WordTable()
+        self._whole: dict[bytes, int] = {}
         self._texts: list[pa.Array] = []
 
     def __len__(self) -> int:
@@ -78,10 +81,10 @@ class TextDictionary:
         cells = Cells(array)
         longer = np.flatnonzero(cells.lengths > PIECE)
         if len(longer) == len(array):
-            words = self._long_words(cells, None)
+            words = self._long_words(array, cells, None)
         else:
             words = cells.words(0)
-            words[longer] = self._long_words(cells, longer)
+            words[longer] = self._long_words(array, cells, longer)
         present = None
         if not cells.lengths.all():
             present = np.flatnonzero(cells.lengths)
@@ -92,11 +95,17 @@ class TextDictionary:
         return codes if present is None else _spread(codes, present, len(array))
 
     def _long_words(
-        self, cells: Cells, rows: npt.NDArray[np.int64] | None
+        self, array: pa.Array, cells: Cells, rows: npt.NDArray[np.int64] | None
     ) -> npt.NDArray[np.uint64]:
         """For cells of more than one piece (all, if None), a word that stands for the whole."""
         lengths = cells.lengths if rows is None else cells.lengths.take(rows)
         nodes = self._pieces.encode(cells.words(0, rows))[0].astype(np.int64)
+        very_long = np.flatnonzero(lengths > _WALKED)
+        if len(very_long):
+            known = self._whole
+            texts = _bytes_at(array, very_long if rows is None else rows.take(very_long))
+            nodes[very_long] = [_WHOLE + known.setdefault(text, len(known)) for text in texts]
+            lengths = np.where(lengths > _WALKED, 0, lengths)
         piece, longest = 1, int(lengths.max(initial=0))
         while longest > piece * PIECE:
             walking = np.flatnonzero(lengths > piece * PIECE)
@@ -127,20 +136,29 @@ class TextDictionary:
         >>> dictionary.find(pa.array(["a longer text", "", "Y2", "a longer test"])).tolist()
         [1, -1, -2, -2]
         """
-        cells = Cells(as_text(array))
+        array = as_text(array)
+        cells = Cells(array)
         longer = np.flatnonzero(cells.lengths > PIECE)
         words = cells.words(0)
         if len(longer):
-            words[longer] = self._find_long(cells, longer)
+            words[longer] = self._find_long(array, cells, longer)
         codes = self._ends.find(words)
         codes[codes < 0] = UNKNOWN
         codes[cells.lengths == 0] = MISSING
         return codes
 
-    def _find_long(self, cells: Cells, rows: npt.NDArray[np.int64]) -> npt.NDArray[np.uint64]:
+    def _find_long(
+        self, array: pa.Array, cells: Cells, rows: npt.NDArray[np.int64]
+    ) -> npt.NDArray[np.uint64]:
         """As ``_long_words``; a word that no text has, where the pieces are not known."""
         nodes = self._pieces.find(cells.words(0, rows)).astype(np.int64)
         lengths, piece = cells.lengths.take(rows), 1
+        very_long = np.flatnonzero(lengths > _WALKED)
+        if len(very_long):
+            texts = _bytes_at(array, rows.take(very_long))
+            found_whole = [self._whole.get(text, -1) for text in texts]
+            nodes[very_long] = [_WHOLE + one if one >= 0 else -1 for one in found_whole]
+            lengths = np.where(lengths > _WALKED, 0, lengths)
         while len(walking := np.flatnonzero((nodes >= 0) & (lengths > piece * PIECE))):
             next_ = self._pieces.find(cells.words(piece, rows[walking])).astype(np.int64)
             edges = ((nodes[walking] << np.int64(32)) | np.maximum(next_, 0)) + np.int64(1)
@@ -161,6 +179,15 @@ class TextDictionary:
             column = pa.chunked_array([part.cast(kind) for part in self._texts])
             self._texts = [column.combine_chunks()]
         return self._texts[0]
+
+
+def _bytes_at(array: pa.Array, rows: npt.NDArray[np.int64]) -> list[bytes]:
+    """The bytes of some cells."""
+    wide = pa.types.is_large_string(array.type)
+    bytes_: list[bytes] = (
+        array.take(pa.array(rows)).view(pa.large_binary() if wide else pa.binary()).to_pylist()
+    )
+    return bytes_
 
 
 def coded(column: pa.ChunkedArray) -> pa.Array | None:

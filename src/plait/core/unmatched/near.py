@@ -22,6 +22,8 @@ _PIECES = 5  # shared pieces that each text is looked up by
 _BUDGET = 2_000_000  # pairs of texts compared, at the least possible for so many texts
 _FEWEST, _MOST = 4, 300  # candidates of one piece
 _AT_ONCE = 500_000
+_LETTERS = 128  # of each end of a long text
+_HIGHEST = 0.999  # the texts differ, if only in the middle
 
 Numbers = npt.NDArray[np.int64]
 
@@ -63,8 +65,9 @@ def near_texts(texts: pa.Array, others: pa.Array) -> NearTexts:
     Every text is cut into halves, one of which one slip leaves whole, and, where
     there are not too many texts, into overlapping pieces of three bytes (Ukkonen,
     "Approximate string-matching with q-grams", 1992), most of which few slips
-    leave whole. A text is compared with those others that share one of its
-    rarest pieces and have about its length. How many others a piece may
+    leave whole. Of long texts the two ends are looked at. A text is compared with
+    those others that share one of its rarest pieces and have about its length. How many
+    others a piece may
     lead to is bounded by how many texts there are, so the work grows in step
     with them. The distance is that of optimal string alignment: one slip is a
     sign too many, too few, another, or two exchanged. Numbers are near only
@@ -76,8 +79,9 @@ def near_texts(texts: pa.Array, others: pa.Array) -> NearTexts:
     >>> found.text.tolist(), found.other.tolist(), found.score.round(2).tolist()
     ([0], [0], [0.9])
     """
+    texts, others = _ends(texts), _ends(others)
     text, other, bounded = _candidates(texts, others)
-    score = _scores(texts, others, text, other)
+    score = np.minimum(_scores(texts, others, text, other), _HIGHEST)
     keep = score >= LEAST_SCORE
     text, other, score = text[keep], other[keep], score[keep]
     order = np.lexsort((other, -score, text))
@@ -85,6 +89,17 @@ def near_texts(texts: pa.Array, others: pa.Array) -> NearTexts:
     begin = np.searchsorted(text, text)
     first = np.arange(len(text)) - begin < MOST_NEAR
     return NearTexts(text[first], other[first], score[first], bounded)
+
+
+def _ends(texts: pa.Array) -> pa.Array:
+    """The texts, of the long ones the beginning and the end: no more letters are compared."""
+    longest = pc.max(pc.utf8_length(texts)).as_py() or 0
+    if longest <= 2 * _LETTERS:
+        return texts
+    ends = pc.binary_join_element_wise(
+        pc.utf8_slice_codeunits(texts, 0, _LETTERS), pc.utf8_slice_codeunits(texts, -_LETTERS), ""
+    )
+    return pc.if_else(pc.greater(pc.utf8_length(texts), 2 * _LETTERS), ends, texts)
 
 
 def _candidates(texts: pa.Array, others: pa.Array) -> tuple[Numbers, Numbers, bool]:
