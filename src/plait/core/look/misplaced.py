@@ -81,7 +81,10 @@ def _numbers(tally: Tally) -> npt.NDArray[np.float64] | None:
     kind = tally.declared or kind_of(column)
     if kind in ("text", "empty", "boolean"):
         return None
-    made = as_kind(tally.texts, kind, arrow_type(kind, column))
+    try:
+        made = as_kind(tally.texts, kind, arrow_type(kind, column))
+    except pa.ArrowInvalid:
+        return None  # some are no finite numbers, as those of a typed column may be
     found = as_numbers(made)
     return (
         None

@@ -1,45 +1,96 @@
-"""Arrow columns of any type, as columns that hold one value a cell."""
+"""Arrow columns of any type, as columns of single values in the types that are reckoned with.
+
+``docs/types.md`` has the table: each type there is, and what it is read as.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.text.jsontext import json_text
 
+_DAY = 86_400
+_FIRST, _LAST = -719_162, 2_932_896  # days of 0001-01-01 and 9999-12-31 from 1970-01-01
+_A_SECOND = {"s": 1, "ms": 1_000, "us": 1_000_000}
+_LONGEST = 999_999_999 * _DAY  # seconds of the longest stretch that has a value
+
 
 def flat(name: str, column: pa.ChunkedArray) -> Iterator[tuple[str, pa.ChunkedArray]]:
     """A column as columns of single values, with their names.
 
     A structure is a column for each of its fields, named ``outer.inner``; lists are JSON
-    text, bytes hexadecimal; dictionaries, views and the rarer units become the plain type.
+    text, bytes hexadecimal; dictionaries, views and the rarer units become the plain type,
+    values that no calendar has become text.
 
     >>> kind = pa.struct([("yard", pa.string()), ("hive", pa.int64())])
     >>> place = pa.chunked_array([pa.array([{"yard": "A", "hive": 7}], kind)])
     >>> [(name, column.to_pylist()) for name, column in flat("place", place)]
     [('place.yard', ['A']), ('place.hive', [7])]
     """
+    column = _unwrapped(column)
     kind = column.type
-    if pa.types.is_dictionary(kind):
-        yield from flat(name, column.cast(kind.value_type))
-    elif pa.types.is_struct(kind):
+    if pa.types.is_struct(kind) and kind.num_fields:
         for number in range(kind.num_fields):
             field = kind.field(number)
-            yield from flat(f"{name}.{field.name}", pc.struct_field(column, number))
-    elif pa.types.is_null(kind):
-        yield name, column.cast(pa.string())
-    elif pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_nested(kind):
-        yield name, _as_json(column)
-    elif pa.types.is_string_view(kind) or pa.types.is_large_string(kind):
-        yield name, _in_short_offsets(column)
-    elif pa.types.is_float16(kind):
-        yield name, column.cast(pa.float32())
-    elif getattr(kind, "unit", "") == "ns":
-        yield name, _in_microseconds(column)
+            yield from flat(f"{name}.{field.name}", pc.struct_field(column, [number]))
     else:
-        yield name, column
+        yield name, _single(column)
+
+
+def _unwrapped(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """What is within an extension, a dictionary or runs, to the last."""
+    while True:
+        kind = column.type
+        if isinstance(kind, pa.BaseExtensionType):
+            column = _each(column, _storage)
+        elif pa.types.is_dictionary(kind):
+            column = _each(column, _decoded)
+        elif pa.types.is_run_end_encoded(kind):
+            column = _each(column, pc.run_end_decode)
+        else:
+            return column
+
+
+def _each(column: pa.ChunkedArray, make: Callable[[pa.Array], pa.Array]) -> pa.ChunkedArray:
+    """Every piece made into another; a column without pieces has one of no rows."""
+    pieces = column.chunks or [pa.nulls(0, column.type)]
+    return pa.chunked_array([make(piece) for piece in pieces])
+
+
+def _storage(array: pa.Array) -> pa.Array:
+    if array.type == pa.uuid():
+        made = [None if one is None else str(one) for one in array.to_pylist()]
+        return pa.array(made, pa.string())
+    return array.cast(pa.bool_()) if array.type == pa.bool8() else array.storage
+
+
+def _decoded(array: pa.DictionaryArray) -> pa.Array:
+    """The values that the codes stand for, of whatever type."""
+    return array.dictionary.take(array.indices.cast(pa.int64()))
+
+
+def _single(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """A column of single values in a type that is reckoned with."""
+    kind = column.type
+    if pa.types.is_null(kind):
+        return column.cast(pa.string())
+    if pa.types.is_string_view(kind) or pa.types.is_large_string(kind):
+        return _in_short_offsets(column)
+    if pa.types.is_float16(kind):
+        return column.cast(pa.float32())
+    if pa.types.is_decimal(kind):
+        return _with_places(column)
+    if pa.types.is_timestamp(kind):
+        return _moments(column)
+    if pa.types.is_date(kind) or pa.types.is_time(kind) or pa.types.is_duration(kind):
+        return _of_the_calendar(column)
+    if pa.types.is_integer(kind) or pa.types.is_boolean(kind) or pa.types.is_string(kind):
+        return column
+    return column if pa.types.is_floating(kind) else _as_json(column)
 
 
 def _in_short_offsets(column: pa.ChunkedArray) -> pa.ChunkedArray:
@@ -47,29 +98,174 @@ def _in_short_offsets(column: pa.ChunkedArray) -> pa.ChunkedArray:
     try:
         return column.cast(pa.string())
     except pa.ArrowInvalid:
-        return column
+        return column.cast(pa.large_string())
 
 
-def _in_microseconds(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    """Moments to the microsecond; as text where that would lose digits."""
+def _with_places(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Decimals of 128 or 256 bits, those of rounded tens with all digits."""
     kind = column.type
-    if pa.types.is_timestamp(kind):
-        to = pa.timestamp("us", kind.tz)
-    else:
-        to = pa.duration("us") if pa.types.is_duration(kind) else pa.time64("us")
+    if kind.scale < 0:
+        digits = kind.precision - kind.scale
+        if digits > 76:
+            return _text(column, lambda value: format(value, "f"))
+        return column.cast(pa.decimal128(digits) if digits <= 38 else pa.decimal256(digits))
+    if kind.bit_width < 128:
+        return column.cast(pa.decimal128(kind.precision, kind.scale))
+    return column
+
+
+def _moments(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Moments to the microsecond, in zones that are known; as text where that is not enough."""
+    kind = column.type
+    if kind.tz and not _is_known(kind.tz):
+        column = _each(column, lambda piece: piece.view(pa.int64()).view(pa.timestamp(kind.unit)))
+        column = column.cast(pa.timestamp(kind.unit, "UTC"))
+    if kind.unit == "ns":
+        try:
+            return column.cast(pa.timestamp("us", column.type.tz))
+        except pa.ArrowInvalid:
+            return column.cast(pa.string())
+    second = _A_SECOND[kind.unit]
+    least, most = _FIRST * _DAY * second, (_LAST + 1) * _DAY * second - 1
+    if kind.tz:  # near the ends another zone has a day that the calendar has not
+        least, most = least + _DAY * second, most - _DAY * second
+    return _within(column, least, most, f" {kind.unit} since 1970-01-01")
+
+
+def _is_known(zone: str) -> bool:
+    """Whether moments can be told in a zone."""
     try:
-        return column.cast(to)
+        moment = pa.array([0]).cast(pa.timestamp("s", zone))
+        moment.cast(pa.string())
+        moment.to_pylist()
+    except (pa.ArrowException, ValueError, LookupError, OSError):
+        return False
+    return True
+
+
+def _of_the_calendar(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Days, times of day, and stretches of time; as text where some are none."""
+    kind = column.type
+    if pa.types.is_date64(kind):
+        days = _each(column, lambda piece: pc.divide(piece.view(pa.int64()), _DAY * 1000))
+        whole = _each(days, lambda piece: pc.multiply(piece, _DAY * 1000))
+        if whole.equals(_each(column, lambda piece: piece.view(pa.int64()))):
+            far = pc.max(pc.abs(days)).as_py() or 0
+            if far < 2**31:
+                days32 = _each(days.cast(pa.int32()), lambda piece: piece.view(pa.date32()))
+                return _of_the_calendar(days32)
+        moments = _each(column, lambda piece: piece.view(pa.int64()).view(pa.timestamp("ms")))
+        return _moments(moments)
+    if pa.types.is_date(kind):
+        return _within(column, _FIRST, _LAST, " days from 1970-01-01")
+    if pa.types.is_time(kind):
+        second = 10**9 if kind.unit == "ns" else _A_SECOND[kind.unit]
+        column = _within(column, 0, _DAY * second - 1, f" {kind.unit} from midnight")
+    elif kind.unit != "ns":
+        most = min(_LONGEST * _A_SECOND[kind.unit], 2**63 - 1)
+        column = _within(column, -most, most, f" {kind.unit}")
+    if getattr(column.type, "unit", "") != "ns":
+        return column
+    try:
+        return column.cast(pa.duration("us") if pa.types.is_duration(kind) else pa.time64("us"))
     except pa.ArrowInvalid:
         return column.cast(pa.string())
 
 
+def _within(column: pa.ChunkedArray, least: int, most: int, unit: str) -> pa.ChunkedArray:
+    """The column, or if some values are not between two bounds all as text, with no digit lost."""
+    kind = column.type
+    whole = pa.int32() if kind.bit_width == 32 else pa.int64()
+    numbers = _each(column, lambda piece: piece.view(whole))
+    ends = pc.min_max(numbers)
+    low, high = ends["min"].as_py(), ends["max"].as_py()
+    if low is None or (low >= least and high <= most):
+        return column
+    inside = pc.and_(
+        pc.greater_equal(numbers, pa.scalar(max(least, -(2 ** (kind.bit_width - 1))), whole)),
+        pc.less_equal(numbers, pa.scalar(min(most, 2 ** (kind.bit_width - 1) - 1), whole)),
+    )
+    known = pc.if_else(inside, column, pa.scalar(None, kind)).cast(pa.string())
+    said = pc.binary_join_element_wise(numbers.cast(pa.string()), unit, "")
+    return pc.coalesce(known, said)
+
+
 def _as_json(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    """Lists and bytes as text, cell by cell."""
-    chunks = [
-        pa.array(
-            [None if value is None else json_text(value) for value in chunk.to_pylist()],
-            pa.string(),
-        )
-        for chunk in column.chunks
-    ]
-    return pa.chunked_array(chunks, pa.string())
+    """Lists, bytes and all that is left as text, cell by cell."""
+    column = _each(column, _readable)
+    return _text(column, json_text)
+
+
+def _text(column: pa.ChunkedArray, write: Callable[[Any], str]) -> pa.ChunkedArray:
+    def written(piece: pa.Array) -> pa.Array:
+        cells = [None if value is None else write(value) for value in piece.to_pylist()]
+        return pa.array(cells, pa.string())
+
+    return _each(column, written)
+
+
+def _readable(array: pa.Array) -> pa.Array:
+    """An array whose values Python can hold: those within lists and structures are made so too."""
+    kind = array.type
+    if pa.types.is_map(kind):
+        pairs = array.keys, array.items
+        return pa.MapArray.from_arrays(_ends(array, array.offsets), *map(_readable, pairs))
+    if _is_list(kind):
+        sizes = pc.fill_null(pc.list_value_length(array), 0).cast(pa.int64())
+        ends = pa.concat_arrays([pa.array([0]), pc.cumulative_sum(sizes)])
+        return pa.LargeListArray.from_arrays(_ends(array, ends), _readable(array.flatten()))
+    if pa.types.is_struct(kind):
+        return _readable_fields(array)
+    if pa.types.is_union(kind) or pa.types.is_interval(kind):
+        return pa.array([_said(one) for one in array], pa.string())
+    if pa.types.is_binary_view(kind):
+        return array.cast(pa.large_binary())
+    if _is_bytes(kind):
+        return array
+    made = _unwrapped(pa.chunked_array([array]))
+    if made.type != kind:
+        return _readable(_one_piece(made))
+    return _one_piece(_single(made))
+
+
+def _is_list(kind: pa.DataType) -> bool:
+    several = (pa.types.is_list, pa.types.is_large_list, pa.types.is_fixed_size_list)
+    views = (pa.types.is_list_view, pa.types.is_large_list_view)
+    return any(holds(kind) for holds in (*several, *views))
+
+
+def _is_bytes(kind: pa.DataType) -> bool:
+    several = (pa.types.is_binary, pa.types.is_large_binary, pa.types.is_fixed_size_binary)
+    return any(holds(kind) for holds in several)
+
+
+def _ends(array: pa.Array, offsets: pa.Array) -> pa.Array:
+    """Offsets that say which lists are missing."""
+    return pa.concat_arrays([pc.if_else(array.is_valid(), offsets[:-1], None), offsets[-1:]])
+
+
+def _one_piece(column: pa.ChunkedArray) -> pa.Array:
+    found = column.combine_chunks()
+    return found.chunk(0) if isinstance(found, pa.ChunkedArray) else found
+
+
+def _readable_fields(array: pa.StructArray) -> pa.Array:
+    names = [array.type.field(number).name for number in range(array.type.num_fields)]
+    if not names or len(set(names)) < len(names):
+        return pa.array([_said(one) for one in array], pa.string())
+    fields = [_readable(array.field(number)) for number in range(len(names))]
+    return pa.StructArray.from_arrays(fields, names, mask=array.is_null())
+
+
+def _said(one: pa.Scalar) -> str | None:
+    """A single value of a rare type as text."""
+    if not one.is_valid:
+        return None
+    if isinstance(one, pa.MonthDayNanoIntervalScalar):
+        value = one.as_py()
+        return f"P{value.months}M{value.days}DT{value.nanoseconds / 1e9:.9f}S"
+    try:
+        value = one.as_py()
+    except (ValueError, OverflowError, pa.ArrowException):
+        return str(one)
+    return value if isinstance(value, str) else json_text(value)

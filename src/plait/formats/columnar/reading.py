@@ -35,6 +35,8 @@ def read_columnar(
             where,
             "is the file whole? get it again",
         ) from None
+    if not stored.num_columns:
+        raise SourceError("there are no columns in it", where, "is it the right file?")
     if stored.num_columns > most:
         over = f"there are {stored.num_columns:,} columns, over {most:,}"
         raise LimitError("columns", over, where)
