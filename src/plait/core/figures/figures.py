@@ -250,8 +250,10 @@ def _float_squares(values: pa.Array, groups: Groups, times: Counts) -> npt.NDArr
     mean = sums / np.maximum(times, 1)
     distance = np.zeros(len(values))
     cells = values.fill_null(np.nan).to_numpy(zero_copy_only=False)
-    distance[groups.rows] = (cells[groups.rows] - mean[groups.group]) ** 2
-    away = exact_sums(pa.array(distance, from_pandas=True), groups)
+    with np.errstate(invalid="ignore", over="ignore"):  # infinities have no distance
+        distance[groups.rows] = (cells[groups.rows] - mean[groups.group]) ** 2
+    missing = values.is_null().to_numpy(zero_copy_only=False)
+    away = exact_sums(pa.array(distance, mask=missing), groups)
     made: npt.NDArray[np.float64] = away.fill_null(0.0).to_numpy(zero_copy_only=False)
     return made
 
