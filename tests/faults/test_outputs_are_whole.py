@@ -12,6 +12,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from faulty import faults
+
+assert faults  # the fixture
 
 VISITS = "yard,hive,frames\nElm,007,8\nElm,012,6\nOak,013,7\nAsh,1,3\n"
 HIVES = "yard,hive,breed\nElm,007,Buckfast\nElm,012,Carniolan\nOak,9,Italian\n"

@@ -134,8 +134,16 @@ def find_sources(words: Iterable[str], given: Given | None = None) -> list[Sourc
     """
     found: list[Source] = []
     for word in words:
-        name, path = _named(word)
-        sources = list(_expand(path, given or Given()))
+        if not word:
+            raise UsageError(
+                "a source without a name", remedy="name a file or folder; . is this one"
+            )
+        try:
+            name, path = _named(word)
+            sources = list(_expand(path, given or Given()))
+        except (OSError, ValueError) as error:
+            said = getattr(error, "strerror", None) or error
+            raise SourceError(f"it cannot be read: {said}", shown(word[:200])) from None
         found += [
             one if name is None else replace(one, name=_name(name, one, sources)) for one in sources
         ]

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import io
 import re
+import warnings
 from collections.abc import Sequence
 from typing import Any
 
 from plait.core.account.ledger import Entry, shortened
 
 # Told apart by people of every colour sight, and each has a hatch or an outline of its own.
+_LONGEST_LABEL = 60
 COMING, LEAVING, RESULT, INK = "#3b7dd8", "#e08a1e", "#26364d", "#8a94a3"
 
 
@@ -33,9 +35,18 @@ def flow_svg(entries: Sequence[Entry]) -> str:
 
     entries = [shortened(entry) for entry in entries]
     heights = [len(entry.lines) + 1.6 for entry in entries]
-    with matplotlib.rc_context(
-        {"svg.fonttype": "none", "font.family": "sans-serif", "svg.hashsalt": "plait"}
+    with (
+        matplotlib.rc_context(
+            {
+                "svg.fonttype": "none",
+                "font.family": "sans-serif",
+                "svg.hashsalt": "plait",
+                "text.parse_math": False,  # a name may hold a $
+            }
+        ),
+        warnings.catch_warnings(),
     ):
+        warnings.simplefilter("ignore")  # letters are measured in one font, and shown in another
         figure = Figure(figsize=(9.2, 0.34 * sum(heights) + 0.2), layout="constrained")
         panels = figure.subplots(len(entries), 1, squeeze=False, height_ratios=heights)[:, 0]
         for panel, entry in zip(panels, entries, strict=True):
@@ -64,7 +75,7 @@ def _draw(panel: Any, entry: Entry) -> None:
         )
         panel.plot([total, total], [place, place + 1], color=INK, linewidth=0.8, zorder=0)
         _number(panel, place, max(start, total), line.rows, signed=place >= len(entry.rows_in))
-        labels.append(line.reason)
+        labels.append(_cut(line.reason))
     panel.barh(len(labels), entry.rows_out, height=0.62, color=RESULT, edgecolor=INK)
     _number(panel, len(labels), entry.rows_out, entry.rows_out, signed=False)
     labels.append("rows out")
@@ -76,6 +87,11 @@ def _draw(panel: Any, entry: Entry) -> None:
     panel.set_xticks([])
     for side in panel.spines.values():
         side.set_visible(False)
+
+
+def _cut(label: str) -> str:
+    """So much of a label that the bars have room beside it."""
+    return label if len(label) <= _LONGEST_LABEL else f"{label[: _LONGEST_LABEL - 1]}…"
 
 
 def _number(panel: Any, place: int, end: int, rows: int, signed: bool) -> None:

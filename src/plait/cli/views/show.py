@@ -32,7 +32,7 @@ _WHOLE_WORDS: dict[str, Any] = {
 }
 _FEW = 2
 _BAR = 16
-_UNPRINTABLE = {code: f"\\x{code:02x}" for code in (*range(32), *range(127, 160))}
+_LONGEST = 600
 
 
 def console() -> Console:
@@ -43,12 +43,22 @@ def console() -> Console:
 
 
 def printable(text: str) -> str:
-    """Text with control characters spelt out, so that no cell can steer the terminal.
+    """Text with all that is not seen spelt out: no cell steers the terminal, or hides a sign.
 
     >>> printable("a" + chr(27) + "[2J")
     'a\\\\x1b[2J'
     """
-    return text.replace("\n", "⏎").translate(_UNPRINTABLE)
+    plain = text.replace("\n", "⏎")
+    return plain if plain.isprintable() else "".join(map(_spelt, plain))
+
+
+def _spelt(sign: str) -> str:
+    return sign if sign.isprintable() else sign.encode("unicode_escape").decode()
+
+
+def _cut(text: str) -> str:
+    """So much of what is said as a person reads: it may hold a cell, or a whole expression."""
+    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]} … ({len(text):,} signs)"
 
 
 def show_error(error: PlaitError) -> None:
@@ -61,10 +71,10 @@ def _show_one(error: PlaitError) -> None:
     out = console()
     line = Text("plait: ", style=_STYLES["error"])
     line.append(f"{printable(error.where)}: " if error.where else "", style="bold")
-    line.append(printable(error.what), style="default not bold")
+    line.append(printable(_cut(error.what)), style="default not bold")
     out.print(line, soft_wrap=True)
     if error.remedy:
-        out.print(Text(f"       {printable(error.remedy)}"), soft_wrap=True)
+        out.print(Text(f"       {printable(_cut(error.remedy))}"), soft_wrap=True)
 
 
 def show_command(command: str, meaning: str, sign: str = "$") -> None:

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError, Limits
-from plait.core.account.names import nearest
+from plait.core.account.names import nearest, shown
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.jsontext import Number, json_text, parsed
@@ -90,7 +90,9 @@ def _utf8(stream: IO[bytes], where: str, tick: Tick) -> IO[bytes]:
     marked = byte_order_mark(head)
     encoding = likely_encoding(head)
     text: Any = ReadAhead(head[marked[1] :] if marked else head, stream)
-    made: Any = Pieces(recoded(text, encoding, where)) if encoding.startswith("utf-16") else text
+    made: Any = (
+        Pieces(recoded(text, encoding, where)) if encoding[:6] in ("utf-16", "utf-32") else text
+    )
     stream_of_text: IO[bytes] = made
     return stream_of_text
 
@@ -175,9 +177,9 @@ def _table(records: Iterator[tuple[int, Any]], name: str, where: str, limits: Li
             column.met.add(typed)
         rows += 1
         if rows - filled == _BATCH:
-            _finish(columns, rows - filled)
+            _finish(columns, rows - filled, filled, where)
             filled = rows
-    _finish(columns, rows - filled)
+    _finish(columns, rows - filled, filled, where)
     return _named(columns, rows, name, where, limits.columns)
 
 
@@ -214,17 +216,42 @@ def _cell(value: Any, depth: int) -> tuple[str | None, str]:
     return value if isinstance(value, str) else json_text(value, depth), "text"
 
 
-def _finish(columns: dict[tuple[str, ...], _Growing], rows: int) -> None:
-    for column in columns.values():
+def _finish(columns: dict[tuple[str, ...], _Growing], rows: int, above: int, where: str) -> None:
+    for path, column in columns.items():
         column.cells += [None] * (rows - len(column.cells))
-        column.pieces.append(pa.array(column.cells, pa.string()))
+        try:
+            column.pieces.append(pa.array(column.cells, pa.string()))
+        except UnicodeEncodeError:
+            row = next(n for n, cell in enumerate(column.cells) if cell and not _is_text(cell))
+            place = f"{where}, row {above + row + 1:,}, column {shown('.'.join(path))}"
+            raise _half_a_letter(place) from None
         column.cells = []
+
+
+def _is_text(cell: str) -> bool:
+    """Whether a text has whole letters only: JSON can spell half of one, ``\\ud800``."""
+    try:
+        cell.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def _half_a_letter(place: str) -> SourceError:
+    return SourceError(
+        "a text holds half a letter (one of a pair of surrogates), which no file of text can",
+        place,
+        "put the text right in the source",
+    )
 
 
 def _named(
     columns: dict[tuple[str, ...], _Growing], rows: int, name: str, where: str, most: int
 ) -> Table:
-    names, findings = usable_names([".".join(path) for path in columns], where, most=most)
+    written = [".".join(path) for path in columns]
+    if not _is_text("".join(written)):
+        raise _half_a_letter(f"{where}, the name of a column")
+    names, findings = usable_names(written, where, most=most)
     stored = {
         named: pa.chunked_array(column.pieces, pa.string())
         for named, column in zip(names, columns.values(), strict=True)

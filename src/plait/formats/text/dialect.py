@@ -13,7 +13,7 @@ from typing import Any
 
 from plait.core.account.errors import SourceError, UsageError
 from plait.core.types.kinds import looks_typed
-from plait.formats.text.encoding import byte_order_mark, likely_encoding
+from plait.formats.text.encoding import byte_order_mark, settled
 
 DELIMITERS = {"comma": ",", "tab": "\t", "semicolon": ";", "pipe": "|"}
 _LONGEST_CELL = 1 << 30
@@ -103,7 +103,7 @@ def find_dialect(head: bytes, given: Dialect, usual: str, where: str) -> Dialect
     SourceError
         For an empty file.
     """
-    encoding = given.encoding or likely_encoding(head)
+    encoding = settled(given.encoding, head)
     text = _text(head[:_SAMPLE_BYTES], encoding)
     if not text.strip():
         raise SourceError("the file is empty", where, "give a file with a header and rows")

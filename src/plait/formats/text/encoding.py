@@ -15,10 +15,18 @@ from plait.core.account.errors import SourceError, UsageError
 UTF8 = "utf-8"
 _MARKS = (
     (codecs.BOM_UTF8, UTF8),
+    (codecs.BOM_UTF32_LE, "utf-32-le"),
+    (codecs.BOM_UTF32_BE, "utf-32-be"),
     (codecs.BOM_UTF16_LE, "utf-16-le"),
     (codecs.BOM_UTF16_BE, "utf-16-be"),
 )
 _STEP = 1 << 20
+# Known by name as if they were encodings; they change text into other text.
+_NO_TEXT = (
+    *("idna", "punycode", "undefined", "unicode_escape", "raw_unicode_escape"),
+    *("unicode-escape", "raw-unicode-escape", "base64", "bz2", "hex", "quopri", "rot13"),
+    *("uu", "zlib"),
+)
 # Bytes that stand for nothing in Windows-1252; Latin-1 gives every byte a meaning.
 _NOT_1252 = frozenset(b"\x81\x8d\x8f\x90\x9d")
 
@@ -50,7 +58,8 @@ def likely_encoding(head: bytes) -> str:
     if marked:
         return marked[0]
     if len(head) > 3 and (zeros := head.count(0)) > len(head) // 4:
-        return "utf-16-be" if head[::2].count(0) > zeros // 2 else "utf-16-le"
+        wide = "utf-32" if zeros > len(head) * 5 // 8 else "utf-16"
+        return f"{wide}-be" if head[0] == 0 else f"{wide}-le"
     if is_utf8_so_far(head) or _mostly_utf8(head):
         return UTF8
     return "latin-1" if _NOT_1252 & set(head) else "cp1252"
@@ -86,11 +95,27 @@ def checked_encoding(name: str) -> str:
     ('cp1252', 'utf-8')
     """
     try:
-        return codecs.lookup(name).name
-    except LookupError:
+        found = codecs.lookup(name).name
+        is_text = found not in _NO_TEXT and codecs.getincrementaldecoder(found)().decode(b"") == ""
+    except (LookupError, ValueError, TypeError, AssertionError, AttributeError):
+        is_text = False
+    if not is_text:
         raise UsageError(
             f"there is no encoding {name!r}", remedy="such as utf-8, utf-16, windows-1252, latin-1"
-        ) from None
+        )
+    return found
+
+
+def settled(encoding: str | None, head: bytes) -> str:
+    """The encoding to read with: what is given, and which of two where that leaves it open.
+
+    >>> settled("utf-16", b"a\\0b\\0"), settled("utf-16", b"\\xfe\\xff\\0a")
+    ('utf-16-le', 'utf-16-be')
+    """
+    if encoding not in ("utf-16", "utf-32"):
+        return encoding or likely_encoding(head)
+    found = likely_encoding(head)
+    return found if found.startswith(encoding) else f"{encoding}-le"
 
 
 def recoded(stream: IO[bytes], encoding: str, where: str) -> Iterator[bytes]:

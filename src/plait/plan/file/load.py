@@ -77,13 +77,17 @@ def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()
     PlanError
         With every mistake in it.
     """
-    text = _text(Path(path))
+    try:
+        return _loaded(Path(path), _text(Path(path)), settings)
+    except RecursionError:
+        raise PlanError(str(path), [Fault(1, "it is nested too deep")]) from None
+
+
+def _loaded(path: Path, text: str, settings: Iterable[str] | Mapping[str, str]) -> LoadedPlan:
     try:
         raw = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise PlanError(str(path), [_syntax_fault(text, str(error))]) from None
-    except RecursionError:
-        raise PlanError(str(path), [Fault(1, "it is nested too deep")]) from None
     except ValueError:
         fault = Fault(1, "a number in it has more digits than can be read")
         raise PlanError(str(path), [fault]) from None
@@ -101,7 +105,7 @@ def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()
         raise PlanError(str(path), [*faults, *_model_faults(error, filled, lines)]) from None
     if faults:
         raise PlanError(str(path), faults)
-    return LoadedPlan(plan, Path(path), text, lines, parameters)
+    return LoadedPlan(plan, path, text, lines, parameters)
 
 
 def _text(path: Path) -> str:
@@ -154,6 +158,11 @@ def _as_declared(value: str, declared: Any) -> Any:
         return tomllib.loads(f"x = {value}")["x"]
     except tomllib.TOMLDecodeError:
         return value
+    except (RecursionError, ValueError):
+        start = f"{value[:20]}…"
+        raise UsageError(
+            f"a parameter cannot be {start!r}", remedy="give a number or text"
+        ) from None
 
 
 def _filled(

@@ -6,6 +6,7 @@ import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from plait.core.account.names import shown
 from plait.core.look.contents import Content, contents, partners, rows_by_source, shares, stored_of
 from plait.core.look.profile import Profile
 from plait.core.verbs.stack import stack
@@ -62,8 +63,8 @@ def story_of(
 def shown_path(path: str, worked: Worked) -> str:
     """A path as the plan's folder sees it."""
     if Path(path).is_absolute():
-        return path
-    return os.path.relpath(path, worked.loaded.folder).replace(os.sep, "/")
+        return shown(path)
+    return shown(os.path.relpath(path, worked.loaded.folder).replace(os.sep, "/"))
 
 
 def sources_of(worked: Worked, sums: Mapping[str, str]) -> list[SourceSaid]:

@@ -65,6 +65,8 @@ def parse_split(spec: str) -> Split:
         )
     (column,), into = names(found[1]), names(found[3])
     delimiters = tuple(found[2]) if len(found[2]) == len(into) - 1 else (found[2],)
+    if len(set(into)) < len(into):
+        raise UsageError(f"--split {spec!r} gives two columns one name", remedy="name each its own")
     if len(into) < 2:
         raise UsageError("a split gives two columns or more", remedy=f"name them: {spec},…")
     return Split(column, delimiters, into)
