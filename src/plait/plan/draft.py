@@ -9,6 +9,7 @@ from pathlib import Path
 
 from plait.core.account.errors import PlaitError
 from plait.core.account.finding import Finding, counted
+from plait.core.account.names import distinct_name, file_name
 from plait.core.account.parallel import ordered_map
 from plait.core.keys.match import Match
 from plait.core.look.family import headers_of, mostly_alike
@@ -123,7 +124,7 @@ def draft(words: Sequence[str], folder: Path) -> Draft:
     do it, and taken when it adds no row.
     """
     asked = [(word, source) for word in words for source in find_sources([word])]
-    sources = uniquely_named([source for _, source in asked])
+    sources = _named(uniquely_named([source for _, source in asked]))
     tables = list(ordered_map(read_source, sources))
     found = survey(tables)
     by_word = [word for word, _ in asked]
@@ -138,6 +139,17 @@ def draft(words: Sequence[str], folder: Path) -> Draft:
     others = tuple(drafted[name] for name in joined)
     left = tuple(one for name, one in drafted.items() if name not in (base, *joined))
     return Draft(drafted[base], others, tuple(joins), tuple(unsure), left)
+
+
+def _named(sources: Sequence[Source]) -> list[Source]:
+    """The sources with names that a result, and so a file, can have too."""
+    taken: set[str] = set()
+    named = []
+    for source in sources:
+        name = distinct_name(file_name(source.name), taken)
+        taken.add(name)
+        named.append(replace(source, name=name))
+    return named
 
 
 def _paths(

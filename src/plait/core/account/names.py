@@ -7,9 +7,9 @@ import unicodedata
 from collections.abc import Container, Iterable
 
 _LEAST_LIKENESS = 60.0
-_NO_NAME = re.compile(r"[<>=$#\"|{}]+")
+_NO_NAME = re.compile(r"[<>=$#\"|{}\\]+")
 _UNSEEN = ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp")
-_FILE_BYTES = 200
+_LONGEST = 100
 
 
 def nearest(name: str, known: Iterable[str]) -> str:
@@ -52,8 +52,10 @@ def plain_name(text: str) -> str:
     >>> plain_name("yield >= 5\\n[x]"), plain_name("Größe 2031")
     ('yield - 5 [x]', 'Größe 2031')
     """
-    plain = _NO_NAME.sub("-", "".join(map(_seen, text)))
-    return " ".join(plain.split()) or "table"
+    plain = " ".join(_NO_NAME.sub("-", "".join(map(_seen, text))).split())[:_LONGEST].strip()
+    while len(plain.encode()) > 2 * _LONGEST:
+        plain = plain[:-1]
+    return plain or "table"
 
 
 def _seen(sign: str) -> str:
@@ -69,9 +71,7 @@ def file_name(name: str) -> str:
     >>> file_name("../2031/visits"), file_name("..")
     ('..-2031-visits', 'table')
     """
-    plain = plain_name(name.replace("/", "-").replace("\\", "-"))[:100].strip()
-    while len(plain.encode()) > _FILE_BYTES:
-        plain = plain[:-1]
+    plain = plain_name(name.replace("/", "-"))
     return plain if plain.strip(".") else "table"
 
 
