@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import SourceError, UsageError
@@ -17,7 +18,7 @@ from plait.core.sql.expression import condition, parse
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
-from plait.formats.delivery.checksum import sha256
+from plait.formats.delivery.checksum import sha256, sums_of
 from plait.formats.lineage_out import read_lineage
 from plait.formats.lookup import Looked, look_up
 from plait.formats.reading import read_source
@@ -163,9 +164,40 @@ def trace(
     run: where a source has changed since, that is said, and its text is the one
     that is there now.
     """
-    kept = _kept(Path(handover))
-    for column in columns:
-        check_column(column, kept.dataset)
+    folder = Path(handover)
+    try:
+        kept = _kept(folder)
+        for column in columns:
+            check_column(column, kept.dataset)
+        return _traced(kept, str(handover), rows, where, columns, most)
+    except _NOT_AS_WRITTEN as error:
+        said = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
+        raise _changed(folder, f"it does not hold together: {said}") from None
+
+
+_NOT_AS_WRITTEN = (
+    *(LookupError, TypeError, ValueError, ArithmeticError, AttributeError, OSError),
+    *(pa.ArrowException, RecursionError),
+)
+"""What comes of files that somebody has changed: nothing in them can be relied on."""
+
+
+def _changed(folder: Path, how: str) -> SourceError:
+    return SourceError(
+        f"the handover is not as it was written: {how}",
+        str(folder),
+        "trace the one that was handed over, or run the plan again",
+    )
+
+
+def _traced(
+    kept: _Kept,
+    handover: str,
+    rows: Sequence[int],
+    where: str | None,
+    columns: Sequence[str],
+    most: int,
+) -> Traced:
     chosen, found = _chosen(kept.dataset, rows, where, most)
     _, lineage = read_lineage(kept.folder / "lineage.parquet", chosen)
     numbers = [_numbers(one) for one in lineage]
@@ -182,7 +214,7 @@ def trace(
     named = {source for row in traced for source, _ in row.places}
     about = (one for one in kept.stated["sources"] if one["name"] in named)
     paths = {one["name"]: one["path"] for one in about}
-    return Traced(str(handover), kept.stated["result"], traced, found, tuple(changed), paths)
+    return Traced(handover, kept.stated["result"], traced, found, tuple(changed), paths)
 
 
 def _kept(folder: Path) -> _Kept:
@@ -199,11 +231,15 @@ def _kept(folder: Path) -> _Kept:
     except (OSError, ValueError, KeyError) as error:
         raise SourceError(f"the handover cannot be read: {error}", str(folder)) from None
     name = stated["result"]
-    files = [one["path"] for one in package["resources"] if Path(one["path"]).stem == name]
+    sums = {one["path"]: one["hash"] for one in package["resources"]}
+    files = [path for path in sums if Path(path).stem == name and Path(path).name == path]
     if not files:
         raise SourceError(f"the dataset {name} is not there", str(folder))
     # Text has the cells as they stand; of other formats any will do.
     files.sort(key=lambda file: not file.endswith((".csv", ".tsv")))
+    for path, sum_ in sums_of(str(folder / one) for one in (files[0], lineage.name)).items():
+        if sums[Path(path).name] != f"sha256:{sum_.result()}":
+            raise _changed(folder, f"{Path(path).name} is another file")
     dataset = read_source(one_source(f"{name}={folder / files[0]}"))
     return _Kept(folder, dataset.named(name), stated)
 
