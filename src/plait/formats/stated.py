@@ -52,7 +52,7 @@ def stated(
     ';'
     """
     for name, sign in (("quote", quote), ("escape", escape)):
-        if sign is not None and len(sign.encode()) != 1:
+        if sign is not None and not (len(sign) == 1 and sign.isascii()):
             raise UsageError(f"--{name} is one sign, not {sign!r}")
     if ragged not in RAGGED:
         raise UsageError(

@@ -182,6 +182,40 @@ _NOT_AS_WRITTEN = (
 """What comes of files that somebody has changed: nothing in them can be relied on."""
 
 
+_SOURCE = {
+    "name": str,
+    "path": str,
+    "sha256": str,
+    "start": int,
+    "read": {"path": str, "member": str, "part": str, "given": dict},
+}
+_CELLS = {"way": str, "columns": {str: [str]}, "absent": [str], "which": [list]}
+_STATED = {
+    "result": str,
+    "up": str,
+    "rows": [str],
+    "sources": [_SOURCE],
+    "columns": {str: {"cells": [_CELLS], "steps": [{"step": str, "changed": bool}]}},
+}
+
+
+def fits(value: Any, shape: Any) -> bool:
+    """Whether a value of JSON has a shape: its types, the fields of objects, the items of lists.
+
+    >>> fits({"a": [1], "more": 2}, {"a": [int]}), fits({"a": ["x"]}, {"a": [int]})
+    (True, False)
+    """
+    if isinstance(shape, list):
+        return isinstance(value, list) and all(fits(one, shape[0]) for one in value)
+    if not isinstance(shape, dict):
+        return isinstance(value, shape) and (shape is bool or not isinstance(value, bool))
+    if not isinstance(value, dict):
+        return False
+    if list(shape) == [str]:
+        return all(fits(one, shape[str]) for one in value.values())
+    return all(name in value and fits(value[name], one) for name, one in shape.items())
+
+
 def _changed(folder: Path, how: str) -> SourceError:
     return SourceError(
         f"the handover is not as it was written: {how}",
@@ -227,6 +261,8 @@ def _kept(folder: Path) -> _Kept:
         )
     try:
         stated, _ = read_lineage(lineage, [])
+        if not fits(stated, _STATED):
+            raise ValueError("what it states beside the lineage is not what a run states")
         package = json.loads((folder / "datapackage.json").read_text("utf-8"))
     except (OSError, ValueError, KeyError) as error:
         raise SourceError(f"the handover cannot be read: {error}", str(folder)) from None

@@ -49,7 +49,10 @@ def _number(node: Node, rows: Rows) -> Value:
     if re.fullmatch(r"[0-9]{1,18}", text):
         return pa.scalar(int(text), pa.int64())
     if not re.fullmatch(r"[0-9]*\.?[0-9]*", text):
-        return pa.scalar(float(text), pa.float64())
+        try:
+            return pa.scalar(float(text), pa.float64())
+        except ValueError:
+            raise UsageError("this is no number", text) from None
     if len(text.replace(".", "").strip("0")) > MOST_DIGITS:
         raise UsageError(f"a number has at most {MOST_DIGITS} digits", text)
     return pa.scalar(Decimal(text))

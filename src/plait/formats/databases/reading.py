@@ -37,7 +37,7 @@ def _opened(path: Path, where: str) -> Iterator[sqlite3.Connection]:
         with _undisturbed(path) as (file, way), closing(_connected(file, way)) as base:
             base.execute("BEGIN")
             yield base
-    except sqlite3.Error as error:
+    except (sqlite3.Error, UnicodeDecodeError) as error:
         raise SourceError(
             f"the database cannot be read: {error}",
             where,

@@ -43,8 +43,12 @@ def check_file(target: Path, sources: Iterable[Path], replace: bool, adds: bool)
     OutputError
     """
     where = str(target)
-    if "\0" in where:
-        raise OutputError("it cannot be written: a name has no sign of value 0", repr(where))
+    try:
+        possible = b"\0" not in os.fsencode(target)
+    except ValueError:
+        possible = False
+    if not possible:
+        raise OutputError("it cannot be written: no file can have that name", repr(where))
     if any(target.exists() and target.samefile(source) for source in sources):
         raise OutputError(
             "this is a source, and sources are never written to", where, "write to another file"

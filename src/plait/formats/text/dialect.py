@@ -72,7 +72,7 @@ def checked_delimiter(word: str) -> str:
     (';', '^')
     """
     sign = DELIMITERS.get(word.lower(), "\t" if word == "\\t" else word)
-    if len(sign.encode()) != 1 or sign in '"\r\n':
+    if len(sign) != 1 or not sign.isascii() or sign in '"\r\n':
         raise UsageError(
             f"{word!r} is no delimiter", remedy=f"one character, or {', '.join(DELIMITERS)}"
         )
