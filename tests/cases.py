@@ -14,3 +14,8 @@ settings.register_profile("thorough", deadline=None, max_examples=100)
 def cases(number: int) -> int:
     """The share of so many cases that the profile in force asks for."""
     return number * settings.default.max_examples // 100
+
+
+def every_case() -> bool:
+    """Whether the profile in force asks for all there are."""
+    return cases(100) >= 100

@@ -39,10 +39,18 @@ class Faults:
             env={**os.environ, "LD_PRELOAD": str(library), "OMP_NUM_THREADS": "1"},
         )
 
-    def run(self, folder: Path, *words: Any, action: str = "count", at: int = 0) -> Told:
+    def run(
+        self,
+        folder: Path,
+        *words: Any,
+        action: str = "count",
+        at: int = 0,
+        after: float | None = None,
+    ) -> Told:
+        """Run ``plait`` so, with something happening at a call, or killed after some seconds."""
         asked = {
             "folder": str(folder), "under": str(folder), "words": [str(word) for word in words],
-            "action": action, "at": at,
+            "action": action, "at": at, "after": after,
         }  # fmt: skip
         assert self._process.stdin and self._process.stdout
         self._process.stdin.write(json.dumps(asked) + "\n")

@@ -13,6 +13,7 @@ import pkgutil
 import signal
 import sys
 import tempfile
+import time
 from pathlib import Path
 
 LATER = (
@@ -29,7 +30,7 @@ def main() -> None:
     for line in sys.stdin:
         asked = json.loads(line)
         faults.faults_set(os.fsencode(asked["under"]), asked["at"], ACTIONS.index(asked["action"]))
-        status, out, err = _forked(asked["words"], Path(asked["folder"]))
+        status, out, err = _forked(asked["words"], Path(asked["folder"]), asked["after"])
         count = faults.faults_count()
         faults.faults_set(b"", 0, 0)
         told = {"status": status, "out": out, "err": err, "count": count}
@@ -46,11 +47,15 @@ def _load_everything() -> None:
         importlib.import_module(name)
 
 
-def _forked(words: list[str], folder: Path) -> tuple[int, str, str]:
+def _forked(words: list[str], folder: Path, after: float | None) -> tuple[int, str, str]:
+    """Run it, and where a time is given kill it after that; how it ended, and what it said."""
     with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
         child = os.fork()
         if not child:
             _run(words, folder, out.fileno(), err.fileno())
+        if after is not None:
+            time.sleep(after)
+            os.kill(child, signal.SIGKILL)
         _, ended = os.waitpid(child, 0)
         texts = []
         for file in (out, err):

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import random
 import shutil
 import sqlite3
 import subprocess
 import sys
+import time
 from collections.abc import Mapping
 from contextlib import closing
 from dataclasses import dataclass
@@ -13,6 +15,8 @@ from pathlib import Path
 
 import pytest
 from faulty import faults
+
+from cases import cases, every_case
 
 assert faults  # the fixture
 
@@ -36,13 +40,16 @@ formats = ["csv", "xlsx"]
 """
 
 
+ACTIONS = ("fail", "full", "kill", "interrupt")
+FEW = 5  # one call in so many, at another place for each action; all of them when asked for
+
+
 @dataclass(frozen=True)
 class Scene:
-    """A command, what had been run before it, and how many of its calls are tried in the suite."""
+    """A command, and what had been run before it."""
 
     words: tuple[str, ...]
     before: tuple[tuple[str, ...], ...] = ()
-    every: int = 1
 
 
 def _join(hives: str, *more: str, out: str = "season.csv") -> tuple[str, ...]:
@@ -59,12 +66,11 @@ SCENES = {
         _join("all.csv", "--replace", out="office.db#season"),
         (("stack", "hives.csv", "--out", "office.db#hives"),
          _join("hives.csv", out="office.db#season")),
-        2,
     ),
     "workbook": Scene(_join("all.csv", "--replace", out="season.xlsx"),
                       (_join("hives.csv", out="season.xlsx"),)),
     "parquet elsewhere": Scene(_join("hives.csv", "--aside", "far/off", out="season.parquet")),
-    "plan": Scene(("run", "new.toml", "--replace"), (("run", "old.toml"),), 3),
+    "plan": Scene(("run", "new.toml", "--replace"), (("run", "old.toml"),)),
     "pairs": Scene(("keys", "visits.csv", "hives.csv", "--key", "hive", "--out", "pairs.csv",
                     "--replace"), (("stack", "hives.csv", "--out", "pairs.csv"),)),
 }  # fmt: skip
@@ -110,9 +116,9 @@ def _hidden(folder: Path) -> set[str]:
     }
 
 
-@pytest.mark.parametrize("action", ["fail", "full", "kill", "interrupt"])
+@pytest.mark.parametrize("action", ACTIONS)
 @pytest.mark.parametrize("name", SCENES)
-def test_all_outputs_are_new_or_all_are_old(faults, template, tmp_path, name, action, request):
+def test_all_outputs_are_new_or_all_are_old(faults, template, tmp_path, name, action):
     scene = SCENES[name]
     old_folder, new_folder = template(scene), tmp_path / "whole"
     shutil.copytree(old_folder, new_folder)
@@ -120,8 +126,8 @@ def test_all_outputs_are_new_or_all_are_old(faults, template, tmp_path, name, ac
     assert clean.status == 0, clean.err
     old, new = _state(old_folder), _state(new_folder)
     assert old != new and clean.count > 4
-    every = scene.every if request.config.getoption("-m") else 1
-    for at in range(1, clean.count + 1, every):
+    calls = range(1, clean.count + 1)
+    for at in calls if every_case() else calls[ACTIONS.index(action) :: FEW]:
         folder = tmp_path / str(at)
         shutil.copytree(old_folder, folder)
         told = faults.run(folder, *scene.words, action=action, at=at)
@@ -137,6 +143,31 @@ def test_all_outputs_are_new_or_all_are_old(faults, template, tmp_path, name, ac
         assert _state(folder) == new, at
         assert _hidden(folder) == _hidden(new_folder), at
         shutil.rmtree(folder)
+
+
+@pytest.mark.parametrize("name", SCENES)
+def test_runs_that_are_killed_at_any_time_leave_all_new_or_all_old(
+    faults, template, tmp_path, name
+):
+    scene = SCENES[name]
+    old_folder, new_folder = template(scene), tmp_path / "whole"
+    shutil.copytree(old_folder, new_folder)
+    began = time.monotonic()
+    assert faults.run(new_folder, *scene.words).status == 0
+    took = time.monotonic() - began
+    old, new = _state(old_folder), _state(new_folder)
+    rng = random.Random(name)
+    folder = tmp_path / "killed"
+    shutil.copytree(old_folder, folder)
+    for _ in range(cases(130)):
+        words = (*scene.words, *(() if "--replace" in scene.words else ("--replace",)))
+        faults.run(folder, *words, after=rng.uniform(0.2, 1.05) * took)
+        assert (
+            faults.run(folder, "stack", "visits.csv", "--out", "other.csv", "--replace").status == 0
+        )
+        assert _state(folder) in (old, new)
+    assert faults.run(folder, *words).status == 0
+    assert _state(folder) == new and _hidden(folder) - {".other.csv.plait"} == _hidden(new_folder)
 
 
 def _check_truth(told, state, old, new, at):
@@ -176,7 +207,7 @@ def test_a_full_stream_costs_no_output(tmp_path, stream):
 
 def test_a_result_for_standard_output_that_is_closed_is_an_error(tmp_path):
     (tmp_path / "visits.csv").write_text(VISITS)
-    for words in (("stack", "visits.csv"), ("survey", "visits.csv"), ("help", "plan")):
+    for words in (("stack", "visits.csv"), ("draft", "visits.csv")):
         ended = _started(tmp_path, "out", None, *words)
         assert ended.returncode == 4, ended.stderr
         assert b"nothing was handed over" in ended.stderr

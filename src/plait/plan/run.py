@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from concurrent.futures import Future
 from pathlib import Path
 
-from plait.core.account.errors import ExpectationError
+from plait.core.account.errors import ExpectationError, SourceError
 from plait.core.account.finding import Finding, checked_codes, counted, standing
+from plait.core.account.names import shown
 from plait.formats.delivery.checksum import sums_of
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.handover import check_handover, hand_over
@@ -92,5 +94,19 @@ def run(
     worked = work(loaded, found, phases)
     with phases.phase("seeing what is expected"):
         expected = judged(worked, fail_on)
-    known = {path: one.result() for path, one in sums.items()}
+    known = {path: _known(path, one) for path, one in sums.items()}
     return worked, hand_over(worked, expected, known, phases)
+
+
+def _known(path: str, sum_: Future[str]) -> str:
+    """The checksum of a source.
+
+    Raises
+    ------
+    SourceError
+        When the file has gone meanwhile.
+    """
+    try:
+        return sum_.result()
+    except OSError as error:
+        raise SourceError(f"it cannot be read any more: {error.strerror}", shown(path)) from None

@@ -334,13 +334,14 @@ def _looked_up(kept: _Kept, wanted: Mapping[int, set[int]]) -> tuple[_Found, lis
         if not Path(source.path).is_file():
             changed.append(f"{said['path']} is not there any more")
             continue
-        if sha256(source.path) != said["sha256"]:
-            changed.append(f"{said['path']} has changed since the run; its text now is shown")
         try:
+            if sha256(source.path) != said["sha256"]:
+                changed.append(f"{said['path']} has changed since the run; its text now is shown")
             for row, one in look_up(source, sorted(rows)).items():
                 looked[number, row] = one
-        except SourceError as error:
-            changed.append(f"{said['path']} cannot be read any more: {error.what}")
+        except (SourceError, OSError) as error:
+            what = getattr(error, "what", None) or getattr(error, "strerror", "")
+            changed.append(f"{said['path']} cannot be read any more: {what}")
     return looked, changed
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ctypes
 import os
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -25,6 +26,7 @@ from plait.formats.delivery.parts import (
 )
 from plait.formats.delivery.targets import keep_rights
 
+_TRIES, _TRY_SECONDS = 100, 0.02
 _AT_FDCWD, _RENAME_EXCHANGE = -100, 2
 
 
@@ -117,7 +119,16 @@ def whole_folder(target: Path) -> Iterator[Path]:
         ) from error
     finally:
         os.close(number)
+        _surely_removed(part)
+
+
+def _surely_removed(part: Path) -> None:
+    """Remove a folder into which a thread, cut short itself, may still be writing a last file."""
+    for _ in range(_TRIES):
         remove(part)
+        if not part.exists():
+            return
+        time.sleep(_TRY_SECONDS)
 
 
 def tidy(folder: Path) -> None:
