@@ -203,21 +203,27 @@ def left_behind(
     if folder is None:
         return []
     delivery.lead(result_place(options) or folder)
-    names = delivery.left_in(folder, paths)
-    if not names:
-        return []
-    files = counted(len(names), "file")
-    return [
-        Finding(
+    every = [*paths, *([options.report] if options.report else [])]
+    gone = [str(path) for path in delivery.going(every)]
+    left = delivery.left_in(folder, every)
+    are = "is" if len(left) == 1 else "are"
+    found = (
+        _of_files("gone-with-result", "note", gone, "of the earlier run went with its result", ""),
+        _of_files(
             "left-behind",
             "warning",
-            len(names),
-            f"{files} in {folder} {'is' if len(names) == 1 else 'are'} not of this run, and stay",
+            left,
+            f"in {folder} {are} not of this run, left as {'it is' if are == 'is' else 'they are'}",
             "look whether they are needed, and remove them",
-            str(folder),
-            tuple(Example(name) for name in names[:MOST_EXAMPLES]),
-        )
-    ]
+        ),
+    )
+    return [one for one in found if one.count]
+
+
+def _of_files(code: str, severity: str, names: Sequence[str], what: str, remedy: str) -> Finding:
+    examples = tuple(Example(name) for name in names[:MOST_EXAMPLES])
+    message = f"{counted(len(names), 'file')} {what}"
+    return Finding(code, severity, len(names), message, remedy, "", examples)
 
 
 def result_place(options: argparse.Namespace) -> Path | None:

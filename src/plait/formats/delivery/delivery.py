@@ -158,13 +158,20 @@ class Delivery:
         targets : iterable of Path
             What will be written.
         """
-        return others_in(folder, [*targets, *self._going()])
+        return others_in(folder, [*targets, *self.going()])
 
-    def _going(self) -> list[Path]:
-        """What was delivered with the earlier result, and is not written anew."""
+    def going(self, targets: Iterable[Path] = ()) -> list[Path]:
+        """What was delivered with the earlier result, and is not written anew.
+
+        Parameters
+        ----------
+        targets : iterable of Path
+            What will be written, beside what has been already.
+        """
         if self._lead is None or not self.replace:
             return []
-        return [path for path in proof_of(self._lead) if path not in self._ready]
+        anew = {*self._ready, *targets}
+        return [path for path in proof_of(self._lead) if path not in anew]
 
     def _tidy(self, folder: Path) -> None:
         """Finish or take away what killed runs left in a folder."""
@@ -209,7 +216,7 @@ class Delivery:
 
     def _steps(self) -> list[Step]:
         """What takes which place, and what goes."""
-        going = [*self._going(), *self._proof_written()]
+        going = [*self.going(), *self._proof_written()]
         for target, part in self._ready.items():
             keep_rights(target, part)
         steps = [

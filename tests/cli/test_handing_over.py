@@ -1,0 +1,91 @@
+"""What a command says of outputs that were there before."""
+
+from __future__ import annotations
+
+import pytest
+
+VISITS = "yard,hive,kg\nElm,7,8\nElm,12,6\nOak,13,7\n"
+HIVES = "yard,hive,breed\nElm,7,Buckfast\nElm,12,Carniolan\nOak,9,Italian\n"
+ALL = "yard,hive,breed\nElm,7,Buckfast\nElm,12,Carniolan\nOak,13,Italian\n"
+
+
+@pytest.fixture
+def join(plait, put):
+    put(visits_csv=VISITS, hives_csv=HIVES, all_csv=ALL)
+
+    def run(right, *more):
+        words = ("visits.csv", right, "--key", "yard,hive", "--out", "season.csv", "--json")
+        return plait("join", *words, *more)
+
+    return run
+
+
+def _names(folder):
+    return sorted(one.name for one in folder.iterdir() if one.suffix != ".toml")
+
+
+def test_lists_and_pages_of_the_earlier_run_go_with_its_result_and_that_is_said(join, tmp_path):
+    assert join("hives.csv", "--report", "season.html").status == 0
+    assert "season.html" in _names(tmp_path) and "season-aside" in _names(tmp_path)
+    ended = join("all.csv", "--replace")
+    assert ended.finding("gone-with-result")["count"] == 3
+    assert _names(tmp_path) == ["all.csv", "hives.csv", "season.csv", "visits.csv"]
+
+
+def test_what_somebody_put_into_the_folder_stays_and_is_said(join, tmp_path):
+    join("hives.csv")
+    (tmp_path / "season-aside" / "notes.txt").write_text("call Tom")
+    ended = join("all.csv", "--replace")
+    found = ended.finding("left-behind")
+    assert found["count"] == 1 and found["examples"][0]["text"] == "notes.txt"
+    assert _names(tmp_path / "season-aside") == ["notes.txt"]
+
+
+def test_without_replace_nothing_of_the_earlier_run_is_touched(join, tmp_path):
+    join("hives.csv")
+    before = _names(tmp_path), _names(tmp_path / "season-aside")
+    assert join("all.csv").status == 4
+    assert (_names(tmp_path), _names(tmp_path / "season-aside")) == before
+
+
+def test_fail_on_hands_over_no_result_but_the_page_of_an_audit(plait, join, tmp_path):
+    words = ("keys", "visits.csv", "hives.csv", "--key", "yard,hive", "--out", "pairs.csv")
+    ended = plait(*words, "--report", "keys.html", "--fail-on", "key-unmatched")
+    assert ended.status == 1 and "only the page was written" in ended.err
+    assert "pairs.csv" not in _names(tmp_path) and "keys.html" in _names(tmp_path)
+
+
+def test_an_interrupt_before_and_after_the_handing_over_says_what_is_true(join, monkeypatch):
+    import plait.cli.handing as handing
+
+    def interrupt(*_):
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as patched:
+        patched.setattr(handing, "deliver", interrupt)
+        ended = join("hives.csv")
+        assert ended.status == 130 and "nothing was handed over" in ended.err
+    with monkeypatch.context() as patched:
+        patched.setattr(handing, "tell_json", interrupt)
+        ended = join("hives.csv")
+    assert ended.status == 130
+    assert "season.csv and 2 more had been handed over by then, whole" in ended.err
+
+
+def test_a_fault_of_the_program_is_told_as_one_and_its_details_are_kept(
+    join, monkeypatch, tmp_path
+):
+    import plait.cli.handing as handing
+
+    def fail(*_):
+        raise ZeroDivisionError("seven")
+
+    monkeypatch.setenv("TMPDIR", str(tmp_path))
+    monkeypatch.setattr("tempfile.tempdir", None)
+    monkeypatch.setattr(handing, "deliver", fail)
+    ended = join("hives.csv")
+    assert ended.status == 70
+    assert "this is a fault in Plait: ZeroDivisionError: seven (in plait join)" in ended.err
+    (details,) = tmp_path.glob("plait-fault-*.txt")
+    text = details.read_text()
+    assert "ZeroDivisionError: seven" in text and "--key yard,hive" in text
