@@ -248,3 +248,31 @@ def test_a_pipe_is_waited_for_aloud(started, tmp_path):
     ended = started("stack", "a.csv")
     writer.join()
     assert ended.out == "k\n1\n" and "waiting for what is written into a.csv" in ended.err
+
+
+def test_a_database_whose_names_are_no_text_is_told(plait, tmp_path):
+    import sqlite3
+
+    with sqlite3.connect(tmp_path / "a.db") as base:
+        base.execute("CREATE TABLE t (zzzz)")
+        base.execute("INSERT INTO t VALUES (1)")
+    base.close()
+    data = (tmp_path / "a.db").read_bytes()
+    (tmp_path / "a.db").write_bytes(data.replace(b"zzzz", b"zz\xe0z"))
+    ended = plait("survey", "a.db")
+    assert ended.status == 3 and "the database cannot be read" in ended.err
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("--compute", "n=1e"), "this is no number"),
+        (("--delimiter", "\udcff"), "is no delimiter"),
+        (("--quote", "\udcff"), "is one sign"),
+        (("--out", "\ud83d.csv"), "no file can have that name"),
+    ],
+)
+def test_signs_that_are_none_are_refused(plait, put, words, said):
+    put(a_csv=TEXT)
+    ended = plait("mend", "a.csv", *words)
+    assert ended.status in (2, 4) and said in ended.err

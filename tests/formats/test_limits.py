@@ -11,6 +11,7 @@ from contextlib import closing
 from dataclasses import fields
 from pathlib import Path
 
+import pyarrow as pa
 import pytest
 
 import plait
@@ -20,6 +21,7 @@ from plait.core.account.limits import LIMITS, LimitError, Limits, limits_of
 from plait.core.account.names import distinct_name
 from plait.core.table.headings import usable_names
 from plait.core.text import jsontext
+from plait.core.unmatched import near
 from plait.formats.archives import packed
 from plait.formats.cells.header import read_header
 from plait.formats.sources import find_sources
@@ -189,3 +191,18 @@ def test_the_bound_of_an_archive_is_on_all_its_files_together(tmp_path):
         find_sources([str(path)])
     assert len(find_sources([f"{path}#f1.csv"])) == 1
     assert LIMITS.unpacked == 256 << 20
+
+
+def test_of_very_long_keys_no_more_than_the_ends_are_compared(monkeypatch):
+    compared = []
+    real = near._scores
+
+    def counted(texts, others, *pairs):
+        compared.append(max(len(one) for one in (*texts.to_pylist(), *others.to_pylist())))
+        return real(texts, others, *pairs)
+
+    monkeypatch.setattr(near, "_scores", counted)
+    middle = "z" * 100_000
+    found = near.near_texts(pa.array([f"Elm Road {middle}"]), pa.array([f"Elm Raod {middle}"]))
+    assert found.text.tolist() == [0] and found.score[0] < 1
+    assert max(compared) < 1000

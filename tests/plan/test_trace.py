@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import csv
 import gzip
+import hashlib
 import json
 import random
 
+import pyarrow.parquet as pq
 import pytest
 
 from makers import workbook
@@ -273,3 +275,57 @@ result = "long"
     assert [row["places"] for row in rows[::2]] == [
         [["l", 1], ["r", 1]], [["l", 2], ["r", 2]], [["l", 3], ["r", 2]]
     ]  # fmt: skip
+
+
+def _signed(out, name, content):
+    """A file of a handover changed by somebody who put its checksum right too."""
+    (out / name).write_bytes(content)
+    package = json.loads((out / "datapackage.json").read_text())
+    for one in package["resources"]:
+        if one["path"] == name:
+            one["hash"] = f"sha256:{hashlib.sha256(content).hexdigest()}"
+    (out / "datapackage.json").write_text(json.dumps(package))
+
+
+ONE_STEP = (
+    '[source.a]\npath = "a.csv"\n[[step]]\nmend = "a"\ntrim = true\ninto = "r"\n'
+    '[handover]\nresult = "r"\nfolder = "out"\n'
+)
+TAMPERED = [
+    lambda said: said["sources"][0].update(path=7),
+    lambda said: said["sources"][0].update(start="x"),
+    lambda said: said["sources"][0]["read"].update(given={"dialect": {"nope": 1}}),
+    lambda said: said.update(rows=["nope"]),
+    lambda said: said.update(result="../../x"),
+    lambda said: said["columns"].popitem(),
+    lambda said: said.clear(),
+]
+
+
+def test_a_dataset_that_was_changed_since_is_not_traced(plait, put, tmp_path):
+    put(a_csv="k,v\n1,x\n2,y\n")
+    (tmp_path / "p.toml").write_text(ONE_STEP)
+    assert plait("run", "p.toml").status == 0
+    (tmp_path / "out" / "r.csv").write_text("k,v\n1,x\n2,z\n")
+    ended = plait("trace", "out", "--row", "2")
+    assert ended.status == 3 and "r.csv is another file" in ended.err
+
+
+@pytest.mark.parametrize("tamper", TAMPERED)
+def test_a_lineage_that_states_nonsense_is_refused(plait, put, tmp_path, tamper):
+    put(a_csv="k,v\n1,x\n2,y\n")
+    (tmp_path / "p.toml").write_text(ONE_STEP)
+    assert plait("run", "p.toml").status == 0
+    out = tmp_path / "out"
+    table = pq.read_table(out / "lineage.parquet")
+    said = json.loads(table.schema.metadata[b"plait"])
+    tamper(said)
+    changed = table.replace_schema_metadata({b"plait": json.dumps(said).encode()})
+    pq.write_table(changed, tmp_path / "changed.parquet")
+    unsigned = plait("trace", "out", "--row", "1")
+    assert unsigned.status == 0
+    (out / "lineage.parquet").write_bytes((tmp_path / "changed.parquet").read_bytes())
+    assert plait("trace", "out", "--row", "1").status == 3
+    _signed(out, "lineage.parquet", (tmp_path / "changed.parquet").read_bytes())
+    ended = plait("trace", "out", "--row", "1")
+    assert ended.status == 3, ended.err
