@@ -89,3 +89,13 @@ def test_a_fault_of_the_program_is_told_as_one_and_its_details_are_kept(
     (details,) = tmp_path.glob("plait-fault-*.txt")
     text = details.read_text()
     assert "ZeroDivisionError: seven" in text and "--key yard,hive" in text
+
+
+def test_a_folder_that_several_results_share_is_no_news(join, plait, tmp_path):
+    assert join("hives.csv", "--aside", "lost").status == 0
+    words = ("join", "visits.csv", "hives.csv", "--key", "hive", "--kind", "inner", "--json")
+    ended = plait(*words, "--out", "other.csv", "--aside", "lost", "--replace")
+    codes = {one["code"] for one in ended.json["findings"]}
+    assert "left-behind" not in codes and len(_names(tmp_path / "lost")) >= 2
+    ended = join("hives.csv", "--aside", ".", "--replace")
+    assert "left-behind" not in {one["code"] for one in ended.json["findings"]}

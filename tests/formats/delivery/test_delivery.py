@@ -12,6 +12,7 @@ import pytest
 
 from plait.core.account.errors import OutputError
 from plait.formats.delivery import delivery as module
+from plait.formats.delivery import journal
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.delivery.parts import JOURNAL, PART
 
@@ -121,11 +122,52 @@ def test_runs_at_the_same_time_do_not_mix_their_outputs(tmp_path):
     assert len({(tmp_path / name).read_text() for name in _names(tmp_path)}) == 1
 
 
+@pytest.mark.parametrize("survives", ["lead", "follower"])
+def test_a_run_killed_while_it_takes_back_leaves_all_old(tmp_path, monkeypatch, survives):
+    """The first journal that goes is the leading one: then nothing is decided any more."""
+    near, far = tmp_path / "near", tmp_path / "far"
+    for folder in (near, far):
+        folder.mkdir()
+        (folder / "a.csv").write_text("old")
+    gone = []
+
+    class Killed(BaseException):
+        pass
+
+    def forget(journals):
+        first, *_ = journals
+        gone.append(first.parent)
+        first.unlink()
+        raise Killed
+
+    real, count = journal._do, []
+
+    def fail_at_the_second(step):
+        count.append(step)
+        if len(count) == 2:
+            raise OSError(5, "Input/output error")
+        real(step)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(journal, "_forget", forget)
+        patched.setattr(journal, "_do", fail_at_the_second)
+        patched.setattr(Delivery, "_withdraw", lambda self: [os.close(n) for n in self._held])
+        with pytest.raises(Killed), Delivery(replace=True) as delivery:
+            for folder in (near, far):
+                delivery.write(folder / "a.csv", lambda part: part.write_text("new"))
+    assert gone == [near]
+    order = (near, far) if survives == "lead" else (far, near)
+    for folder in order:
+        _write(folder / "b.csv", "other")
+    assert [(folder / "a.csv").read_text() for folder in order] == ["old", "old"]
+    assert _names(near) == _names(far) == ["a.csv", "b.csv"]
+
+
 def _journal(folder, target, part=f".x.0123abcd-0{PART}", **more):
     """A journal as somebody else might put it into a folder."""
     said = {"target": target, "old": ".x.0123abcd-0.plait-old", "part": part, "was": None, **more}
-    journal = folder / f".0123abcd{JOURNAL}"
-    journal.write_text(json.dumps({"lead": str(journal), "steps": [said], "followers": []}))
+    place = folder / f".0123abcd{JOURNAL}"
+    place.write_text(json.dumps({"lead": str(place), "steps": [said], "followers": []}))
 
 
 @pytest.mark.parametrize(

@@ -158,7 +158,9 @@ class Delivery:
         targets : iterable of Path
             What will be written.
         """
-        return others_in(folder, [*targets, *self.going()])
+        if self._lead is None:
+            return []
+        return others_in(folder, self._lead, [*targets, *self.going(targets)])
 
     def going(self, targets: Iterable[Path] = ()) -> list[Path]:
         """What was delivered with the earlier result, and is not written anew.
@@ -199,10 +201,10 @@ class Delivery:
     def _hand_over(self) -> None:
         if not self._ready and not self._joined:
             return
-        with interrupts_wait(), alone_in({part.parent for part in self._ready.values()}):
+        with interrupts_wait(), alone_in(self._folders()):
             for target in self._ready:
                 check_file(target, self._sources, self.replace, adds=False)
-            places = list(self._ready)
+            places = [*(target for target, _ in self._joined), *self._ready]
             try:
                 steps = self._steps()
                 switch(steps, self._token, self._joined[0][1] if self._joined else None)
@@ -211,8 +213,13 @@ class Delivery:
                 raise _unfinished(places[0], error) from error
             except OSError as error:
                 raise _unwritable(places[0], error) from error
-            handed_over.extend([*(target for target, _ in self._joined), *places])
+            handed_over.extend(places)
             self._ready, self._joined = {}, []
+
+    def _folders(self) -> set[Path]:
+        """Where something changes."""
+        parts = {part.parent for part in self._ready.values()}
+        return parts | ({self._lead.parent} if self._lead else set())
 
     def _steps(self) -> list[Step]:
         """What takes which place, and what goes."""

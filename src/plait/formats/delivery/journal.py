@@ -110,7 +110,7 @@ def switch(steps: Sequence[Step], token: str, decider: Decider | None = None) ->
         undone = [_taken_back(step) for step in reversed(done)]
         if not all(undone):
             raise UnfinishedError(str(error)) from error
-        _forget(journals)
+        _forget(reversed(journals))  # the leading one first: without it nothing is decided
         raise
     for step in steps:
         _drop(step.old)

@@ -68,10 +68,19 @@ def _is_unchanged(lead: Path, said: Mapping[str, object]) -> bool:
     return stat.st_size == said["bytes"] and stat.st_mtime_ns == said["modified"]
 
 
-def others_in(folder: Path, ours: Iterable[Path]) -> list[str]:
-    """The names in a folder of set-aside files that are not of this delivery."""
+def others_in(folder: Path, lead: Path, ours: Iterable[Path]) -> list[str]:
+    """The names in a folder of set-aside files that are of no delivery that is known.
+
+    Other results may have theirs in the same folder. Where the result itself stands, all
+    sorts of files do, and none is named.
+    """
+    if folder.resolve() == lead.parent.resolve():
+        return []
     known = {path.name for path in ours if path.parent == folder}
     try:
+        for other in lead.parent.glob(".*.plait"):
+            of_it = proof_of(lead.with_name(other.name[1:].removesuffix(".plait")))
+            known |= {path.name for path in of_it if path.parent == folder}
         return sorted(one.name for one in folder.iterdir() if one.name not in known)
     except OSError:
         return []
