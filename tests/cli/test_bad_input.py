@@ -153,7 +153,7 @@ def test_an_interrupt_while_writing_leaves_nothing_behind(tmp_path, sign):
         preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
     )
     deadline = time.monotonic() + 60
-    while not any(path.suffix == ".part" for path in tmp_path.iterdir()):
+    while not any(path.suffix == ".plait-part" for path in tmp_path.iterdir()):
         assert process.poll() is None, "it ended before it could be interrupted"
         assert time.monotonic() < deadline
         time.sleep(0.002)

@@ -269,6 +269,7 @@ def test_a_database_whose_names_are_no_text_is_told(plait, tmp_path):
         (("--compute", "n=1e"), "this is no number"),
         (("--delimiter", "\udcff"), "is no delimiter"),
         (("--quote", "\udcff"), "is one sign"),
+        (("--missing", "\udcff"), "is no text in UTF-8"),
         (("--out", "\ud83d.csv"), "no file can have that name"),
     ],
 )

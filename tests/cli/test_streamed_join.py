@@ -58,10 +58,11 @@ def run(folder, out, words):
 
 
 def files(folder):
+    """All outputs; what names them for the next run has their times in it."""
     return {
         str(path.relative_to(folder)): path.read_bytes()
         for path in sorted(folder.rglob("*"))
-        if path.is_file()
+        if path.is_file() and path.suffix != ".plait"
     }
 
 

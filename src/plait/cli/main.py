@@ -99,9 +99,20 @@ def main(words: Sequence[str]) -> int:
     except Exception as error:
         if _comes_of_an_interrupt(error):
             return _interrupted()
+        if isinstance(error, UnicodeEncodeError) and not all(map(_is_text, words)):
+            return _tell(UsageError("a word of the command line is no text in UTF-8"))
         from plait.cli.fault import tell_fault
 
         return tell_fault(error, words, what_stands())
+
+
+def _is_text(word: str) -> bool:
+    """Whether a word is text: bytes that are none come as surrogates, for names of files."""
+    try:
+        word.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
 
 
 def _interrupted() -> int:
