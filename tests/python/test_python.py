@@ -251,3 +251,9 @@ def test_the_package_shows_its_verbs_and_types_and_nothing_else():
     assert set(dir(api)) == set(api.__all__)
     assert {"Table", "Result", "PlaitError", "stack", "run", "trace"} <= set(dir(api))
     assert not [name for name in dir(api) if name.startswith("_") and name != "__version__"]
+
+
+def test_a_type_for_a_column_that_is_not_there_is_an_error(tmp_path):
+    (tmp_path / "a.csv").write_text("hive,kg\n1,2\n")
+    with pytest.raises(api.PlaitError, match="'kgs'"):
+        api.read(tmp_path / "a.csv", type={"kgs": "decimal"})

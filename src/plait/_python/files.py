@@ -7,7 +7,7 @@ from pathlib import Path
 
 from plait._python.given import Input, all_tables, one_table
 from plait.core.table.table import Table
-from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
+from plait.core.verbs.mending.retype import declared
 from plait.core.verbs.survey import Survey
 from plait.core.verbs.survey import survey as survey_tables
 from plait.formats.delivery.delivery import Delivery
@@ -69,6 +69,8 @@ def read(
     ------
     SourceError
         When there is no such file, or it cannot be read; file and line are named.
+    UsageError
+        For a type that is none, or of a column that is not there.
 
     Examples
     --------
@@ -79,9 +81,8 @@ def read(
     {'hive': ['007'], 'breed': ['Buckfast']}
     """
     given = stated(encoding, delimiter, quote, escape, header_line, ragged, footer, limit)
-    table = read_source(one_source(str(source), given))
-    table = with_missing(table, missing) if missing else table
-    table = retyped(table, parse_types(type), unfit)
+    read_as_it_is = read_source(one_source(str(source), given))
+    (table,) = declared([read_as_it_is], tuple(missing), type, unfit)
     return table.named(name) if name else table
 
 
