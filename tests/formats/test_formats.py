@@ -13,10 +13,12 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.parquet
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import plait.formats.workbooks.outline as outline_module
 from cases import cases
 from makers import HIVES, PACKERS, arrow_table, every_format, open_sheet, rows_of_hives, workbook
 from plait.core.account.errors import OutputError, SourceError, UsageError
@@ -298,3 +300,38 @@ def test_a_short_messy_file_is_seen_for_what_it_is(tmp_path):
     table = read(path, Given(ragged="set-aside", footer=1))
     assert table.to_dict() == {"kind": ["honey", "wax"], "amount": ["1.234,50", "7,00"]}
     assert [one.rows for one in table.aside] == [1, 1]
+
+
+@pytest.mark.parametrize("ending", ["parquet", "arrow"])
+def test_names_and_cells_that_are_no_text_are_told(tmp_path, ending):
+    """Such files come of broken disks and of programs that do not look."""
+    bytes_ = pa.array([b"zz\xe0z", b"b"]).cast(pa.binary())
+    cells = pa.StringArray.from_buffers(2, *bytes_.buffers()[1:])
+    whole, wrong = tmp_path / f"a.{ending}", tmp_path / f"b.{ending}"
+    for path, table in ((whole, {"zzzz": ["a"]}), (wrong, {"a": cells})):
+        made = pa.table(table)
+        if ending == "parquet":
+            pa.parquet.write_table(made, path, store_schema=False)
+        else:
+            with pa.ipc.new_file(str(path), made.schema) as writer:
+                writer.write_table(made)
+    whole.write_bytes(whole.read_bytes().replace(b"zzzz", b"zz\xe0z"))
+    for path in (whole, wrong):
+        with pytest.raises(SourceError, match=f"cannot be read as {ending}"):
+            read(path)
+
+
+def test_a_small_workbook_that_claims_to_be_huge_is_refused_soon(tmp_path, monkeypatch):
+    limits = []
+    real = outline_module.subprocess.run
+
+    def run(words, **options):
+        limits.append([int(word) for word in words[-2:]])
+        return real(words, **options)
+
+    monkeypatch.setattr(outline_module.subprocess, "run", run)
+    (tmp_path / "a.xls").write_bytes(b"\xd0\xcf\x11\xe0" + b"\0" * 2000)
+    with pytest.raises(SourceError, match="cannot be read"):
+        read(tmp_path / "a.xls")
+    ((memory, seconds),) = limits
+    assert memory < 2 << 30 and seconds < 10

@@ -29,16 +29,18 @@ def read_columnar(
     """
     try:
         stored = _parquet(path) if ending == ".parquet" else _arrow(path)
-    except (pa.ArrowException, OSError, EOFError) as error:
+        stored.validate(full=True)  # nothing else sees to it that text is text, and lies in it
+        named = stored.column_names
+    except (pa.ArrowException, OSError, EOFError, UnicodeDecodeError) as error:
         raise SourceError(
             f"it cannot be read as {ending[1:]}: {str(error).splitlines()[0][:200]}",
             where,
             "is the file whole? get it again",
         ) from None
-    if not stored.num_columns:
+    if not named:
         raise SourceError("there are no columns in it", where, "is it the right file?")
-    if stored.num_columns > most:
-        over = f"there are {stored.num_columns:,} columns, over {most:,}"
+    if len(named) > most:
+        over = f"there are {len(named):,} columns, over {most:,}"
         raise LimitError("columns", over, where)
     return Table.from_arrow(stored, name, where)
 
@@ -57,5 +59,4 @@ def _arrow(path: Path) -> pa.Table:
         except pa.ArrowInvalid:
             file.seek(0)
             table = pa.ipc.open_stream(file).read_all()
-        table.validate(full=True)  # nothing else sees to it that the offsets lie in the file
     return table

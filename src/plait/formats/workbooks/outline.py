@@ -17,13 +17,15 @@ from pathlib import Path
 from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError
 
-_MOST_MEMORY = 4 << 30
+_MOST_MEMORY, _LEAST_MEMORY, _MEMORY_A_BYTE = 4 << 30, 1 << 30, 2000
 _LEAST_SECONDS, _SECONDS_A_MEBIBYTE = 60, 10
+_LEAST_WORK = 8  # seconds of the processor's, which do not depend on what else it does
 _LOOK = """
 import json, sys
 try:
     import resource
     resource.setrlimit(resource.RLIMIT_AS, (int(sys.argv[2]),) * 2)
+    resource.setrlimit(resource.RLIMIT_CPU, (int(sys.argv[3]),) * 2)
 except (ImportError, ValueError):
     pass
 import python_calamine
@@ -77,10 +79,12 @@ def outline(path: Path, where: str, most: int = LIMITS.cells) -> tuple[Sheet, ..
 @lru_cache(maxsize=64)
 def _looked(path: str, changed: int, size: int) -> tuple[tuple[Sheet, ...], str]:
     """The sheets, or what is wrong."""
+    work = _LEAST_WORK + _SECONDS_A_MEBIBYTE * (size >> 20)
     seconds = _LEAST_SECONDS + _SECONDS_A_MEBIBYTE * (size >> 20)
+    memory = min(_MOST_MEMORY, _LEAST_MEMORY + _MEMORY_A_BYTE * size)
     try:
         ended = subprocess.run(
-            [sys.executable, "-c", _LOOK, path, str(_MOST_MEMORY)],
+            [sys.executable, "-c", _LOOK, path, str(memory), str(work)],
             capture_output=True,
             text=True,
             timeout=seconds,
@@ -92,4 +96,4 @@ def _looked(path: str, changed: int, size: int) -> tuple[tuple[Sheet, ...], str]
         return tuple(Sheet(*one) for one in json.loads(ended.stdout)), ""
     if "CalamineError" in ended.stderr or "Error:" in ended.stderr:
         return (), ended.stderr.strip().splitlines()[-1].partition(": ")[2][:200] or "it is broken"
-    return (), "it is broken, or a sheet needs more memory than there is"
+    return (), "it is broken, or a sheet needs far more memory or time than its size allows"
