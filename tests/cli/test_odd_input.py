@@ -277,3 +277,18 @@ def test_signs_that_are_none_are_refused(plait, put, words, said):
     put(a_csv=TEXT)
     ended = plait("mend", "a.csv", *words)
     assert ended.status in (2, 4) and said in ended.err
+
+
+@pytest.mark.parametrize("key", ["path", "folder"])
+@pytest.mark.parametrize("name", ["z" * 300, "z" * 5000, "a\\u0000b"])
+def test_a_plan_with_a_name_that_no_file_can_have_ends_well(plait, put, tmp_path, key, name):
+    put(a_csv=TEXT)
+    plan = (
+        PLAN.replace('path = "a.csv"', f'path = "{name}"')
+        if key == "path"
+        else (f'{PLAN}folder = "{name}"\n')
+    )
+    (tmp_path / "p.toml").write_text(plan)
+    for command in ("check", "run"):
+        ended = plait(command, "p.toml")
+        assert ended.status in ((0, 4) if key == "folder" else (2, 3)), ended.err

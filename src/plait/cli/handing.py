@@ -62,8 +62,15 @@ def tell_waiting(paths: Iterable[str]) -> None:
     for path in dict.fromkeys(paths):
         if path == STANDARD_INPUT and sys.stdin is not None and sys.stdin.isatty():
             print("plait: reading what is typed; Ctrl-D ends it", file=sys.stderr)
-        elif path != STANDARD_INPUT and Path(path).is_fifo():
+        elif path != STANDARD_INPUT and _is_pipe(path):
             print(f"plait: waiting for what is written into {path}, a pipe", file=sys.stderr)
+
+
+def _is_pipe(path: str) -> bool:
+    try:
+        return Path(path).is_fifo()
+    except (OSError, ValueError):  # no file can have that name: finding it tells so
+        return False
 
 
 def check_report(options: argparse.Namespace, delivery: Delivery) -> None:

@@ -50,6 +50,18 @@ def check_folder(
     OutputError
         When it is there and may not be replaced, or its own folder is not there.
     """
+    try:
+        _check_folder(target, replace, marks, sources)
+    except (OSError, ValueError) as error:
+        said = getattr(error, "strerror", None) or error
+        raise OutputError(
+            f"it cannot be made: {said}", str(target), "name another folder"
+        ) from None
+
+
+def _check_folder(
+    target: Path, replace: bool, marks: Sequence[str], sources: Iterable[str]
+) -> None:
     where = str(target)
     if not target.parent.is_dir():
         raise OutputError(
