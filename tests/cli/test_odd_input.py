@@ -292,3 +292,29 @@ def test_a_plan_with_a_name_that_no_file_can_have_ends_well(plait, put, tmp_path
     for command in ("check", "run"):
         ended = plait(command, "p.toml")
         assert ended.status in ((0, 4) if key == "folder" else (2, 3)), ended.err
+
+
+def test_a_database_that_is_written_to_while_it_is_read_without_locks_is_refused(tmp_path):
+    """One that keeps a log and has none is read so: with locks, files would be made beside it."""
+    import sqlite3
+
+    from plait.core.account.errors import SourceError
+    from plait.formats.databases.reading import read_database
+
+    base = sqlite3.connect(tmp_path / "a.db")
+    base.execute("PRAGMA journal_mode = WAL")
+    base.execute("CREATE TABLE t (k)")
+    base.commit()
+    base.close()
+    assert read_database(tmp_path / "a.db", "t", "t", "a.db").column_names == ("k",)
+    assert [one.name for one in tmp_path.iterdir()] == ["a.db"]
+
+    import plait.formats.databases.reading as reading
+
+    real = reading._connected
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(
+            reading, "_connected", lambda *given: os.utime(given[0], (1, 1)) or real(*given)
+        )
+        with pytest.raises(SourceError, match="written to while it was read"):
+            read_database(tmp_path / "a.db", "t", "t", "a.db")

@@ -50,20 +50,24 @@ def read_files(sources: Sequence[Source], options: argparse.Namespace) -> list[s
 def tell_completed(delivery: Delivery) -> None:
     """Say that the outputs of a run that was killed while it handed them over are there now."""
     if delivery.completed:
-        from plait.cli.views.show import say
-
-        say("plait: a run that was killed had its outputs ready; they are in their places now:")
+        _say("plait: a run that was killed had its outputs ready; they are in their places now:")
         for path in delivery.completed:
-            say(f"       {path}")
+            _say(f"       {path}")
+
+
+def _say(text: str) -> None:
+    from plait.cli.views.show import say  # loads slowly, and is not always needed
+
+    say(text)
 
 
 def tell_waiting(paths: Iterable[str]) -> None:
     """Say what is being waited for: a pipe gives nothing before somebody writes into it."""
     for path in dict.fromkeys(paths):
         if path == STANDARD_INPUT and sys.stdin is not None and sys.stdin.isatty():
-            print("plait: reading what is typed; Ctrl-D ends it", file=sys.stderr)
+            _say("plait: reading what is typed; Ctrl-D ends it")
         elif path != STANDARD_INPUT and _is_pipe(path):
-            print(f"plait: waiting for what is written into {path}, a pipe", file=sys.stderr)
+            _say(f"plait: waiting for what is written into {path}, a pipe")
 
 
 def _is_pipe(path: str) -> bool:

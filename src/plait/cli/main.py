@@ -99,20 +99,17 @@ def main(words: Sequence[str]) -> int:
     except Exception as error:
         if _comes_of_an_interrupt(error):
             return _interrupted()
-        if isinstance(error, UnicodeEncodeError) and not all(map(_is_text, words)):
+        if isinstance(error, UnicodeEncodeError) and not _are_text(words):
             return _tell(UsageError("a word of the command line is no text in UTF-8"))
         from plait.cli.fault import tell_fault
 
         return tell_fault(error, words, what_stands())
 
 
-def _is_text(word: str) -> bool:
-    """Whether a word is text: bytes that are none come as surrogates, for names of files."""
-    try:
-        word.encode()
-    except UnicodeEncodeError:
-        return False
-    return True
+def _are_text(words: Sequence[str]) -> bool:
+    from plait.core.account.names import is_text
+
+    return all(map(is_text, words))
 
 
 def _interrupted() -> int:

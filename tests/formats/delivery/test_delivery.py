@@ -165,13 +165,30 @@ def test_a_run_killed_while_it_takes_back_leaves_all_old(tmp_path, monkeypatch, 
 
 def _journal(folder, target, part=f".x.0123abcd-0{PART}", **more):
     """A journal as somebody else might put it into a folder."""
-    said = {"target": target, "old": ".x.0123abcd-0.plait-old", "part": part, "was": None, **more}
+    said = {
+        "target": target,
+        "old": ".x.0123abcd-0.plait-old",
+        "part": part,
+        "was": None,
+        "new": None,
+        **more,
+    }
     place = folder / f".0123abcd{JOURNAL}"
     place.write_text(json.dumps({"lead": str(place), "steps": [said], "followers": []}))
 
 
 @pytest.mark.parametrize(
-    "target", ["../outside.csv", "/tmp/outside.csv", "link/outside.csv", 7, None, "a\0b"]
+    "target",
+    [
+        "../outside.csv",
+        "/tmp/outside.csv",
+        "link/outside.csv",
+        7,
+        None,
+        "a\0b",
+        "n" * 300,
+        "n/" * 300,
+    ],
 )
 def test_a_journal_can_do_nothing_outside_its_folder(tmp_path, target):
     here = tmp_path / "here"
@@ -189,6 +206,28 @@ def test_what_is_no_journal_is_left_alone(tmp_path, text):
     (tmp_path / f".0123abcd{JOURNAL}").write_text(text)
     _write(tmp_path / "mine.csv", "new")
     assert _names(tmp_path) == [f".0123abcd{JOURNAL}", "mine.csv"]
+
+
+@pytest.mark.parametrize("new", [None, [1, 2, 3], "x", []])
+def test_a_journal_that_was_never_decided_takes_away_nobody_elses_file(tmp_path, new):
+    (tmp_path / "precious.csv").write_text("mine")
+    said = {"target": "precious.csv", "old": ".x.0123abcd-0.plait-old", "was": None, "new": new}
+    steps = [{**said, "part": f".gone.0123abcd-0{PART}"}]
+    lead = str(tmp_path / "nowhere" / f".0123abcd{JOURNAL}")
+    (tmp_path / f".0123abcd{JOURNAL}").write_text(json.dumps({"lead": lead, "steps": steps}))
+    _write(tmp_path / "a.csv", "new")
+    assert (tmp_path / "precious.csv").read_text() == "mine"
+    assert _names(tmp_path) == ["a.csv", "precious.csv"]
+
+
+@pytest.mark.parametrize(
+    "database", [{"path": 7}, {"path": "a.db", "after": "x"}, {"path": "\0"}, [1], "x"]
+)
+def test_a_journal_of_a_database_that_is_none_is_thrown_away(tmp_path, database):
+    place = tmp_path / f".0123abcd{JOURNAL}"
+    place.write_text(json.dumps({"lead": str(place), "steps": [], "database": database}))
+    _write(tmp_path / "a.csv", "new")
+    assert _names(tmp_path) == ["a.csv"]
 
 
 def test_a_file_put_there_since_is_not_written_over_by_an_old_journal(tmp_path):

@@ -7,6 +7,7 @@ import os
 import pytest
 
 import plait.formats.delivery.folder as folder_module
+import plait.formats.delivery.journal as journal_module
 from plait.core.account.errors import OutputError
 from plait.formats.delivery.folder import check_folder, tidy, whole_folder, write_flushed
 from plait.formats.delivery.parts import PART, beside, new_folder, new_token
@@ -94,3 +95,23 @@ def test_what_a_killed_run_left_of_a_long_name_is_taken_away(tmp_path):
     assert _names(tmp_path) == []
     _write(tmp_path / name, "new")
     assert _names(tmp_path) == [name]
+
+
+def test_a_swap_that_can_neither_be_done_nor_undone_is_told_and_finished_later(
+    tmp_path, monkeypatch
+):
+    target = tmp_path / "out"
+    _write(target, "old")
+
+    def stops(*_):
+        raise OSError(5, "Input/output error")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(folder_module, "_exchanged", lambda one, other: False)
+        patched.setattr(journal_module, "_do", stops)
+        patched.setattr(journal_module, "_taken_back", lambda step: False)
+        with pytest.raises(OutputError, match="could not all be put in their places"):
+            _write(target, "new")
+    tidy(tmp_path)
+    assert (target / "sub" / "a.txt").read_text() == "new"
+    assert _names(tmp_path) == ["out"]

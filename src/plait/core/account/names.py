@@ -75,6 +75,19 @@ def file_name(name: str) -> str:
     return plain if plain.strip(".") else "table"
 
 
+def is_text(word: str) -> bool:
+    """Whether a word has whole letters only: bytes that are no text come as surrogates.
+
+    >>> is_text("é"), is_text("\\udcff")
+    (True, False)
+    """
+    try:
+        word.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
 def shown(path: str) -> str:
     """A path as text: bytes that are no text spelt out, as are signs that make a new line.
 

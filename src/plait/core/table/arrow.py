@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.text.jsontext import json_text
+from plait.core.text.pieces import one_array
 
 _DAY = 86_400
 _FIRST, _LAST = -719_162, 2_932_896  # days of 0001-01-01 and 9999-12-31 from 1970-01-01
@@ -224,8 +225,8 @@ def _readable(array: pa.Array) -> pa.Array:
         return array
     made = _unwrapped(pa.chunked_array([array]))
     if made.type != kind:
-        return _readable(_one_piece(made))
-    return _one_piece(_single(made))
+        return _readable(one_array(made))
+    return one_array(_single(made))
 
 
 def _is_list(kind: pa.DataType) -> bool:
@@ -242,11 +243,6 @@ def _is_bytes(kind: pa.DataType) -> bool:
 def _ends(array: pa.Array, offsets: pa.Array) -> pa.Array:
     """Offsets that say which lists are missing."""
     return pa.concat_arrays([pc.if_else(array.is_valid(), offsets[:-1], None), offsets[-1:]])
-
-
-def _one_piece(column: pa.ChunkedArray) -> pa.Array:
-    found = column.combine_chunks()
-    return found.chunk(0) if isinstance(found, pa.ChunkedArray) else found
 
 
 def _readable_fields(array: pa.StructArray) -> pa.Array:

@@ -59,15 +59,28 @@ def _undisturbed(path: Path) -> Iterator[tuple[Path, str]]:
     """
     beside = {end: path.with_name(path.name + end) for end in ("-wal", "-shm", "-journal")}
     left = [file for end, file in beside.items() if end != "-shm" and _has_bytes(file)]
-    if not left:
-        yield path, "mode=ro&immutable=1" if _keeps_a_log(path) else "mode=ro"
-    elif beside["-shm"].exists():
+    if not left and _keeps_a_log(path):
+        yield from _unlocked(path, beside["-wal"])
+    elif not left or beside["-shm"].exists():
         yield path, "mode=ro"
     else:
         with scratch() as folder:
             for file in (path, *left):
                 shutil.copyfile(file, folder / file.name)
             yield folder / path.name, "mode=rw"
+
+
+def _unlocked(path: Path, log: Path) -> Iterator[tuple[Path, str]]:
+    """Without locks, which would make files beside it: so it must not change meanwhile."""
+    before = _state(path)
+    yield path, "mode=ro&immutable=1"
+    if _state(path) != before or _has_bytes(log):
+        raise sqlite3.OperationalError("it was written to while it was read")
+
+
+def _state(path: Path) -> tuple[int, int]:
+    found = path.stat()
+    return found.st_mtime_ns, found.st_size
 
 
 def _has_bytes(file: Path) -> bool:

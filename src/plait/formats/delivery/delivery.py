@@ -29,7 +29,13 @@ from plait.formats.delivery.parts import (
     sweep,
 )
 from plait.formats.delivery.proof import others_in, proof_file, proof_of, proof_text
-from plait.formats.delivery.targets import check_file, keep_rights, place_of
+from plait.formats.delivery.targets import (
+    check_file,
+    keep_rights,
+    place_of,
+    unfinished,
+    unwritable,
+)
 
 handed_over: list[Path] = []
 """What this process has handed over so far: whoever is cut short must say what is true."""
@@ -113,7 +119,7 @@ class Delivery:
                     "the folder is not there", str(target), f"make it: mkdir -p {target.parent}"
                 )
         except (OSError, ValueError) as error:
-            raise _unwritable(target, error) from None
+            raise unwritable(target, error) from None
         return target
 
     def write(self, target: Path, writer: Callable[[Path], object]) -> None:
@@ -132,7 +138,7 @@ class Delivery:
                 )
             self._write(place, writer)
         except OSError as error:
-            raise _unwritable(target, error) from error
+            raise unwritable(target, error) from error
 
     def _write(self, place: Path, writer: Callable[[Path], object]) -> None:
         part = beside(place, self._token, len(self._ready), PART, standing_above(place.parent))
@@ -210,9 +216,9 @@ class Delivery:
                 switch(steps, self._token, self._joined[0][1] if self._joined else None)
             except UnfinishedError as error:
                 self._unfinished = True
-                raise _unfinished(places[0], error) from error
+                raise unfinished(places[0], error) from error
             except OSError as error:
-                raise _unwritable(places[0], error) from error
+                raise unwritable(places[0], error) from error
             handed_over.extend(places)
             self._ready, self._joined = {}, []
 
@@ -260,20 +266,3 @@ class Delivery:
         for number in self._held:
             os.close(number)
         self._ready, self._joined, self._held = {}, [], []
-
-
-def _unwritable(target: Path, error: OSError | ValueError) -> OutputError:
-    said = getattr(error, "strerror", None) or error
-    return OutputError(
-        f"it cannot be written: {said}",
-        str(target),
-        "make room or choose another folder; nothing was handed over",
-    )
-
-
-def _unfinished(target: Path, error: OSError) -> OutputError:
-    return OutputError(
-        f"the outputs could not all be put in their places: {error}",
-        str(target),
-        "the next command that writes into this folder does the rest",
-    )

@@ -13,7 +13,7 @@ from plait.core.account.errors import OutputError
 from plait.formats.delivery.delivery import handed_over
 from plait.formats.delivery.flushing import flush_folder, flushing
 from plait.formats.delivery.interrupts import interrupts_wait
-from plait.formats.delivery.journal import Step, recover, switch
+from plait.formats.delivery.journal import Step, UnfinishedError, recover, switch
 from plait.formats.delivery.parts import (
     OLD,
     PART,
@@ -24,7 +24,7 @@ from plait.formats.delivery.parts import (
     remove,
     sweep,
 )
-from plait.formats.delivery.targets import keep_rights
+from plait.formats.delivery.targets import keep_rights, unfinished, unwritable
 
 _TRIES, _TRY_SECONDS = 100, 0.02
 _AT_FDCWD, _RENAME_EXCHANGE = -100, 2
@@ -109,11 +109,8 @@ def whole_folder(target: Path) -> Iterator[Path]:
     try:
         number = new_folder(part)
     except OSError as error:
-        raise OutputError(
-            f"it cannot be made: {error.strerror}",
-            str(target),
-            "make room or choose another folder; nothing was handed over",
-        ) from None
+        raise unwritable(target, error, "made") from None
+    keep = False
     try:
         yield part
         flush_folder(part)
@@ -123,15 +120,15 @@ def whole_folder(target: Path) -> Iterator[Path]:
             handed_over.append(target)
             with suppress(OSError):
                 flush_folder(target.parent)
+    except UnfinishedError as error:
+        keep = True  # the journal speaks of it
+        raise unfinished(target, error) from error
     except OSError as error:
-        raise OutputError(
-            f"it cannot be written: {error.strerror or error}",
-            str(target),
-            "make room or choose another folder; nothing was handed over",
-        ) from error
+        raise unwritable(target, error) from error
     finally:
         os.close(number)
-        _surely_removed(part)
+        if not keep:
+            _surely_removed(part)
 
 
 def _surely_removed(part: Path) -> None:

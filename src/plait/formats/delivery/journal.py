@@ -27,6 +27,7 @@ from plait.formats.delivery.parts import JOURNAL, OLD, PART, remove, standing_ab
 from plait.formats.delivery.schema import schema_version
 
 State = tuple[int, int, int]
+_LONGEST_NAME = 255
 
 
 class UnfinishedError(OSError):
@@ -56,12 +57,15 @@ class Step:
         What takes its place.
     was : tuple of int or None
         What told the earlier one from others; None when there was none.
+    new : tuple of int or None
+        The same of the part: nothing else is ever taken away again.
     """
 
     target: Path
     old: Path
     part: Path | None
     was: State | None = None
+    new: State | None = None
 
     @property
     def folder(self) -> Path:
@@ -86,7 +90,10 @@ def switch(steps: Sequence[Step], token: str, decider: Decider | None = None) ->
     OSError
         When one cannot be done; those before it were taken back.
     """
-    steps = [replace(step, was=state_of(step.target)) for step in steps]
+    steps = [
+        replace(step, was=state_of(step.target), new=state_of(step.part) if step.part else None)
+        for step in steps
+    ]
     if decider and not steps:
         decider.commit()
         return
@@ -161,6 +168,7 @@ def _stated(folder: Path, steps: Iterable[Step]) -> list[dict[str, Any]]:
             "old": step.old.name,
             "part": step.part.name if step.part else None,
             "was": step.was,
+            "new": step.new,
         }
         for step in steps
         if step.folder == folder
@@ -193,7 +201,7 @@ def _keep(step: Step) -> None:
 def _taken_back(step: Step) -> bool:
     """Undo a step, however far it came, so that it could be done again; whether that worked."""
     try:
-        if step.part and not step.part.exists():
+        if step.part and not step.part.exists() and state_of(step.target) == step.new:
             _give_back(step, step.part)
         if step.old.exists() and not step.target.exists():
             step.old.rename(step.target)
@@ -324,7 +332,7 @@ def _read(journal: Path) -> dict[str, Any] | None:
 def _step(folder: Path, said: Any) -> Step | None:
     """A step as a journal has it, if it is about files that the journal may speak of."""
     try:
-        target, old, part, was = said["target"], said["old"], said["part"], said["was"]
+        target, old, part = said["target"], said["old"], said["part"]
         inside = PurePosixPath(target)
         plain = [one for one in (old, part) if one is not None]
         if inside.is_absolute() or ".." in inside.parts or any("/" in one for one in plain):
@@ -336,15 +344,25 @@ def _step(folder: Path, said: Any) -> Step | None:
         above = standing_above((folder / inside).parent)
         if not above.resolve().is_relative_to(folder.resolve()):
             return None  # a link leads out of the folder
-        kept = tuple(map(int, was)) if was else None
-        return Step(folder / inside, folder / old, folder / part if part else None, kept)  # type: ignore[arg-type]
-    except (KeyError, TypeError, ValueError, AttributeError):
+        if any(len(os.fsencode(one)) > _LONGEST_NAME for one in (*plain, *inside.parts)):
+            return None
+        states = (_state(said["was"]), _state(said["new"]))
+        return Step(folder / inside, folder / old, folder / part if part else None, *states)
+    except (KeyError, TypeError, ValueError, AttributeError, OSError):
         return None
+
+
+def _state(said: Any) -> State | None:
+    """What tells a file from others, as a journal has it."""
+    if said is None:
+        return None
+    inode, modified, size = map(int, said)
+    return inode, modified, size
 
 
 def _database_agrees(said: Any) -> bool:
     """Whether the change in the database, if there was to be one, was made."""
     if not isinstance(said, dict):
         return not said
-    version = schema_version(said.get("path"))
-    return version is not None and version >= said.get("after", 0)
+    version, after = schema_version(said.get("path")), said.get("after")
+    return version is not None and isinstance(after, int) and version >= after

@@ -67,6 +67,25 @@ def check_file(target: Path, sources: Iterable[Path], replace: bool, adds: bool)
         )
 
 
+def unwritable(target: Path, error: OSError | ValueError, verb: str = "written") -> OutputError:
+    """That an output could not be written, or made, and nothing was handed over."""
+    said = getattr(error, "strerror", None) or error
+    return OutputError(
+        f"it cannot be {verb}: {said}",
+        str(target),
+        "make room or choose another folder; nothing was handed over",
+    )
+
+
+def unfinished(target: Path, error: OSError) -> OutputError:
+    """That some outputs took their places and some could not, nor could that be undone."""
+    return OutputError(
+        f"the outputs could not all be put in their places: {error}",
+        str(target),
+        "the next command that writes into this folder does the rest",
+    )
+
+
 def _kind(target: Path) -> str:
     mode = target.stat().st_mode
     return "a pipe" if stat.S_ISFIFO(mode) else "a device"

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError, Limits
-from plait.core.account.names import nearest, shown
+from plait.core.account.names import is_text, nearest, shown
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.jsontext import Number, json_text, parsed
@@ -222,19 +222,10 @@ def _finish(columns: dict[tuple[str, ...], _Growing], rows: int, above: int, whe
         try:
             column.pieces.append(pa.array(column.cells, pa.string()))
         except UnicodeEncodeError:
-            row = next(n for n, cell in enumerate(column.cells) if cell and not _is_text(cell))
+            row = next(n for n, cell in enumerate(column.cells) if cell and not is_text(cell))
             place = f"{where}, row {above + row + 1:,}, column {shown('.'.join(path))}"
             raise _half_a_letter(place) from None
         column.cells = []
-
-
-def _is_text(cell: str) -> bool:
-    """Whether a text has whole letters only: JSON can spell half of one, ``\\ud800``."""
-    try:
-        cell.encode()
-    except UnicodeEncodeError:
-        return False
-    return True
 
 
 def _half_a_letter(place: str) -> SourceError:
@@ -249,7 +240,7 @@ def _named(
     columns: dict[tuple[str, ...], _Growing], rows: int, name: str, where: str, most: int
 ) -> Table:
     written = [".".join(path) for path in columns]
-    if not _is_text("".join(written)):
+    if not is_text("".join(written)):
         raise _half_a_letter(f"{where}, the name of a column")
     names, findings = usable_names(written, where, most=most)
     stored = {
