@@ -142,8 +142,9 @@ class Delivery:
 
     def _write(self, place: Path, writer: Callable[[Path], object]) -> None:
         part = beside(place, self._token, len(self._ready), PART, standing_above(place.parent))
-        self._held.append(new_file(part))
-        self._ready[place] = part
+        with interrupts_wait():  # between being made and being known
+            self._held.append(new_file(part))
+            self._ready[place] = part
         with flushing(self._held[-1]):
             writer(part)
 

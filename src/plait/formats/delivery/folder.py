@@ -106,12 +106,10 @@ def whole_folder(target: Path) -> Iterator[Path]:
     """
     token = new_token()
     part = beside(target, token, 0, PART)
+    number, keep = -1, False
     try:
-        number = new_folder(part)
-    except OSError as error:
-        raise unwritable(target, error, "made") from None
-    keep = False
-    try:
+        with interrupts_wait():  # between being made and being known
+            number = _made(part, target)
         yield part
         flush_folder(part)
         with interrupts_wait(), alone_in([target.parent]):
@@ -126,9 +124,17 @@ def whole_folder(target: Path) -> Iterator[Path]:
     except OSError as error:
         raise unwritable(target, error) from error
     finally:
-        os.close(number)
+        if number >= 0:
+            os.close(number)
         if not keep:
             _surely_removed(part)
+
+
+def _made(part: Path, target: Path) -> int:
+    try:
+        return new_folder(part)
+    except OSError as error:
+        raise unwritable(target, error, "made") from None
 
 
 def _surely_removed(part: Path) -> None:

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from plait.formats.delivery.interrupts import interrupts_wait
 from plait.formats.delivery.parts import PART, beside, new_folder, new_token, remove, sweep
 
 
@@ -25,9 +26,12 @@ def scratch() -> Iterator[Path]:
     root = Path(tempfile.gettempdir())
     sweep(root)
     folder = beside(root / "plait", new_token(), 0, PART)
-    number = new_folder(folder, 0o700)
+    number = -1
     try:
+        with interrupts_wait():  # between being made and being known
+            number = new_folder(folder, 0o700)
         yield folder
     finally:
         remove(folder)
-        os.close(number)
+        if number >= 0:
+            os.close(number)
