@@ -14,7 +14,7 @@ from plait.core.account.parallel import ordered_map
 from plait.core.keys.match import Match
 from plait.core.look.family import headers_of, mostly_alike
 from plait.core.look.headers import header_variants, same_names
-from plait.core.look.relations import Relation
+from plait.core.look.relating.relation import Relation
 from plait.core.table.keyspec import Key
 from plait.core.table.table import Table
 from plait.core.verbs.join import join

@@ -14,7 +14,7 @@ from rich.text import Text
 from plait.cli.views.show import console, printable, show_findings
 from plait.core.account.finding import counted
 from plait.core.look.profile import Profile
-from plait.core.look.relations import Relation
+from plait.core.look.relating.relation import Relation
 from plait.core.table.keyspec import spelt
 from plait.core.types.forms import base
 from plait.core.verbs.survey import Survey, Surveyed
@@ -170,8 +170,6 @@ def _keys(one: Surveyed) -> Iterator[str]:
         yield f"key: {','.join(key.columns)}, unique{in_the_way}"
     if not one.keys.keys:
         yield "key: none found of up to four columns"
-    if one.keys.bounded:
-        yield "     not all sets of columns could be tried"
 
 
 def _show_sample(out: Console, one: Surveyed) -> None:

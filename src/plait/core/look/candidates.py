@@ -3,26 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from itertools import islice
+from dataclasses import dataclass, replace
+from itertools import combinations
+from typing import Any
 
 import numpy as np
-import numpy.typing as npt
+import pyarrow as pa
 
+from plait.core.look.keysearch.chance import by_chance, coincidence
+from plait.core.look.keysearch.clusters import Clusters, all_rows, split
+from plait.core.look.keysearch.roles import measures, weight
+from plait.core.look.keysearch.search import MOST_TOGETHER, minimal_keys
 from plait.core.look.profile import Profile, Tally
 from plait.core.text.wordtable import Codes
-from plait.core.types.forms import base
 
-MOST_COLUMNS = 4
-MOST_TRIED = 400
-_KEPT = 40
+MOST_COLUMNS = 100
+MOST_KEPT = 60
 _FEW_ROWS = 10
 _NEARLY = 0.02
-_LARGEST = 2**62
-_SAMPLE = 4096
-_WIDE = 1 << 17
+_NEAR_COLUMNS = 12
+_NEAR_TRIED = 12
+_FEW, _WIDE = 1 << 12, 1 << 17
 _SURE_PAIRS = 20
-_LONGEST_CELL = 40
 
 
 @dataclass(frozen=True)
@@ -35,24 +37,41 @@ class Candidate:
     in_the_way : int
         Rows that would have to go for them to be unique: repeats of a key, and
         rows where part of it is missing.
+    by_chance : bool
+        Whether any such columns would be unique in a table of this size.
     """
 
     columns: tuple[str, ...]
     in_the_way: int
+    by_chance: bool = False
 
 
 @dataclass(frozen=True)
 class Candidates:
-    """The smallest candidate keys, best first; ``bounded`` when not all could be tried."""
+    """The smallest candidate keys.
+
+    Parameters
+    ----------
+    keys : tuple of Candidate
+        Likely ones first; at most 60.
+    found : int
+        How many minimal keys there are.
+    sought : int
+        Among how many columns they were sought.
+    columns : int
+        How many the table has.
+    """
 
     keys: tuple[Candidate, ...]
-    bounded: bool
+    found: int
+    sought: int
+    columns: int
 
 
 def candidate_keys(
     tallies: Mapping[str, Tally], profiles: Mapping[str, Profile], rows: int
 ) -> Candidates:
-    """Find the smallest sets of up to four columns that are unique or nearly so.
+    """Find the smallest sets of up to four columns that are unique, or nearly so.
 
     Parameters
     ----------
@@ -66,160 +85,205 @@ def candidate_keys(
     Returns
     -------
     Candidates
-        Exact: every one was counted over all rows.
-
-    Notes
-    -----
-    Level by level, as for frequent sets (Agrawal and Srikant 1994). Three
-    things prune: a set is not tried when a part of it is a key already, or when
-    its columns have too few values to tell the rows apart (their product is less
-    than the rows), or when it already repeats in a sample. From one level to the
-    next only the sets that tell most rows apart go on. Decimals and long texts
-    are measures and remarks, not keys.
+        All minimal keys among up to 100 columns without missing cells (``minimal_keys``),
+        every one of them counted over all rows. Rows that repeat an earlier one wholly
+        are in the way of each of them. Sets that are unique but for a few rows are
+        sought among the columns that look like parts of a key, where no set is unique
+        that does.
     """
-    if not rows:
-        return Candidates((), False)
-    names = [name for name, found in profiles.items() if _may_identify(found, rows)]
-    names.sort(key=lambda name: -profiles[name].distinct)
-    coding = _Coding(tallies, rows)
-    found: list[Candidate] = []
-    level: list[tuple[str, ...]] = [(name,) for name in names]
-    bounded = False
-    most = max(_NEARLY * rows, min(_FEW_ROWS, rows // 10))
-    for size in range(1, MOST_COLUMNS + 1):
-        tried = list(islice(_promising(level, found, profiles, rows), MOST_TRIED + 1))
-        bounded |= len(tried) > MOST_TRIED
-        ranked = coding.ranked(tried[:MOST_TRIED])
-        for columns, sampled in ranked:
-            worth = sampled * rows <= most and not _has_key(columns, found)
-            if worth and not coding.hopeless(columns, most):
-                in_the_way = coding.in_the_way(columns)
-                if in_the_way <= (0 if _near_part(columns, found) else most):
-                    found.append(Candidate(_in_order(columns, profiles), in_the_way))
-        if size < MOST_COLUMNS:
-            going_on = [columns for columns, _ in ranked if not _has_key(columns, found)][:_KEPT]
-            level = list(_longer(going_on, names))
-    best = sorted(found, key=lambda one: (one.in_the_way > 0, len(one.columns), one.in_the_way))
-    return Candidates(tuple(best), bounded)
+    names = [name for name, column in profiles.items() if column.distinct > 1]
+    weights = _weights(profiles)
+    chosen = sorted(names, key=weights.__getitem__)[:MOST_COLUMNS]
+    columns = {name: _Column(tallies[name], profiles[name]) for name in names if name in chosen}
+    if rows < 2 or not columns:
+        return Candidates((), 0, len(columns), len(profiles))
+    exact = _exact(columns, rows)
+    known = {one.columns for one in exact}
+    near = [one for one in _single_near(columns, rows) if one.columns not in known]
+    if not any(not one.by_chance and not one.in_the_way for one in exact):
+        near += _near(columns, rows, weights, [*exact, *near])
+    every = sorted([*exact, *near], key=lambda one: rank(one, weights))
+    return Candidates(tuple(every[:MOST_KEPT]), len(every), len(columns), len(profiles))
 
 
-def _may_identify(found: Profile, rows: int) -> bool:
-    whole = base(found.kind) not in ("decimal", "boolean", "empty")
-    short = found.longest <= _LONGEST_CELL
-    return whole and short and found.distinct > 1 and found.missing <= _NEARLY * rows
+class _Column:
+    """A column as codes, -1 where it is missing or holds a marker for that."""
 
-
-def _has_key(columns: Sequence[str], found: Sequence[Candidate]) -> bool:
-    """Whether a part of the columns is unique by itself."""
-    return any(set(one.columns) <= set(columns) and not one.in_the_way for one in found)
-
-
-def _near_part(columns: Sequence[str], found: Sequence[Candidate]) -> bool:
-    """Whether a part of the columns is nearly unique by itself."""
-    return any(set(one.columns) < set(columns) for one in found)
-
-
-def _in_order(columns: Sequence[str], profiles: Mapping[str, Profile]) -> tuple[str, ...]:
-    return tuple(name for name in profiles if name in columns)
-
-
-def _promising(
-    level: Sequence[tuple[str, ...]],
-    found: Sequence[Candidate],
-    profiles: Mapping[str, Profile],
-    rows: int,
-) -> Iterator[tuple[str, ...]]:
-    for columns in level:
-        possible = 1
-        for name in columns:
-            possible *= profiles[name].distinct
-        enough = possible >= (1 - _NEARLY) * rows or len(columns) < MOST_COLUMNS
-        if enough and not _has_key(columns, found):
-            yield columns
-
-
-def _longer(sets: Sequence[tuple[str, ...]], names: Sequence[str]) -> Iterator[tuple[str, ...]]:
-    """Each set with one more column, none twice."""
-    seen: set[frozenset[str]] = set()
-    place = {name: number for number, name in enumerate(names)}
-    for columns in sets:
-        for name in names:
-            more = frozenset((*columns, name))
-            if len(more) > len(columns) and more not in seen:
-                seen.add(more)
-                yield tuple(sorted(more, key=place.__getitem__))
-
-
-class _Coding:
-    """Codes of columns over all rows and over a sample of them."""
-
-    def __init__(self, tallies: Mapping[str, Tally], rows: int) -> None:
-        self.tallies, self.rows = tallies, rows
-        step = max(1, rows // _SAMPLE)
-        # A run of neighbours and rows from all over: repeats often are together.
-        near = np.arange(min(rows, _SAMPLE // 2))
-        self.sample = np.append(near, np.arange(len(near), rows, 2 * step))
-        self.wide = np.arange(0, rows, max(1, rows // _WIDE))
-
-    def ranked(self, sets: Sequence[tuple[str, ...]]) -> list[tuple[tuple[str, ...], float]]:
-        """The sets, those first that repeat least in the sample, with that share of its rows."""
-        shares = [
-            (columns, self._repeating(columns, self.sample) / len(self.sample)) for columns in sets
-        ]
-        return sorted(shares, key=lambda one: one[1])
-
-    def hopeless(self, columns: Sequence[str], most: float) -> bool:
-        """Whether far too many rows repeat, by those that do among a part of all rows.
-
-        Of so many pairs of equal rows a part of the rows holds the square of its
-        share, whatever the pairs are.
-        """
-        if self.rows < 4 * len(self.wide):
-            return False
-        seen = self._repeating(columns, self.wide)
-        estimate = seen * (self.rows / len(self.wide)) ** 2
-        return seen >= _SURE_PAIRS and estimate > 3 * most
-
-    def in_the_way(self, columns: Sequence[str]) -> int:
-        """How many of all rows repeat a key or have none."""
-        return self._repeating(columns, slice(None))
-
-    def _repeating(self, columns: Sequence[str], rows: npt.NDArray[np.int64] | slice) -> int:
-        first, *others = columns
-        codes, size = self._codes(first)[rows], len(self.tallies[first].texts)
-        numbers, absent = codes.astype(np.int64), codes < 0
-        for name in others:
-            codes, other = self._codes(name)[rows], len(self.tallies[name].texts)
-            if size * other >= _LARGEST:
-                numbers, size = _dense(numbers), len(numbers)
-            numbers *= other
-            numbers += codes
-            absent |= codes < 0
-            size *= other
-        whole = numbers[~absent] if absent.any() else numbers
-        return len(numbers) - _distinct(whole)
-
-    def _codes(self, name: str) -> Codes:
-        (codes,) = self.tallies[name].codes
+    def __init__(self, tally: Tally, profile: Profile) -> None:
+        (codes,) = tally.codes
         assert codes is not None
-        return codes
+        self.missing, self.profile, self.size = profile.missing, profile, len(tally.texts)
+        self.coincidence = coincidence(tally.counts[0])
+        self.codes: Codes = codes
+        if profile.missing > tally.missing[0]:
+            marked = np.isin(np.arange(self.size + 1), _marked(tally, profile))
+            self.codes = np.where(marked[codes], -1, codes).astype(codes.dtype)
 
 
-def _distinct(numbers: npt.NDArray[np.int64]) -> int:
-    """How many different numbers there are, which are put in order on the way.
+def _marked(tally: Tally, profile: Profile) -> list[int]:
+    """The codes of the markers for missing."""
+    markers = pa.array([text for text, _ in profile.markers], tally.texts.type)
+    found = pa.compute.index_in(markers, tally.texts)
+    return [place for place in found.to_pylist() if place is not None]
 
-    Sorting them costs less here than hashing does.
+
+def _weights(profiles: Mapping[str, Profile]) -> dict[str, float]:
+    last = max(len(profiles) - 1, 1)
+    return {
+        name: weight(column, place / last) for place, (name, column) in enumerate(profiles.items())
+    }
+
+
+def rank(
+    key: Candidate, weights: Mapping[str, float], shared: frozenset[str] = frozenset()
+) -> tuple[float, ...]:
+    """Sorts what a person would take for the key first.
+
+    A key that others share goes first, then one that is no chance, then columns that
+    identify before those that measure, few before many, and those near the front.
     """
-    if not len(numbers):
-        return 0
-    numbers.sort()
-    return 1 + int(np.count_nonzero(numbers[1:] != numbers[:-1]))
+    known = sum(name in shared for name in key.columns) / len(key.columns)
+    chance = key.by_chance and known < 1
+    return (
+        chance,
+        key.in_the_way > 0 and not known,
+        sum(weights[name] - (0.75 if name in shared else 0) for name in key.columns),
+        key.in_the_way,
+    )
 
 
-def _dense(numbers: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
-    """The numbers as their ranks, which are less than how many there are."""
-    order = np.argsort(numbers, kind="stable")
-    arranged = numbers[order]
-    ranks = np.empty(len(numbers), np.int64)
-    ranks[order] = np.concatenate([[0], np.cumsum(arranged[1:] != arranged[:-1])])
-    return ranks
+def ranked(
+    found: Candidates, profiles: Mapping[str, Profile], shared: frozenset[str]
+) -> Candidates:
+    """The candidates with those first whose columns other sources have too."""
+    weights = _weights(profiles)
+    keys = sorted(found.keys, key=lambda one: rank(one, weights, shared))
+    return replace(found, keys=tuple(keys))
+
+
+def _exact(columns: Mapping[str, _Column], rows: int) -> list[Candidate]:
+    """Keys that tell all rows apart but those that are equal in everything."""
+    names = [name for name, column in columns.items() if not column.missing]
+    whole = [columns[name] for name in names]
+    found = minimal_keys([one.codes for one in whole], [one.size for one in whole])
+    others = [one for name, one in columns.items() if name not in names]
+    repeats = _wholly(whole, others, rows, found.repeats)
+    if found.repeats > (rows / 2 if repeats == found.repeats else few_in_the_way(rows)):
+        return []
+    return [
+        Candidate(
+            tuple(names[number] for number in key),
+            found.repeats,
+            _accidental([whole[number] for number in key], rows - found.repeats),
+        )
+        for key in found.keys
+    ]
+
+
+def _wholly(whole: Sequence[_Column], others: Sequence[_Column], rows: int, repeats: int) -> int:
+    """Of rows that repeat another on the columns without missing cells, those that do on all."""
+    if not repeats or not others:
+        return repeats
+    clusters = all_rows(rows)
+    for column in sorted((*whole, *others), key=lambda one: -one.size):
+        codes = np.where(column.codes < 0, column.size, column.codes)
+        clusters = split(clusters, codes, column.size + 1)
+    return clusters.repeats
+
+
+def _accidental(columns: Sequence[_Column], rows: int, repeats: int = 0) -> bool:
+    if len(columns) == 1:
+        return measures(columns[0].profile)
+    return by_chance(rows, (one.coincidence for one in columns), repeats)
+
+
+def few_in_the_way(rows: int) -> float:
+    """How many rows may be in the way of a key that is nearly one."""
+    return max(_NEARLY * rows, min(_FEW_ROWS, rows // 10))
+
+
+def _single_near(columns: Mapping[str, _Column], rows: int) -> list[Candidate]:
+    """Columns that are unique but for a few rows, by their counts."""
+    found = []
+    for name, column in columns.items():
+        in_the_way = rows - column.profile.distinct
+        if 0 < in_the_way <= few_in_the_way(rows) and not measures(column.profile):
+            found.append(Candidate((name,), in_the_way))
+    return found
+
+
+def _near(
+    columns: Mapping[str, _Column],
+    rows: int,
+    weights: Mapping[str, float],
+    known: Sequence[Candidate],
+) -> list[Candidate]:
+    """Sets of columns that look like a key and are unique but for a few rows."""
+    likely = [
+        name
+        for name in sorted(columns, key=weights.__getitem__)
+        if not measures(columns[name].profile) and columns[name].missing <= few_in_the_way(rows)
+    ][:_NEAR_COLUMNS]
+    found = list(known)
+    for names in _hopeful(likely, columns, rows):
+        if any(set(one.columns) <= set(names) and not one.by_chance for one in found):
+            continue
+        parts = [columns[name] for name in names]
+        in_the_way = _in_the_way(parts, rows)
+        if 0 < in_the_way <= few_in_the_way(rows) and not _accidental(parts, rows, in_the_way):
+            found.append(Candidate(tuple(name for name in columns if name in names), in_the_way))
+    return found[len(known) :]
+
+
+def _hopeful(
+    likely: Sequence[str], columns: Mapping[str, _Column], rows: int
+) -> Iterator[tuple[str, ...]]:
+    """For each size the sets that repeat least in a part of the rows."""
+    few, wide = (_drawn(likely, columns, rows, number) for number in (_FEW, _WIDE))
+    for size in range(2, MOST_TOGETHER + 1):
+        sets = []
+        for place, names in enumerate(combinations(likely, size)):
+            possible = np.prod([float(columns[name].profile.distinct) for name in names])
+            parts = (columns[name].coincidence for name in names)
+            if possible >= (1 - _NEARLY) * rows and not by_chance(rows, parts):
+                sets.append((_estimate(names, few, rows), place, names))
+        for _, _, names in sorted(sets)[:_NEAR_TRIED]:
+            if _estimate(names, wide, rows) <= _SURE_PAIRS * few_in_the_way(rows):
+                yield names
+
+
+def _drawn(
+    likely: Sequence[str], columns: Mapping[str, _Column], rows: int, number: int
+) -> dict[str, tuple[Codes, int]]:
+    """Some rows of the columns, from all over; all where they are few."""
+    chosen: Any = slice(None)
+    if number < rows:
+        chosen = np.random.default_rng(rows).integers(0, rows, number)
+    return {name: (columns[name].codes[chosen], columns[name].size) for name in likely}
+
+
+def _estimate(names: Sequence[str], some: Mapping[str, tuple[Codes, int]], rows: int) -> float:
+    """How many pairs of all rows agree, by those that do among some.
+
+    Of so many pairs a part of the rows holds the square of its share.
+    """
+    columns = [some[name] for name in names]
+    looked = len(columns[0][0])
+    return _together(columns, looked).repeats * (rows / looked) ** 2
+
+
+def _in_the_way(parts: Sequence[_Column], rows: int) -> int:
+    """How many of all rows repeat a key or have none."""
+    clusters = _together([(one.codes, one.size) for one in parts], rows)
+    absent = np.zeros(rows, bool)
+    for one in parts:
+        if one.missing:
+            absent |= one.codes < 0
+    return clusters.repeats + int(np.count_nonzero(absent))
+
+
+def _together(columns: Sequence[tuple[Codes, int]], rows: int) -> Clusters:
+    clusters = all_rows(rows)
+    for codes, size in sorted(columns, key=lambda one: -one[1]):
+        clusters = split(clusters, codes, size)
+    return clusters

@@ -76,6 +76,7 @@ class Profile:
     kind : str
         As in ``plait.core.types.kinds``.
     rows, missing, distinct : int
+        A well-known marker in a column that is not of text counts as missing.
     shortest, longest : int
         Signs of the shortest and the longest text; 0 when there is none.
     smallest, middle, largest : str
@@ -164,22 +165,22 @@ def profile(tally: Tally, number: int = 0) -> Profile:
     column = pa.chunked_array([texts], tally.texts.type)
     kind = tally.declared or kind_of(column)
     forms = written_forms(column) if kind == "text" and tally.declared is None else []
-    lengths = pc.utf8_length(texts)
     values, weights, shown = _values(texts, times, kind)
+    lengths = pc.utf8_length(shown)
     order = _by_value(values)
     ordered = [shown[n].as_py() for n in _landmarks(order, weights)]
     smallest, middle, largest = ordered or ("", "", "")
     return Profile(
         kind,
         int(times.sum()) + tally.missing[number],
-        tally.missing[number],
-        len(there),
+        tally.missing[number] + int(times.sum() - weights.sum()),
+        len(shown),
         pc.min(lengths).as_py() or 0,
         pc.max(lengths).as_py() or 0,
         smallest,
         middle,
         largest,
-        _commonest(texts, times),
+        _commonest(shown, weights),
         _markers(texts, times),
         _spread(values, weights, kind),
         tuple(form.name for form in forms) if len(forms) > 1 else (),

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from itertools import combinations
 
 import numpy as np
 import numpy.typing as npt
@@ -18,7 +17,9 @@ from plait.core.look.family import Family, families
 from plait.core.look.headers import header_findings
 from plait.core.look.misplaced import misplaced
 from plait.core.look.profile import Profile, Tally, profile, tallied
-from plait.core.look.relations import Relation, TalliedTable, relations
+from plait.core.look.relating.relation import Relation
+from plait.core.look.relating.values import TalliedTable
+from plait.core.look.relations import relations
 from plait.core.table.keyspec import quoted
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
@@ -111,20 +112,9 @@ def survey(tables: Sequence[Table]) -> Survey:
         findings += _family_findings(one, tallies, len(tables) > 1)
         joined = {name: tally.together() for name, tally in tallies.items()}
         whole = members[0] if len(members) == 1 else stack(members, name=family.name).table
-        sides.append(TalliedTable(whole.named(family.name), joined, one.profiles, one.keys.keys))
-    found: list[Relation] = []
-    for left, right in combinations(sides, 2):
-        between, traps = _best_way(left, right)
-        found += between
-        findings += traps
-    return Survey(tuple(surveyed), tuple(found), tuple(findings))
-
-
-def _best_way(left: TalliedTable, right: TalliedTable) -> tuple[list[Relation], list[Finding]]:
-    """The relations of two tables, with the one that has more rows as the left one."""
-    if right.table.rows > left.table.rows:
-        left, right = right, left
-    return relations(left, right)
+        sides.append(TalliedTable(whole.named(family.name), joined, one.profiles, one.keys))
+    found, traps = relations(sides)
+    return Survey(tuple(surveyed), tuple(found), (*findings, *traps))
 
 
 def _tallies(tables: Sequence[Table]) -> dict[str, Tally]:

@@ -1,0 +1,1 @@
+"""Which columns tell the rows of a table apart: all minimal keys, exactly."""

@@ -1,0 +1,157 @@
+"""Rows that agree with another row on some columns: what is left to be told apart."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from plait.core.text.wordtable import Codes
+
+Numbers = npt.NDArray[np.int64]
+
+_ROOM = 2
+_LEAST_ROOM = 1 << 12
+_WORD_BITS = 63
+_SPREAD = np.uint64(0x9E3779B97F4A7C15)
+
+
+@dataclass(frozen=True, eq=False)
+class Clusters:
+    """Rows that are equal to another on some columns.
+
+    Parameters
+    ----------
+    rows : int64 array
+        The rows; without those that no other row is equal to.
+    numbers : int64 array
+        For each of them the number of its cluster.
+    clusters : int
+        How many there are: numbers are less.
+
+    Notes
+    -----
+    Known as a stripped partition (Huhtala, Kärkkäinen, Porkka and Toivonen, "TANE", 1999).
+    """
+
+    rows: Numbers
+    numbers: Numbers
+    clusters: int
+
+    @property
+    def repeats(self) -> int:
+        """Rows that would have to go, for all rows to differ."""
+        return len(self.rows) - self.clusters
+
+    @property
+    def pairs(self) -> float:
+        """How many pairs of rows agree."""
+        sizes = np.bincount(self.numbers, minlength=self.clusters).astype(float)
+        return float((sizes * (sizes - 1) / 2).sum())
+
+
+def all_rows(rows: int) -> Clusters:
+    """One cluster of all rows: they agree on no columns at all."""
+    if rows < 2:
+        return Clusters(np.zeros(0, np.int64), np.zeros(0, np.int64), 0)
+    return Clusters(np.arange(rows), np.zeros(rows, np.int64), 1)
+
+
+def split(parent: Clusters, codes: Codes, size: int) -> Clusters:
+    """Take the clusters apart by one more column; a missing cell agrees with none.
+
+    Parameters
+    ----------
+    parent : Clusters
+    codes : int32 array
+        Of the column, for all rows of the table; negative where it is missing.
+    size : int
+        Codes are less.
+
+    Examples
+    --------
+    >>> codes = np.array([0, 1, 0, 0], np.int32)
+    >>> found = split(all_rows(4), codes, 2)
+    >>> found.rows.tolist(), found.repeats
+    ([0, 2, 3], 2)
+    """
+    mine = codes[parent.rows]
+    rows, numbers = parent.rows, parent.numbers * size + mine
+    if mine.size and mine.min() < 0:
+        there = mine >= 0
+        rows, numbers = rows[there], numbers[there]
+    most = parent.clusters * size
+    if most <= max(_ROOM * len(rows), _LEAST_ROOM):
+        return _counted(rows, numbers, most)
+    if most.bit_length() + len(rows).bit_length() >= _WORD_BITS:
+        rows, numbers = _crowded(rows, numbers)
+    return _sorted(rows, numbers, most)
+
+
+def _counted(rows: Numbers, numbers: Numbers, size: int) -> Clusters:
+    several = np.bincount(numbers, minlength=size) > 1
+    kept = several[numbers]
+    dense = np.cumsum(several) - 1
+    return Clusters(rows[kept], dense[numbers[kept]], int(np.count_nonzero(several)))
+
+
+def _crowded(rows: Numbers, numbers: Numbers) -> tuple[Numbers, Numbers]:
+    """Without rows that are alone in one of many buckets: they surely differ from all others."""
+    bits = max(12, len(rows).bit_length())
+    buckets = ((numbers.view(np.uint64) * _SPREAD) >> np.uint64(64 - bits)).view(np.int64)
+    kept = (np.bincount(buckets, minlength=1 << bits) > 1)[buckets]
+    return rows[kept], numbers[kept]
+
+
+def _sorted(rows: Numbers, numbers: Numbers, most: int) -> Clusters:
+    if not len(rows):
+        return Clusters(rows, numbers, 0)
+    order, arranged = _arranged(numbers, most)
+    begins = np.concatenate([[True], arranged[1:] != arranged[:-1]])
+    place = np.cumsum(begins) - 1
+    kept = np.bincount(place)[place] > 1
+    begins, order = begins[kept], order[kept]
+    return Clusters(rows[order], np.cumsum(begins) - 1, int(np.count_nonzero(begins)))
+
+
+def _arranged(numbers: Numbers, most: int) -> tuple[Numbers, Numbers]:
+    """The places in order of their numbers, and the numbers in order.
+
+    A number and its place in one word sort several times as fast as places by numbers.
+    """
+    bits = len(numbers).bit_length()
+    if most.bit_length() + bits < _WORD_BITS:
+        both = (numbers << bits) | np.arange(len(numbers))
+        both.sort()
+        return both & ((1 << bits) - 1), both >> bits
+    order = np.argsort(numbers, kind="stable")
+    return order, numbers[order]
+
+
+def agreeing(codes: Codes, size: int) -> float:
+    """The chance that two rows, taken at random, agree on a column.
+
+    >>> agreeing(np.array([0, 0, 1, 1], np.int32), 2)
+    0.5
+    """
+    counts = np.bincount(codes, minlength=size) / len(codes)
+    return float(counts @ counts)
+
+
+def pairs_of(found: Clusters, most: int | None = None) -> tuple[Numbers, Numbers]:
+    """The pairs of rows of each cluster: all of them, or some neighbours where there are many."""
+    order, numbers = _arranged(found.numbers, found.clusters)
+    rows = found.rows[order]
+    if most is not None:
+        same = np.flatnonzero(numbers[:-1] == numbers[1:])
+        same = same[:: max(1, len(same) // most)]
+        return rows[same], rows[same + 1]
+    firsts, seconds = [], []
+    far = 1
+    while (same := np.flatnonzero(numbers[:-far] == numbers[far:])).size:
+        firsts.append(rows[same])
+        seconds.append(rows[same + far])
+        far += 1
+    nothing = [np.zeros(0, np.int64)]
+    return np.concatenate(firsts or nothing), np.concatenate(seconds or nothing)

@@ -1,0 +1,1 @@
+"""Which columns of several tables could join which, from their values."""

@@ -1,0 +1,168 @@
+"""Joins on several columns together, sought from the columns that two tables share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from itertools import combinations, islice
+
+import numpy as np
+
+from plait.core.codes.coding import distinct
+from plait.core.look.candidates import few_in_the_way
+from plait.core.look.keysearch.clusters import all_rows, split
+from plait.core.look.relating.pairs import (
+    FEW_ADDED,
+    LEAST_SHARE,
+    Pair,
+    cardinality,
+    once_each,
+)
+from plait.core.look.relating.relation import Relation
+from plait.core.look.relating.values import Numbers, TalliedTable, Values
+from plait.core.text.wordtable import Codes
+
+MOST_SHARED = 8
+MOST_TOGETHER = 4
+_PART_SHARE = 0.5
+_MOST_TRIED = 8
+_ENOUGH = 0.9
+_SAMPLE = 1 << 17
+
+
+def composites(
+    pairs: Sequence[Pair], sides: Sequence[TalliedTable], size: int
+) -> Iterator[Relation]:
+    """The sets of shared columns that are a key of either table, and what they match.
+
+    Parameters
+    ----------
+    pairs : sequence of Pair
+        Of two tables, with values in common.
+    sides : sequence of TalliedTable
+    size : int
+        How many codes the dictionary has.
+
+    Notes
+    -----
+    A column is paired with the one that is called alike, else with the one that holds
+    most of its values. Sets of up to four of the best eight pairs are tried, small ones
+    first: those that tell the rows of the smaller table apart, or else of the larger,
+    and of which no part does. These are matched row by row.
+    """
+    shared = _shared(pairs)
+    if len(shared) < 2:
+        return
+    left, right = (sides[number] for number in (shared[0].left.table, shared[0].right.table))
+    by_row = {id(one): one.by_row() for pair in shared for one in (pair.left, pair.right)}
+    keys = _keys(shared, (left, right), by_row, size)
+    for chosen in islice(keys, _MOST_TRIED):
+        columns = [(pair.left, pair.right) for pair in chosen]
+        found, added = match_on(columns, (left.table.rows, right.table.rows), size)
+        if max(found.shares) >= LEAST_SHARE and added <= FEW_ADDED * found.left_matched:
+            unlikely = sum(pair.match.unlikely for pair in chosen)
+            found = replace(found, left=left.table.name, right=right.table.name, unlikely=unlikely)
+            if _likely(chosen, found):
+                yield found
+
+
+def _shared(pairs: Sequence[Pair]) -> list[Pair]:
+    """Pairs of columns that could be parts of a key, best first, each column once."""
+    fit = [
+        pair
+        for pair in pairs
+        if max(pair.match.shares) >= _PART_SHARE
+        and (pair.named or pair.sure or min(pair.match.shares) >= _PART_SHARE)
+        and (pair.left.kind == pair.right.kind or "text" in (pair.left.kind, pair.right.kind))
+    ]
+    fit.sort(key=lambda pair: (not pair.named, not pair.sure, -sum(pair.match.shares)))
+    return list(once_each(fit))[:MOST_SHARED]
+
+
+def _keys(
+    shared: Sequence[Pair],
+    sides: tuple[TalliedTable, TalliedTable],
+    rows: dict[int, Codes],
+    size: int,
+) -> Iterator[list[Pair]]:
+    """Sets of pairs that are unique, or nearly, on the right or else on the left."""
+    found: list[set[int]] = []
+    for number in (1, 0):
+        total = sides[number].table.rows
+        codes = [rows[id((pair.left, pair.right)[number])] for pair in shared]
+        found += [{place} for place, one in enumerate(codes) if _unique([one], size, total)]
+        for together in range(2, min(MOST_TOGETHER, len(shared)) + 1):
+            for places in combinations(range(len(shared)), together):
+                if any(one <= set(places) for one in found):
+                    continue
+                if _unique([codes[place] for place in places], size, total):
+                    found.append(set(places))
+                    yield [shared[place] for place in places]
+
+
+def _unique(columns: Sequence[Codes], size: int, rows: int) -> bool:
+    """Whether columns tell all rows but a few apart: in a part of the rows, then in all."""
+    if rows > 2 * _SAMPLE and _repeats(columns, slice(0, _SAMPLE), size) > few_in_the_way(rows):
+        return False
+    return _repeats(columns, slice(None), size) <= few_in_the_way(rows)
+
+
+def _repeats(columns: Sequence[Codes], part: slice, size: int) -> int:
+    clusters = all_rows(len(columns[0][part]))
+    for codes in columns:
+        clusters = split(clusters, codes[part], size)
+    return clusters.repeats
+
+
+def match_on(
+    chosen: Sequence[tuple[Values, Values]], rows: tuple[int, int], size: int
+) -> tuple[Relation, int]:
+    """What a join on some pairs of columns would match, and the rows it would add."""
+    left, right = together(
+        [one.by_row() for one, _ in chosen], [one.by_row() for _, one in chosen], size
+    )
+    length = int(right.max(initial=-1)) + 1
+    here = np.bincount(left[left >= 0], minlength=length)
+    there = np.bincount(right[right >= 0], minlength=length)
+    both = (here > 0) & (there > 0)
+    here, there = here[both], there[both]
+    key = tuple((one.name, other.name) for one, other in chosen)
+    matched = int(here.sum()), int(there.sum())
+    found = Relation("", "", key, *rows, *matched, cardinality(here, there))
+    several = (here > 1) & (there > 1)
+    return found, int((here * (there - 1))[several].sum())
+
+
+def together(left: Sequence[Codes], right: Sequence[Codes], size: int) -> tuple[Numbers, Numbers]:
+    """For each row of two tables the number of its key among the right's; -1 for none.
+
+    Parameters
+    ----------
+    left, right : sequence of int32 arrays
+        For each column the codes of the rows.
+    size : int
+        Codes are less.
+
+    Examples
+    --------
+    >>> yards, hives = np.array([0, 0, 1]), np.array([2, 3, 2])
+    >>> together([yards[:2], hives[:2]], [yards, hives], 4)[0].tolist()
+    [0, 1]
+    """
+    here, there = left[0].astype(np.int64), right[0].astype(np.int64)
+    for one, other in zip(left[1:], right[1:], strict=True):
+        there = np.where((there < 0) | (other < 0), -1, there * size + other)
+        here = np.where((here < 0) | (one < 0), -1, here * size + one)
+        known, there, _ = distinct(there)
+        place = np.searchsorted(known, here)
+        place[place == len(known)] = 0
+        here = np.where((known[place] == here) & (here >= 0), place, -1)
+        first = int(known[0] < 0)  # what is missing stands first, and is no key
+        there, here = there - first, np.where(here >= 0, here - first, -1)
+    return here, there
+
+
+def _likely(chosen: Sequence[Pair], found: Relation) -> bool:
+    """Whether one would join on it: by its names, or by values that are no chance."""
+    known = [pair.named or pair.sure for pair in chosen]
+    return all(known) or (any(known) and max(found.shares) >= _ENOUGH)

@@ -1,0 +1,196 @@
+"""The columns of several tables as sets of values, in one dictionary."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from plait.core.codes.coding import Counts, distinct
+from plait.core.codes.loosen import ALL_WAYS, loosened
+from plait.core.look.candidates import Candidates
+from plait.core.look.keysearch.roles import LONGEST_CELL, weight
+from plait.core.look.profile import Profile, Tally, as_numbers
+from plait.core.table.table import Table
+from plait.core.text.dictionary import TextDictionary
+from plait.core.text.wordtable import Codes
+from plait.core.types.forms import base
+from plait.core.types.kinds import MARKERS, arrow_type, as_kind, plain_number, takes_markers
+
+MOST_COLUMNS = 60
+MOST_LOOSENED = 50_000
+_SOME, _PLACES = 500, 12
+_CLASSES = (("0", "9"), ("A", "Z"), ("a", "z"))
+
+Numbers = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True, eq=False)
+class TalliedTable:
+    """A table, with what is known of its columns.
+
+    Parameters
+    ----------
+    table : Table
+    tallies : mapping of str to Tally
+        Each of one table.
+    profiles : mapping of str to Profile
+    keys : Candidates
+    """
+
+    table: Table
+    tallies: Mapping[str, Tally]
+    profiles: Mapping[str, Profile]
+    keys: Candidates
+
+
+@dataclass(frozen=True, eq=False)
+class Values:
+    """A column as a set of values.
+
+    Parameters
+    ----------
+    table : int
+        Which of the tables it is of.
+    name, kind : str
+    codes : int32 array
+        The values, as codes of the dictionary of all columns, each once.
+    rows : int64 array
+        The rows of each.
+    of_text : int32 array
+        The code of each text of the column's tally, -1 where it means missing: by it
+        the codes of rows are found.
+    row_codes : int32 array
+        For each row the place of its cell among the texts.
+    span : float
+        How many values could stand there: the whole numbers or days between the least and
+        the greatest; of texts those with signs of the same kinds at each place.
+    low : float or None
+        The least number or day.
+    """
+
+    table: int
+    name: str
+    kind: str
+    codes: Codes
+    rows: Counts
+    of_text: Codes
+    row_codes: Codes
+    span: float
+    low: float | None
+
+    def by_row(self) -> Codes:
+        """For each row the code of its value; -1 where it is missing."""
+        return np.append(self.of_text, np.int32(-1))[self.row_codes]
+
+
+class Dictionary:
+    """One code for each value of all columns: numbers of equal value have the same.
+
+    Parameters
+    ----------
+    loose : bool
+        Whether texts that differ only in what ``--ignore`` can leave out have one too.
+    """
+
+    def __init__(self, loose: bool = False) -> None:
+        self.loose = loose
+        self._codes = TextDictionary()
+
+    def __len__(self) -> int:
+        return len(self._codes)
+
+    def encode(self, texts: pa.Array) -> Codes:
+        """The codes of texts, taking in new ones."""
+        return self._codes.encode(texts)
+
+    def find(self, texts: pa.Array) -> Codes:
+        """The codes of texts, -1 for those that no column has."""
+        return self._codes.find(texts)
+
+    def values(self, number: int, side: TalliedTable, name: str) -> Values:
+        """The values of a column of a table."""
+        tally, profile = side.tallies[name], side.profiles[name]
+        of_text = self.encode(_spelt(tally.texts, profile.kind, self.loose)).copy()
+        if takes_markers(base(profile.kind)) and profile.markers:
+            marked = pa.compute.is_in(tally.texts, pa.array(MARKERS, tally.texts.type))
+            of_text[marked.to_numpy(zero_copy_only=False)] = -1
+        of_text[tally.counts[0] == 0] = -1
+        there = of_text >= 0
+        codes, rows = of_text[there], tally.counts[0][there]
+        if self.loose or profile.kind == "integer":
+            codes, rows = _once(codes, rows)
+        (row_codes,) = tally.codes
+        assert row_codes is not None
+        span, low = _span(tally.texts, profile.kind)
+        return Values(number, name, base(profile.kind), codes, rows, of_text, row_codes, span, low)
+
+
+def _spelt(texts: pa.Array, kind: str, loose: bool) -> pa.Array:
+    if loose:
+        return loosened(texts, ALL_WAYS, kind)
+    return plain_number(texts) if kind == "integer" else texts
+
+
+def _once(codes: Codes, rows: Counts) -> tuple[Codes, Counts]:
+    """Each code once, with the rows of all its spellings."""
+    found, inverse, _ = distinct(codes)
+    if len(found) == len(codes):
+        return codes, rows
+    return found, np.bincount(inverse, weights=rows).astype(np.int64)
+
+
+def _span(texts: pa.Array, kind: str) -> tuple[float, float | None]:
+    if base(kind) not in ("integer", "date") or not len(texts):
+        return _possible_texts(texts), None
+    made = as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts], texts.type)))
+    numbers = as_numbers(made.drop_null())
+    if numbers is None or not len(numbers):
+        return 0.0, None
+    return float(numbers.max() - numbers.min() + 1), float(numbers.min())
+
+
+def _possible_texts(texts: pa.Array) -> float:
+    some = texts.take(pa.array(np.linspace(0, len(texts) - 1, min(len(texts), _SOME)).astype(int)))
+    signs = np.array(some.to_pylist() or [""], f"U{_PLACES}").view(np.uint32).reshape(-1, _PLACES)
+    possible = np.zeros(_PLACES)
+    for low, high in _CLASSES:
+        possible += ((signs >= ord(low)) & (signs <= ord(high))).any(axis=0) * (
+            ord(high) - ord(low) + 1
+        )
+    return float(np.prod(np.maximum(possible, 1.0)))
+
+
+def comparable(side: TalliedTable, loose: bool = False) -> list[str]:
+    """The columns that may be part of a key: no decimals, truths or long texts.
+
+    With ``loose`` only those that can be written in several ways.
+    """
+    last = max(len(side.profiles) - 1, 1)
+    weights = {
+        name: weight(column, place / last)
+        for place, (name, column) in enumerate(side.profiles.items())
+        if _may_join(column) and (not loose or _spelt_several_ways(column))
+    }
+    return sorted(weights, key=weights.__getitem__)[:MOST_COLUMNS]
+
+
+def _may_join(column: Profile) -> bool:
+    whole = base(column.kind) not in ("decimal", "boolean", "empty")
+    return whole and column.distinct > 0 and column.longest <= 2 * LONGEST_CELL
+
+
+def _spelt_several_ways(column: Profile) -> bool:
+    return column.distinct <= MOST_LOOSENED
+
+
+def all_values(sides: Sequence[TalliedTable], dictionary: Dictionary) -> list[Values]:
+    """The values of all columns that may be part of a key."""
+    return [
+        dictionary.values(number, side, name)
+        for number, side in enumerate(sides)
+        for name in comparable(side, dictionary.loose)
+    ]
