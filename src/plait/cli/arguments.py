@@ -85,6 +85,37 @@ def add_options(parser: argparse.ArgumentParser, options: Iterable[Option]) -> N
         _add(groups[one.group], one)
 
 
+def add_reading(parser: argparse.ArgumentParser, options: Iterable[Option]) -> None:
+    """Options that can be given again, for one source by its name."""
+    groups: dict[str, Any] = {}
+    for one in options:
+        if one.group not in groups:
+            note = "for one source of several: --footer register=1"
+            groups[one.group] = parser.add_argument_group(one.group, note)
+        groups[one.group].add_argument(
+            one.flag,
+            action="append",
+            default=[],
+            metavar=f"[SOURCE=]{one.shown or '|'.join(one.choices)}",
+            help=_help(one),
+        )
+
+
+def read_value(option: Option, text: str) -> Any:
+    """The value that a text gives for an option.
+
+    Raises
+    ------
+    UsageError
+        When it gives none.
+    """
+    read = _FORMS[option.form](option).get("type", str)
+    try:
+        return read(text)
+    except argparse.ArgumentTypeError as error:
+        raise UsageError(f"{option.flag}: {error}") from None
+
+
 def _add(group: Any, option: Option) -> None:
     made = group.add_argument(option.flag, help=_help(option), **_FORMS[option.form](option))
     if option.shown.startswith("COLUMN,"):

@@ -9,19 +9,19 @@ from dataclasses import replace
 from pathlib import Path
 
 from plait.cli.options import name_of_result
+from plait.cli.per_source import typed
 from plait.cli.process import load_meanwhile
 from plait.cli.progress import Progress
-from plait.core.account.errors import ExpectationError, UsageError
+from plait.core.account.errors import ExpectationError, SourceError, UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted, standing
 from plait.core.account.names import file_name
 from plait.core.account.parallel import ordered_map
 from plait.core.table.aside import cut_findings, limited
 from plait.core.table.table import Table
-from plait.core.verbs.mending.retype import declared
 from plait.core.verbs.result import Result
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
-from plait.formats.reading import read_source
+from plait.formats.reading import read_or_fault, read_source, unreadable
 from plait.formats.sources import STANDARD_INPUT, Source
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
 
@@ -97,7 +97,29 @@ def read_all(
     if options is None or not (options.missing or options.type):
         return tables
     with progress.phase("setting types"):
-        return declared(tables, options.missing, options.type, options.unfit)
+        return typed(tables, options)
+
+
+def read_what_can_be(
+    sources: Sequence[Source], progress: Progress, options: argparse.Namespace
+) -> tuple[list[Table], list[Finding]]:
+    """Read the sources that can be read; a finding for each that cannot.
+
+    Raises
+    ------
+    SourceError
+        When none of them can be.
+    """
+    load_meanwhile("plait.cli.views.show")
+    tell_waiting(source.path for source in sources)
+    with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
+        found = list(ordered_map(lambda source: read_or_fault(source, tick), sources))
+    tables = [one for one in found if isinstance(one, Table)]
+    faults = [one for one in found if isinstance(one, SourceError)]
+    if faults and not tables:
+        raise faults[0]
+    with progress.phase("setting types"):
+        return typed(tables, options), [unreadable(fault) for fault in faults]
 
 
 def hand_over(

@@ -9,7 +9,6 @@ from typing import Any
 
 from plait.cli.arguments import whole_number
 from plait.core.table.keyspec import names
-from plait.options.shared import READING
 
 
 class _Target(argparse.Action):
@@ -125,16 +124,3 @@ def add_plan_telling(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print the account as JSON")
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
     parser.add_argument("--verbose", action="store_true", help="show all examples with places")
-
-
-def given_of(options: argparse.Namespace) -> Any:
-    """What the line says of how its sources are written.
-
-    Raises
-    ------
-    UsageError
-        For a name or sign that is none.
-    """
-    from plait.formats.stated import stated
-
-    return stated(**{one.name: getattr(options, one.name) for one in READING})

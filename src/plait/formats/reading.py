@@ -47,10 +47,25 @@ def read_source(source: Source, tick: Tick = lambda _: None) -> Table:
     SourceError
         When it cannot be opened or read.
     """
+    if source.fault:
+        raise source.fault
     table = _read(source, tick)
     if not source.passed_over:
         return table
     return replace(table, findings=(*table.findings, _not_read(source.passed_over, source.name)))
+
+
+def read_or_fault(source: Source, tick: Tick = lambda _: None) -> Table | SourceError:
+    """Read one source, or say why it cannot be read."""
+    try:
+        return read_source(source, tick)
+    except SourceError as error:
+        return error
+
+
+def unreadable(fault: SourceError) -> Finding:
+    """The finding that a source could not be read."""
+    return Finding("unreadable", "error", 1, fault.what, fault.remedy or "", fault.where or "")
 
 
 def _not_read(over: PassedOver, name: str) -> Finding:

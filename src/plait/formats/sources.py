@@ -72,6 +72,8 @@ class Source:
         The sheet, or the table of a database.
     given : Given
     passed_over : PassedOver or None
+    fault : SourceError or None
+        Why there is no table in it to read.
     """
 
     name: str
@@ -80,6 +82,7 @@ class Source:
     part: str = ""
     given: Given = field(default_factory=Given)
     passed_over: PassedOver | None = None
+    fault: SourceError | None = None
 
     @property
     def size(self) -> int:
@@ -107,7 +110,9 @@ def _without_number(member: str) -> str:
     return re.sub(r" \([0-9]+\)$", "", member)
 
 
-def find_sources(words: Iterable[str], given: Given | None = None) -> list[Source]:
+def find_sources(
+    words: Iterable[str], given: Given | None = None, faulty: bool = False
+) -> list[Source]:
     """The tables that the words mean, in order, each with a name of its own.
 
     Parameters
@@ -119,6 +124,8 @@ def find_sources(words: Iterable[str], given: Given | None = None) -> list[Sourc
         ``register.xlsx#Q*``.
     given : Given, optional
         What is known of how they are written.
+    faulty : bool
+        Whether files that are there and hold no table are sources too, with the reason.
 
     Returns
     -------
@@ -140,7 +147,7 @@ def find_sources(words: Iterable[str], given: Given | None = None) -> list[Sourc
             )
         try:
             name, path = _named(word)
-            sources = list(_expand(path, given or Given()))
+            sources = list(_expand(path, given or Given(), faulty))
         except (OSError, ValueError) as error:
             said = getattr(error, "strerror", None) or error
             raise SourceError(f"it cannot be read: {said}", shown(word[:200])) from None
@@ -163,7 +170,7 @@ def _named(word: str) -> tuple[str | None, str]:
     return name, path
 
 
-def _expand(word: str, given: Given) -> Iterator[Source]:
+def _expand(word: str, given: Given, faulty: bool) -> Iterator[Source]:
     if word == STANDARD_INPUT:
         yield Source("input", word, given=given)
         return
@@ -172,9 +179,20 @@ def _expand(word: str, given: Given) -> Iterator[Source]:
     files = _files(path)
     _check_number(len(files), "files", path, given)
     for file in files:
-        for one in _tables(file, part, given):
+        for one in _tables_or_fault(file, part, given) if faulty else _tables(file, part, given):
             yield replace(one, passed_over=over) if over else one
             over = None
+
+
+def _tables_or_fault(path: str, part: str, given: Given) -> list[Source]:
+    """The tables of a file, or itself with the reason why it has none."""
+    try:
+        return list(_tables(path, part, given))
+    except SourceError as error:
+        return [Source(_stem(path), path, given=given, fault=error)]
+    except OSError as error:
+        fault = SourceError(f"it cannot be read: {error.strerror or error}", shown(path))
+        return [Source(_stem(path), path, given=given, fault=fault)]
 
 
 def _check_number(number: int, what: str, where: str, given: Given) -> None:
@@ -297,7 +315,7 @@ def _parts(source: Source, part: str) -> Iterator[Source]:
         parts = _chosen(tables, part, source.where, "table")
         _check_number(len(parts), "tables", source.where, source.given)
     elif ending == JSON:
-        parts = [part]
+        parts = [part] if part else _arrays(source)
     elif part:
         raise SourceError(f"a {ending} file has no parts to name", f"{source.where}#{part}")
     else:
@@ -306,6 +324,19 @@ def _parts(source: Source, part: str) -> Iterator[Source]:
         named = len(parts) > 1 or part
         name = plain_name(one) if one and named else source.name
         yield replace(source, part=one, name=name)
+
+
+def _arrays(source: Source) -> list[str]:
+    """The names of the arrays of records in a file of JSON, if it has several."""
+    from plait.formats.json.reading import array_names
+
+    limits = source.given.limits
+    with (
+        as_file(source.path, source.member, source.ending, limits) as file,
+        file.open("rb") as text,
+    ):
+        names = array_names(text, source.where, limits)
+    return names if len(names) > 1 else [""]
 
 
 def _chosen(

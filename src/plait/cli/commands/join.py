@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from functools import partial
 
-from plait.cli.arguments import add_options, add_verb, help_of
+from plait.cli.arguments import add_reading, add_verb, help_of
 from plait.cli.commands.verb import sources_of, values_of
 from plait.cli.handing import (
     account,
@@ -37,7 +37,7 @@ HELP = help_of(JOIN)
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
     add_verb(parser, JOIN)
-    add_options(parser, (*READING, *TYPING))
+    add_reading(parser, (*READING, *TYPING))
     add_output(parser)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from plait.cli.arguments import add_options, add_verb, help_of
+from plait.cli.arguments import add_reading, add_verb, help_of
 from plait.cli.commands.verb import values_of
 from plait.cli.handing import (
     check_report,
@@ -14,7 +14,8 @@ from plait.cli.handing import (
     refuse_standing,
     tell_completed,
 )
-from plait.cli.options import add_telling, given_of
+from plait.cli.options import add_telling
+from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.keys import show_keys
 from plait.core.account.errors import UsageError
@@ -55,13 +56,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="without --only: of two sources the pairs of keys that may be meant for one another, "
         "to edit and give to --pairs; of one source the rows whose key is repeated",
     )
-    add_options(parser, (*READING, *TYPING))
+    add_reading(parser, (*READING, *TYPING))
     add_telling(parser.add_argument_group("output"))
 
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    sources = find_sources(options.sources, given_of(options))
+    sources = with_own(find_sources(options.sources, given_of(options)), options)
     delivery = Delivery(read_files(sources, options), options.replace)
     _check(options, delivery, len(sources))
     with Progress(not options.quiet) as progress:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import argparse
 
-from plait.cli.arguments import add_options, add_sources
-from plait.cli.handing import check_report, read_all, refuse_standing, tell_completed
-from plait.cli.options import add_telling, given_of
+from plait.cli.arguments import add_reading, add_sources
+from plait.cli.handing import check_report, read_what_can_be, refuse_standing, tell_completed
+from plait.cli.options import add_telling
+from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.survey import show_survey
 from plait.core.verbs.survey import survey
@@ -26,20 +27,20 @@ HELP = {
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
     add_sources(parser)
-    add_options(parser, (*READING, *TYPING))
+    add_reading(parser, (*READING, *TYPING))
     add_telling(parser.add_argument_group("output"))
 
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    sources = find_sources(options.sources, given_of(options))
+    sources = with_own(find_sources(options.sources, given_of(options), faulty=True), options)
     delivery = Delivery([source.path for source in sources], options.replace)
     check_report(options, delivery)
     tell_completed(delivery)
     with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress, options)
+        tables, unread = read_what_can_be(sources, progress, options)
         with progress.phase("looking"):
-            found = survey(tables)
+            found = survey(tables, unread)
         sizes = {source.name: source.size for source in sources}
         with delivery, progress.phase("writing"):
             if options.report:

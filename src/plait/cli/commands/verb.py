@@ -8,9 +8,10 @@ from importlib import import_module
 from types import SimpleNamespace
 from typing import Any
 
-from plait.cli.arguments import add_options, add_verb, help_of
+from plait.cli.arguments import add_reading, add_verb, help_of
 from plait.cli.handing import check_outputs, hand_over, read_all
-from plait.cli.options import add_output, given_of, name_of_result
+from plait.cli.options import add_output, name_of_result
+from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
 from plait.core.verbs.result import with_reading
 from plait.formats.reading import read_source
@@ -31,9 +32,7 @@ def command(name: str) -> Any:
 
 def _add_arguments(verb: Verb, parser: argparse.ArgumentParser) -> None:
     add_verb(parser, verb)
-    add_options(parser, READING)
-    if not _sets_types(verb):
-        add_options(parser, TYPING)
+    add_reading(parser, READING if _sets_types(verb) else (*READING, *TYPING))
     add_output(parser)
 
 
@@ -59,8 +58,9 @@ def sources_of(verb: Verb, options: argparse.Namespace) -> list[Source]:
     """The sources that the line names, as the verb takes them."""
     given = given_of(options)
     if verb.takes is Takes.ALL:
-        return find_sources(options.sources, given)
-    return uniquely_named([one_source(word, given) for word in options.sources])
+        return with_own(find_sources(options.sources, given), options)
+    named = uniquely_named([one_source(word, given) for word in options.sources])
+    return with_own(named, options)
 
 
 def values_of(verb: Verb, options: argparse.Namespace) -> dict[str, Any]:

@@ -121,7 +121,7 @@ CODES = (
     "list-cut", "marker-found", "marker-kept", "marker-missing", "mixed-cells", "name-trap",
     "nearest-tie", "nearly-typed", "no-rows", "not-read", "not-used", "parts-few", "parts-many",
     "row-ragged", "row-repeat", "rows-added", "settle-conflict", "sheet-hidden",
-    "source-conflict", "title-lines", "total-row", "type-differs", "types-differ",
+    "source-conflict", "title-lines", "total-row", "type-differs", "types-differ", "unreadable",
 )  # fmt: skip
 
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence, Set
 from dataclasses import dataclass
 from pathlib import PurePath
 
-from plait.core.account.names import folded, plain_name
+from plait.core.account.names import distinct_name, folded, plain_name
 from plait.core.table.table import Table
 
 _ALIKE = 0.6
@@ -44,7 +45,8 @@ def families(tables: Sequence[Table]) -> list[Family]:
                 break
         else:
             found.append((headers, [number]))
-    return [Family(_name([tables[n] for n in members]), tuple(members)) for _, members in found]
+    named = _names([[tables[number] for number in members] for _, members in found])
+    return [Family(name, tuple(members)) for name, (_, members) in zip(named, found, strict=True)]
 
 
 def headers_of(table: Table) -> set[str]:
@@ -71,6 +73,21 @@ def _path(table: Table) -> str:
     return table.strands[0].origins[0].path
 
 
+def _names(several: Sequence[Sequence[Table]]) -> list[str]:
+    """A name for each family, none twice: what all its files have in common, or their folder."""
+    wanted = [_name(tables) for tables in several]
+    taken: set[str] = {tables[0].name for tables in several if len(tables) == 1}
+    names = []
+    for name, tables in zip(wanted, several, strict=True):
+        if len(tables) > 1:
+            if wanted.count(name) > 1:
+                name = _common_words(tables) or name
+            name = distinct_name(name, taken)
+            taken.add(name)
+        names.append(name)
+    return names
+
+
 def _name(tables: Sequence[Table]) -> str:
     """The one table's name; of several the folder or file they have in common, or what names."""
     if len(tables) == 1:
@@ -81,4 +98,16 @@ def _name(tables: Sequence[Table]) -> str:
     folders = {file.parent.name for file in files}
     if len(folders) == 1 and (folder := folders.pop()):
         return plain_name(folder)
-    return f"{tables[0].name} and {len(tables) - 1} more"
+    return _common_words(tables) or f"{tables[0].name} and {len(tables) - 1} more"
+
+
+def _common_words(tables: Sequence[Table]) -> str:
+    """The words, without numbers, that all the names have: ``weigh-in`` of ``weigh-in_2031-05``.
+
+    >>> from plait.core.table.table import from_columns
+    >>> _common_words([from_columns(name, {}) for name in ("visits 2030", "visits 2031")])
+    'visits'
+    """
+    split = [re.split(r"[\W_0-9]+", PurePath(table.name).name) for table in tables]
+    common = [word for word in split[0] if word and all(word in words for words in split[1:])]
+    return plain_name("-".join(common)) if common else ""

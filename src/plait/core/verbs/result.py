@@ -86,7 +86,11 @@ def with_reading(result: Result, tables: Sequence[Table]) -> Result:
 def reading_findings(tables: Sequence[Table]) -> list[Finding]:
     """What was found when the sources were read, like findings of several as one."""
     several = len(tables) > 1
-    return merged(for_one_source(one, several) for table in tables for one in table.findings)
+    return merged(
+        for_one_source(one, table.name if several else None)
+        for table in tables
+        for one in table.findings
+    )
 
 
 def of_one_extract(finding: Finding) -> Finding:
@@ -96,14 +100,27 @@ def of_one_extract(finding: Finding) -> Finding:
     return replace(finding, remedy=f"as a source of its own: {finding.remedy}")
 
 
-def for_one_source(finding: Finding, several: bool) -> Finding:
-    """The finding; where there are several sources, what mends it does so to its own only."""
+def for_one_source(finding: Finding, source: str | None) -> Finding:
+    """The finding; where there are several sources, what mends it names its own.
+
+    Parameters
+    ----------
+    finding : Finding
+    source : str or None
+        What the source is called; ``None`` where it is the only one.
+
+    Examples
+    --------
+    >>> found = Finding("total-row", "warning", 1, "…", "to set it aside: --footer 1")
+    >>> for_one_source(found, "may visits").remedy
+    "to set it aside: --footer 'may visits=1'"
+    """
     option = _OF_ONE_SOURCE.search(finding.remedy)
-    if not several or not option or "plait " in finding.remedy:
+    if source is None or not option or "plait " in finding.remedy:
         return finding
-    before = finding.remedy[: option.start()].rstrip(" :")
-    alone = f"in that file alone: plait mend {quote(finding.where)} {option[0]}"
-    return replace(finding, remedy=f"{before} {alone}".lstrip())
+    flag, value = option[0].split(" ", 1)
+    own = f"{flag} {quote(f'{source}={value}')}"
+    return replace(finding, remedy=finding.remedy.replace(option[0], own))
 
 
 def reading_entries(tables: Sequence[Table]) -> list[Entry]:

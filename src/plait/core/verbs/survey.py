@@ -81,12 +81,14 @@ class Survey:
     findings: tuple[Finding, ...]
 
 
-def survey(tables: Sequence[Table]) -> Survey:
+def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
     """Look at tables before anything is done with them.
 
     Parameters
     ----------
     tables : sequence of Table
+    unread : sequence of Finding
+        Of sources that could not be read, and are told of with the rest.
 
     Returns
     -------
@@ -114,7 +116,7 @@ def survey(tables: Sequence[Table]) -> Survey:
         whole = members[0] if len(members) == 1 else stack(members, name=family.name).table
         sides.append(TalliedTable(whole.named(family.name), joined, one.profiles, one.keys))
     found, traps = relations(sides)
-    return Survey(tuple(surveyed), tuple(found), (*findings, *traps))
+    return Survey(tuple(surveyed), tuple(found), (*unread, *findings, *traps))
 
 
 def _tallies(tables: Sequence[Table]) -> dict[str, Tally]:
@@ -182,8 +184,11 @@ def _sample(table: Table) -> dict[str, list[str | None]]:
 def _family_findings(
     found: Surveyed, tallies: Mapping[str, Tally], several: bool
 ) -> Iterator[Finding]:
-    read = (finding for table in found.tables for finding in table.findings)
-    yield from merged(for_one_source(finding, several) for finding in read)
+    yield from merged(
+        for_one_source(finding, table.name if several else None)
+        for table in found.tables
+        for finding in table.findings
+    )
     if len(found.tables) > 1:
         yield from header_findings(found.tables)
         if len(found.tables) * len(found.profiles) <= MOST_COMPARED:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import IO, Any
 
@@ -66,15 +66,44 @@ def read_json(
     text = _utf8(stream, where, tick)
     if lines:
         return _table(_line_records(text, where, limits), name, where, limits)
+    records = _array(_whole(text, where, limits), part, where)
+    return _table(enumerate(records, 1), name, where, limits)
+
+
+def _whole(text: IO[bytes], where: str, limits: Limits) -> Any:
     try:
         data = b"".join(iter(lambda: text.read(_STEP), b""))
-        whole = parsed(_decoded(data, where))
+        return parsed(_decoded(data, where))
     except RecursionError:
         raise _too_deep(limits, where) from None
     except ValueError as error:
         raise SourceError(f"this is no JSON: {error}", where, _LINES_REMEDY) from None
-    records = _array(whole, part, where)
-    return _table(enumerate(records, 1), name, where, limits)
+
+
+def array_names(stream: IO[bytes], where: str, limits: Limits = LIMITS) -> list[str]:
+    """The names of the arrays of records in an object; none where there is no object.
+
+    Raises
+    ------
+    SourceError
+        For text that is no JSON.
+    """
+    text = _utf8(stream, where, lambda _: None)
+    head = text.read(_HEAD)
+    if not head.lstrip().startswith(b"{"):
+        return []
+    rest: Any = ReadAhead(head, text)
+    whole = _whole(rest, where, limits)
+    return list(_tables_in(whole)) if isinstance(whole, dict) else []
+
+
+def _tables_in(fields: Mapping[str, Any]) -> dict[str, list[Any]]:
+    """The arrays of records; where none has any, all arrays that are empty."""
+    arrays = {name: value for name, value in fields.items() if isinstance(value, list)}
+    records = {
+        name: value for name, value in arrays.items() if value and isinstance(value[0], dict)
+    }
+    return records or {name: value for name, value in arrays.items() if not value}
 
 
 def _too_deep(limits: Limits, where: str) -> LimitError:
@@ -111,7 +140,9 @@ def _array(whole: Any, part: str, where: str) -> list[Any]:
     if isinstance(whole, list) and not part:
         return whole
     fields = whole if isinstance(whole, dict) else {}
-    arrays = {name: value for name, value in fields.items() if isinstance(value, list)}
+    arrays = _tables_in(fields)
+    if part in fields and isinstance(fields[part], list):
+        arrays[part] = fields[part]
     if part and part not in arrays:
         raise SourceError(f"there is no array {part!r}", where, nearest(part, arrays))
     if len(arrays) == 1 or part:

@@ -1,0 +1,164 @@
+"""Options of reading that are given for all sources, or for one by its name."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from plait.cli.arguments import read_value
+from plait.core.account.errors import UsageError
+from plait.core.account.names import nearest
+from plait.core.table.keyspec import check_column
+from plait.core.table.table import Table
+from plait.core.verbs.mending.retype import declared, parse_types
+from plait.formats.sources import Given, Source
+from plait.formats.stated import stated
+from plait.options.option import Form, Option
+from plait.options.shared import READING, TYPING
+
+
+@dataclass(frozen=True)
+class Said:
+    """What a line says of its sources.
+
+    Parameters
+    ----------
+    everywhere : mapping of str to object
+        Option to value.
+    alone : mapping of str to mapping
+        The same for the sources that have that name.
+    """
+
+    everywhere: Mapping[str, Any]
+    alone: Mapping[str, Mapping[str, Any]]
+
+    def of(self, called: Collection[str]) -> dict[str, Any]:
+        """What is said of a source that is called so: its own before what is said of all."""
+        own = [values for name, values in self.alone.items() if name in called]
+        merged = dict(self.everywhere)
+        for values in own:
+            for option, value in values.items():
+                before = merged.get(option)
+                merged[option] = [*before, *value] if isinstance(before, list) else value
+        return merged
+
+
+def given_of(options: argparse.Namespace) -> Given:
+    """How all sources of a line are written, as far as it says.
+
+    Raises
+    ------
+    UsageError
+        For a name or sign that is none.
+    """
+    return stated(**_said(options, READING, None).everywhere)
+
+
+def with_own(sources: Sequence[Source], options: argparse.Namespace) -> list[Source]:
+    """The sources with what the line says of each of them alone.
+
+    Raises
+    ------
+    UsageError
+        When it names a source that there is not.
+    """
+    names = [called(source.name, source.path) for source in sources]
+    said = _said(options, READING, names)
+    if not said.alone:
+        return list(sources)
+    return [
+        replace(source, given=stated(**said.of(mine)))
+        for source, mine in zip(sources, names, strict=True)
+    ]
+
+
+def typed(tables: Sequence[Table], options: argparse.Namespace) -> list[Table]:
+    """The tables with the markers and types that the line says of all, or of each alone.
+
+    Raises
+    ------
+    UsageError
+        When it names a source or a column that there is not.
+    """
+    names = [called(table.name, path_of(table)) for table in tables]
+    said = _said(options, TYPING, names)
+    if not said.alone:
+        return declared(tables, **{"missing": (), "type": (), "unfit": "error", **said.everywhere})
+    for column in parse_types(said.everywhere.get("type", ())):
+        if not any(table.has(column) for table in tables):
+            check_column(column, tables[0])
+    return [_declared(table, said, mine) for table, mine in zip(tables, names, strict=True)]
+
+
+def _declared(table: Table, said: Said, mine: Collection[str]) -> Table:
+    wanted = said.of(mine)
+    everywhere = parse_types(said.everywhere.get("type", ()))
+    types = parse_types(wanted.get("type", ()))
+    types = {
+        name: kind for name, kind in types.items() if table.has(name) or name not in everywhere
+    }
+    return declared([table], wanted.get("missing", ()), types, wanted.get("unfit", "error"))[0]
+
+
+def path_of(table: Table) -> str:
+    """The file that a table was read from, with its part; nothing for one made otherwise."""
+    origins = table.strands[0].origins if table.strands else ()
+    return origins[0].path if origins else ""
+
+
+def called(name: str, path: str) -> set[str]:
+    """What a person may call a source: its name, its file with and without ending, its folder."""
+    file = Path(path.partition("#")[0])
+    return {name, path, file.name, file.stem, file.parent.name} - {""}
+
+
+def _said(
+    options: argparse.Namespace,
+    described: Sequence[Option],
+    names: Sequence[Collection[str]] | None,
+) -> Said:
+    """What is said of all and of each; without names what is said of all."""
+    known = set().union(*names) if names is not None else set()
+    everywhere: dict[str, Any] = {}
+    alone: dict[str, dict[str, Any]] = {}
+    for option in described:
+        for text in getattr(options, option.name, None) or ():
+            name, value = _apart(option, text, known)
+            if names is None and name:
+                continue
+            if name and name not in known:
+                raise _unknown(option, name, known)
+            target = alone.setdefault(name, {}) if name else everywhere
+            _put(target, option, value)
+    return Said(everywhere, alone)
+
+
+def _apart(option: Option, text: str, known: Collection[str]) -> tuple[str, str]:
+    """The source that a value is for, and the value."""
+    name, sign, rest = text.partition("=")
+    if not sign or not name:
+        return "", text
+    if option.form is Form.PAIRS:
+        return (name, rest) if "=" in rest and (name in known or not known) else ("", text)
+    if option.form is Form.NAMES and name not in known:
+        return "", text
+    return name, rest
+
+
+def _put(target: dict[str, Any], option: Option, text: str) -> None:
+    value = read_value(option, text)
+    if option.form in (Form.PAIRS, Form.NAMES):
+        more: Iterator[Any] = iter((text,) if option.form is Form.PAIRS else value)
+        target[option.name] = [*target.get(option.name, ()), *more]
+    else:
+        target[option.name] = value
+
+
+def _unknown(option: Option, name: str, known: Collection[str]) -> UsageError:
+    return UsageError(
+        f"{option.flag} names {name!r}, and no source is called so",
+        remedy=nearest(name, known) or f"the sources are {', '.join(sorted(known))}",
+    )
