@@ -44,10 +44,13 @@ def _visits(folder: Path, month: str, rng: random.Random) -> None:
         header[4] = "Weight"
     seen = rng.sample(HIVES, ROWS)
     rows = [
-        [yard, hive, f"{month}-{rng.randint(1, 28):02d}", rng.randint(4, 12),
-         f"{rng.uniform(8, 40):.1f}" if rng.random() < 0.95 else "NA", rng.choice(["calm", "", "swarmed"])]
+        [
+            *(yard, hive, f"{month}-{rng.randint(1, 28):02d}", rng.randint(4, 12)),
+            f"{rng.uniform(8, 40):.1f}" if rng.random() < 0.95 else "NA",
+            rng.choice(["calm", "", "swarmed"]),
+        ]
         for yard, hive in seen
-    ]  # fmt: skip
+    ]
     if number >= 30:
         header.append("scale")
         rows = [[*row, rng.choice(["A", "B"])] for row in rows]
@@ -62,18 +65,24 @@ def _visits(folder: Path, month: str, rng: random.Random) -> None:
 
 def _harvest(folder: Path, year: int, rng: random.Random) -> None:
     rows = [
-        [yard, year, f"{rng.uniform(100, 900):.1f}", f"{rng.uniform(10, 90):.2f}", rng.randint(2, 30)]
+        [
+            *(yard, year, f"{rng.uniform(100, 900):.1f}"),
+            *(f"{rng.uniform(10, 90):.2f}", rng.randint(2, 30)),
+        ]
         for yard in YARDS
-    ]  # fmt: skip
+    ]
     _write(folder / f"harvest {year}.csv", [["Yard", "Year", "kg", "moisture", "boxes"], *rows])
 
 
 def _registers(folder: Path, rng: random.Random) -> None:
     breeds = ["Carnica", "Buckfast", "Ligustica", "Mellifera"]
     hives = [
-        [yard, int(hive), rng.choice(breeds), rng.randint(2020, 2031), f"Q{rng.randrange(10**6):06d}"]
+        [
+            *(yard, int(hive), rng.choice(breeds), rng.randint(2020, 2031)),
+            f"Q{rng.randrange(10**6):06d}",
+        ]
         for yard, hive in HIVES
-    ]  # fmt: skip
+    ]
     _write(folder / "register" / "data.csv", [["yard", "hive", "breed", "since", "queen"], *hives])
     queens = [[row[4], rng.choice(breeds), f"{rng.uniform(1, 9):.3f}"] for row in hives]
     _write(folder / "queens" / "data.csv", [["queen", "mother", "score"], *queens])

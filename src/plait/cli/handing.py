@@ -94,7 +94,7 @@ def read_all(
     tell_waiting(source.path for source in sources)
     with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
         tables = list(ordered_map(lambda source: read_source(source, tick), sources))
-    if options is None or not (options.missing or options.type):
+    if options is None or not (options.missing or options.type or options.unfit):
         return tables
     with progress.phase("setting types"):
         return typed(tables, options)

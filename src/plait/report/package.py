@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from plait.core.look.contents import Content
-from plait.core.types.forms import base, form_of
+from plait.core.types.forms import base
+from plait.core.types.numberforms import number_forms
 from plait.report.account import Output
 from plait.report.story import Story
 
@@ -120,8 +121,9 @@ def _form(kind: str) -> dict[str, Any]:
         return {"format": kind.partition(":")[2]}
     if base(kind) == "boolean":
         return {"type": "string"}
-    form = form_of(kind)
-    signs = re.sub(r"[0-9]", "", form.name.partition(":")[2])
-    if form.kind == "integer":
-        return {"groupChar": signs[:1]}
-    return {"decimalChar": signs[-1:] or ".", **({"groupChar": signs[0]} if len(signs) > 1 else {})}
+    form = next((one for one in number_forms() if one.name == kind), None)
+    if form is None:
+        return {}
+    made: dict[str, Any] = {"decimalChar": form.point} if form.point else {}
+    made |= {"groupChar": form.group} if form.group else {}
+    return made | ({"bareNumber": False} if form.beside else {})

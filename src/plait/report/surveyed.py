@@ -10,6 +10,7 @@ from typing import Any
 
 from plait._version import __version__
 from plait.core.account.finding import worst_first
+from plait.core.account.gathered import gathered
 from plait.core.look.profile import Profile
 from plait.core.table.keyspec import spelt
 from plait.core.verbs.survey import Survey
@@ -47,6 +48,7 @@ def survey_json(found: Survey, sizes: Mapping[str, int]) -> str:
                 "rows": one.rows,
                 "columns": {name: _profile(column) for name, column in one.profiles.items()},
                 "candidate_keys": [asdict(key) for key in one.keys.keys],
+                "keys_found": one.keys.found,
                 "sample": one.sample,
             }
             for one in found.families
@@ -74,7 +76,9 @@ def write_survey_page(found: Survey, sizes: Mapping[str, int], target: Path) -> 
         sizes=sizes,
         version=__version__,
         percent=percent,
-        findings=worst_first(found.findings),
+        gathered=gathered(found.findings),
+        every=worst_first(found.findings),
+        joins=found.relations,
         sources=sum(len(one.tables) for one in found.families),
         rows=sum(one.rows for one in found.families),
     )

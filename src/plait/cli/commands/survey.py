@@ -46,7 +46,7 @@ def run(options: argparse.Namespace) -> int:
             if options.report:
                 delivery.write(options.report, lambda part: write_survey_page(found, sizes, part))
     if not options.quiet:
-        show_survey(found, sizes, options.verbose)
+        show_survey(found, sizes, options.verbose, aside=options.json)
     if options.json:
         print(survey_json(found, sizes))
     refuse_standing(found.findings, options, bool(options.report))

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from textwrap import wrap
 from typing import Any
 
-from rich.console import Console
+from rich.console import Console, RenderableType
 from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
@@ -30,7 +30,6 @@ _WHOLE_WORDS: dict[str, Any] = {
     "replace_whitespace": False,
     "drop_whitespace": True,
 }
-_FEW = 2
 _BAR = 16
 _LONGEST = 600
 
@@ -38,6 +37,15 @@ _LONGEST = 600
 def console() -> Console:
     """Standard error, at most 100 columns wide; 80 away from a terminal."""
     plain = Console(stderr=True, highlight=False, emoji=False, markup=False)
+    plain.width = min(plain.width, _WIDEST) if plain.is_terminal else 80
+    return plain
+
+
+def reading_console(aside: bool = False) -> Console:
+    """Where results for reading go: standard output, or standard error where that is taken."""
+    if aside:
+        return console()
+    plain = Console(file=sys.stdout, highlight=False, emoji=False, markup=False)
     plain.width = min(plain.width, _WIDEST) if plain.is_terminal else 80
     return plain
 
@@ -185,16 +193,23 @@ def show_findings(
     findings: Sequence[Finding], verbose: bool = False, most: int | None = None
 ) -> None:
     """The findings, worst first, each with examples and its remedy; unless verbose, so many."""
+    out = console()
+    for part in findings_shown(findings, verbose, most):
+        out.print(part)
+
+
+def findings_shown(
+    findings: Sequence[Finding], verbose: bool = False, most: int | None = None, examples: int = 2
+) -> Iterator[RenderableType]:
+    """The same, as parts to print; unless verbose with so many examples each."""
     if not findings:
         return
-    out = console()
-    out.print()
-    out.print(Text(_summary(findings)))
+    yield Text(f"\n{_summary(findings)}")
     shown = worst_first(findings)[: None if verbose else most]
     for finding in shown:
-        out.print(_finding(finding, verbose))
+        yield _finding(finding, None if verbose else examples)
     if len(shown) < len(findings):
-        out.print(f"  and {len(findings) - len(shown):,} more: --verbose shows all")
+        yield Text(f"  and {len(findings) - len(shown):,} more: --verbose shows all")
 
 
 def _summary(findings: Sequence[Finding]) -> str:
@@ -204,15 +219,14 @@ def _summary(findings: Sequence[Finding]) -> str:
     return ", ".join(counted(number, word) for word, number in counts.items() if number)
 
 
-def _finding(finding: Finding, verbose: bool) -> Padding:
+def _finding(finding: Finding, most: int | None) -> Padding:
     grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 1, 0, 0))
     grid.add_column(width=7, no_wrap=True)
     grid.add_column(ratio=1, overflow="fold")
     body = Text(printable(finding.message))
     body.append(f"  [{finding.code}]", style="dim")
     grid.add_row(Text(finding.severity, style=_STYLES[finding.severity]), body)
-    examples = finding.examples if verbose else finding.examples[:_FEW]
-    for example in examples:
+    for example in finding.examples[:most]:
         grid.add_row("", Text(_shown(example), style="dim"))
     if finding.remedy:
         grid.add_row("", Text(f"→ {printable(finding.remedy)}"))

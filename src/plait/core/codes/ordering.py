@@ -138,7 +138,7 @@ def _numbers(texts: pa.Array, times: Counts, likely: Flags) -> Doubt | None:
     plain[likely] = pc.match_substring_regex(some, written).to_numpy(zero_copy_only=False)
     grouped = [form for form in FORMS.values() if form.kind == "decimal"]
     for form in grouped:
-        if plain.any() and not _has(some, form.telling):
+        if plain.any() and not all(_has(some, sign) for sign in form.telling):
             continue
         fits = np.zeros(len(texts), bool)
         fits[likely] = pc.match_substring_regex(some, form.pattern).to_numpy(zero_copy_only=False)
@@ -148,7 +148,7 @@ def _numbers(texts: pa.Array, times: Counts, likely: Flags) -> Doubt | None:
 
 
 def _has(texts: pa.Array, sign: str) -> bool:
-    return bool(pc.any(pc.match_substring(texts, sign)).as_py())
+    return bool(pc.any(pc.match_substring_regex(texts, sign)).as_py())
 
 
 def _doubt(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import combinations
@@ -151,8 +152,11 @@ def header_findings(tables: Sequence[Table]) -> Iterator[Finding]:
     every = list(dict.fromkeys(name for table in tables for name in table.column_names))
     lacking = {name: [table for table in tables if not table.has(name)] for name in every}
     variants = _rooted(_variants(every, lacking))
+    olds: dict[str, list[str]] = {}
     for new, old in variants:
-        yield _variant_finding(new, old, lacking, len(tables))
+        olds.setdefault(new, []).append(old)
+    for new, others in olds.items():
+        yield _variant_finding(new, others, lacking, len(tables))
     told = {name for pair in variants for name in pair}
     for name, without in lacking.items():
         if without and name not in told:
@@ -204,24 +208,27 @@ def _variants(
 
 
 def _variant_finding(
-    new: str, old: str, lacking: Mapping[str, Sequence[Table]], tables: int
+    new: str, olds: Sequence[str], lacking: Mapping[str, Sequence[Table]], tables: int
 ) -> Finding:
-    remedy = f"--same {_pasted(new, old)}"
-    if folded(new) == folded(old):
+    remedy = f"--same {_pasted(new, olds)}"
+    if all(folded(new) == folded(old) for old in olds):
         remedy += " or --fold-headers"
+    named = ", ".join(map(repr, olds))
+    look = "column {} looks" if len(olds) == 1 else "columns {} look"
+    are = "they are two columns" if len(olds) == 1 else "each is a column of its own"
     return Finding(
         "header-variant",
         "warning",
-        tables - len(lacking[old]),
-        f"column {old!r} looks like {new!r} spelt differently; they are two columns in the result",
+        sum(tables - len(lacking[old]) for old in olds),
+        f"{look.format(named)} like {new!r} spelt differently; {are} in the result",
         remedy,
-        f"column {old}",
+        f"column {olds[0]}",
     )
 
 
-def _pasted(new: str, old: str) -> str:
-    text = f"{quoted(new)}={quoted(old)}"
-    return f"'{text}'" if " " in text or '"' in text else text
+def _pasted(new: str, olds: Sequence[str]) -> str:
+    text = f"{quoted(new)}={','.join(map(quoted, olds))}"
+    return shlex.quote(text)
 
 
 def _lacking_finding(name: str, without: Sequence[Table], sources: int) -> Finding:

@@ -19,6 +19,7 @@ from plait.core.text.wordtable import Codes
 from plait.core.types.exact import to_float
 from plait.core.types.forms import base
 from plait.core.types.kinds import MARKERS, arrow_type, as_kind, kind_of, written_forms
+from plait.core.types.mixed import Mixed, mixed_dates
 from plait.core.types.nearly import Nearly, all_but_a_few
 
 MOST_COMMON = 5
@@ -91,6 +92,8 @@ class Profile:
         Ways to read the cells of which nothing proves one.
     nearly : Nearly or None
         The form that all cells but a few of a text column are written in.
+    mixed : Mixed or None
+        Forms of dates that a text column mixes.
     """
 
     kind: str
@@ -107,6 +110,7 @@ class Profile:
     spread: Spread | None
     forms: tuple[str, ...]
     nearly: Nearly | None = None
+    mixed: Mixed | None = None
 
 
 def tallied(columns: Sequence[pa.ChunkedArray | None], declared: str | None = None) -> Tally:
@@ -157,7 +161,7 @@ def profile(tally: Tally, number: int = 0) -> Profile:
     --------
     >>> found = profile(tallied([pa.chunked_array([["7", "12", "7", "NA"]])]))
     >>> found.kind, found.distinct, found.smallest, found.largest, found.markers
-    ('integer', 3, '7', '12', (('NA', 1),))
+    ('integer', 2, '7', '12', (('NA', 1),))
     """
     counts = tally.counts[number]
     there = np.flatnonzero(counts)
@@ -184,15 +188,18 @@ def profile(tally: Tally, number: int = 0) -> Profile:
         _markers(texts, times),
         _spread(values, weights, kind),
         tuple(form.name for form in forms) if len(forms) > 1 else (),
-        _nearly(tally, texts, times) if kind == "text" and not forms else None,
+        *(_nearly(tally, texts, times) if kind == "text" and not forms else ()),
     )
 
 
-def _nearly(tally: Tally, texts: pa.Array, times: Counts) -> Nearly | None:
+def _nearly(tally: Tally, texts: pa.Array, times: Counts) -> tuple[Nearly | None, Mixed | None]:
+    """What a text column nearly is: one form but for a few cells, or several forms."""
     if tally.declared is not None:
-        return None
+        return None, None
     marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
-    return all_but_a_few(texts.filter(pa.array(~marked)), times[~marked])
+    texts, times = texts.filter(pa.array(~marked)), times[~marked]
+    mixed = mixed_dates(texts, times)
+    return None if mixed else all_but_a_few(texts, times), mixed
 
 
 def _values(texts: pa.Array, times: Counts, kind: str) -> tuple[pa.Array, Counts, pa.Array]:

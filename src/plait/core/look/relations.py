@@ -82,7 +82,16 @@ def _without_plainer(found: Sequence[Relation]) -> list[Relation]:
 
 
 def _best(found: Sequence[Relation]) -> list[Relation]:
-    return sorted(found, key=lambda one: -one.worth)[:MOST_RELATIONS]
+    """The best few; of several columns only those that match more than a better one does."""
+    kept: list[Relation] = []
+    for one in sorted(found, key=lambda one: -one.worth):
+        fewer = any(
+            other.left_matched >= one.left_matched and other.right_matched >= one.right_matched
+            for other in kept
+        )
+        if not (fewer and len(one.key) > 1 and not one.named):
+            kept.append(one)
+    return kept[:MOST_RELATIONS]
 
 
 def _in_order(relation: Relation, sides: Sequence[TalliedTable]) -> Relation:

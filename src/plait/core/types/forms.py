@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -16,9 +17,9 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError
 from plait.core.account.names import nearest
 from plait.core.types.dateforms import pattern_of, read_dates
+from plait.core.types.numberforms import number_forms
 
 VALUE_KINDS = ("integer", "decimal", "boolean", "date", "datetime", "time", "text")
-_WHOLE = r"0|[1-9][0-9]{0,2}(\%s[0-9]{3})+|[1-9][0-9]{0,17}"
 _DAYS = (
     "%d.%m.%Y",
     "%d/%m/%Y",
@@ -30,6 +31,7 @@ _DAYS = (
     "%d %B %Y",
     "%d. %B %Y",
     "%B %d, %Y",
+    "%B %d %Y",
     "%d-%b-%Y",
 )
 _CLOCKS = ("%H:%M", "%H:%M:%S", "%H:%M:%S.%f", "%I:%M %p")
@@ -48,8 +50,8 @@ class Form:
     read : callable
         Turns text cells that match into an Arrow array, missing where a cell
         has no value, as the 31st of February.
-    telling : str
-        What some cell must hold, or the form is not shown by any.
+    telling : tuple of str
+        Patterns each of which some cell must hold, or the form is not shown by any.
     outline : str, optional
         The outline of every cell of that form, where they all have the same one.
     """
@@ -57,7 +59,7 @@ class Form:
     name: str
     pattern: str
     read: Callable[[pa.Array], pa.Array]
-    telling: str = ""
+    telling: tuple[str, ...] = ()
     outline: str | None = None
 
     @property
@@ -73,15 +75,6 @@ def base(name: str) -> str:
     ('date', 'integer')
     """
     return name.partition(":")[0]
-
-
-def _number(point: str, group: str, whole: bool) -> Callable[[pa.Array], pa.Array]:
-    def read(cells: pa.Array) -> pa.Array:
-        plain = pc.replace_substring(cells, group, "")
-        plain = plain if point == "." else pc.replace_substring(plain, point, ".")
-        return pc.cast(plain, pa.int64()) if whole else plain
-
-    return read
 
 
 def _truth(yes: str, no: str) -> Callable[[pa.Array], pa.Array]:
@@ -106,6 +99,17 @@ def _dated(kind: str, form: str) -> Form:
     )
 
 
+def _either(kind: str, forms: Sequence[str]) -> Form:
+    """Several forms of one kind: a cell is read by the first that it is written in."""
+    each = [_dated(kind, form) for form in forms]
+    bare = (re.sub(r"\?P<\w+>", "", one.pattern) for one in each)
+
+    def read(cells: pa.Array) -> pa.Array:
+        return pc.coalesce(*(one.read(cells) for one in each))
+
+    return Form(f"{kind}:{'|'.join(forms)}", "|".join(bare), read)
+
+
 def _outline(text: str) -> str:
     """The text with ``a`` for letters and ``0`` for digits, without full stops behind letters.
 
@@ -117,19 +121,7 @@ def _outline(text: str) -> str:
 
 
 def _all_forms() -> dict[str, Form]:
-    made = []
-    for point, group in ((".", ","), (",", ".")):
-        whole, example = _WHOLE % group, f"1{group}234"
-        pattern = rf"^-?({whole})$"
-        made.append(Form(f"integer:{example}", pattern, _number(point, group, True), group))
-        made.append(
-            Form(
-                f"decimal:{example}{point}5",
-                rf"^-?({whole})(\{point}[0-9]+)?$",
-                _number(point, group, False),
-                ",",
-            )
-        )
+    made = [Form(one.name, one.pattern, one.read, one.telling) for one in number_forms()]
     for yes, no in (("yes", "no"), ("y", "n"), ("t", "f")):
         made.append(Form(f"boolean:{yes}/{no}", rf"(?i)^({yes}|{no})$", _truth(yes, no)))
     made += [_dated("date", form) for form in _DAYS]
@@ -161,7 +153,7 @@ def form_of(name: str) -> Form:
         return FORMS[name]
     kind, _, written = name.partition(":")
     if kind in ("date", "datetime", "time") and "%" in written:
-        return _dated(kind, written)
+        return _either(kind, written.split("|")) if "|" in written else _dated(kind, written)
     raise UsageError(
         f"there is no type {name!r}",
         remedy=nearest(name, [*VALUE_KINDS, *FORMS]) or f"one of {', '.join(VALUE_KINDS)}",
@@ -222,11 +214,14 @@ def _holds(form: Form, chunks: Sequence[pa.Array]) -> bool:
                 seen_values |= {v for v in (True, False) if pc.any(pc.equal(made, v)).as_py()}
     except pa.ArrowInvalid:
         return False
-    if form.telling and not any(
-        pc.any(pc.match_substring(chunk, form.telling)).as_py() for chunk in chunks
-    ):
+    if not all(map(partial(_seen, chunks), form.telling)):
         return False
     return form.kind != "boolean" or len(seen_values) == 2
+
+
+def _seen(chunks: Sequence[pa.Array], pattern: str) -> bool:
+    """Whether some cell holds what a pattern says."""
+    return any(pc.any(pc.match_substring_regex(chunk, pattern)).as_py() for chunk in chunks)
 
 
 def _narrowest(forms: Sequence[Form]) -> list[Form]:

@@ -47,7 +47,7 @@ _TYPED: dict[str, tuple[Callable[[pa.DataType], bool], ...]] = {
 }
 _MONTHS = "jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec"
 _TYPED_START = (
-    rf"(?i)^([-+.]?[0-9]|true|false|yes$|no$|[ynft]$|{_MONTHS}|[-?#]|n/?a$|null|none|nan)"
+    rf"(?i)^([-+.]?[0-9]|true|false|yes$|no$|[ynft]$|{_MONTHS}|[-?#€$£¥]|n/?a$|null|none|nan)"
 )
 _GLANCE, _PIECES = 200, 40
 _SURE_DIGITS = 15

@@ -93,7 +93,7 @@ def nearly_written(texts: pa.Array, times: Counts, kinds: Iterable[str]) -> Near
     """
     glance = texts.slice(0, _GLANCE)
     fitting = {
-        form.name: _fits(form, texts)
+        form.name: fits(form, texts)
         for kind in kinds
         for form in _forms(kind)
         if pc.any(pc.match_substring_regex(glance, form.pattern)).as_py()
@@ -126,7 +126,7 @@ def all_but_a_few(texts: pa.Array, times: Counts) -> Nearly | None:
 
 def _proved(name: str, texts: pa.Array) -> bool:
     """Whether the cells that fit would be of that type by themselves."""
-    fitting = texts.filter(pa.array(_fits(PLAIN.get(name) or FORMS[name], texts)))
+    fitting = texts.filter(pa.array(fits(PLAIN.get(name) or FORMS[name], texts)))
     return kind_of(pa.chunked_array([fitting])) == name
 
 
@@ -135,14 +135,14 @@ def _forms(kind: str) -> list[Form]:
     return plain + [form for form in FORMS.values() if form.kind == kind]
 
 
-def _fits(form: Form, texts: pa.Array) -> npt.NDArray[np.bool_]:
+def fits(form: Form, texts: pa.Array) -> npt.NDArray[np.bool_]:
     """Which texts are written so and have a value: there is no 31st of February."""
     written = pc.match_substring_regex(texts, form.pattern).to_numpy(zero_copy_only=False)
     rows = np.flatnonzero(written)
     made = form.read(texts.take(pa.array(rows)))
-    fits = np.zeros(len(texts), bool)
-    fits[rows] = made.is_valid().to_numpy(zero_copy_only=False)
-    return fits
+    good = np.zeros(len(texts), bool)
+    good[rows] = made.is_valid().to_numpy(zero_copy_only=False)
+    return good
 
 
 def _rivals(
@@ -154,11 +154,11 @@ def _rivals(
     kind = base(best)
     if kind not in ("date", "datetime"):
         return
-    for name, fits in fitting.items():
+    for name, reads in fitting.items():
         like = name != best and base(name) == kind
         if not like or counts[name] < _LEAST_RIVAL * counts[best]:
             continue
-        if (fits & fitting[best]).any() and (
-            counts[name] == counts[best] or (fits & ~fitting[best]).any()
+        if (reads & fitting[best]).any() and (
+            counts[name] == counts[best] or (reads & ~fitting[best]).any()
         ):
             yield name

@@ -25,6 +25,7 @@ from plait.core.table.table import Table
 from plait.core.text.cells import as_text
 from plait.core.types.forms import base
 from plait.core.types.kinds import kind_of, may_be_typed
+from plait.core.types.mixed import Mixed
 from plait.core.verbs.result import for_one_source
 from plait.core.verbs.stack import stack
 
@@ -226,6 +227,8 @@ def _cell_findings(found: Surveyed, name: str, one: Profile) -> Iterator[Finding
             where,
             tuple(Example(text) for text, _ in one.commonest[:2]),
         )
+    if one.mixed:
+        yield _mixed(name, one.mixed, where)
     if one.nearly:
         form, unfit = one.nearly.form, counted(one.nearly.unfit, "cell")
         yield Finding(
@@ -257,6 +260,23 @@ def _cell_findings(found: Surveyed, name: str, one: Profile) -> Iterator[Finding
                 f"{counted(count, 'cell')} of {name} count as missing: {shown}",
                 where=where,
             )
+
+
+def _mixed(name: str, found: Mixed, where: str) -> Finding:
+    said = ", ".join(f"{rows:,} as {text}" for _, rows, text in found.forms)
+    kind = base(found.forms[0][0])
+    rest = f"; {counted(found.unfit, 'cell')} as none of these" if found.unfit else ""
+    unfit = " --unfit set-aside" if found.unfit else ""
+    others = f"; or else {', '.join(found.rivals)}: nothing proves which" if found.rivals else ""
+    return Finding(
+        "forms-mixed",
+        "warning",
+        sum(rows for _, rows, _ in found.forms[1:]) + found.unfit,
+        f"the {kind}s of {name} are written in {len(found.forms)} ways: {said}{rest}; "
+        "it stays text",
+        f"to read each as it is written: --type {_pasted(name, found.type)}{unfit}{others}",
+        where,
+    )
 
 
 def _pasted(name: str, form: str) -> str:

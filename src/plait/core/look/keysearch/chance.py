@@ -20,8 +20,9 @@ def coincidence(counts: Counts) -> float:
 
     Examples
     --------
-    >>> coincidence(np.array([2, 2]))
-    0.3333333333333333
+    >>> import numpy as np
+    >>> round(coincidence(np.array([2, 2])), 3)
+    0.333
     """
     rows = int(counts.sum())
     same = float((counts.astype(float) * (counts - 1)).sum())

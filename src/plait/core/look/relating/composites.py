@@ -165,4 +165,4 @@ def together(left: Sequence[Codes], right: Sequence[Codes], size: int) -> tuple[
 def _likely(chosen: Sequence[Pair], found: Relation) -> bool:
     """Whether one would join on it: by its names, or by values that are no chance."""
     known = [pair.named or pair.sure for pair in chosen]
-    return all(known) or (any(known) and max(found.shares) >= _ENOUGH)
+    return all(known) or (any(known) and found.shares[0] >= _ENOUGH)

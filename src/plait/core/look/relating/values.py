@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -23,6 +24,7 @@ from plait.core.types.kinds import MARKERS, arrow_type, as_kind, plain_number, t
 MOST_COLUMNS = 60
 MOST_LOOSENED = 50_000
 _SOME, _PLACES = 500, 12
+_WHOLE = r"^[0-9]{1,15}$"
 _CLASSES = (("0", "9"), ("A", "Z"), ("a", "z"))
 
 Numbers = npt.NDArray[np.int64]
@@ -114,7 +116,8 @@ class Dictionary:
     def values(self, number: int, side: TalliedTable, name: str) -> Values:
         """The values of a column of a table."""
         tally, profile = side.tallies[name], side.profiles[name]
-        of_text = self.encode(_spelt(tally.texts, profile.kind, self.loose)).copy()
+        spelt = _spelt(tally.texts, profile.kind, self.loose)
+        of_text = self.encode(spelt).copy()
         if takes_markers(base(profile.kind)) and profile.markers:
             marked = pa.compute.is_in(tally.texts, pa.array(MARKERS, tally.texts.type))
             of_text[marked.to_numpy(zero_copy_only=False)] = -1
@@ -125,7 +128,7 @@ class Dictionary:
             codes, rows = _once(codes, rows)
         (row_codes,) = tally.codes
         assert row_codes is not None
-        span, low = _span(tally.texts, profile.kind)
+        span, low = _span(tally.texts, spelt, profile.kind)
         return Values(number, name, base(profile.kind), codes, rows, of_text, row_codes, span, low)
 
 
@@ -143,14 +146,20 @@ def _once(codes: Codes, rows: Counts) -> tuple[Codes, Counts]:
     return found, np.bincount(inverse, weights=rows).astype(np.int64)
 
 
-def _span(texts: pa.Array, kind: str) -> tuple[float, float | None]:
-    if base(kind) not in ("integer", "date") or not len(texts):
+def _span(texts: pa.Array, spelt: pa.Array, kind: str) -> tuple[float, float | None]:
+    if not len(texts) or base(kind) not in ("integer", "date", "text"):
         return _possible_texts(texts), None
-    made = as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts], texts.type)))
-    numbers = as_numbers(made.drop_null())
-    if numbers is None or not len(numbers):
+    if base(kind) == "text":
+        if not pa.compute.all(pa.compute.match_substring_regex(spelt, _WHOLE)).as_py():
+            return _possible_texts(spelt), None
+        numbers: Any = pa.compute.cast(spelt, pa.float64())
+    else:
+        made = as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts], texts.type)))
+        numbers = made.drop_null()
+    found = as_numbers(numbers)
+    if found is None or not len(found):
         return 0.0, None
-    return float(numbers.max() - numbers.min() + 1), float(numbers.min())
+    return float(found.max() - found.min() + 1), float(found.min())
 
 
 def _possible_texts(texts: pa.Array) -> float:

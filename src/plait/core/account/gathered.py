@@ -1,0 +1,106 @@
+"""Findings of many columns and files that say the same, brought into one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, worst_first
+
+_SAID = {
+    "column-lacking": "{n} columns are not in all sources",
+    "column-misplaced": "{n} columns hold what stands under another heading elsewhere",
+    "columns-swapped": "in {n} sources two headings look swapped",
+    "dialect-found": "{n} files are read otherwise than as utf-8 with commas",
+    "footer-lines": "{n} files have notes below the table, which are set aside",
+    "form-open": "of {n} columns nothing proves how they are written; they stay text",
+    "forms-mixed": "{n} columns hold dates written in several ways; they stay text",
+    "header-empty": "{n} sources have columns without a heading",
+    "header-rows": "{n} tables have headings in two rows, which are read as one",
+    "header-variant": "{n} headings look like others spelt differently",
+    "marker-kept": "{m} may mean missing in {n} columns; they stay text",
+    "marker-found": "{m} {counts} as missing in {n} columns",
+    "mixed-cells": "{n} columns hold cells of several types",
+    "name-trap": "{n} pairs of sources share a heading that a join must not be made on",
+    "nearly-typed": "{n} columns are of a type but for a few cells; they stay text",
+    "not-read": "in {n} folders some files are not read",
+    "title-lines": "{n} files begin with lines above the heading, which are set aside",
+    "total-row": "{n} sources end with what looks like a total of their rows",
+    "type-differs": "{n} columns are of other types in some sources",
+    "unreadable": "{n} files cannot be read",
+}
+
+
+def gathered(findings: Iterable[Finding]) -> list[Finding]:
+    """The findings, worst first, those of one code and severity as one.
+
+    Returns
+    -------
+    list of Finding
+        One that stands for several has each of them as an example, up to five, and the
+        remedies of all where they are one line of options.
+
+    Examples
+    --------
+    >>> of = [Finding("marker-found", "note", 5, f"5 cells of {name} count as missing: NA",
+    ...               where=f"{file}, column {name}")
+    ...       for file, name in [("may", "kg"), ("june", "kg"), ("june", "frames")]]
+    >>> one, = gathered(of)
+    >>> one.message, one.count
+    ('NA counts as missing in 3 columns of 2 sources: 15 cells', 15)
+    """
+    alike: dict[tuple[str, str], list[Finding]] = {}
+    for one in findings:
+        alike.setdefault((one.code, one.severity), []).append(one)
+    return worst_first(
+        made
+        for several in alike.values()
+        for made in (_as_one(several) if _may(several) else several)
+    )
+
+
+def _may(several: Sequence[Finding]) -> bool:
+    return len(several) > 1 and several[0].code in _SAID
+
+
+def _as_one(several: Sequence[Finding]) -> list[Finding]:
+    first = several[0]
+    count = sum(one.count for one in several)
+    places = list(dict.fromkeys(one.where.partition(",")[0] for one in several))
+    message = _SAID[first.code].format(n=f"{len(several):,}", **_markers(several))
+    if first.code.startswith("marker"):
+        message += f" of {len(places):,} sources" if len(places) > 1 else f" of {places[0]}"
+        message += f": {count:,} cells"
+    if first.code == "unreadable":
+        message += f": {', '.join(places[:MOST_EXAMPLES])}" + (
+            " …" if len(places) > MOST_EXAMPLES else ""
+        )
+    examples = tuple(map(_short, worst_first(several)[:MOST_EXAMPLES]))
+    made = replace(
+        first, count=count, message=message, remedy=_remedy(several), where="", examples=examples
+    )
+    return [made]
+
+
+def _markers(several: Sequence[Finding]) -> dict[str, str]:
+    """The markers that are named behind the colon of each message."""
+    behind = (one.message.partition(": ")[2].partition(";")[0] for one in several)
+    named = dict.fromkeys(word for text in behind for word in text.split(", ") if word)
+    return {"m": ", ".join(named), "counts": "counts" if len(named) == 1 else "count"}
+
+
+def _short(one: Finding) -> Example:
+    """What one of them says, in a line."""
+    where = "" if one.message.startswith(one.where.partition(",")[0]) else f"{one.where}: "
+    return Example(f"{where}{one.message}", one.examples[0].places if one.examples else ())
+
+
+def _remedy(several: Sequence[Finding]) -> str:
+    """One remedy for all: that of each if it is the same, all if they are options, or the first."""
+    each = list(dict.fromkeys(one.remedy for one in several if one.remedy))
+    if len(each) < 2:
+        return each[0] if each else ""
+    options = [one for one in each if one.startswith("--") and ";" not in one and "," not in one]
+    if len(options) == len(each) and sum(map(len, each)) < 200:
+        return " ".join(each)
+    return f"for the first: {worst_first(several)[0].remedy}"
