@@ -46,6 +46,7 @@ _TYPES = {
     Form.COLUMN: "str | None",
     Form.FLAG: "bool",
     Form.WHOLE: "int | None",
+    Form.SPAN: "int | str | None",
     Form.CHOICE: "str | None",
     Form.SWITCH: "bool",
     Form.COLUMNS: "str | Sequence[str]",

@@ -134,7 +134,6 @@ def test_nested_records_are_flattened(tmp_path):
         ("a.json", "[1, 2]", "no record in braces"),
         ("a.json", '[{"a": 1, "a": 2}]', "'a' comes twice"),
         ("a.json", "[" * 100_000, "nested deeper than 100|no JSON"),
-        ("a.json", '{"x": [{"a": 1}], "y": [{"a": 1}]}', "2 arrays: x, y"),
         ("a.jsonl", '{"a": 1}\nnot json\n', "this is no JSON"),
         ("a.jsonl", '{"a": 1}\n"\xff', "line 2"),
         ("a.parquet", "PAR1 not really PAR1", "cannot be read as parquet"),

@@ -25,7 +25,7 @@ def read(
     delimiter: str | None = None,
     quote: str | None = None,
     escape: str | None = None,
-    header_line: int | None = None,
+    header_line: int | str | None = None,
     footer: int = 0,
     ragged: str = "error",
     limit: Mapping[str, str] | Iterable[str] = (),
@@ -43,8 +43,9 @@ def read(
         What to call the table; without it the file's or sheet's name.
     encoding, delimiter, quote, escape : str, optional
         How delimited text is written; found out when not given.
-    header_line : int, optional
-        The line, or row of a sheet, that the header begins on, from 1.
+    header_line : int or str, optional
+        The line, or row of a sheet, that the header begins on, from 1; of headings in
+        several rows the first and the last, ``2-3``.
     footer : int
         How many rows at the end are set aside.
     ragged : {"error", "set-aside"}

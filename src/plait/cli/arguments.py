@@ -27,6 +27,13 @@ def whole_number(text: str) -> int:
     return int(text)
 
 
+def lines(text: str) -> str:
+    """A line, or the first and the last of several, for ``type`` of an argument."""
+    for part in text.split("-", 1):
+        whole_number(part)
+    return text
+
+
 def column_names(text: str) -> tuple[str, ...]:
     """One column or more, for ``type`` of an argument."""
     found = names(text)
@@ -173,6 +180,7 @@ _FORMS: dict[Form, Callable[[Option], dict[str, Any]]] = {
     Form.TABLE: _text,
     Form.FLAG: _flag,
     Form.WHOLE: lambda option: {**_text(option), "type": whole_number},
+    Form.SPAN: lambda option: {**_text(option), "type": lines},
     Form.CHOICE: _one_of,
     Form.SWITCH: _one_of,
     Form.COLUMNS: _columns,

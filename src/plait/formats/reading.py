@@ -146,8 +146,10 @@ def _from_file(source: Source, file: Path) -> Table:
     if source.ending in WORKBOOKS:
         from plait.formats.workbooks.reading import read_sheet
 
-        line, footer, limits = given.dialect.header_line, given.footer, given.limits
-        return read_sheet(file, source.part, source.name, source.where, line, footer, limits)
+        lines = given.dialect.header_line, given.dialect.header_rows
+        return read_sheet(
+            file, source.part, source.name, source.where, lines, given.footer, given.limits
+        )
     if source.ending in DATABASES:
         from plait.formats.databases.reading import read_database
 
@@ -222,5 +224,6 @@ def read_columns(source: Source) -> list[str]:
     dialect = find_dialect(head, Dialect(), DELIMITED[source.ending], source.where)
     text = head.decode(dialect.encoding or "utf-8", "replace").lstrip("\ufeff").encode()
     line = dialect.header_line or 1
-    header = read_header(text, dialect.delimiter or ",", source.where, line)
+    rows = dialect.header_rows or 1
+    header = read_header(text, dialect.delimiter or ",", source.where, line, rows)
     return usable_names(header.names, source.where)[0]

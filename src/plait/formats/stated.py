@@ -19,7 +19,7 @@ def stated(
     delimiter: str | None = None,
     quote: str | None = None,
     escape: str | None = None,
-    header_line: int | None = None,
+    header_line: int | str | None = None,
     ragged: str = "error",
     footer: int = 0,
     limit: Mapping[str, str] | Iterable[str] = (),
@@ -33,8 +33,8 @@ def stated(
         One sign, or ``comma``, ``semicolon``, ``tab``, ``pipe``.
     quote, escape : str, optional
         One sign each.
-    header_line : int, optional
-        From 1.
+    header_line : int or str, optional
+        From 1; of headings in several rows the first and the last, ``2-3``.
     ragged : {"error", "set-aside"}
     footer : int
         How many rows at the end are set aside.
@@ -58,16 +58,29 @@ def stated(
         raise UsageError(
             f"--ragged is {' or '.join(RAGGED)}, not {ragged!r}", remedy=nearest(ragged, RAGGED)
         )
-    if footer < 0 or (header_line is not None and header_line < 1):
+    if footer < 0:
         raise UsageError("lines are counted from 1")
     dialect = Dialect(
         None if encoding is None else checked_encoding(encoding),
         None if delimiter is None else checked_delimiter(delimiter),
         quote,
         escape,
-        header_line,
+        *_header_rows(header_line),
     )
     return Given(dialect, ragged, footer, limits_of(_mapping(limit)) if limit else LIMITS)
+
+
+def _header_rows(header_line: int | str | None) -> tuple[int | None, int | None]:
+    """The line on which the header begins, and how many rows it has."""
+    if header_line is None:
+        return None, None
+    first, _, last = str(header_line).partition("-")
+    if not first.isdecimal() or not (last or first).isdecimal():
+        raise UsageError(f"--header-line is a line, or two as 2-3, not {header_line!r}")
+    begin, end = int(first), int(last or first)
+    if not 1 <= begin <= end:
+        raise UsageError("lines are counted from 1")
+    return begin, end - begin + 1
 
 
 def _mapping(said: Mapping[str, str] | Iterable[str]) -> dict[str, str]:

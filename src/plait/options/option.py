@@ -18,6 +18,7 @@ class Form(Enum):
     COLUMN = auto()
     FLAG = auto()
     WHOLE = auto()  # a whole number from 0
+    SPAN = auto()  # a line, or the first and last of several: 2-3
     CHOICE = auto()  # one of some words
     SWITCH = auto()  # one of two words, of which the second switches on
     COLUMNS = auto()  # names of columns; in a plan a text is one name

@@ -64,8 +64,9 @@ READING = (
     Option("escape", Form.TEXT, "the sign before a quote in a cell", shown="SIGN", group="reading"),
     Option(
         "header_line",
-        Form.WHOLE,
-        "the line, or row of a sheet, on which the header begins, from 1",
+        Form.SPAN,
+        "the line, or row of a sheet, on which the header begins, from 1; of headings in "
+        "several rows the first and the last: 2-3",
         shown="N",
         group="reading",
     ),

@@ -116,12 +116,13 @@ CODES = (
     "columns-left-out", "columns-swapped", "dialect-found", "footer-lines", "form-open",
     "forms-mixed", "formula-cells", "gone-with-result", "group-values-missing",
     "group-without-value", "header-differs", "header-empty", "header-padded", "header-repeated",
-    "header-variant", "headings-not-compared", "key-conflict", "key-elsewhere", "key-inferred",
-    "key-kind", "key-missing", "key-repeat", "key-respelt", "key-trap", "key-unmatched",
-    "left-behind", "list-cut", "marker-found", "marker-kept", "marker-missing", "mixed-cells",
-    "name-trap", "nearest-tie", "nearly-typed", "no-rows", "not-read", "not-used", "parts-few",
-    "parts-many", "row-ragged", "row-repeat", "rows-added", "settle-conflict", "sheet-hidden",
-    "source-conflict", "title-lines", "total-row", "type-differs", "types-differ", "unreadable",
+    "header-rows", "header-variant", "headings-not-compared", "key-conflict", "key-elsewhere",
+    "key-inferred", "key-kind", "key-missing", "key-repeat", "key-respelt", "key-trap",
+    "key-unmatched", "left-behind", "list-cut", "marker-found", "marker-kept", "marker-missing",
+    "mixed-cells", "name-trap", "nearest-tie", "nearly-typed", "no-rows", "not-read", "not-used",
+    "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added", "settle-conflict",
+    "sheet-hidden", "source-conflict", "title-lines", "total-row", "type-differs", "types-differ",
+    "unreadable",
 )  # fmt: skip
 
 

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import math
 import re
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Example, Finding
 from plait.core.table.aside import left_out
 from plait.core.table.table import Table
+from plait.core.text.cells import as_text, without_empty
+from plait.core.text.pieces import one_array
 
 _TOTAL = re.compile(r"\s*((grand|sub)[ -]?)?totals?\b|\s*(sum|summe|gesamt|somme)\b", re.IGNORECASE)
+_CLOSE = 1e-6
 
 
 def without_last(table: Table, rows: int) -> Table:
@@ -46,7 +52,9 @@ def footer_finding(table: Table, where: str) -> tuple[Finding, ...]:
         return ()
     cells = table.at(np.array([table.rows - 1])).to_dict()
     filled = [str(values[0]) for values in cells.values() if values[0] not in (None, "")]
-    if not filled or not _TOTAL.match(filled[0]) or len(filled) == len(cells) > 2:
+    if not filled or not _TOTAL.match(filled[0]):
+        return ()
+    if len(filled) == len(cells) > 2 and not _adds_up(table):
         return ()
     return (
         Finding(
@@ -59,3 +67,16 @@ def footer_finding(table: Table, where: str) -> tuple[Finding, ...]:
             (Example(", ".join(filled)[:60], table.places(table.rows - 1)[:1]),),
         ),
     )
+
+
+def _adds_up(table: Table) -> bool:
+    """Whether the last row has the sum of a column of numbers, of the first that there is."""
+    for name in table.column_names[1:]:
+        column = table.whole(name)
+        cells = pa.array(as_text(one_array(column)))
+        try:
+            numbers = pc.fill_null(pc.cast(without_empty(cells), pa.float64()), 0.0).to_numpy()
+        except pa.ArrowInvalid:
+            continue
+        return math.isclose(numbers[:-1].sum(), numbers[-1], rel_tol=_CLOSE, abs_tol=_CLOSE)
+    return False

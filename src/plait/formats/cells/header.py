@@ -9,6 +9,7 @@ from itertools import islice
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.formats.cells.headrows import joined
 
 
 @dataclass(frozen=True)
@@ -33,7 +34,7 @@ class Header:
     above: tuple[str, ...] = ()
 
 
-def read_header(head: bytes, delimiter: str, where: str, line: int = 1) -> Header:
+def read_header(head: bytes, delimiter: str, where: str, line: int = 1, rows: int = 1) -> Header:
     """Take the header from the first bytes of a file.
 
     Parameters
@@ -45,6 +46,8 @@ def read_header(head: bytes, delimiter: str, where: str, line: int = 1) -> Heade
         The file, for errors.
     line : int
         The line that it begins on, from 1; blank ones are passed over.
+    rows : int
+        In how many rows the headings stand.
 
     Raises
     ------
@@ -54,17 +57,20 @@ def read_header(head: bytes, delimiter: str, where: str, line: int = 1) -> Heade
     lines = _Lines(head, where)
     above = [text.strip() for text in islice(lines, line - 1)]
     reader = csv.reader(lines, delimiter=delimiter)
-    names: list[str] = []
+    above_each: list[list[str]] = []
     try:
-        while not names:
-            names = next(reader)
+        while len(above_each) < rows:
+            above_each += filter(None, [next(reader)])
     except StopIteration:
         raise SourceError(
             "there is no header", f"{where}, line {line:,}", "give a file with a header and rows"
         ) from None
     except csv.Error as error:
         raise SourceError(f"the header cannot be read: {error}", f"{where}, line {line}") from None
-    return Header(tuple(names), lines.count, lines.position, tuple(filter(None, above)))
+    width = max(map(len, above_each))
+    names = [cells + [""] * (width - len(cells)) for cells in above_each]
+    named = joined(names) if rows > 1 else names[0]
+    return Header(tuple(named), lines.count, lines.position, tuple(filter(None, above)))
 
 
 class _Lines:

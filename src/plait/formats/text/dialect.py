@@ -13,6 +13,7 @@ from typing import Any
 
 from plait.core.account.errors import SourceError, UsageError
 from plait.core.types.kinds import looks_typed
+from plait.formats.cells.headrows import in_two_rows
 from plait.formats.text.encoding import byte_order_mark, settled
 
 DELIMITERS = {"comma": ",", "tab": "\t", "semicolon": ";", "pipe": "|"}
@@ -40,6 +41,8 @@ class Dialect:
         quotes in a cell are doubled.
     header_line : int, optional
         The line that the header begins on, from 1.
+    header_rows : int, optional
+        In how many rows the headings stand.
     """
 
     encoding: str | None = None
@@ -47,6 +50,7 @@ class Dialect:
     quote: str | None = None
     escape: str | None = None
     header_line: int | None = None
+    header_rows: int | None = None
 
     @property
     def regular(self) -> bool:
@@ -113,7 +117,8 @@ def find_dialect(head: bytes, given: Dialect, usual: str, where: str) -> Dialect
     if found.delimiter is None:
         found = replace(found, delimiter=_delimiter(text, found, usual))
     if found.header_line is None:
-        found = replace(found, header_line=_header_line(sample_records(text, found)))
+        line, rows = _header_lines(sample_records(text, found))
+        found = replace(found, header_line=line, header_rows=rows)
     return found
 
 
@@ -228,11 +233,28 @@ def _agreement(records: Sequence[Record]) -> tuple[int, float]:
     return width, times / len(widths)
 
 
-def _header_line(records: Sequence[Record]) -> int:
-    """The line of the header: the first record, unless titles are above another."""
+def _header_lines(records: Sequence[Record]) -> tuple[int, int]:
+    """The line of the header: the first record, unless titles are above another; and its rows."""
     if not records:
-        return 1
-    return records[header_place([record.cells for record in records])].line
+        return 1, 1
+    place, rows = header_rows([record.cells for record in records])
+    return records[place].line, rows
+
+
+def header_rows(records: Sequence[Sequence[str]]) -> tuple[int, int]:
+    """Which of the first records the header begins on, and how many it has: one or two.
+
+    >>> body = ["Elm", "4", "5", "6"]
+    >>> header_rows([["", "2030", "", ""], ["yard", "Q1", "Q2", "Q3"], body, body])
+    (0, 2)
+    """
+    place = header_place(records)
+    for first in (place, place - 1):
+        if first >= 0 and len(records) > first + 2:
+            top, below, *body = records[first:]
+            if in_two_rows(top, below, body):
+                return first, 2
+    return place, 1
 
 
 def header_place(records: Sequence[Sequence[str]]) -> int:

@@ -19,6 +19,7 @@ from plait.core.table.table import Table, from_columns
 from plait.core.text.pieces import one_array
 from plait.formats.cells.footer import footer_finding, without_last
 from plait.formats.cells.header import Header, read_header, title_finding
+from plait.formats.cells.headrows import header_rows_finding
 from plait.formats.text.dialect import Dialect, csv_reader, find_dialect
 from plait.formats.text.encoding import UTF8, byte_order_mark, recoded
 from plait.formats.text.ragged import Ragged, are_notes, without_ragged
@@ -171,7 +172,13 @@ def _opened(
         stream, path, usual, given, tick, limits.columns
     )
     assert dialect.delimiter
-    said = (*_dialect_finding(dialect, usual, path), *title_finding(header.above, path), *found)
+    rows, line = dialect.header_rows or 1, dialect.header_line or 1
+    said = (
+        *_dialect_finding(dialect, usual, path),
+        *title_finding(header.above, path),
+        *header_rows_finding(header.names, rows, line, path),
+        *found,
+    )
     shape = _Shape(tuple(names), dialect.delimiter, strict)
     cut = blocks(text, rest, dialect.delimiter, path, tick, header.lines, limits.record)
     parts = _parsed(cut, shape, path, workers)
@@ -233,7 +240,8 @@ def _headed(
         text = Pieces(requoted(text, dialect, path))  # type: ignore[assignment, arg-type]
     assert dialect.delimiter and dialect.header_line
     head = _head_of(text)
-    header = read_header(head, dialect.delimiter, path, dialect.header_line)
+    rows = dialect.header_rows or 1
+    header = read_header(head, dialect.delimiter, path, dialect.header_line, rows)
     if header.size == len(head) == _HEAD_BYTES:
         raise SourceError("the header is longer than a mebibyte", path, "is it a table of text?")
     names, findings = usable_names(header.names, path, header.lines + 1, most)

@@ -18,8 +18,10 @@ from plait.core.table.table import Table, from_columns
 from plait.formats.archives.packed import check_archive_size
 from plait.formats.cells.footer import footer_finding, without_last
 from plait.formats.cells.header import title_finding
+from plait.formats.cells.headrows import Span, header_rows_finding, joined
 from plait.formats.cells.values import as_cell, column_of, declared_kind, mixed_finding
-from plait.formats.text.dialect import header_place
+from plait.formats.text.dialect import header_rows
+from plait.formats.text.ragged import MOST_NOTES, Ragged, are_notes, without_ragged
 from plait.formats.workbooks.cellerrors import error_cells, error_finding
 from plait.formats.workbooks.outline import outline
 
@@ -64,7 +66,7 @@ def read_sheet(
     sheet: str,
     name: str,
     where: str,
-    header_line: int | None = None,
+    header: tuple[int | None, int | None] = (None, None),
     footer: int = 0,
     limits: Limits = LIMITS,
 ) -> Table:
@@ -78,8 +80,9 @@ def read_sheet(
         The table's name.
     where : str
         The file and sheet, for errors and lineage.
-    header_line : int, optional
-        The row of the sheet that the header is on, from 1; found if not given.
+    header : pair of int, optional
+        The row of the sheet that the header begins on, from 1, and how many rows it has;
+        found if not given.
     footer : int
         How many rows at the end are set aside.
     limits : Limits
@@ -99,6 +102,7 @@ def read_sheet(
         try:
             found = book.get_sheet_by_name(sheet)
             rows, start = found.to_python(skip_empty_area=True), found.start or (0, 0)
+            merged = getattr(found, "merged_cell_ranges", None) or []
         except BaseException as error:
             if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError):
                 raise
@@ -106,14 +110,18 @@ def read_sheet(
     filled = [row for row in rows if any(cell != "" for cell in row)]
     if not filled:
         raise SourceError("the sheet is empty", where, "name a sheet with a header and rows")
-    place = _header_row(rows, filled, header_line, start[0], where)
+    place, deep = _header_rows(rows, filled, header, start[0], where)
     above = [" ".join(filter(None, map(as_cell, row))) for row in filled[:place]]
-    header, body = filled[place], filled[place + 1 :]
+    headings, body = _texts(filled[place : place + deep]), filled[place + deep :]
+    names = joined(headings, _spans(rows, filled[place : place + deep], merged, start))
     wrong = error_cells(path, sheet)
-    following = start[0] + 2 + next(n for n, row in enumerate(rows) if row is header)
-    table = _table([as_cell(cell) or "" for cell in header], body, name, where, following)
+    line = start[0] + 1 + next(n for n, row in enumerate(rows) if row is filled[place])
+    notes = _notes(body)
+    table = _table(names, body[: len(body) - len(notes)], name, where, line + deep)
+    table = without_ragged(table, notes, len(notes))
     findings = (
         *title_finding(above, where),
+        *header_rows_finding(names, deep, line, where),
         *_hidden_finding(path, sheet, where, limits),
         *table.findings,
         *error_finding(wrong, where),
@@ -132,23 +140,59 @@ def _hidden_finding(path: Path, sheet: str, where: str, limits: Limits) -> list[
     return [Finding("sheet-hidden", "note", len(hidden), said, remedy, where)]
 
 
-def _header_row(
+def _notes(body: Sequence[Sequence[Any]]) -> list[Ragged]:
+    """Rows at the end that hold words in their first cell and nothing else: notes."""
+    found: list[Ragged] = []
+    for number in range(len(body) - 1, max(0, len(body) - MOST_NOTES - 1), -1):
+        first, *others = body[number]
+        note = Ragged(number, 1, as_cell(first) or "")
+        if not others or any(cell != "" for cell in others) or not are_notes([note]):
+            break
+        found.append(note)
+    return found[::-1]
+
+
+def _texts(rows: Sequence[Sequence[Any]]) -> list[list[str]]:
+    return [[as_cell(cell) or "" for cell in row] for row in rows]
+
+
+def _spans(
+    rows: Sequence[Sequence[Any]],
+    headings: Sequence[Sequence[Any]],
+    merged: Sequence[Any],
+    start: tuple[int, int],
+) -> list[list[Span]] | None:
+    """For each row of headings the columns of its merged cells; nothing where none has any."""
+    spans = []
+    for heading in headings:
+        row = start[0] + next(n for n, one in enumerate(rows) if one is heading)
+        spans.append(
+            [
+                (first[1] - start[1], last[1] - start[1])
+                for first, last in merged
+                if first[0] <= row <= last[0]
+            ]
+        )
+    return spans if any(spans[:-1]) else None
+
+
+def _header_rows(
     rows: Sequence[Sequence[Any]],
     filled: Sequence[Sequence[Any]],
-    given: int | None,
+    header: tuple[int | None, int | None],
     above: int,
     where: str,
-) -> int:
-    """Which of the rows that are not blank is the header."""
+) -> tuple[int, int]:
+    """Which of the rows that are not blank the header begins on, and how many it has."""
+    given, deep = header
     if given is None:
-        return header_place(
-            [[as_cell(cell) or "" for cell in row] for row in filled[:_SAMPLE_ROWS]]
-        )
+        return header_rows(_texts(filled[:_SAMPLE_ROWS]))
     if not 0 <= given - 1 - above < len(rows) or rows[given - 1 - above] not in filled:
         raise SourceError(
             f"row {given} of the sheet is blank", where, "name another: --header-line N"
         )
-    return next(n for n, row in enumerate(filled) if row is rows[given - 1 - above])
+    place = next(n for n, row in enumerate(filled) if row is rows[given - 1 - above])
+    return place, min(deep or 1, len(filled) - place)
 
 
 def _table(

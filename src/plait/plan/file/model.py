@@ -54,6 +54,7 @@ _FORMS: dict[Form, tuple[Any, Any]] = {
     Form.TABLE: (Text, None),
     Form.FLAG: (bool, False),
     Form.WHOLE: (Whole, None),
+    Form.SPAN: (Whole | Text, None),
     Form.CHOICE: (Text, None),
     Form.SWITCH: (Text, None),
     Form.COLUMNS: (Names, []),

@@ -76,4 +76,5 @@ def _toml(form: Form | None, value: str) -> str:
         return f"{{ {quoted(name.strip(chr(34)))} = {quoted(text)} }}"
     if form in _LISTS:
         return listed(value.split(","))
-    return value if form is Form.WHOLE else quoted(value)
+    whole = form is Form.WHOLE or (form is Form.SPAN and value.isdecimal())
+    return value if whole else quoted(value)
