@@ -35,7 +35,7 @@ FLOORS = {
         *("delivery", "archives", "cells", "text", "json", "columnar", "databases", "workbooks"),
         "",
     ),
-    "plan": ("file", "work", "handing", ""),
+    "plan": ("file", "work", "handing", "drafting", ""),
 }
 MOST_MODULES = 16
 OUTSIDE = {

@@ -138,7 +138,11 @@ def test_a_total_in_one_file_costs_no_row_of_another(plait, tmp_path):
         (tmp_path / name).write_text(FILES[name])
     said = _told(plait, ["stack", "total.csv", "other.csv"])
     (remedy,) = [one["remedy"] for one in said["findings"] if one["code"] == "total-row"]
-    assert "plait mend total.csv --footer 1" in remedy
+    assert remedy == "to set it aside: --footer total=1"
+    rows = sum(FILES[name].count("\n") - 1 for name in ("total.csv", "other.csv"))
+    mended = _told(plait, ["stack", "total.csv", "other.csv", "--footer", "total=1"])
+    assert mended["ledger"][-1]["rows_out"] == rows - 1
+    assert not [one for one in mended["findings"] if one["code"] == "total-row"]
 
 
 def test_same_brings_several_old_names_to_one(plait, tmp_path):

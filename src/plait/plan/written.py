@@ -6,7 +6,9 @@ import re
 import textwrap
 from collections.abc import Iterable, Iterator, Mapping
 
-from plait.plan.draft import LABEL, Draft, DraftedJoin, DraftedSource
+from plait.plan.draft import LABEL, Draft
+from plait.plan.drafting.joins import DraftedJoin
+from plait.plan.drafting.sources import DraftedSource
 from plait.plan.file.quoting import listed, quoted, quoted_as_it_is
 
 _WIDTH = 96
@@ -30,6 +32,12 @@ def _lines(draft: Draft) -> Iterator[str]:
         if one.extracts > 1:
             yield ""
             yield from _stack(one)
+    for name, splits in draft.splits.items():
+        yield ""
+        yield from _comment("The key stands in one column here and in several there:")
+        yield "[[step]]"
+        yield f"mend = {quoted(name)}"
+        yield f"split = {listed(splits)}"
     left = draft.base.name
     for number, made in enumerate(draft.joins):
         yield ""
@@ -95,22 +103,37 @@ def _not_sure(draft: Draft) -> Iterator[str]:
         yield ""
         yield "# Not done, for somebody to decide:"
         for said in draft.unsure:
-            yield from _comment(f"- {said}")
+            yield from _comment(f"- {said}.")
     for one in draft.unused:
         yield ""
-        yield from _comment(f"{one.name} is in no step: nothing of it reaches the result.")
+        why = draft.reasons.get(one.name, "no column of it matches one of the others")
+        said = f"{one.name} is in no step: nothing of it reaches the result"
+        yield from _comment(f"Left out: {said}. {why[:1].upper()}{why[1:]}.")
         for line in _source(one):
             yield line if line.startswith("#") else f"# {line}"
+    if draft.unread:
+        yield ""
+        yield "# Left out, since they cannot be read:"
+        for fault in draft.unread:
+            yield from _comment(f"- {fault.path}: {fault.reason}")
 
 
 def _expect(draft: Draft) -> Iterator[str]:
-    yield "# What must hold, or nothing is handed over. More: unique, unmatched, sum, type, values."
+    yield "# What holds today, and must hold, or nothing is handed over. More: sum, type, values."
     yield "[expect]"
+    base = draft.base
+    rows = [f"{base.name} >= {base.table.rows}"]
     if draft.joins:
-        said = f"combined = {draft.base.name}"
-        yield f"rows = [{quoted(said)}]  # no join adds or loses a row"
+        yield f"rows = {listed([f'combined = {base.name}', *rows])}  # no join adds or loses a row"
+        most = max(one.lost for one in draft.joins)
+        yield f"unmatched = {{ combined = {most} }}  # in each join"
     else:
-        yield f"rows = [{quoted(f'{draft.base.name} >= 1')}]"
+        yield f"rows = {listed(rows)}"
+    keyed = {one.name: one.key for one in (base, *draft.others) if one.key}
+    keyed |= {one.right: tuple(right for _, right in one.key) for one in draft.joins}
+    if keyed:
+        pairs = ", ".join(f"{_key(name)} = {listed(key)}" for name, key in keyed.items())
+        yield f"unique = {{ {pairs} }}"
 
 
 def _comment(text: str) -> Iterator[str]:

@@ -50,7 +50,7 @@ def run(options: argparse.Namespace) -> int:
             "--json prints the account where the plan would go",
             remedy="give the plan a file: --out FILE",
         )
-    paths = [source.path for source in find_sources(options.sources)]
+    paths = [source.path for source in find_sources(options.sources, faulty=True)]
     with Delivery(paths, options.replace) as delivery, Progress(not options.quiet) as progress:
         if out:
             delivery.check(out)
@@ -88,6 +88,10 @@ def _said(made: Draft, out: Path | None) -> dict[str, Any]:
         ],
         "result": made.result,
         "joins": [asdict(one) for one in made.joins],
+        "left_out": [
+            *({"name": one.name, "reason": made.reasons.get(one.name, "")} for one in made.unused),
+            *({"name": one.path, "reason": one.reason} for one in made.unread),
+        ],
         "to_decide": [*made.unsure, *(said for one in sources for said in one.open)],
         "ledger": [],
         "findings": [],
@@ -95,7 +99,7 @@ def _said(made: Draft, out: Path | None) -> dict[str, Any]:
     }
 
 
-_FEW = 3
+_FEW, _MOST_NAMED = 3, 8
 
 
 def _answer(made: Draft, out: Path | None, verbose: bool) -> list[str]:
@@ -109,10 +113,14 @@ def _answer(made: Draft, out: Path | None, verbose: bool) -> list[str]:
         f"joined:      {one.right} on {', '.join(left for left, _ in one.key)}: {one.evidence[0]}"
         for one in made.joins
     ]
-    if made.unused:
-        every = len(made.unused) + len(made.others) + 1
-        names = ", ".join(one.name for one in made.unused)
-        lines.append(f"left out:    {len(made.unused)} of {counted(every, 'source')}: {names}")
+    out_of_it = [*(one.name for one in made.unused), *(one.path for one in made.unread)]
+    if out_of_it:
+        every = len(out_of_it) + len(made.others) + 1
+        names = ", ".join(out_of_it[:_MOST_NAMED]) + (" …" if len(out_of_it) > _MOST_NAMED else "")
+        lines.append(
+            f"left out:    {len(out_of_it)} of {counted(every, 'source')}, with the reasons in the "
+            f"plan: {names}"
+        )
     shown = made.unsure if verbose else made.unsure[:_FEW]
     lines += [f"to decide:   {said}" for said in shown]
     if len(shown) < len(made.unsure):

@@ -109,7 +109,7 @@ def _place(table: Table, name: str) -> int:
 
 def _traps(kept: Found, columns: Sequence[Values], size: int) -> Iterator[Finding]:
     for (left, right), ones in kept.items():
-        if not ones[0].prepare and not ones[0].ignore:
+        if not ones[0].split and not ones[0].ignore:
             here = [one for one in columns if one.table == left]
             there = [one for one in columns if one.table == right]
             yield from traps(here, there, ones[0], size)

@@ -136,24 +136,25 @@ def _unmatched(worked: Worked, name: str, most: Any, line: int) -> Iterator[Expe
     joins = [step for step in worked.steps if step.name == name and step.result.matches]
     if not joins:
         raise UsageError(f"{name} is the result of no join", remedy="name the result of one")
-    (step,) = joins[-1:]
-    rows = sum(match.left_unmatched + match.left_missing_key for match in step.result.matches)
-    total = step.result.matches[0].left_rows
-    allowed = _most(most, total)
-    examples = tuple(
-        example
-        for finding in step.result.findings
-        if finding.code in ("key-unmatched", "key-missing")
-        for example in finding.examples
-    )[:MOST_EXAMPLES]
-    found = f"{counted(rows, 'row')} of {total:,} ({rows / max(total, 1):.1%})"
-    yield Expected(
-        f"at most {most} unmatched rows in {name}",
-        rows <= allowed,
-        found,
-        line,
-        examples if rows > allowed else (),
-    )
+    for step in joins:
+        rows = sum(match.left_unmatched + match.left_missing_key for match in step.result.matches)
+        total = step.result.matches[0].left_rows
+        allowed = _most(most, total)
+        examples = tuple(
+            example
+            for finding in step.result.findings
+            if finding.code in ("key-unmatched", "key-missing")
+            for example in finding.examples
+        )[:MOST_EXAMPLES]
+        found = f"{counted(rows, 'row')} of {total:,} ({rows / max(total, 1):.1%})"
+        which = f", joined to {step.inputs[-1]}" if len(joins) > 1 else ""
+        yield Expected(
+            f"at most {most} unmatched rows in {name}{which}",
+            rows <= allowed,
+            found,
+            line,
+            examples if rows > allowed else (),
+        )
 
 
 def _most(most: int | str, total: int) -> Fraction:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -138,7 +137,6 @@ def _relation(
         names.append(distinct_name(one.name, taken))
         taken.add(names[-1])
     into = ",".join(map(quoted, names))
-    spec = shlex.quote(f"{quoted(halves.name)}:{halves.sign} into {into}")
     path = side.table.strands[0].origins[0].path if side.table.strands[0].origins else ""
     return Relation(
         side.table.name,
@@ -149,7 +147,9 @@ def _relation(
         int(mine[both].sum()),
         int(theirs[both].sum()),
         cardinality(mine[both].astype(np.int64), theirs[both]),
-        prepare=f"plait mend {shlex.quote(path or side.table.name)} --split {spec} --out …",
+        split=f"{quoted(halves.name)}:{halves.sign} into {into}",
+        split_of=side.table.name,
+        split_path=path,
     )
 
 
@@ -157,16 +157,14 @@ def _turned(one: Relation, turn: bool) -> Relation:
     """The relation with left and right exchanged."""
     if not turn:
         return one
-    return Relation(
-        one.right,
-        one.left,
-        tuple((right, left) for left, right in one.key),
-        one.right_rows,
-        one.left_rows,
-        one.right_matched,
-        one.left_matched,
-        "-to-".join(reversed(one.cardinality.split("-to-"))),
-        one.ignore,
-        one.prepare,
-        one.unlikely,
+    return replace(
+        one,
+        left=one.right,
+        right=one.left,
+        key=tuple((right, left) for left, right in one.key),
+        left_rows=one.right_rows,
+        right_rows=one.left_rows,
+        left_matched=one.right_matched,
+        right_matched=one.left_matched,
+        cardinality="-to-".join(reversed(one.cardinality.split("-to-"))),
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from dataclasses import dataclass
 
 from plait.core.look.relating.evidence import alike
@@ -25,8 +26,9 @@ class Relation:
         Left to right, judged on the keys that match.
     ignore : tuple of str
         What must not count when keys are compared, for so many to match.
-    prepare : str
-        A command that splits a column, without which there is no such key.
+    split, split_of, split_path : str
+        What ``mend --split`` must be told first, of which table, and its file: one of them
+        writes the key in one column and the other in two.
     unlikely : float
         The negative natural logarithm of how likely chance gives so much in common.
     """
@@ -40,7 +42,9 @@ class Relation:
     right_matched: int
     cardinality: str
     ignore: tuple[str, ...] = ()
-    prepare: str = ""
+    split: str = ""
+    split_of: str = ""
+    split_path: str = ""
     unlikely: float = 0.0
 
     @property
@@ -52,6 +56,14 @@ class Relation:
         )
 
     @property
+    def prepare(self) -> str:
+        """The command that splits the column; nothing where there is none to split."""
+        if not self.split:
+            return ""
+        where = shlex.quote(self.split_path or self.split_of)
+        return f"plait mend {where} --split {shlex.quote(self.split)} --out …"
+
+    @property
     def named(self) -> bool:
         """Whether the columns are called alike on both sides."""
         return all(alike(*pair) for pair in self.key)
@@ -60,7 +72,7 @@ class Relation:
     def worth(self) -> float:
         """How much speaks for it: rows that match, names, one row a key, and no chance."""
         sure = min(self.unlikely / 20, 1.0)
-        plain = 0.25 * (not self.ignore and not self.prepare)
+        plain = 0.25 * (not self.ignore and not self.split)
         one = 0.15 * self.cardinality.count("one")
         return self.shares[0] + self.shares[1] / 2 + self.named / 2 + sure / 2 + plain + one
 
