@@ -156,7 +156,7 @@ def test_survey_tells_and_writes_a_page(plait, tmp_path):
     assert "Which could join which" in page
     assert "http" not in page.replace("http://www.w3.org", "")
     assert "15 sources of 5 shapes" in ended.err
-    assert max(map(len, plait("survey", *paths).err.splitlines())) <= 80
+    assert max(map(len, plait("survey", *paths).out.splitlines())) <= 80
     assert plait("survey", *paths, "--fail-on", "header-variant", "--quiet").status == 1
 
 

@@ -233,7 +233,7 @@ def test_nothing_named_is_left_out_without_a_line(plait, put, tmp_path):
     assert "left out: 1 of 2 sources" in " ".join(drafted.err.split())
     assert "is in no step: nothing of it reaches the result" in drafted.out
     assert str(tmp_path) not in drafted.out
-    assert "notes.docx" in plait("survey", "f").err
+    assert "notes.docx" in plait("survey", "f").out
 
 
 def test_a_list_of_a_refused_join_is_guarded_too(plait, put, tmp_path):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 from collections.abc import Iterator, Mapping, Sequence
 
 from rich.console import Console, Group, RenderableType
@@ -19,7 +20,8 @@ from plait.core.table.keyspec import spelt
 from plait.core.verbs.survey import Survey, Surveyed
 from plait.report.figures import percent
 
-_FEW_SOURCES, _LINES, _MOST_LINES = 5, 58, 118
+_FEW_SOURCES, _MANY_SOURCES = 5, 65
+_LINES, _MOST_LINES = 58, 118
 _MOST_JOINS = 10
 _MOST_FINDINGS = 12
 _MOST_KEYS = 3
@@ -60,7 +62,8 @@ def _sources(found: Survey) -> list[str]:
 
 def _lines(found: Survey) -> int:
     """How many lines there may be: more where there are more sources."""
-    return min(_MOST_LINES, _LINES + max(0, len(_sources(found)) - _FEW_SOURCES))
+    more = max(0, len(_sources(found)) - _FEW_SOURCES) / _MANY_SOURCES
+    return min(_MOST_LINES, int(_LINES + (_MOST_LINES - _LINES) * math.sqrt(more)))
 
 
 def _height(parts: Sequence[RenderableType], width: int) -> int:
@@ -140,7 +143,7 @@ def _fitting(
     """The shapes with as many columns as there is room for; where there is none, their names."""
     first = {one.family.name: _mattering(one, found) for one in found.families}
     for most in range(max((len(one.profiles) for one in found.families), default=0), -1, -1):
-        keys = _MOST_KEYS if most > _FEW_COLUMNS else 1
+        keys = _MOST_KEYS if most > _FEW_COLUMNS else 1 + (most > 0)
         parts = [
             Group(Text(), shape(one, sizes, width, first[one.family.name], most, keys))
             for one in found.families

@@ -16,6 +16,7 @@ from plait.core.look.keysearch.roles import measures, weight
 from plait.core.look.keysearch.search import MOST_TOGETHER, minimal_keys
 from plait.core.look.profile import Profile, Tally
 from plait.core.text.wordtable import Codes
+from plait.core.types.forms import base
 
 MOST_COLUMNS = 100
 MOST_KEPT = 60
@@ -157,8 +158,19 @@ def ranked(
 ) -> Candidates:
     """The candidates with those first whose columns other sources have too."""
     weights = _weights(profiles)
-    keys = sorted(found.keys, key=lambda one: rank(one, weights, shared))
+    keys = [
+        replace(one, by_chance=one.by_chance and not _known(one, shared, profiles))
+        for one in found.keys
+    ]
+    keys.sort(key=lambda one: rank(one, weights, shared))
     return replace(found, keys=tuple(keys))
+
+
+def _known(key: Candidate, shared: frozenset[str], profiles: Mapping[str, Profile]) -> bool:
+    """Whether others have the columns of a key too; of a composite one, all but a date."""
+    alone = [name for name in key.columns if name not in shared]
+    dated = all(base(profiles[name].kind) in ("date", "datetime") for name in alone)
+    return not alone or (len(alone) < len(key.columns) and dated)
 
 
 def _exact(columns: Mapping[str, _Column], rows: int) -> list[Candidate]:

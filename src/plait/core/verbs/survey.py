@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.account.finding import Example, Finding, counted, merged
+from plait.core.account.names import folded
 from plait.core.account.parallel import ordered_map
 from plait.core.look.agreement import type_findings
-from plait.core.look.candidates import Candidates, candidate_keys
+from plait.core.look.candidates import Candidates, candidate_keys, ranked
 from plait.core.look.family import Family, families
 from plait.core.look.headers import header_findings
 from plait.core.look.misplaced import misplaced
@@ -117,7 +118,26 @@ def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
         whole = members[0] if len(members) == 1 else stack(members, name=family.name).table
         sides.append(TalliedTable(whole.named(family.name), joined, one.profiles, one.keys))
     found, traps = relations(sides)
+    surveyed = [_best_keys(one, _shared(one, surveyed, found)) for one in surveyed]
     return Survey(tuple(surveyed), tuple(found), (*unread, *findings, *traps))
+
+
+def _shared(one: Surveyed, every: Sequence[Surveyed], found: Sequence[Relation]) -> frozenset[str]:
+    """The columns that another shape has too, by their names or by their values."""
+    others = {folded(name) for other in every if other is not one for name in other.profiles}
+    name = one.family.name
+    joined = {
+        pair[side]
+        for relation in found
+        for side, table in enumerate((relation.left, relation.right))
+        if table == name
+        for pair in relation.key
+    }
+    return frozenset(joined | {column for column in one.profiles if folded(column) in others})
+
+
+def _best_keys(one: Surveyed, shared: frozenset[str]) -> Surveyed:
+    return replace(one, keys=ranked(one.keys, one.profiles, shared))
 
 
 def _tallies(tables: Sequence[Table]) -> dict[str, Tally]:

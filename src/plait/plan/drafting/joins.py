@@ -24,7 +24,8 @@ _LEAST_SHARE = 0.5
 class DraftedJoin:
     """A join of the draft: the right source, the key, and why it is as it is.
 
-    ``lost`` is how many rows find no partner today.
+    ``lost`` is how many rows find no partner today; ``unique``: no key of the right stands on
+    several rows.
     """
 
     right: str
@@ -33,6 +34,7 @@ class DraftedJoin:
     cardinality: str
     evidence: tuple[str, ...]
     lost: int = 0
+    unique: bool = False
 
 
 @dataclass(frozen=True)
@@ -180,6 +182,7 @@ def _tried(left: Table, right: Table, one: Relation) -> tuple[DraftedJoin, Table
             made.match.cardinality,
             tuple(evidence),
             made.match.left_unmatched + made.match.left_missing_key,
+            not made.match.right_duplicate_keys,
         ),
         made.table.named("combined"),
     )

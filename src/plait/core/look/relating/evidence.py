@@ -61,7 +61,8 @@ def unlikeliness(left: Values, right: Values, common: int) -> float:
 def _possible(left: Values, right: Values) -> float:
     if left.low is None or right.low is None:
         return max(left.span, right.span, len(left.codes), len(right.codes))
-    return max(left.low + left.span, right.low + right.span) - min(left.low, right.low)
+    high, low = max(left.low + left.span, right.low + right.span), min(left.low, right.low)
+    return max(high - low, len(left.codes), len(right.codes))
 
 
 def _divergence(seen: float, expected: float) -> float:
