@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import math
+from bisect import bisect
 from collections.abc import Iterator, Mapping, Sequence
 
 from rich.console import Console, Group, RenderableType
@@ -89,28 +90,47 @@ def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
     """The joins that matter: of each two tables the best, then others."""
     if not found.relations:
         return
-    shown = list(found.relations) if verbose else best_joins(found.relations)[:_MOST_JOINS]
+    every = list(found.relations) if verbose else best_joins(found.relations)
+    alike = [[one] for one in every] if verbose else together(every)
+    shown = alike if verbose else alike[:_MOST_JOINS]
     yield Text("\nwhich could join which", style="bold")
     grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
     grid.add_column(ratio=1, overflow="fold")
     grid.add_column(overflow="fold")
     grid.add_column(justify="right", no_wrap=True)
     grid.add_column(no_wrap=True)
-    for one in shown:
+    for several in shown:
+        one = several[0]
+        others = f" and {len(several) - 1} more" if len(several) > 1 else ""
         grid.add_row(
-            Text(printable(f"{one.left} – {one.right}")),
+            Text(printable(f"{one.left}{others} – {one.right}")),
             Text(printable(join_said(one)), style="blue"),
-            f"{percent(one.left_matched, one.left_rows)}, "
-            f"{percent(one.right_matched, one.right_rows)} match",
+            f"{percent(*_share(several, 'left'))}, {percent(*_share(several, 'right'))} match",
             one.cardinality,
         )
     yield Padding(grid, (0, 0, 0, 2))
-    for one in shown:
+    for one, *_ in shown:
         if one.prepare:
             said = f"{one.left} – {one.right} once split: {one.prepare}"
             yield Padding(Text(printable(said)), (0, 0, 0, 2))
-    if len(shown) < len(found.relations):
-        yield Text(f"  and {len(found.relations) - len(shown)} less likely: --verbose", style="dim")
+    left_out = len(found.relations) - sum(map(len, shown))
+    if left_out:
+        yield Text(f"  and {left_out} less likely: --verbose", style="dim")
+
+
+def _share(several: Sequence[Relation], side: str) -> tuple[int, int]:
+    """The rows of a side that match, and all, of the one of which least do."""
+    rows = [(getattr(one, f"{side}_matched"), getattr(one, f"{side}_rows")) for one in several]
+    return min(rows, key=lambda pair: pair[0] / max(pair[1], 1))
+
+
+def together(relations: Sequence[Relation]) -> list[list[Relation]]:
+    """Joins of several tables to the same one, on the same key, beside one another."""
+    alike: dict[tuple[object, ...], list[Relation]] = {}
+    for one in relations:
+        key = one.right, one.key, one.cardinality, one.ignore, one.split
+        alike.setdefault(key, []).append(one)
+    return list(alike.values())
 
 
 def best_joins(relations: Sequence[Relation]) -> list[Relation]:
@@ -142,15 +162,19 @@ def _fitting(
 ) -> Iterator[RenderableType]:
     """The shapes with as many columns as there is room for; where there is none, their names."""
     first = {one.family.name: _mattering(one, found) for one in found.families}
-    for most in range(max((len(one.profiles) for one in found.families), default=0), -1, -1):
+
+    def parts(most: int) -> list[Group]:
         keys = _MOST_KEYS if most > _FEW_COLUMNS else 1 + (most > 0)
-        parts = [
+        return [
             Group(Text(), shape(one, sizes, width, first[one.family.name], most, keys))
             for one in found.families
         ]
-        if _height(parts, width) <= lines:
-            yield from parts
-            return
+
+    widest = min(max(lines, 0), max((len(one.profiles) for one in found.families), default=0))
+    too_many = bisect(range(widest + 1), lines, key=lambda most: _height(parts(most), width))
+    if too_many:
+        yield from parts(too_many - 1)
+        return
     largest = sorted(found.families, key=lambda one: -one.rows)
     shown = [one for one in largest if one in largest[: max(1, (lines - 2) // 3)]]
     for one in shown:

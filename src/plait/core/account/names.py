@@ -7,6 +7,7 @@ import unicodedata
 from collections.abc import Container, Iterable
 
 _LEAST_LIKENESS = 60.0
+_SLIP = 80.0
 _NO_NAME = re.compile(r"[<>=$#\"|{}\\]+")
 _UNSEEN = ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp")
 _LONGEST = 100
@@ -41,6 +42,18 @@ def folded(header: str) -> str:
     'hiveno'
     """
     return re.sub(r"[\W_]+", "", unicodedata.normalize("NFKC", header)).casefold()
+
+
+def respelt(one: str, other: str) -> bool:
+    """Whether two folded headers are alike but for a slip of the pen; other digits are none.
+
+    >>> respelt("moisture", "moistre"), respelt("weight1", "weight2")
+    (True, False)
+    """
+    from rapidfuzz import fuzz
+
+    same_digits = re.sub(r"\D", "", one) == re.sub(r"\D", "", other)
+    return same_digits and fuzz.ratio(one, other) >= _SLIP
 
 
 def plain_name(text: str) -> str:

@@ -7,10 +7,10 @@ from collections.abc import Sequence, Set
 from dataclasses import dataclass
 from pathlib import PurePath
 
-from plait.core.account.names import distinct_name, folded, plain_name
+from plait.core.account.names import distinct_name, folded, plain_name, respelt
 from plait.core.table.table import Table
 
-_ALIKE = 0.6
+_ALIKE, _MOSTLY = 0.6, 0.75
 
 
 @dataclass(frozen=True)
@@ -24,9 +24,10 @@ class Family:
 def families(tables: Sequence[Table]) -> list[Family]:
     """Bring sources with mostly the same headers together.
 
-    Headers count as the same that differ in case, spaces and punctuation only; a
-    source joins the first family of which it shares six headers in ten
-    (Jaccard, 1901) and is in the same folder or file, or has the same name.
+    Headers count as the same that differ in case, spaces and punctuation only, or
+    in a slip of the pen; a source joins the first family with a member of which it
+    shares enough headers (``mostly_alike``) and is in the same folder or file, or has
+    the same name.
 
     Examples
     --------
@@ -36,15 +37,18 @@ def families(tables: Sequence[Table]) -> list[Family]:
     >>> families([may, june, from_columns("hives", {"breed": []})])
     [Family(name='visits', members=(0, 1)), Family(name='hives', members=(2,))]
     """
-    found: list[tuple[set[str], list[int]]] = []
+    found: list[tuple[list[frozenset[str]], list[int]]] = []
     for number, table in enumerate(tables):
-        headers = headers_of(table)
+        headers = frozenset(headers_of(table))
         for known, members in found:
-            if mostly_alike(headers, known) and _near(table, tables[members[0]]):
+            near = _near(table, tables[members[0]])
+            if near and (headers in known or any(mostly_alike(headers, one) for one in known)):
                 members.append(number)
+                if headers not in known:
+                    known.append(headers)
                 break
         else:
-            found.append((headers, [number]))
+            found.append(([headers], [number]))
     named = _names([[tables[number] for number in members] for _, members in found])
     return [Family(name, tuple(members)) for name, (_, members) in zip(named, found, strict=True)]
 
@@ -55,12 +59,25 @@ def headers_of(table: Table) -> set[str]:
 
 
 def mostly_alike(one: Set[str], other: Set[str]) -> bool:
-    """Whether two sets of headers share six in ten.
+    """Whether two sets of headers are of one shape: as files of it drift apart.
+
+    They share six in ten (Jaccard, 1901) where one only has more than the other, and
+    three in four where each has something of its own: lists of hives and of queens may
+    well have all but their first column alike.
 
     >>> mostly_alike({"a", "b", "c"}, {"a", "b"}), mostly_alike({"a", "b"}, {"a", "c"})
     (True, False)
+    >>> mostly_alike({"hive", "name", "since"}, {"queen", "name", "since"})
+    False
+    >>> mostly_alike({"yard", "moisture"}, {"yard", "moistre"})
+    True
     """
-    return len(one & other) >= _ALIKE * len(one | other)
+    mine, theirs = one - other, other - one
+    slips = sum(any(respelt(name, there) for there in theirs) for name in mine)
+    slips = min(slips, len(theirs))
+    shared = len(one & other) + slips
+    own = len(mine) > slips and len(theirs) > slips
+    return shared >= (_MOSTLY if own else _ALIKE) * (len(one | other) - slips)
 
 
 def _near(table: Table, other: Table) -> bool:

@@ -9,12 +9,11 @@ from itertools import combinations
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
-from plait.core.account.names import folded
+from plait.core.account.names import folded, respelt
 from plait.core.table.keyspec import Several, check_column, quoted, several_values
 from plait.core.table.table import Table
 
 _MOST_NAMED = 3
-_LIKENESS = 80.0
 
 
 def same_names(tables: Sequence[Table], same: Several) -> list[Table]:
@@ -194,8 +193,6 @@ def _variants(
     partial = [name for name in every if lacking[name]]
     if len(partial) < 2:
         return
-    from rapidfuzz import fuzz
-
     without = {name: {id(table) for table in lacking[name]} for name in partial}
     forms = {name: folded(name) for name in partial}
     total = set().union(*without.values())
@@ -203,7 +200,7 @@ def _variants(
         if without[one] | without[other] < total:
             continue
         form, other_form = forms[one], forms[other]
-        if form == other_form or fuzz.ratio(form, other_form) >= _LIKENESS:
+        if form == other_form or respelt(form, other_form):
             yield (one, other) if len(lacking[one]) <= len(lacking[other]) else (other, one)
 
 

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
+import numpy as np
+import numpy.typing as npt
+
 from plait.core.account.finding import Finding
-from plait.core.look.relating.composites import composites
+from plait.core.look.relating.composites import Composites
 from plait.core.look.relating.joined import joined_keys
 from plait.core.look.relating.looser import with_ways
-from plait.core.look.relating.pairs import related
+from plait.core.look.relating.pairs import Pair, related
 from plait.core.look.relating.relation import Relation, without_parts
+from plait.core.look.relating.sketches import containments
 from plait.core.look.relating.traps import traps
 from plait.core.look.relating.values import Dictionary, TalliedTable, Values, all_values
 from plait.core.table.table import Table
 
 MOST_RELATIONS = 4
-_BETTER = 0.2
+_BETTER, _GAINED = 0.2, 0.15  # sketches of 256 values may be off by a tenth
 
 Found = dict[tuple[int, int], list[Relation]]
 
@@ -49,8 +53,11 @@ def relations(sides: Sequence[TalliedTable]) -> tuple[list[Relation], list[Findi
         return [], []
     strict, loose = Dictionary(), Dictionary(loose=True)
     columns, loosely = all_values(sides, strict), all_values(sides, loose)
-    found = _found(columns, sides, len(strict))
-    for pair, ones in _found(loosely, sides, len(loose)).items():
+    shares, loose_shares = containments(columns, len(strict)), containments(loosely, len(loose))
+    found = _found(related(columns, sides, len(strict), shares), sides, len(strict))
+    gaining = _gaining(columns, shares, loosely, loose_shares)
+    may_gain = related(loosely, sides, len(loose), loose_shares, gaining)
+    for pair, ones in _found(may_gain, sides, len(loose)).items():
         left, right = (sides[number].table for number in pair)
         plain = found.get(pair, [])
         found[pair] = _without_plainer([*with_ways(ones, plain, left, right), *plain])
@@ -64,15 +71,36 @@ def relations(sides: Sequence[TalliedTable]) -> tuple[list[Relation], list[Findi
     return sorted(every, key=lambda one: -one.worth), told
 
 
-def _found(columns: Sequence[Values], sides: Sequence[TalliedTable], size: int) -> Found:
+def _found(
+    pairs_of: Mapping[tuple[int, int], Sequence[Pair]], sides: Sequence[TalliedTable], size: int
+) -> Found:
     """What could be joined, as the columns are coded."""
+    composites = Composites(sides, size)
     found: Found = {}
-    for tables, pairs in related(columns, sides, size).items():
+    for tables, pairs in pairs_of.items():
         singles = [pair.match for pair in pairs if pair.likely]
-        made = without_parts([*composites(pairs, sides, size), *singles])
+        made = without_parts([*composites.of(pairs), *singles])
         if made:
             found[tables] = made
     return found
+
+
+def _gaining(
+    columns: Sequence[Values],
+    shares: npt.NDArray[np.float64],
+    loosely: Sequence[Values],
+    loose_shares: npt.NDArray[np.float64],
+) -> set[tuple[int, int]]:
+    """The pairs of tables of which some columns have more in common by the loosest comparison."""
+    place = {(one.table, one.name): number for number, one in enumerate(columns)}
+    there = [number for number, one in enumerate(loosely) if (one.table, one.name) in place]
+    known = [place[loosely[number].table, loosely[number].name] for number in there]
+    more = loose_shares[np.ix_(there, there)] > shares[np.ix_(known, known)] + _GAINED
+    tables = [loosely[number].table for number in there]
+    return {
+        (min(tables[one], tables[other]), max(tables[one], tables[other]))
+        for one, other in zip(*np.nonzero(more), strict=True)
+    }
 
 
 def _without_plainer(found: Sequence[Relation]) -> list[Relation]:

@@ -114,12 +114,26 @@ def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
         one = _surveyed(family, members, tallies)
         surveyed.append(one)
         findings += _family_findings(one, tallies, len(tables) > 1)
-        joined = {name: tally.together() for name, tally in tallies.items()}
+        joined = {name: _over_all(tally, members) for name, tally in tallies.items()}
         whole = members[0] if len(members) == 1 else stack(members, name=family.name).table
         sides.append(TalliedTable(whole.named(family.name), joined, one.profiles, one.keys))
     found, traps = relations(sides)
     surveyed = [_best_keys(one, _shared(one, surveyed, found)) for one in surveyed]
     return Survey(tuple(surveyed), tuple(found), (*unread, *findings, *traps))
+
+
+def _over_all(tally: Tally, tables: Sequence[Table]) -> Tally:
+    """The tally of all the tables as of one: missing where one lacks the column."""
+    if len(tables) == 1:
+        return tally
+    absent = [table.rows for table, codes in zip(tables, tally.codes, strict=True) if codes is None]
+    codes = [
+        np.full(table.rows, -1, np.int32) if one is None else one
+        for table, one in zip(tables, tally.codes, strict=True)
+    ]
+    whole = tally.together()
+    missing = (whole.missing[0] + sum(absent),)
+    return replace(whole, codes=(np.concatenate(codes),), missing=missing)
 
 
 def _shared(one: Surveyed, every: Sequence[Surveyed], found: Sequence[Relation]) -> frozenset[str]:

@@ -10,6 +10,7 @@ import numpy as np
 
 from plait.core.codes.coding import distinct
 from plait.core.look.candidates import few_in_the_way
+from plait.core.look.keysearch.chance import by_chance, coincidence
 from plait.core.look.keysearch.clusters import all_rows, split
 from plait.core.look.relating.pairs import (
     FEW_ADDED,
@@ -28,17 +29,15 @@ _PART_SHARE = 0.5
 _MOST_TRIED = 8
 _ENOUGH = 0.9
 _SAMPLE = 1 << 17
+_MANY = 1000
+_LIKELY_KEYS = 8
 
 
-def composites(
-    pairs: Sequence[Pair], sides: Sequence[TalliedTable], size: int
-) -> Iterator[Relation]:
-    """The sets of shared columns that are a key of either table, and what they match.
+class Composites:
+    """Joins of two tables on several columns together.
 
     Parameters
     ----------
-    pairs : sequence of Pair
-        Of two tables, with values in common.
     sides : sequence of TalliedTable
     size : int
         How many codes the dictionary has.
@@ -48,56 +47,95 @@ def composites(
     A column is paired with the one that is called alike, else with the one that holds
     most of its values. Sets of up to four of the best eight pairs are tried, small ones
     first: those that tell the rows of the smaller table apart, or else of the larger,
-    and of which no part does. These are matched row by row.
+    and of which no part does. These are matched row by row. Whether a table has a set
+    of columns as its key is found out once, for all the tables that it is paired with.
     """
-    shared = _shared(pairs)
-    if len(shared) < 2:
-        return
-    left, right = (sides[number] for number in (shared[0].left.table, shared[0].right.table))
-    by_row = {id(one): one.by_row() for pair in shared for one in (pair.left, pair.right)}
-    keys = _keys(shared, (left, right), by_row, size)
-    for chosen in islice(keys, _MOST_TRIED):
-        columns = [(pair.left, pair.right) for pair in chosen]
-        found, added = match_on(columns, (left.table.rows, right.table.rows), size)
-        if max(found.shares) >= LEAST_SHARE and added <= FEW_ADDED * found.left_matched:
-            unlikely = sum(pair.match.unlikely for pair in chosen)
-            found = replace(found, left=left.table.name, right=right.table.name, unlikely=unlikely)
-            if _likely(chosen, found):
-                yield found
+
+    def __init__(self, sides: Sequence[TalliedTable], size: int) -> None:
+        self._sides, self._size = sides, size
+        self._unique: dict[tuple[int, frozenset[str]], bool] = {}
+        self._by_row: dict[int, Codes] = {}
+
+    def of(self, pairs: Sequence[Pair]) -> Iterator[Relation]:
+        """The sets of shared columns that are a key of either table, and what they match.
+
+        Parameters
+        ----------
+        pairs : sequence of Pair
+            Of two tables, with values in common.
+        """
+        shared = _shared(pairs, self._sides)
+        if len(shared) < 2:
+            return
+        one, other = (self._sides[pair] for pair in (shared[0].left.table, shared[0].right.table))
+        rows = one.table.rows, other.table.rows
+        for chosen in islice(self._keys(shared), _MOST_TRIED):
+            columns = [(pair.left, pair.right) for pair in chosen]
+            found, added = match_on(columns, rows, self._size)
+            if max(found.shares) >= LEAST_SHARE and added <= FEW_ADDED * found.left_matched:
+                unlikely = sum(pair.match.unlikely for pair in chosen)
+                left, right = one.table.name, other.table.name
+                found = replace(found, left=left, right=right, unlikely=unlikely)
+                if _likely(chosen, found):
+                    yield found
+
+    def _keys(self, shared: Sequence[Pair]) -> Iterator[list[Pair]]:
+        """Sets of pairs that are unique, or nearly, on the right or else on the left."""
+        found: list[set[int]] = []
+        for side in (1, 0):
+            columns = [(pair.left, pair.right)[side] for pair in shared]
+            found += [{place} for place, one in enumerate(columns) if self._are_unique([one])]
+            for together in range(2, min(MOST_TOGETHER, len(shared)) + 1):
+                for places in combinations(range(len(shared)), together):
+                    if any(one <= set(places) for one in found):
+                        continue
+                    if self._are_unique([columns[place] for place in places]):
+                        found.append(set(places))
+                        yield [shared[place] for place in places]
+
+    def _are_unique(self, columns: Sequence[Values]) -> bool:
+        """Whether columns tell all rows of their table but a few apart, and not by chance."""
+        table = columns[0].table
+        key = table, frozenset(one.name for one in columns)
+        if key not in self._unique:
+            rows = self._sides[table].table.rows
+            chance = len(columns) > 1 and rows > _MANY and _by_chance(columns, rows)
+            codes = [self._codes(one) for one in columns]
+            self._unique[key] = not chance and _unique(codes, self._size, rows)
+        return self._unique[key]
+
+    def _codes(self, one: Values) -> Codes:
+        if id(one) not in self._by_row:
+            self._by_row[id(one)] = one.by_row()
+        return self._by_row[id(one)]
 
 
-def _shared(pairs: Sequence[Pair]) -> list[Pair]:
+def _by_chance(columns: Sequence[Values], rows: int) -> bool:
+    return by_chance(rows, (coincidence(one.rows) for one in columns))
+
+
+def _shared(pairs: Sequence[Pair], sides: Sequence[TalliedTable]) -> list[Pair]:
     """Pairs of columns that could be parts of a key, best first, each column once."""
     fit = [
         pair
         for pair in pairs
         if max(pair.match.shares) >= _PART_SHARE
-        and (pair.named or pair.sure or min(pair.match.shares) >= _PART_SHARE)
+        and (pair.named or pair.sure or _keyed(pair, sides))
         and (pair.left.kind == pair.right.kind or "text" in (pair.left.kind, pair.right.kind))
     ]
     fit.sort(key=lambda pair: (not pair.named, not pair.sure, -sum(pair.match.shares)))
     return list(once_each(fit))[:MOST_SHARED]
 
 
-def _keys(
-    shared: Sequence[Pair],
-    sides: tuple[TalliedTable, TalliedTable],
-    rows: dict[int, Codes],
-    size: int,
-) -> Iterator[list[Pair]]:
-    """Sets of pairs that are unique, or nearly, on the right or else on the left."""
-    found: list[set[int]] = []
-    for number in (1, 0):
-        total = sides[number].table.rows
-        codes = [rows[id((pair.left, pair.right)[number])] for pair in shared]
-        found += [{place} for place, one in enumerate(codes) if _unique([one], size, total)]
-        for together in range(2, min(MOST_TOGETHER, len(shared)) + 1):
-            for places in combinations(range(len(shared)), together):
-                if any(one <= set(places) for one in found):
-                    continue
-                if _unique([codes[place] for place in places], size, total):
-                    found.append(set(places))
-                    yield [shared[place] for place in places]
+def _keyed(pair: Pair, sides: Sequence[TalliedTable]) -> bool:
+    """Whether either column is part of a likely key of its table."""
+    if min(pair.match.shares) < _PART_SHARE:
+        return False
+    return any(
+        one.name in key.columns and len(key.columns) > 1 and not key.by_chance
+        for one in (pair.left, pair.right)
+        for key in sides[one.table].keys.keys[:_LIKELY_KEYS]
+    )
 
 
 def _unique(columns: Sequence[Codes], size: int, rows: int) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 
 from rapidfuzz import fuzz
 
@@ -14,13 +15,17 @@ _ALIKE = 75.0
 
 
 def alike(left: str, right: str) -> bool:
-    """Whether two column names are the same but for spelling, or nearly.
+    """Whether two column names are the same but for spelling, or nearly; other digits are not.
 
     >>> alike("Yard code", "yard_code"), alike("yard", "kg")
     (True, False)
+    >>> alike("grade 1", "grade 2")
+    False
     """
     one, other = folded(left), folded(right)
-    return one == other or fuzz.ratio(one, other) >= _ALIKE
+    digits = re.sub(r"\D", "", one), re.sub(r"\D", "", other)
+    same = digits[0] == digits[1] or not all(digits)
+    return one == other or (same and fuzz.ratio(one, other) >= _ALIKE)
 
 
 def unlikeliness(left: Values, right: Values, common: int) -> float:

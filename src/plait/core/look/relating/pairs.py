@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
+from plait.core.account.names import folded
 from plait.core.look.relating.evidence import alike, surprising, unlikeliness
 from plait.core.look.relating.relation import Relation
-from plait.core.look.relating.sketches import containments
 from plait.core.look.relating.values import TalliedTable, Values
 
 PASSES = 0.2
@@ -18,6 +18,7 @@ LEAST_SHARE = 0.3
 FEW_ADDED = 0.1
 _SURE_SHARE, _PART_SHARE = 0.9, 0.5
 _LEAST_VALUES = 3
+_NUMBERING = ("", "id", "index", "n", "no", "nr", "num", "number", "row", "rowid", "rownumber")
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,11 +65,16 @@ class Pair:
         """Whether either table may just number its own rows from 1."""
         one = self.match
         numbers = self.left.kind == self.right.kind == "integer"
-        return numbers and one.cardinality == "one-to-one" and one.left_rows != one.right_rows
+        plain = one.left_rows != one.right_rows or folded(self.left.name) in _NUMBERING
+        return numbers and one.cardinality == "one-to-one" and plain
 
 
 def related(
-    columns: Sequence[Values], sides: Sequence[TalliedTable], size: int
+    columns: Sequence[Values],
+    sides: Sequence[TalliedTable],
+    size: int,
+    shares: npt.NDArray[np.float64],
+    wanted: Collection[tuple[int, int]] | None = None,
 ) -> dict[tuple[int, int], list[Pair]]:
     """The pairs of columns with values in common, by the numbers of their tables.
 
@@ -80,12 +86,15 @@ def related(
         Those with more rows first.
     size : int
         How many codes the dictionary has.
+    shares : float64 array, (columns, columns)
+        As ``containments`` estimates them.
+    wanted : collection of (int, int), optional
+        The pairs of tables that are looked at; all when not given.
 
     Notes
     -----
     Only pairs whose sketches have a fifth in common are counted.
     """
-    shares = containments(columns, size)
     tables = np.array([one.table for one in columns], np.int64)
     apart = tables[:, None] < tables[None, :]
     passing = apart & (np.maximum(shares, shares.T) >= PASSES)
@@ -99,6 +108,8 @@ def related(
         counted[right.codes] = right.rows
         for place in partners.tolist():
             left = columns[place]
+            if wanted is not None and (left.table, right.table) not in wanted:
+                continue
             looked = int(of_table[left.table] * of_table[right.table])
             pair = _pair(left, right, counted[left.codes], sides, looked)
             found.setdefault((left.table, right.table), []).append(pair)
