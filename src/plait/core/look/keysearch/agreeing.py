@@ -15,7 +15,7 @@ Flags = npt.NDArray[np.bool_]
 Sets = npt.NDArray[Any]
 
 _PAIRS = 1 << 18
-_LEAST_PAIRS = 1 << 10
+_FEW_PAIRS, _LEAST_PAIRS = 1 << 14, 1 << 10
 
 
 class Within:
@@ -141,7 +141,8 @@ def likely_pairs(columns: Sequence[Codes], sizes: Sequence[int]) -> tuple[Rows, 
     Rows of one value that stand near one another and rows of one value from all
     over: the former agree on most, as files are in some order.
     """
-    most = max(_LEAST_PAIRS, _PAIRS // max(len(columns), 1))
+    wanted = min(_PAIRS, max(_FEW_PAIRS, 2 * len(columns[0])))
+    most = max(_LEAST_PAIRS, wanted // max(len(columns), 1))
     random = np.random.default_rng(len(columns[0]))
     pairs = [
         pair

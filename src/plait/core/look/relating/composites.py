@@ -28,9 +28,9 @@ MOST_TOGETHER = 4
 _PART_SHARE = 0.5
 _MOST_TRIED = 8
 _ENOUGH = 0.9
-_SAMPLE = 1 << 17
+_SAMPLES, _SURE = (1 << 11, 1 << 14, 1 << 17), 20
 _MANY = 1000
-_LIKELY_KEYS = 8
+_LIKELY_KEYS = 2
 
 
 class Composites:
@@ -99,10 +99,26 @@ class Composites:
         key = table, frozenset(one.name for one in columns)
         if key not in self._unique:
             rows = self._sides[table].table.rows
-            chance = len(columns) > 1 and rows > _MANY and _by_chance(columns, rows)
-            codes = [self._codes(one) for one in columns]
-            self._unique[key] = not chance and _unique(codes, self._size, rows)
+            repeats = self._few_repeats(columns, rows)
+            known = len(columns) == 1 or rows <= _MANY
+            self._unique[key] = repeats is not None and (
+                known or not _by_chance(columns, rows, repeats)
+            )
         return self._unique[key]
+
+    def _few_repeats(self, columns: Sequence[Values], rows: int) -> int | None:
+        """How many rows repeat, if they are few: in a part of the rows, then in all."""
+        if len(columns) > 1 and rows > _MANY and _by_chance(columns, rows, 0):
+            return None
+        codes = [self._codes(one) for one in columns]
+        most = few_in_the_way(rows)
+        for part in _SAMPLES:
+            if rows > 4 * part:
+                seen = _repeats(codes, slice(0, part), self._size)
+                if seen > _SURE and seen * rows / part > most:
+                    return None
+        repeats = _repeats(codes, slice(None), self._size)
+        return repeats if repeats <= most else None
 
     def _codes(self, one: Values) -> Codes:
         if id(one) not in self._by_row:
@@ -110,8 +126,8 @@ class Composites:
         return self._by_row[id(one)]
 
 
-def _by_chance(columns: Sequence[Values], rows: int) -> bool:
-    return by_chance(rows, (coincidence(one.rows) for one in columns))
+def _by_chance(columns: Sequence[Values], rows: int, repeats: int) -> bool:
+    return by_chance(rows, (coincidence(one.rows) for one in columns), repeats)
 
 
 def _shared(pairs: Sequence[Pair], sides: Sequence[TalliedTable]) -> list[Pair]:
@@ -131,18 +147,12 @@ def _keyed(pair: Pair, sides: Sequence[TalliedTable]) -> bool:
     """Whether either column is part of a likely key of its table."""
     if min(pair.match.shares) < _PART_SHARE:
         return False
-    return any(
-        one.name in key.columns and len(key.columns) > 1 and not key.by_chance
-        for one in (pair.left, pair.right)
-        for key in sides[one.table].keys.keys[:_LIKELY_KEYS]
-    )
-
-
-def _unique(columns: Sequence[Codes], size: int, rows: int) -> bool:
-    """Whether columns tell all rows but a few apart: in a part of the rows, then in all."""
-    if rows > 2 * _SAMPLE and _repeats(columns, slice(0, _SAMPLE), size) > few_in_the_way(rows):
-        return False
-    return _repeats(columns, slice(None), size) <= few_in_the_way(rows)
+    for one in (pair.left, pair.right):
+        likely = sides[one.table].keys.keys[:_LIKELY_KEYS]
+        single = any(len(key.columns) == 1 for key in likely)
+        if not single and any(one.name in key.columns and not key.by_chance for key in likely):
+            return True
+    return False
 
 
 def _repeats(columns: Sequence[Codes], part: slice, size: int) -> int:

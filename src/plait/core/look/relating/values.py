@@ -134,9 +134,9 @@ class Dictionary:
 
 
 def _spelt(texts: pa.Array, kind: str, loose: bool) -> pa.Array:
-    if loose:
-        return loosened(texts, ALL_WAYS, kind)
-    return plain_number(texts) if kind == "integer" else texts
+    if kind == "integer":
+        return plain_number(texts)
+    return loosened(texts, ALL_WAYS, kind) if loose else texts
 
 
 def _once(codes: Codes, rows: Counts) -> tuple[Codes, Counts]:
