@@ -2,11 +2,12 @@
 
 ``floor.py join LEFT RIGHT JOINED OUT`` reads both sources with types and writes
 a ready-made result; ``floor.py stack OUT EXTRACT…`` reads the extracts with
-types and writes Parquet; ``floor.py survey SOURCE`` reads it with types.
+types and writes Parquet; ``floor.py survey SOURCE…`` reads them with types.
 """
 
 from __future__ import annotations
 
+import subprocess
 import sys
 
 import pyarrow as pa
@@ -31,9 +32,17 @@ def stack(out: str, *extracts: str) -> None:
             writer.write_table(table)
 
 
-def survey(source: str) -> None:
-    """Read it with types."""
-    pa.csv.read_csv(source)
+def survey(*sources: str) -> None:
+    """Read them with types."""
+    for source in sources:
+        pa.csv.read_csv(source)
+
+
+def each(*words: str) -> None:
+    """Run a command on each of the sources behind ``--``, one after another."""
+    place = words.index("--")
+    for source in words[place + 1 :]:
+        subprocess.run([*words[:place], source], check=True, stdout=subprocess.DEVNULL)
 
 
 def ready(result: str, made: str) -> None:
@@ -42,4 +51,5 @@ def ready(result: str, made: str) -> None:
 
 
 if __name__ == "__main__":
-    {"join": join, "stack": stack, "survey": survey, "ready": ready}[sys.argv[1]](*sys.argv[2:])
+    commands = {"join": join, "stack": stack, "survey": survey, "each": each, "ready": ready}
+    commands[sys.argv[1]](*sys.argv[2:])

@@ -66,6 +66,8 @@ def compare(
             f"peak memory {max(run.memory for run in runs) / 1e9:.2f} GB"
         )
     print(f"ratio: median {statistics.median(ratios):.2f}, all {[f'{r:.2f}' for r in ratios]}")
+    used = [ours.processor / theirs.processor for ours, theirs in zip(plaits, floors, strict=True)]
+    print(f"ratio of processor time: median {statistics.median(used):.2f}")
 
 
 def machine() -> str:

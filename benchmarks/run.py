@@ -3,6 +3,7 @@
 python benchmarks/run.py join [--left 10000000] [--right 1000000] [--rounds 5]
 python benchmarks/run.py stack [--rows 10000000] [--extracts 24] [--rounds 5]
 python benchmarks/run.py survey [--left 10000000] [--right 1000000] [--rounds 5]
+python benchmarks/run.py wide|related|many [--rounds 5]
 python benchmarks/run.py start
 python benchmarks/run.py long [--left 10000000] [--times 5] [--rounds 3]
 python benchmarks/run.py keys [--left 10000000] [--right 1000000] [--rounds 3]
@@ -19,6 +20,7 @@ import tempfile
 from importlib.resources import files
 from pathlib import Path
 
+import related
 from measure import compare, machine, run
 
 import data
@@ -81,6 +83,25 @@ def bench_survey(options: argparse.Namespace, _: Path) -> None:
     compare([*FLOOR, "survey", source], [*PLAIT, "survey", source], [], options.rounds)
 
 
+def bench_wide(options: argparse.Namespace, _: Path) -> None:
+    """A look at one table of 336,776 rows and 19 columns whose key has four."""
+    source = str(related.tour_files()[0])
+    compare([*FLOOR, "survey", source], [*PLAIT, "survey", source], [], options.rounds)
+
+
+def bench_related(options: argparse.Namespace, _: Path) -> None:
+    """A look at five tables that refer to one another, against a look at each by itself."""
+    sources = [str(file) for file in related.tour_files()]
+    each = [*FLOOR, "each", *PLAIT, "survey", "--", *sources]
+    compare(each, [*PLAIT, "survey", *sources], [], options.rounds, ("each", "together"))
+
+
+def bench_many(options: argparse.Namespace, _: Path) -> None:
+    """A look at 27 tables of 0.6 million rows together, against reading them with types."""
+    sources = [str(file) for file in related.record_files()]
+    compare([*FLOOR, "survey", *sources], [*PLAIT, "survey", *sources], [], options.rounds)
+
+
 def joined(left: Path, right: Path, out: Path) -> list[str]:
     """The words of a left join on the composite key."""
     words = ["join", str(left), str(right), "--key", "yard,hive", "--out", str(out), "--replace"]
@@ -138,7 +159,7 @@ def bench_start(options: argparse.Namespace, _: Path) -> None:
 def main() -> None:
     """Parse the command line and run one benchmark."""
     parser = argparse.ArgumentParser(description=__doc__)
-    names = ["join", "stack", "survey", "start", "long", "keys", "plan"]
+    names = ["join", "stack", "survey", "wide", "related", "many", "start", "long", "keys", "plan"]
     parser.add_argument("bench", choices=names)
     parser.add_argument("--left", type=int, default=10_000_000)
     parser.add_argument("--right", type=int, default=1_000_000)
@@ -155,6 +176,9 @@ def main() -> None:
             "join": bench_join,
             "stack": bench_stack,
             "survey": bench_survey,
+            "wide": bench_wide,
+            "related": bench_related,
+            "many": bench_many,
             "start": bench_start,
             "long": bench_long,
             "keys": bench_keys,

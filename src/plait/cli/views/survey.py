@@ -170,7 +170,10 @@ def _fitting(
             for one in found.families
         ]
 
-    widest = min(max(lines, 0), max((len(one.profiles) for one in found.families), default=0))
+    columns = [len(one.profiles) for one in found.families]
+    widest = max(columns, default=0)
+    while widest and sum(min(widest, one) for one in columns) > max(lines, 0):
+        widest -= 1
     too_many = bisect(range(widest + 1), lines, key=lambda most: _height(parts(most), width))
     if too_many:
         yield from parts(too_many - 1)

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from plait.core.look.keysearch.chance import by_chance, coincidence
+from plait.core.look.keysearch.chance import by_chance, coincidence, expected_repeats
 from plait.core.look.keysearch.clusters import Clusters, all_rows, split
 from plait.core.look.keysearch.roles import measures, weight
 from plait.core.look.keysearch.search import MOST_TOGETHER, minimal_keys
@@ -260,7 +260,9 @@ def _hopeful(
             if possible >= (1 - _NEARLY) * rows and not by_chance(rows, parts):
                 sets.append((_estimate(names, few, rows), place, names))
         for _, _, names in sorted(sets)[:_NEAR_TRIED]:
-            if _estimate(names, wide, rows) <= _SURE_PAIRS * few_in_the_way(rows):
+            chance = expected_repeats(rows, (columns[name].coincidence for name in names))
+            most = min(_SURE_PAIRS * few_in_the_way(rows), chance / 3)
+            if _estimate(names, wide, rows) <= most:
                 yield names
 
 

@@ -73,6 +73,8 @@ def mostly_alike(one: Set[str], other: Set[str]) -> bool:
     True
     """
     mine, theirs = one - other, other - one
+    if len(one & other) + min(len(mine), len(theirs)) < _ALIKE * max(len(one), len(other)):
+        return False  # however many of the others are slips of the pen
     slips = sum(any(respelt(name, there) for there in theirs) for name in mine)
     slips = min(slips, len(theirs))
     shared = len(one & other) + slips

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import combinations
@@ -29,6 +30,11 @@ from plait.core.text.wordtable import Codes
 MOST_TOGETHER = 4
 _LEAST_PAIRS, MOST_PAIRS = 1 << 8, 1 << 16
 _PAIRS_A_SET = 16
+_MANY_PAIRS, _WANTED_PAIRS = 500, 60
+_MANY_ROWS = 1 << 20
+_ODD = np.uint64(0x9E3779B97F4A7C15)
+_BUCKET_BITS = 20
+_BUCKET = np.uint64(64 - _BUCKET_BITS)
 
 Columns = tuple[int, ...]
 Flags = npt.NDArray[np.bool_]
@@ -93,7 +99,7 @@ def minimal_keys(columns: Sequence[Codes], sizes: Sequence[int]) -> MinimalKeys:
 
 def _distinct_rows(columns: Sequence[Codes], sizes: Sequence[int]) -> tuple[list[Codes], int]:
     """The columns without rows that equal an earlier one, and how many those were."""
-    clusters = all_rows(len(columns[0]))
+    clusters = _of_one_hash(columns)
     for number in np.argsort(-np.asarray(sizes), kind="stable").tolist():
         clusters = split(clusters, columns[number], sizes[number])
     if not clusters.repeats:
@@ -102,6 +108,27 @@ def _distinct_rows(columns: Sequence[Codes], sizes: Sequence[int]) -> tuple[list
     kept[clusters.rows] = False
     kept[clusters.rows[distinct(clusters.numbers)[2]]] = True
     return [codes[kept] for codes in columns], clusters.repeats
+
+
+def _of_one_hash(columns: Sequence[Codes]) -> Clusters:
+    """The rows that may be equal to another in everything: those of one hash."""
+    hashes = np.zeros(len(columns[0]), np.uint64)
+    for codes in columns:
+        hashes ^= hashes >> np.uint64(29)
+        hashes *= _ODD
+        hashes += codes.astype(np.uint64)
+    hashes *= _ODD
+    arranged = np.sort(hashes)
+    several = arranged[1:][arranged[1:] == arranged[:-1]]
+    if not len(several):
+        return Clusters(np.zeros(0, np.int64), np.zeros(0, np.int64), 0)
+    crowded = np.zeros(1 << _BUCKET_BITS, bool)
+    crowded[several >> _BUCKET] = True
+    rows = np.flatnonzero(crowded[hashes >> _BUCKET])
+    place = np.searchsorted(several, hashes[rows])
+    place[place == len(several)] = 0
+    rows = rows[several[place] == hashes[rows]]
+    return Clusters(rows, np.zeros(len(rows), np.int64), 1)
 
 
 def _longer(sets: Sets, columns: int) -> Sets:
@@ -135,6 +162,9 @@ class _Search:
         keys = [open_[: len(open_) if self.complete else 0]]
         open_ = open_[len(keys[0]) :]
         while len(open_):
+            if self._refuted_by_some(open_[0]):
+                open_ = open_[1:][~self.agreements.refuted(open_[1:], newest=True)]
+                continue
             few = min(MOST_PAIRS, max(_LEAST_PAIRS, _PAIRS_A_SET * len(open_)))
             part, clusters = self._part_with_few_pairs(open_[0], few)
             holding = _holding(open_, part)
@@ -146,6 +176,24 @@ class _Search:
                 self.agreements.look_at(*pairs_of(clusters, MOST_PAIRS))
                 open_ = open_[1:][~self.agreements.refuted(open_[1:], newest=True)]
         return [tuple(one) for found in keys for one in found.tolist()]
+
+    def _refuted_by_some(self, columns: Sets) -> bool:
+        """Whether some of the rows agree on the columns, where many pairs of all should.
+
+        Of so many pairs a part of the rows holds the square of its share.
+        """
+        expected = float(self.rows) ** 2 / 2 * math.prod(self.agreeing[one] for one in columns)
+        if expected < _MANY_PAIRS:
+            return False
+        number = int(self.rows * math.sqrt(_WANTED_PAIRS / expected))
+        drawn = np.arange(number) + np.random.default_rng(number).random(number)
+        rows = (drawn * (self.rows / number)).astype(np.int64)  # none twice
+        clusters = all_rows(number)
+        for one in columns.tolist():
+            clusters = split(clusters, self.columns[one][rows], self.sizes[one])
+        first, second = (rows[side] for side in pairs_of(clusters, _WANTED_PAIRS))
+        self.agreements.look_at(first, second)
+        return len(first) > 0
 
     def _part_with_few_pairs(self, columns: Sets, few: int) -> tuple[Columns, Clusters]:
         """The fewest of some columns on which few pairs of rows agree; all of them for want."""
@@ -178,6 +226,13 @@ class _Search:
         part = min(_parts(columns, self.known), key=lambda one: len(self.known[one].rows))
         rest = sorted(set(columns) - set(part), key=lambda number: -self.sizes[number])
         clusters = self.known[part]
+        if not part and len(rest) > 1 and self.rows >= _MANY_ROWS:
+            # Few of many rows are left by their hashes: counting them a column at a time is slow.
+            clusters = _of_one_hash([self.columns[number] for number in rest])
+            for number in rest:
+                clusters = split(clusters, self.columns[number], self.sizes[number])
+            self.known[columns] = clusters
+            return clusters
         for number in rest:
             clusters = split(clusters, self.columns[number], self.sizes[number])
             part = tuple(sorted((*part, number)))

@@ -20,7 +20,7 @@ from plait.core.look.relating.pairs import (
     once_each,
 )
 from plait.core.look.relating.relation import Relation
-from plait.core.look.relating.values import Numbers, TalliedTable, Values
+from plait.core.look.relating.values import Numbers, TalliedTable, Values, key_parts
 from plait.core.text.wordtable import Codes
 
 MOST_SHARED = 8
@@ -30,7 +30,6 @@ _MOST_TRIED = 8
 _ENOUGH = 0.9
 _SAMPLES, _SURE = (1 << 11, 1 << 14, 1 << 17), 20
 _MANY = 1000
-_LIKELY_KEYS = 2
 
 
 class Composites:
@@ -144,15 +143,11 @@ def _shared(pairs: Sequence[Pair], sides: Sequence[TalliedTable]) -> list[Pair]:
 
 
 def _keyed(pair: Pair, sides: Sequence[TalliedTable]) -> bool:
-    """Whether either column is part of a likely key of its table."""
-    if min(pair.match.shares) < _PART_SHARE:
-        return False
-    for one in (pair.left, pair.right):
-        likely = sides[one.table].keys.keys[:_LIKELY_KEYS]
-        single = any(len(key.columns) == 1 for key in likely)
-        if not single and any(one.name in key.columns and not key.by_chance for key in likely):
-            return True
-    return False
+    """Whether either column is part of a likely key of its table, of several columns."""
+    both = (pair.left, pair.right)
+    return min(pair.match.shares) >= _PART_SHARE and any(
+        one.name in key_parts(sides[one.table]) for one in both
+    )
 
 
 def _repeats(columns: Sequence[Codes], part: slice, size: int) -> int:

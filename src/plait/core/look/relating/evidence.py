@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from functools import lru_cache
 
 from rapidfuzz import fuzz
 
@@ -14,6 +15,7 @@ SURE = 0.05
 _ALIKE = 75.0
 
 
+@lru_cache(maxsize=1 << 16)
 def alike(left: str, right: str) -> bool:
     """Whether two column names are the same but for spelling, or nearly; other digits are not.
 

@@ -11,7 +11,7 @@ import numpy.typing as npt
 from plait.core.account.names import folded
 from plait.core.look.relating.evidence import alike, surprising, unlikeliness
 from plait.core.look.relating.relation import Relation
-from plait.core.look.relating.values import TalliedTable, Values
+from plait.core.look.relating.values import TalliedTable, Values, key_parts
 
 PASSES = 0.2
 LEAST_SHARE = 0.3
@@ -110,11 +110,19 @@ def related(
             left = columns[place]
             if wanted is not None and (left.table, right.table) not in wanted:
                 continue
+            if left.dense and right.dense and not _may_matter(left, right, sides):
+                continue
             looked = int(of_table[left.table] * of_table[right.table])
             pair = _pair(left, right, counted[left.codes], sides, looked)
             found.setdefault((left.table, right.table), []).append(pair)
         counted[right.codes] = 0
     return found
+
+
+def _may_matter(left: Values, right: Values, sides: Sequence[TalliedTable]) -> bool:
+    """Whether two columns of numbers from 1 to n, which chance gives, could join all the same."""
+    keyed = any(one.name in key_parts(sides[one.table]) for one in (left, right))
+    return keyed or alike(left.name, right.name)
 
 
 def _pair(

@@ -23,6 +23,8 @@ from plait.core.types.kinds import MARKERS, arrow_type, as_kind, plain_number, t
 
 MOST_COLUMNS = 60
 MOST_LOOSENED = 50_000
+_LIKELY_KEYS = 2
+_DENSE = 0.9
 _SOME, _PLACES = 500, 12
 _MIDDLE = (0.05, 0.95)
 _WHOLE, _MOSTLY = r"^[0-9]{1,15}$", 0.8
@@ -85,9 +87,22 @@ class Values:
     span: float
     low: float | None
 
+    @property
+    def dense(self) -> bool:
+        """Whether nearly all numbers between the least and the greatest stand there."""
+        return self.low is not None and len(self.codes) >= _DENSE * self.span
+
     def by_row(self) -> Codes:
         """For each row the code of its value; -1 where it is missing."""
         return np.append(self.of_text, np.int32(-1))[self.row_codes]
+
+
+def key_parts(side: TalliedTable) -> frozenset[str]:
+    """The columns of a table's likely keys of several columns; none where one alone is a key."""
+    likely = side.keys.keys[:_LIKELY_KEYS]
+    if any(len(key.columns) == 1 for key in likely):
+        return frozenset()
+    return frozenset(name for key in likely if not key.by_chance for name in key.columns)
 
 
 class Dictionary:
