@@ -187,8 +187,9 @@ class _Search:
             return False
         number = int(self.rows * math.sqrt(_WANTED_PAIRS / expected))
         drawn = np.arange(number) + np.random.default_rng(number).random(number)
-        rows = (drawn * (self.rows / number)).astype(np.int64)  # none twice
-        clusters = all_rows(number)
+        rows = (drawn * (self.rows / number)).astype(np.int64)
+        rows = rows[np.diff(rows, prepend=-1) > 0]  # none twice
+        clusters = all_rows(len(rows))
         for one in columns.tolist():
             clusters = split(clusters, self.columns[one][rows], self.sizes[one])
         first, second = (rows[side] for side in pairs_of(clusters, _WANTED_PAIRS))
