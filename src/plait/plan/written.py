@@ -130,7 +130,9 @@ def _expect(draft: Draft) -> Iterator[str]:
     else:
         yield f"rows = {listed(rows)}"
     keyed = {one.name: one.key for one in (base, *draft.others) if one.key}
-    keyed |= {one.right: tuple(name for _, name in one.key) for one in draft.joins if one.unique}
+    keyed |= {
+        one.right: tuple(name for _, name in one.key) for one in draft.joins if one.no_repeats
+    }
     if keyed:
         pairs = ", ".join(f"{_key(name)} = {listed(key)}" for name, key in keyed.items())
         yield f"unique = {{ {pairs} }}"

@@ -6,12 +6,15 @@ import re
 from datetime import date, datetime
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import cases
+from plait.core.table.table import from_columns
 from plait.core.types.kinds import arrow_type, as_kind, kind_of, plain_number
+from plait.core.verbs.mending.retype import with_missing
 
 pytestmark = pytest.mark.slow
 
@@ -97,3 +100,13 @@ def test_decimals_are_given_back(value):
 def test_plain_numbers(one, other, equal):
     first, second = plain_number(pa.array([one, other])).to_pylist()
     assert (first == second) is equal
+
+
+def test_what_stood_in_a_cell_that_is_missing_now_decides_nothing():
+    """A declared marker leaves its letters in Arrow's memory under a missing cell."""
+    marked = with_missing(from_columns("t", {"n": ["tbc", "5", "12"]}), ["tbc"])
+    cells = marked.whole("n")
+    assert kind_of(cells) == "integer"
+    assert kind_of(pa.chunked_array([cells.chunk(0).slice(1)])) == "integer"
+    text = pc.if_else(pa.array([True, False]), pa.scalar(None, pa.string()), pa.array(["x", "2"]))
+    assert kind_of(pa.chunked_array([text])) == "integer"

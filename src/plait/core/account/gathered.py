@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, worst_first
 
+_LONGEST = 200
 _SAID = {
     "column-lacking": "{n} columns are not in all sources",
     "column-misplaced": "{n} columns hold what stands under another heading elsewhere",
@@ -100,7 +101,9 @@ def _remedy(several: Sequence[Finding]) -> str:
     each = list(dict.fromkeys(one.remedy for one in several if one.remedy))
     if len(each) < 2:
         return each[0] if each else ""
-    options = [one for one in each if one.startswith("--") and ";" not in one and "," not in one]
-    if len(options) == len(each) and sum(map(len, each)) < 200:
-        return " ".join(each)
+    before = {one.partition("--")[0] for one in each}
+    options = [one.partition("--")[2] for one in each]
+    plain = all(one and not set(";:") & set(one) and " or " not in one for one in options)
+    if len(before) == 1 and plain and sum(map(len, options)) < _LONGEST:
+        return before.pop() + " ".join(f"--{one}" for one in options)
     return f"for the first: {worst_first(several)[0].remedy}"

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 Words = npt.NDArray[np.uint64]
 
@@ -38,6 +39,7 @@ class Cells:
     """
 
     def __init__(self, array: pa.Array) -> None:
+        array = _plainly_missing(array)
         wide = pa.types.is_large_string(array.type)
         _, offsets, data = array.buffers()
         dtype = np.int64 if wide else np.int32
@@ -124,6 +126,18 @@ class Cells:
         shift = np.minimum(starts[behind] - last, 7).astype(np.uint64) * np.uint64(8)
         loaded[behind] >>= shift
         return loaded
+
+
+def _plainly_missing(array: pa.Array) -> pa.Array:
+    """The array without bytes under missing cells, which Arrow allows and sometimes leaves."""
+    if not array.null_count:
+        return array
+    kept = pc.binary_length(array)
+    told = int(pc.sum(kept).as_py() or 0)
+    _, offsets, _ = array.buffers()
+    dtype = np.int64 if pa.types.is_large_string(array.type) else np.int32
+    ends = np.frombuffer(offsets, dtype)[[array.offset, array.offset + len(array)]]
+    return array if ends[1] - ends[0] == told else pc.fill_null(array, "")
 
 
 def _without_missing(array: pa.Array, lengths: npt.NDArray[Any]) -> npt.NDArray[Any]:

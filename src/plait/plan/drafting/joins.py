@@ -24,7 +24,7 @@ _LEAST_SHARE = 0.5
 class DraftedJoin:
     """A join of the draft: the right source, the key, and why it is as it is.
 
-    ``lost`` is how many rows find no partner today; ``unique``: no key of the right stands on
+    ``lost`` is how many rows find no partner today; ``no_repeats``: no key of the right stands on
     several rows.
     """
 
@@ -34,7 +34,7 @@ class DraftedJoin:
     cardinality: str
     evidence: tuple[str, ...]
     lost: int = 0
-    unique: bool = False
+    no_repeats: bool = False
 
 
 @dataclass(frozen=True)
