@@ -99,10 +99,12 @@ def _join(left: str, made: DraftedJoin, into: bool) -> Iterator[str]:
 
 
 def _not_sure(draft: Draft) -> Iterator[str]:
-    if draft.unsure:
+    told = {draft.reasons.get(one.name) for one in draft.unused}
+    unsure = [said for said in draft.unsure if said not in told]
+    if unsure:
         yield ""
         yield "# Not done, for somebody to decide:"
-        for said in draft.unsure:
+        for said in unsure:
             yield from _comment(f"- {said}.")
     for one in draft.unused:
         yield ""
