@@ -141,8 +141,9 @@ def _expect(draft: Draft) -> Iterator[str]:
 
 
 def _comment(text: str) -> Iterator[str]:
-    lines = textwrap.wrap(" ".join(text.split()), _WIDTH - 2) or [""]
-    return (f"# {line}" for line in lines)
+    words = " ".join(text.split())
+    lines = textwrap.wrap(words, _WIDTH - 2, break_on_hyphens=False, break_long_words=False)
+    return (f"# {line}" for line in lines or [""])
 
 
 def _key(name: str) -> str:
