@@ -110,7 +110,8 @@ def _not_sure(draft: Draft) -> Iterator[str]:
         yield ""
         why = draft.reasons.get(one.name, "no column of it matches one of the others")
         said = f"{one.name} is in no step: nothing of it reaches the result"
-        yield from _comment(f"Left out: {said}. {why[:1].upper()}{why[1:]}.")
+        yield from _comment(f"Left out: {said}.")
+        yield from _comment(f"{why[:1].upper()}{why[1:]}.")
         for line in _source(one):
             yield line if line.startswith("#") else f"# {line}"
     if draft.unread:
