@@ -198,17 +198,27 @@ def _signs(one: Surveyed, name: str) -> Iterator[str]:
 def _keys(one: Surveyed, most: int) -> Iterator[str]:
     """Candidate keys in words: likely ones, and how many there are that chance would give."""
     keys = one.keys.keys
-    likely = [key for key in keys if not key.by_chance] or list(keys[:1])
+    likely = _without_longer([key for key in keys if not key.by_chance]) or list(keys[:1])
     for key in likely[:most]:
         yield f"key: {key_said(key)}"
     if not keys:
         yield "key: none found of up to four columns"
-    rest = one.keys.found - min(len(likely), most)
-    if rest and most > 1 and len(likely) <= most:
-        sets = counted(rest, "set")
-        yield f"     {sets} of columns more are unique, as any such columns would be"
+    by_chance = one.keys.found - sum(not key.by_chance for key in keys)
+    if by_chance > 1 and most > 1 and len(likely) <= most:
+        sets = counted(by_chance, "other set")
+        yield f"     {sets} of columns are unique, as any such columns would be"
     if one.keys.sought < one.keys.columns and most > 1 and one.keys.columns > 100:
         yield f"     sought among {one.keys.sought} of the columns"
+
+
+def _without_longer(keys: Sequence[Candidate]) -> list[Candidate]:
+    """Without keys that hold a better one and are not unique for it."""
+    kept: list[Candidate] = []
+    for key in keys:
+        holds = any(set(one.columns) < set(key.columns) for one in kept)
+        if not (holds and key.in_the_way):
+            kept.append(key)
+    return kept
 
 
 def key_said(key: Candidate) -> str:

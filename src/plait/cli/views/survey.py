@@ -27,6 +27,7 @@ _MOST_JOINS = 10
 _MOST_FINDINGS = 12
 _MOST_KEYS = 3
 _FEW_COLUMNS = 3
+_TWO = 2
 
 
 def show_survey(
@@ -101,9 +102,8 @@ def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
     grid.add_column(no_wrap=True)
     for several in shown:
         one = several[0]
-        others = f" and {len(several) - 1} more" if len(several) > 1 else ""
         grid.add_row(
-            Text(printable(f"{one.left}{others} – {one.right}")),
+            Text(printable(f"{_lefts(several)} – {one.right}")),
             Text(printable(join_said(one)), style="blue"),
             f"{percent(*_share(several, 'left'))}, {percent(*_share(several, 'right'))} match",
             one.cardinality,
@@ -116,6 +116,14 @@ def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
     left_out = len(found.relations) - sum(map(len, shown))
     if left_out:
         yield Text(f"  and {left_out} less likely: --verbose", style="dim")
+
+
+def _lefts(several: Sequence[Relation]) -> str:
+    """The left tables: two by their names, of more the first."""
+    first = several[0].left
+    if len(several) == _TWO:
+        return f"{first}, {several[1].left}"
+    return f"{first} and {len(several) - 1} more" if len(several) > _TWO else first
 
 
 def _share(several: Sequence[Relation], side: str) -> tuple[int, int]:
