@@ -58,6 +58,30 @@ def test_they_are_those_that_trying_all_sets_finds(monkeypatch, few):
         assert (sorted(found.keys), found.repeats) == (sorted(keys), repeats), seed
 
 
+@pytest.mark.parametrize("seed", range(40 if every_case() else 6))
+def test_they_are_those_of_larger_tables_too(seed):
+    """So many rows that pairs are sampled, and sets are decided by counting parts of them."""
+    rng = random.Random(seed)
+    rows = rng.randint(900, 4000)
+    columns = [[rng.randrange(rng.choice([3, 20, 60, 200, rows // 3])) for _ in range(rows)]
+               for _ in range(rng.randint(2, 6))]  # fmt: skip
+    if seed % 2:
+        columns[:2] = [[n // 50 for n in range(rows)], [n % 50 for n in range(rows)]]
+    if seed % 3 == 0:
+        columns = [[*cells, *cells[:2]] for cells in columns]
+    found = minimal_keys(
+        [np.array(cells, np.int32) for cells in columns], [max(cells) + 1 for cells in columns]
+    )
+    keys, repeats = by_trying(columns)
+    assert (sorted(found.keys), found.repeats) == (sorted(keys), repeats)
+
+
+def test_very_many_rows_are_told_apart_by_their_hashes(monkeypatch):
+    monkeypatch.setattr(search, "_MANY_ROWS", 100)
+    for seed in range(6):
+        test_they_are_those_of_larger_tables_too(seed)
+
+
 def sought(columns):
     tallies = {
         name: tallied([from_columns("t", {name: cells}).whole(name)])

@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from plait.core.account.finding import MOST_EXAMPLES
 from plait.core.types.dateforms import pattern_of, read_dates
 from plait.core.types.forms import FORMS, Form, base
-from plait.core.types.kinds import kind_of
+from plait.core.types.kinds import kind_of, written_forms
 
 _LEAST_SHARE = 0.9
 _GLANCE = 400
@@ -120,14 +120,15 @@ def all_but_a_few(texts: pa.Array, times: Counts) -> Nearly | None:
     >>> all_but_a_few(pa.array(["007", "012", "A"]), np.array([9, 8, 1]))  # no numbers at all
     """
     found = nearly_written(texts, times, PLAIN)
-    few = found is not None and found.unfit and found.share >= _LEAST_SHARE and not found.rivals
+    few = found is not None and found.unfit and found.share >= _LEAST_SHARE
     return found if few and found is not None and _proved(found.form, texts) else None
 
 
 def _proved(name: str, texts: pa.Array) -> bool:
     """Whether the cells that fit would be of that type by themselves."""
     fitting = texts.filter(pa.array(fits(PLAIN.get(name) or FORMS[name], texts)))
-    return kind_of(pa.chunked_array([fitting])) == name
+    column = pa.chunked_array([fitting])
+    return name in (kind_of(column), *(form.name for form in written_forms(column)))
 
 
 def _forms(kind: str) -> list[Form]:

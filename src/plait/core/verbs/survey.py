@@ -27,6 +27,7 @@ from plait.core.text.cells import as_text
 from plait.core.types.forms import base
 from plait.core.types.kinds import kind_of, may_be_typed
 from plait.core.types.mixed import Mixed
+from plait.core.types.nearly import Nearly
 from plait.core.verbs.result import for_one_source
 from plait.core.verbs.stack import stack
 
@@ -269,7 +270,7 @@ def _cell_findings(found: Surveyed, name: str, one: Profile) -> Iterator[Finding
             "nearly-typed",
             "warning",
             one.nearly.unfit,
-            f"{name} is {base(form)} but for {unfit}; it stays text",
+            f"{name} is {base(form)} but for {unfit}; it stays text{_or_else(one.nearly)}",
             f"--type {_pasted(name, form)} --unfit set-aside, or mend them",
             where,
             tuple(Example(repr(text)) for text in one.nearly.examples),
@@ -294,6 +295,11 @@ def _cell_findings(found: Surveyed, name: str, one: Profile) -> Iterator[Finding
                 f"{counted(count, 'cell')} of {name} count as missing: {shown}",
                 where=where,
             )
+
+
+def _or_else(found: Nearly) -> str:
+    """Other forms that the cells could be written in."""
+    return f"; nothing proves {found.form}, and not {', '.join(found.rivals)}" * bool(found.rivals)
 
 
 def _mixed(name: str, found: Mixed, where: str) -> Finding:

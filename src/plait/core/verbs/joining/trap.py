@@ -9,8 +9,8 @@ from itertools import combinations
 import numpy as np
 
 from plait.core.account.finding import Finding
-from plait.core.codes.coding import count, mix
-from plait.core.keys.match import Match, Matching
+from plait.core.codes.coding import code_keys, count, mix
+from plait.core.keys.match import Match, Matching, match_keys
 from plait.core.table.keyspec import Key, quoted, spelt
 from plait.core.table.table import Table
 from plait.core.text.wordtable import Codes
@@ -19,6 +19,7 @@ from plait.core.unmatched.elsewhere import elsewhere
 _POOR, _GOOD, _TIMES = 0.5, 0.5, 2
 _NEXT_TO_NONE = 0.05
 _MOST_PARTS = 12
+_MANY = "many-to-many"
 
 
 @dataclass(frozen=True)
@@ -43,8 +44,9 @@ def trap_findings(
     rows = match.left_matched + match.left_unmatched
     if not rows or match.left_matched > _POOR * rows:
         return
-    best = _best_part(pairs, matching)
-    if best is not None and best.rows >= max(_GOOD * rows, _TIMES * match.left_matched):
+    least = max(_GOOD * rows, _TIMES * match.left_matched)
+    best = _best_part(pairs, matching, least)
+    if best is not None and best.rows >= least:
         dropped = ", ".join(quoted(name) for name, _ in pairs if (name, _) not in best.key)
         yield Finding(
             "key-trap",
@@ -62,12 +64,17 @@ def trap_findings(
 
 def _way_out(left: Table, right: Table, best: _Part) -> str:
     """The key to take, unless it is one on neither side."""
-    if best.cardinality != "many-to-many":
+    if best.cardinality != _MANY:
         return f"--key {spelt(best.key)}"
+    return _which(left, right)
+
+
+def _which(left: Table, right: Table) -> str:
     return f"which of its rows are meant? plait keys {left.name} {right.name} tells"
 
 
-def _best_part(pairs: Key, matching: Matching) -> _Part | None:
+def _best_part(pairs: Key, matching: Matching, least: float) -> _Part | None:
+    """The part that matches most; one that is a key on a side, where that matches enough."""
     if not 2 <= len(pairs) <= _MOST_PARTS:
         return None
     keys = matching.coding.distinct
@@ -77,7 +84,8 @@ def _best_part(pairs: Key, matching: Matching) -> _Part | None:
         for size in sizes
         for chosen in combinations(range(len(pairs)), size)
     ]
-    return max(tried, key=lambda one: (round(one.rows, -1), len(one.key)), default=None)
+    safe = [one for one in tried if one.cardinality != _MANY and one.rows >= least]
+    return max(safe or tried, key=lambda one: (round(one.rows, -1), len(one.key)), default=None)
 
 
 def _part(pairs: Key, matching: Matching, keys: list[Codes], chosen: tuple[int, ...]) -> _Part:
@@ -115,6 +123,12 @@ def _elsewhere_findings(
             1,
             f"{one.better_share:.0%} of the values of {one.column} in {one.table} are in "
             f"{one.better} of {one.other}, {one.named_share:.0%} in {one.named}",
-            f"--key {spelt((pair,))}",
+            f"--key {spelt((pair,))}" if _is_key(left, right, pair) else _which(left, right),
             one.other,
         )
+
+
+def _is_key(left: Table, right: Table, pair: tuple[str, str]) -> bool:
+    """Whether a join on two columns would not be many-to-many."""
+    coding = code_keys([left, right], ((pair[0],), (pair[1],)))
+    return match_keys(coding).cardinality != _MANY
