@@ -312,3 +312,21 @@ def test_records_one_level_down_in_json(plait, tmp_path):
     assert plait("mend", "b.json#two").out == "k\n1\n"
     names = [one["name"] for one in plait("survey", "b.json", "--json").json["sources"]]
     assert names == ["one", "two"]
+
+
+def test_a_key_in_two_spellings_and_a_page_that_is_there_already(plait, put, tmp_path):
+    put(a_csv="hive,kg\n" + "".join(f"H-{n:02d},{n}.5\n" for n in range(30)),
+        b_csv="hive,breed\n" + "".join(f"h{n:02d},Carnica\n" for n in range(30)))  # fmt: skip
+    (join,) = plait("survey", "a.csv", "b.csv", "--json").json["joins"]
+    assert set(join["ignore"]) == {"case", "punctuation"} and join["left_matched"] == 30
+    (tmp_path / "s.html").write_text("mine")
+    ended = plait("survey", "a.csv", "--report", "s.html")
+    assert ended.status == 4 and (tmp_path / "s.html").read_text() == "mine"
+
+
+def test_the_type_of_one_source_goes_before_that_of_all(plait, put):
+    put(a_csv="k,day\n1,3/4/2031\n", b_csv="k,day\n2,4/3/2031\n")
+    words = ("stack", "a.csv", "b.csv", "--type", "day=date:%d/%m/%Y")
+    assert plait(*words, "--type", "b=day=date:%m/%d/%Y").out == (
+        "k,day\n1,2031-04-03\n2,2031-04-03\n"
+    )

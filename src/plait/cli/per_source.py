@@ -42,8 +42,18 @@ class Said:
         for values in own:
             for option, value in values.items():
                 before = merged.get(option)
-                merged[option] = [*before, *value] if isinstance(before, list) else value
+                merged[option] = _both(before, value) if isinstance(before, list) else value
         return merged
+
+
+def _both(before: Sequence[str], own: Sequence[str]) -> list[str]:
+    """What is said of all, and of one: of two values for the same name its own.
+
+    >>> _both(["day=text", "kg=decimal"], ["day=date"])
+    ['kg=decimal', 'day=date']
+    """
+    named = {text.partition("=")[0] for text in own if "=" in text}
+    return [*(text for text in before if text.partition("=")[0] not in named), *own]
 
 
 def given_of(options: argparse.Namespace) -> Given:
@@ -83,7 +93,7 @@ def typed(tables: Sequence[Table], options: argparse.Namespace) -> list[Table]:
     UsageError
         When it names a source or a column that there is not.
     """
-    names = [called(table.name, path_of(table)) for table in tables]
+    names = [called(table.name, table.path) for table in tables]
     said = _said(options, TYPING, names)
     if not said.alone:
         return declared(tables, **{"missing": (), "type": (), "unfit": "error", **said.everywhere})
@@ -101,12 +111,6 @@ def _declared(table: Table, said: Said, mine: Collection[str]) -> Table:
         name: kind for name, kind in types.items() if table.has(name) or name not in everywhere
     }
     return declared([table], wanted.get("missing", ()), types, wanted.get("unfit", "error"))[0]
-
-
-def path_of(table: Table) -> str:
-    """The file that a table was read from, with its part; nothing for one made otherwise."""
-    origins = table.strands[0].origins if table.strands else ()
-    return origins[0].path if origins else ""
 
 
 def called(name: str, path: str) -> set[str]:

@@ -87,7 +87,7 @@ def source_dict(table: Table) -> dict[str, Any]:
     """A source as every account names it."""
     return {
         "name": table.name,
-        "path": table.strands[0].origins[0].path,
+        "path": table.path,
         "rows": table.rows,
         "columns": len(table.columns),
     }

@@ -110,8 +110,7 @@ def _drawn(table: Table, rows: int) -> Table:
     drawn = table.at(np.linspace(0, table.rows - 1, rows).astype(np.int64))
     cells = {name: drawn.whole(name) for name in drawn.column_names}
     kinds = {column.name: column.kind for column in table.columns}
-    path = table.strands[0].origins[0].path if table.strands[0].origins else ""
-    return from_columns(table.name, cells, path).with_kinds(kinds)
+    return from_columns(table.name, cells, table.path).with_kinds(kinds)
 
 
 def type_findings(

@@ -84,12 +84,8 @@ def mostly_alike(one: Set[str], other: Set[str]) -> bool:
 
 def _near(table: Table, other: Table) -> bool:
     """Whether two sources are in one folder or file, or are called the same."""
-    here, there = (PurePath(_path(one).partition("#")[0]) for one in (table, other))
+    here, there = (PurePath(one.path.partition("#")[0]) for one in (table, other))
     return here.parent == there.parent or here.name == there.name
-
-
-def _path(table: Table) -> str:
-    return table.strands[0].origins[0].path
 
 
 def _names(several: Sequence[Sequence[Table]]) -> list[str]:
@@ -111,7 +107,7 @@ def _name(tables: Sequence[Table]) -> str:
     """The one table's name; of several the folder or file they have in common, or what names."""
     if len(tables) == 1:
         return tables[0].name
-    files = {PurePath(_path(table).partition("#")[0]) for table in tables}
+    files = {PurePath(table.path.partition("#")[0]) for table in tables}
     if len(files) == 1:
         return plain_name(files.pop().stem)
     folders = {file.parent.name for file in files}

@@ -193,7 +193,7 @@ def _told(
                 rows,
                 f"in {table.name} the headings {name} and {target} look swapped: the values of "
                 "each are like those of the other elsewhere",
-                f"plait mend {table.strands[0].origins[0].path} --rename '{name}={target}' "
+                f"plait mend {table.path} --rename '{name}={target}' "
                 f"--rename '{target}={name}' --out …",
                 table.name,
                 examples,

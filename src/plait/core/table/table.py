@@ -93,6 +93,12 @@ class Table:
         """The names of the columns, in order."""
         return tuple(self._by_name)
 
+    @property
+    def path(self) -> str:
+        """The file that it was read from, with its part; nothing for one made otherwise."""
+        origins = self.strands[0].origins if self.strands else ()
+        return origins[0].path if origins else ""
+
     def has(self, name: str) -> bool:
         """Whether there is a column of that name."""
         return name in self._by_name

@@ -137,7 +137,6 @@ def _relation(
         names.append(distinct_name(one.name, taken))
         taken.add(names[-1])
     into = ",".join(map(quoted, names))
-    path = side.table.strands[0].origins[0].path if side.table.strands[0].origins else ""
     return Relation(
         side.table.name,
         partner.table.name,
@@ -149,7 +148,7 @@ def _relation(
         cardinality(mine[both].astype(np.int64), theirs[both]),
         split=f"{quoted(halves.name)}:{halves.sign} into {into}",
         split_of=side.table.name,
-        split_path=path,
+        split_path=side.table.path,
     )
 
 

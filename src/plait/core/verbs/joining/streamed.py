@@ -395,7 +395,7 @@ class StreamJoin:
             name: pa.chunked_array([cells[number] for cells, _, _ in parts], pa.string())
             for number, name in enumerate(names)
         }
-        origin = Origin(self.left.name, self.left.strands[0].origins[0].path, len(rows), rows)
+        origin = Origin(self.left.name, self.left.path, len(rows), rows)
         columns = tuple(Column(name, ((0, name),)) for name in names)
         strand = Strand(self.left.name, stored, (origin,))
         return Table(self.left.name, columns, (strand,), len(rows)), codes
