@@ -48,8 +48,8 @@ def may_stream(sources: Sequence[Source], options: argparse.Namespace) -> bool:
     left, right = sources
     not_plain = ("ignore", "pairs", "nearest", "within", "prefer", "take", "rename", "origin")
     return (
-        not any(getattr(options, name) for name in (*not_plain, "missing", "type", "footer"))
-        and options.ragged == "error"
+        not any(getattr(options, name) for name in (*not_plain, "missing", "type"))
+        and all(one.given.ragged == "error" and not one.given.footer for one in sources)
         and options.missing_keys == "apart"
         and options.kind in STREAMED_KINDS
         and options.cardinality in (None, "many-to-one", "many-to-many")

@@ -43,6 +43,11 @@ def reference(cells):
         re.fullmatch(r"0|-?[1-9][0-9]{0,17}|-?(0|[1-9][0-9]{0,17})\.[0-9]+", cell) for cell in cells
     ):
         return "decimal"
+    written = [re.fullmatch(r"-?(0|[1-9][0-9]{0,17})(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?", cell)
+               for cell in cells]  # fmt: skip
+    if all(written) and any(found[3] for found in written):
+        pointed = any("." in cell or re.search("[eE][+-]", cell) for cell in cells)
+        return "decimal:1e3" if pointed else "text"
     if all(cell in ("true", "True", "TRUE", "false", "False", "FALSE") for cell in some):
         return "boolean"  # a marker among these is no missing cell
     for kind, form, read in (

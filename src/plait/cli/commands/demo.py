@@ -6,8 +6,9 @@ import argparse
 import json
 import os
 import shlex
+import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -127,7 +128,9 @@ def _step(act: Act, options: argparse.Namespace) -> None:
     else:
         show_command(act.command, act.meaning)
     writes = words[0] in ("survey", "draft", "run")
-    status = main([*words, "--replace"] if options.replace and writes else words)
+    # What is shown stands in one order, so it goes one way.
+    with redirect_stdout(sys.stderr):
+        status = main([*words, "--replace"] if options.replace and writes else words)
     if status != act.status:
         raise PlaitError(f"the example ended with status {status}", act.command)
 

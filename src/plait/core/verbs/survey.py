@@ -9,11 +9,12 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.account.finding import Example, Finding, counted, merged
+from plait.core.account.finding import Finding, merged
 from plait.core.account.names import folded
 from plait.core.account.parallel import ordered_map
 from plait.core.look.agreement import type_findings
 from plait.core.look.candidates import Candidates, candidate_keys, ranked
+from plait.core.look.doubts import doubts
 from plait.core.look.family import Family, families
 from plait.core.look.headers import header_findings
 from plait.core.look.misplaced import misplaced
@@ -21,13 +22,9 @@ from plait.core.look.profile import Profile, Tally, profile, tallied
 from plait.core.look.relating.relation import Relation
 from plait.core.look.relating.values import TalliedTable
 from plait.core.look.relations import relations
-from plait.core.table.keyspec import quoted
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
-from plait.core.types.forms import base
 from plait.core.types.kinds import kind_of, may_be_typed
-from plait.core.types.mixed import Mixed
-from plait.core.types.nearly import Nearly
 from plait.core.verbs.result import for_one_source
 from plait.core.verbs.stack import stack
 
@@ -233,7 +230,7 @@ def _family_findings(
             yield _not_compared(found)
         yield from type_findings(found.tables, found.kinds, found.family.name)
     for name, one in found.profiles.items():
-        yield from _cell_findings(found, name, one)
+        yield from doubts(name, one, f"{found.family.name}, column {name}")
 
 
 def _not_compared(found: Surveyed) -> Finding:
@@ -246,78 +243,3 @@ def _not_compared(found: Surveyed) -> Finding:
         "survey fewer of them at once",
         found.family.name,
     )
-
-
-def _cell_findings(found: Surveyed, name: str, one: Profile) -> Iterator[Finding]:
-    where = f"{found.family.name}, column {name}"
-    if one.forms:
-        kind = base(one.forms[0])
-        yield Finding(
-            "form-open",
-            "warning",
-            one.rows - one.missing,
-            f"nothing in {name} proves how its {kind}s are written: "
-            f"{' or '.join(form.partition(':')[2] for form in one.forms)}; it stays text",
-            f"say which: --type {_pasted(name, one.forms[0])}",
-            where,
-            tuple(Example(text) for text, _ in one.commonest[:2]),
-        )
-    if one.mixed:
-        yield _mixed(name, one.mixed, where)
-    if one.nearly:
-        form, unfit = one.nearly.form, counted(one.nearly.unfit, "cell")
-        yield Finding(
-            "nearly-typed",
-            "warning",
-            one.nearly.unfit,
-            f"{name} is {base(form)} but for {unfit}; it stays text{_or_else(one.nearly)}",
-            f"--type {_pasted(name, form)} --unfit set-aside, or mend them",
-            where,
-            tuple(Example(repr(text)) for text in one.nearly.examples),
-        )
-    if one.markers:
-        count = sum(rows for _, rows in one.markers)
-        shown = ", ".join(marker for marker, _ in one.markers)
-        if base(one.kind) == "text":
-            yield Finding(
-                "marker-kept",
-                "note",
-                count,
-                f"{counted(count, 'cell')} of {name} may mean missing: {shown}; they stay text",
-                f"to make them missing: --missing {shown.replace(', ', ',')}",
-                where,
-            )
-        else:
-            yield Finding(
-                "marker-found",
-                "note",
-                count,
-                f"{counted(count, 'cell')} of {name} count as missing: {shown}",
-                where=where,
-            )
-
-
-def _or_else(found: Nearly) -> str:
-    """Other forms that the cells could be written in."""
-    return f"; nothing proves {found.form}, and not {', '.join(found.rivals)}" * bool(found.rivals)
-
-
-def _mixed(name: str, found: Mixed, where: str) -> Finding:
-    said = ", ".join(f"{rows:,} as {text}" for _, rows, text in found.forms)
-    kind = base(found.forms[0][0])
-    rest = f"; {counted(found.unfit, 'cell')} as none of these" if found.unfit else ""
-    unfit = " --unfit set-aside" if found.unfit else ""
-    others = f"; or else {', '.join(found.rivals)}: nothing proves which" if found.rivals else ""
-    return Finding(
-        "forms-mixed",
-        "warning",
-        sum(rows for _, rows, _ in found.forms[1:]) + found.unfit,
-        f"the {kind}s of {name} are written in {len(found.forms)} ways: {said}{rest}; "
-        "it stays text",
-        f"to read each as it is written: --type {_pasted(name, found.type)}{unfit}{others}",
-        where,
-    )
-
-
-def _pasted(name: str, form: str) -> str:
-    return f"'{quoted(name)}={form}'"
