@@ -51,9 +51,11 @@ def relations(sides: Sequence[TalliedTable]) -> tuple[list[Relation], list[Findi
     sides = sorted(sides, key=lambda side: -side.table.rows)
     if len(sides) < 2:
         return [], []
-    strict, loose = Dictionary(), Dictionary(loose=True)
-    columns, loosely = all_values(sides, strict), all_values(sides, loose)
-    shares, loose_shares = containments(columns, len(strict)), containments(loosely, len(loose))
+    strict = Dictionary()
+    columns = all_values(sides, strict)
+    loose = strict.loosely()
+    loosely = all_values(sides, loose, columns)
+    shares, loose_shares = (containments(one, len(loose)) for one in (columns, loosely))
     found = _found(related(columns, sides, len(strict), shares), sides, len(strict))
     gaining = _gaining(columns, shares, loosely, loose_shares)
     may_gain = related(loosely, sides, len(loose), loose_shares, gaining)

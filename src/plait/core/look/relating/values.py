@@ -118,6 +118,12 @@ class Dictionary:
         self.loose = loose
         self._codes = TextDictionary()
 
+    def loosely(self) -> Dictionary:
+        """The same codes, for texts without what can be left out of them."""
+        made = Dictionary(loose=True)
+        made._codes = self._codes
+        return made
+
     def __len__(self) -> int:
         return len(self._codes)
 
@@ -214,10 +220,13 @@ def _spelt_several_ways(column: Profile) -> bool:
     return column.distinct <= MOST_LOOSENED
 
 
-def all_values(sides: Sequence[TalliedTable], dictionary: Dictionary) -> list[Values]:
-    """The values of all columns that may be part of a key."""
+def all_values(
+    sides: Sequence[TalliedTable], dictionary: Dictionary, known: Sequence[Values] = ()
+) -> list[Values]:
+    """The values of all columns that may be part of a key; whole numbers as they are known."""
+    numbers = {(one.table, one.name): one for one in known if one.kind == "integer"}
     return [
-        dictionary.values(number, side, name)
+        numbers.get((number, name)) or dictionary.values(number, side, name)
         for number, side in enumerate(sides)
         for name in comparable(side, dictionary.loose)
     ]
