@@ -27,6 +27,7 @@ _LIKELY_KEYS = 2
 _DENSE = 0.9
 _SOME, _PLACES = 500, 12
 _MIDDLE = (0.05, 0.95)
+_PLAIN = "^[A-Za-z1-9][A-Za-z0-9]*$"
 _WHOLE, _MOSTLY = r"^[0-9]{1,15}$", 0.8
 _CLASSES = (("0", "9"), ("A", "Z"), ("a", "z"))
 
@@ -157,7 +158,11 @@ class Dictionary:
 def _spelt(texts: pa.Array, kind: str, loose: bool) -> pa.Array:
     if kind == "integer":
         return plain_number(texts)
-    return loosened(texts, ALL_WAYS, kind) if loose else texts
+    if not loose:
+        return texts
+    if kind == "text" and pa.compute.all(pa.compute.match_substring_regex(texts, _PLAIN)).as_py():
+        return pa.compute.utf8_lower(texts)  # nothing but case can be left out of these
+    return loosened(texts, ALL_WAYS, kind)
 
 
 def _once(codes: Codes, rows: Counts) -> tuple[Codes, Counts]:
