@@ -112,6 +112,15 @@ def test_a_shared_name_with_other_values_is_a_trap():
     assert "--key hive" in trap.remedy
 
 
+def test_a_shared_name_whose_one_value_stands_early_in_the_other_table_is_a_trap_too():
+    left = {"box": [f"H{n % 80}" for n in range(300)], "note": [f"n{n}" for n in range(300)]}
+    right = {"hive": [f"H{n}" for n in range(80)], "note": ["n0"] * 80}
+    found = survey([from_columns("l", left, "1/l.csv"), from_columns("r", right, "2/r.csv")])
+    (trap,) = [one for one in found.findings if one.code == "name-trap"]
+    assert "match 0% of the rows of l, not 100%" in trap.message
+    assert "--key box=hive" in trap.remedy
+
+
 def months(**changes):
     tables = []
     for number, month in enumerate(("may", "june", "july", "august")):

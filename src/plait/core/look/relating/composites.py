@@ -192,7 +192,11 @@ def together(left: Sequence[Codes], right: Sequence[Codes], size: int) -> tuple[
     >>> together([yards[:2], hives[:2]], [yards, hives], 4)[0].tolist()
     [0, 1]
     """
-    here, there = left[0].astype(np.int64), right[0].astype(np.int64)
+    standing = np.zeros(size + 1, bool)
+    standing[right[0]] = True
+    standing[size] = False  # where -1 leads: what is missing is no key
+    there = right[0].astype(np.int64)
+    here = np.where(standing[left[0]], left[0], -1).astype(np.int64)
     for one, other in zip(left[1:], right[1:], strict=True):
         there = np.where((there < 0) | (other < 0), -1, there * size + other)
         here = np.where((here < 0) | (one < 0), -1, here * size + one)
