@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TypeVar
 
 from plait.cli.options import name_of_result
 from plait.cli.per_source import typed
@@ -21,9 +22,11 @@ from plait.core.table.table import Table
 from plait.core.verbs.result import Result
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
-from plait.formats.reading import read_or_fault, read_source, unreadable
+from plait.formats.reading import Tick, read_or_fault, read_source, unreadable
 from plait.formats.sources import STANDARD_INPUT, Source
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
+
+Read = TypeVar("Read")
 
 
 def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Delivery:
@@ -89,15 +92,21 @@ def read_all(
     sources: Sequence[Source], progress: Progress, options: argparse.Namespace | None = None
 ) -> list[Table]:
     """Read the sources in order; with options also mark what is missing, and set types."""
-    # What shows the result loads slowly, and has time to while the sources are read.
-    load_meanwhile("plait.cli.views.show")
-    tell_waiting(source.path for source in sources)
-    with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
-        tables = list(ordered_map(lambda source: read_source(source, tick), sources))
+    tables = _read(sources, progress, read_source)
     if options is None or not (options.missing or options.type or options.unfit):
         return tables
     with progress.phase("setting types"):
         return typed(tables, options)
+
+
+def _read(
+    sources: Sequence[Source], progress: Progress, read: Callable[[Source, Tick], Read]
+) -> list[Read]:
+    # What shows the result loads slowly, and has time to while the sources are read.
+    load_meanwhile("plait.cli.views.show")
+    tell_waiting(source.path for source in sources)
+    with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
+        return list(ordered_map(lambda source: read(source, tick), sources))
 
 
 def read_what_can_be(
@@ -110,10 +119,7 @@ def read_what_can_be(
     SourceError
         When none of them can be.
     """
-    load_meanwhile("plait.cli.views.show")
-    tell_waiting(source.path for source in sources)
-    with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
-        found = list(ordered_map(lambda source: read_or_fault(source, tick), sources))
+    found = _read(sources, progress, read_or_fault)
     tables = [one for one in found if isinstance(one, Table)]
     faults = [one for one in found if isinstance(one, SourceError)]
     if faults and not tables:

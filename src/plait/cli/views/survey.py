@@ -199,13 +199,7 @@ def _mattering(one: Surveyed, found: Survey) -> list[str]:
     """The columns of its key, those that could join others, and those that findings are about."""
     name = one.family.name
     keyed = [column for key in one.keys.keys[:1] for column in key.columns]
-    joined = [
-        pair[side]
-        for relation in found.relations
-        for side, table in enumerate((relation.left, relation.right))
-        if table == name
-        for pair in relation.key
-    ]
+    joined = [column for relation in found.relations for column in relation.columns_of(name)]
     told = [finding.where.partition(", column ")[2] for finding in found.findings
             if finding.severity != "note" and finding.where.startswith(f"{name}, ")]  # fmt: skip
     return [*keyed, *joined, *told]

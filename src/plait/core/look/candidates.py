@@ -11,8 +11,8 @@ import numpy as np
 import pyarrow as pa
 
 from plait.core.look.keysearch.chance import by_chance, coincidence, expected_repeats
-from plait.core.look.keysearch.clusters import Clusters, all_rows, split
-from plait.core.look.keysearch.roles import measures, weight
+from plait.core.look.keysearch.clusters import all_rows, split_by
+from plait.core.look.keysearch.roles import measures, weights_of
 from plait.core.look.keysearch.search import MOST_TOGETHER, minimal_keys
 from plait.core.look.profile import Profile, Tally
 from plait.core.text.wordtable import Codes
@@ -93,7 +93,7 @@ def candidate_keys(
         that does.
     """
     names = [name for name, column in profiles.items() if column.distinct > 1]
-    weights = _weights(profiles)
+    weights = weights_of(profiles)
     chosen = sorted(names, key=weights.__getitem__)[:MOST_COLUMNS]
     columns = {name: _Column(tallies[name], profiles[name]) for name in names if name in chosen}
     if rows < 2 or not columns:
@@ -128,13 +128,6 @@ def _marked(tally: Tally, profile: Profile) -> list[int]:
     return [place for place in found.to_pylist() if place is not None]
 
 
-def _weights(profiles: Mapping[str, Profile]) -> dict[str, float]:
-    last = max(len(profiles) - 1, 1)
-    return {
-        name: weight(column, place / last) for place, (name, column) in enumerate(profiles.items())
-    }
-
-
 def rank(
     key: Candidate, weights: Mapping[str, float], shared: frozenset[str] = frozenset()
 ) -> tuple[float, ...]:
@@ -157,7 +150,7 @@ def ranked(
     found: Candidates, profiles: Mapping[str, Profile], shared: frozenset[str]
 ) -> Candidates:
     """The candidates with those first whose columns other sources have too."""
-    weights = _weights(profiles)
+    weights = weights_of(profiles)
     keys = [
         replace(one, by_chance=one.by_chance and not _known(one, shared, profiles))
         for one in found.keys
@@ -196,11 +189,10 @@ def _wholly(whole: Sequence[_Column], others: Sequence[_Column], rows: int, repe
     """Of rows that repeat another on the columns without missing cells, those that do on all."""
     if not repeats or not others:
         return repeats
-    clusters = all_rows(rows)
-    for column in sorted((*whole, *others), key=lambda one: -one.size):
-        codes = np.where(column.codes < 0, column.size, column.codes)
-        clusters = split(clusters, codes, column.size + 1)
-    return clusters.repeats
+    coded = [
+        (np.where(one.codes < 0, one.size, one.codes), one.size + 1) for one in (*whole, *others)
+    ]
+    return split_by(all_rows(rows), coded).repeats
 
 
 def _accidental(columns: Sequence[_Column], rows: int, repeats: int = 0) -> bool:
@@ -283,21 +275,14 @@ def _estimate(names: Sequence[str], some: Mapping[str, tuple[Codes, int]], rows:
     """
     columns = [some[name] for name in names]
     looked = len(columns[0][0])
-    return _together(columns, looked).repeats * (rows / looked) ** 2
+    return split_by(all_rows(looked), columns).repeats * (rows / looked) ** 2
 
 
 def _in_the_way(parts: Sequence[_Column], rows: int) -> int:
     """How many of all rows repeat a key or have none."""
-    clusters = _together([(one.codes, one.size) for one in parts], rows)
+    clusters = split_by(all_rows(rows), ((one.codes, one.size) for one in parts))
     absent = np.zeros(rows, bool)
     for one in parts:
         if one.missing:
             absent |= one.codes < 0
     return clusters.repeats + int(np.count_nonzero(absent))
-
-
-def _together(columns: Sequence[tuple[Codes, int]], rows: int) -> Clusters:
-    clusters = all_rows(rows)
-    for codes, size in sorted(columns, key=lambda one: -one[1]):
-        clusters = split(clusters, codes, size)
-    return clusters

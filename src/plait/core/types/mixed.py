@@ -8,11 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from plait.core.types.forms import FORMS, base
+from plait.core.types.forms import base
 from plait.core.types.kinds import may_be_typed
-from plait.core.types.nearly import PLAIN, Counts, fits
+from plait.core.types.nearly import Counts, readings
 
 _LEAST_SHARE = 0.95
 _LEAST_CELLS = 2
@@ -78,13 +77,7 @@ def mixed_dates(texts: pa.Array, times: Counts) -> Mixed | None:
 
 
 def _of_kind(kind: str, texts: pa.Array, times: Counts) -> Mixed | None:
-    sample = texts.slice(0, _SAMPLE)
-    forms = [PLAIN[kind], *(form for form in FORMS.values() if form.kind == kind)]
-    reads = {
-        form.name: fits(form, texts)
-        for form in forms
-        if pc.any(pc.match_substring_regex(sample, form.pattern)).as_py()
-    }
+    reads = readings(texts, [kind], _SAMPLE)
     left = np.ones(len(texts), bool)
     chosen: list[tuple[str, int, str]] = []
     rivals: list[str] = []

@@ -91,13 +91,7 @@ def nearly_written(texts: pa.Array, times: Counts, kinds: Iterable[str]) -> Near
     >>> found.form, found.unfit, found.examples
     ('date:%d.%m.%Y', 1, ('soon',))
     """
-    glance = texts.slice(0, _GLANCE)
-    fitting = {
-        form.name: fits(form, texts)
-        for kind in kinds
-        for form in _forms(kind)
-        if pc.any(pc.match_substring_regex(glance, form.pattern)).as_py()
-    }
+    fitting = readings(texts, kinds, _GLANCE)
     counts = {name: int(times[fits].sum()) for name, fits in fitting.items()}
     best = max(counts, key=counts.__getitem__, default=None)
     if best is None or not counts[best]:
@@ -129,6 +123,19 @@ def _proved(name: str, texts: pa.Array) -> bool:
     fitting = texts.filter(pa.array(fits(PLAIN.get(name) or FORMS[name], texts)))
     column = pa.chunked_array([fitting])
     return name in (kind_of(column), *(form.name for form in written_forms(column)))
+
+
+def readings(
+    texts: pa.Array, kinds: Iterable[str], glance: int
+) -> dict[str, npt.NDArray[np.bool_]]:
+    """Which texts each form of some kinds reads, if one of the first is written in it."""
+    first = texts.slice(0, glance)
+    return {
+        form.name: fits(form, texts)
+        for kind in kinds
+        for form in _forms(kind)
+        if pc.any(pc.match_substring_regex(first, form.pattern)).as_py()
+    }
 
 
 def _forms(kind: str) -> list[Form]:

@@ -138,13 +138,7 @@ def _shared(one: Surveyed, every: Sequence[Surveyed], found: Sequence[Relation])
     """The columns that another shape has too, by their names or by their values."""
     others = {folded(name) for other in every if other is not one for name in other.profiles}
     name = one.family.name
-    joined = {
-        pair[side]
-        for relation in found
-        for side, table in enumerate((relation.left, relation.right))
-        if table == name
-        for pair in relation.key
-    }
+    joined = {column for relation in found for column in relation.columns_of(name)}
     return frozenset(joined | {column for column in one.profiles if folded(column) in others})
 
 

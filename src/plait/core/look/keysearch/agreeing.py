@@ -53,6 +53,14 @@ class Within:
         return found
 
 
+def agreement(columns: Sequence[Codes], first: Rows, second: Rows) -> Flags:
+    """For each pair of rows the columns on which it agrees: a row of flags a pair."""
+    agree = np.empty((len(first), len(columns)), bool)
+    for number, codes in enumerate(columns):
+        np.equal(codes[first], codes[second], out=agree[:, number])
+    return agree
+
+
 def _groups(leads: Sets) -> Iterator[tuple[Rows, list[int]]]:
     """The places of rows that are equal, and what they are."""
     order = np.lexsort(leads.T[::-1]) if leads.shape[1] else np.arange(len(leads))
@@ -92,10 +100,7 @@ class Agreements:
 
     def look_at(self, first: Rows, second: Rows) -> None:
         """Take in pairs of rows."""
-        agree = np.zeros((len(first), len(self._columns)), bool)
-        for number, codes in enumerate(self._columns):
-            np.equal(codes[first], codes[second], out=agree[:, number])
-        self._seen.append(Within(agree))
+        self._seen.append(Within(agreement(self._columns, first, second)))
 
     def refuted(self, sets: Sets, newest: bool = False) -> Flags:
         """Which sets of columns some pair of rows agrees on, and so are no keys.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +15,8 @@ Numbers = npt.NDArray[np.int64]
 _ROOM = 2
 _LEAST_ROOM = 1 << 12
 _WORD_BITS = 63
+_BUCKET_BITS = 20
+_BUCKET = np.uint64(64 - _BUCKET_BITS)
 _SPREAD = np.uint64(0x9E3779B97F4A7C15)
 
 
@@ -87,6 +90,34 @@ def split(parent: Clusters, codes: Codes, size: int) -> Clusters:
     if most.bit_length() + len(rows).bit_length() >= _WORD_BITS:
         rows, numbers = _crowded(rows, numbers)
     return _sorted(rows, numbers, most)
+
+
+def split_by(parent: Clusters, columns: Iterable[tuple[Codes, int]]) -> Clusters:
+    """Take the clusters apart by several columns, each with its size; those of most codes first."""
+    for codes, size in sorted(columns, key=lambda one: -one[1]):
+        parent = split(parent, codes, size)
+    return parent
+
+
+def of_one_hash(columns: Sequence[Codes]) -> Clusters:
+    """The rows that may be equal to another in everything: those of one hash."""
+    hashes = np.zeros(len(columns[0]), np.uint64)
+    for codes in columns:
+        hashes ^= hashes >> np.uint64(29)
+        hashes *= _SPREAD
+        hashes += codes.astype(np.uint64)
+    hashes *= _SPREAD
+    arranged = np.sort(hashes)
+    several = arranged[1:][arranged[1:] == arranged[:-1]]
+    if not len(several):
+        return Clusters(np.zeros(0, np.int64), np.zeros(0, np.int64), 0)
+    crowded = np.zeros(1 << _BUCKET_BITS, bool)
+    crowded[several >> _BUCKET] = True
+    rows = np.flatnonzero(crowded[hashes >> _BUCKET])
+    place = np.searchsorted(several, hashes[rows])
+    place[place == len(several)] = 0
+    rows = rows[several[place] == hashes[rows]]
+    return Clusters(rows, np.zeros(len(rows), np.int64), 1)
 
 
 def _counted(rows: Numbers, numbers: Numbers, size: int) -> Clusters:

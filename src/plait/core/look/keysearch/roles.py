@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from plait.core.look.profile import Profile
 from plait.core.types.forms import base
 
@@ -32,3 +34,11 @@ def weight(column: Profile, place: float) -> float:
         return 3 + place
     wide = base(column.kind) == "integer" and _FEW < column.distinct < _FULL * present
     return 1 + wide + place / 2
+
+
+def weights_of(profiles: Mapping[str, Profile]) -> dict[str, float]:
+    """The weight of each column of a table."""
+    last = max(len(profiles) - 1, 1)
+    return {
+        name: weight(column, place / last) for place, (name, column) in enumerate(profiles.items())
+    }

@@ -15,6 +15,7 @@ from plait.core.look.keysearch.agreeing import (
     Agreements,
     Sets,
     Within,
+    agreement,
     all_pairs,
     likely_pairs,
 )
@@ -22,8 +23,10 @@ from plait.core.look.keysearch.clusters import (
     Clusters,
     agreeing,
     all_rows,
+    of_one_hash,
     pairs_of,
     split,
+    split_by,
 )
 from plait.core.text.wordtable import Codes
 
@@ -32,9 +35,6 @@ _LEAST_PAIRS, MOST_PAIRS = 1 << 8, 1 << 16
 _PAIRS_A_SET = 16
 _MANY_PAIRS, _WANTED_PAIRS = 500, 60
 _MANY_ROWS = 1 << 20
-_ODD = np.uint64(0x9E3779B97F4A7C15)
-_BUCKET_BITS = 20
-_BUCKET = np.uint64(64 - _BUCKET_BITS)
 
 Columns = tuple[int, ...]
 Flags = npt.NDArray[np.bool_]
@@ -99,36 +99,13 @@ def minimal_keys(columns: Sequence[Codes], sizes: Sequence[int]) -> MinimalKeys:
 
 def _distinct_rows(columns: Sequence[Codes], sizes: Sequence[int]) -> tuple[list[Codes], int]:
     """The columns without rows that equal an earlier one, and how many those were."""
-    clusters = _of_one_hash(columns)
-    for number in np.argsort(-np.asarray(sizes), kind="stable").tolist():
-        clusters = split(clusters, columns[number], sizes[number])
+    clusters = split_by(of_one_hash(columns), zip(columns, sizes, strict=True))
     if not clusters.repeats:
         return list(columns), 0
     kept = np.ones(len(columns[0]), bool)
     kept[clusters.rows] = False
     kept[clusters.rows[distinct(clusters.numbers)[2]]] = True
     return [codes[kept] for codes in columns], clusters.repeats
-
-
-def _of_one_hash(columns: Sequence[Codes]) -> Clusters:
-    """The rows that may be equal to another in everything: those of one hash."""
-    hashes = np.zeros(len(columns[0]), np.uint64)
-    for codes in columns:
-        hashes ^= hashes >> np.uint64(29)
-        hashes *= _ODD
-        hashes += codes.astype(np.uint64)
-    hashes *= _ODD
-    arranged = np.sort(hashes)
-    several = arranged[1:][arranged[1:] == arranged[:-1]]
-    if not len(several):
-        return Clusters(np.zeros(0, np.int64), np.zeros(0, np.int64), 0)
-    crowded = np.zeros(1 << _BUCKET_BITS, bool)
-    crowded[several >> _BUCKET] = True
-    rows = np.flatnonzero(crowded[hashes >> _BUCKET])
-    place = np.searchsorted(several, hashes[rows])
-    place[place == len(several)] = 0
-    rows = rows[several[place] == hashes[rows]]
-    return Clusters(rows, np.zeros(len(rows), np.int64), 1)
 
 
 def _longer(sets: Sets, columns: int) -> Sets:
@@ -189,9 +166,8 @@ class _Search:
         drawn = np.arange(number) + np.random.default_rng(number).random(number)
         rows = (drawn * (self.rows / number)).astype(np.int64)
         rows = rows[np.diff(rows, prepend=-1) > 0]  # none twice
-        clusters = all_rows(len(rows))
-        for one in columns.tolist():
-            clusters = split(clusters, self.columns[one][rows], self.sizes[one])
+        some = ((self.columns[one][rows], self.sizes[one]) for one in columns.tolist())
+        clusters = split_by(all_rows(len(rows)), some)
         first, second = (rows[side] for side in pairs_of(clusters, _WANTED_PAIRS))
         self.agreements.look_at(first, second)
         return len(first) > 0
@@ -215,10 +191,7 @@ class _Search:
         if not len(first):
             return np.zeros(len(sets), bool)
         wanted = np.array([one for one in distinct(sets.ravel())[0] if one not in part])
-        agree = np.empty((len(first), len(wanted)), bool)
-        for place, number in enumerate(wanted.tolist()):
-            codes = self.columns[number]
-            np.equal(codes[first], codes[second], out=agree[:, place])
+        agree = agreement([self.columns[number] for number in wanted.tolist()], first, second)
         others = sets[~np.isin(sets, part)].reshape(len(sets), -1)
         return Within(agree).of(np.searchsorted(wanted, others))
 
@@ -229,9 +202,8 @@ class _Search:
         clusters = self.known[part]
         if not part and len(rest) > 1 and self.rows >= _MANY_ROWS:
             # Few of many rows are left by their hashes: counting them a column at a time is slow.
-            clusters = _of_one_hash([self.columns[number] for number in rest])
-            for number in rest:
-                clusters = split(clusters, self.columns[number], self.sizes[number])
+            coded = [(self.columns[number], self.sizes[number]) for number in rest]
+            clusters = split_by(of_one_hash([codes for codes, _ in coded]), coded)
             self.known[columns] = clusters
             return clusters
         for number in rest:

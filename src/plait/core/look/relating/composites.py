@@ -11,12 +11,14 @@ import numpy as np
 from plait.core.codes.coding import distinct
 from plait.core.look.candidates import few_in_the_way
 from plait.core.look.keysearch.chance import by_chance, coincidence
-from plait.core.look.keysearch.clusters import all_rows, split
+from plait.core.look.keysearch.clusters import all_rows, split_by
+from plait.core.look.keysearch.search import MOST_TOGETHER
 from plait.core.look.relating.pairs import (
     FEW_ADDED,
     LEAST_SHARE,
     Pair,
-    cardinality,
+    added,
+    matched,
     once_each,
 )
 from plait.core.look.relating.relation import Relation
@@ -24,7 +26,6 @@ from plait.core.look.relating.values import Numbers, TalliedTable, Values, key_p
 from plait.core.text.wordtable import Codes
 
 MOST_SHARED = 8
-MOST_TOGETHER = 4
 _PART_SHARE = 0.5
 _MOST_TRIED = 8
 _ENOUGH = 0.9
@@ -70,8 +71,8 @@ class Composites:
         rows = one.table.rows, other.table.rows
         for chosen in islice(self._keys(shared), _MOST_TRIED):
             columns = [(pair.left, pair.right) for pair in chosen]
-            found, added = match_on(columns, rows, self._size)
-            if max(found.shares) >= LEAST_SHARE and added <= FEW_ADDED * found.left_matched:
+            found, more = match_on(columns, rows, self._size)
+            if max(found.shares) >= LEAST_SHARE and more <= FEW_ADDED * found.left_matched:
                 unlikely = sum(pair.match.unlikely for pair in chosen)
                 left, right = one.table.name, other.table.name
                 found = replace(found, left=left, right=right, unlikely=unlikely)
@@ -151,10 +152,8 @@ def _keyed(pair: Pair, sides: Sequence[TalliedTable]) -> bool:
 
 
 def _repeats(columns: Sequence[Codes], part: slice, size: int) -> int:
-    clusters = all_rows(len(columns[0][part]))
-    for codes in columns:
-        clusters = split(clusters, codes[part], size)
-    return clusters.repeats
+    coded = [(codes[part], size) for codes in columns]
+    return split_by(all_rows(len(coded[0][0])), coded).repeats
 
 
 def match_on(
@@ -170,10 +169,8 @@ def match_on(
     both = (here > 0) & (there > 0)
     here, there = here[both], there[both]
     key = tuple((one.name, other.name) for one, other in chosen)
-    matched = int(here.sum()), int(there.sum())
-    found = Relation("", "", key, *rows, *matched, cardinality(here, there))
-    several = (here > 1) & (there > 1)
-    return found, int((here * (there - 1))[several].sum())
+    found = Relation("", "", key, rows[0], rows[1], *matched(here, there))
+    return found, added(here, there)
 
 
 def together(left: Sequence[Codes], right: Sequence[Codes], size: int) -> tuple[Numbers, Numbers]:

@@ -14,7 +14,7 @@ from plait.core.account.names import distinct_name
 from plait.core.codes.coding import distinct
 from plait.core.codes.loosen import ALL_WAYS, loosened
 from plait.core.look.relating.composites import together
-from plait.core.look.relating.pairs import cardinality
+from plait.core.look.relating.pairs import matched
 from plait.core.look.relating.relation import Relation
 from plait.core.look.relating.values import MOST_LOOSENED, Dictionary, TalliedTable, Values
 from plait.core.table.keyspec import quoted
@@ -143,9 +143,7 @@ def _relation(
         tuple(zip(names, (one.name for one in chosen), strict=True)),
         side.table.rows,
         partner.table.rows,
-        int(mine[both].sum()),
-        int(theirs[both].sum()),
-        cardinality(mine[both].astype(np.int64), theirs[both]),
+        *matched(mine[both].astype(np.int64), theirs[both]),
         split=f"{quoted(halves.name)}:{halves.sign} into {into}",
         split_of=side.table.name,
         split_path=side.table.path,

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.account.names import folded
+from plait.core.codes.coding import Counts
 from plait.core.look.relating.evidence import alike, surprising, unlikeliness
 from plait.core.look.relating.relation import Relation
 from plait.core.look.relating.values import TalliedTable, Values, key_parts
@@ -142,19 +143,30 @@ def _pair(
         ((left.name, right.name),),
         one.rows,
         other.rows,
-        int(here.sum()),
-        int(there.sum()),
-        cardinality(here, there),
+        *matched(here, there),
         unlikely=unlikely,
     )
+    return Pair(left, right, match, added(here, there), surprising(unlikely, looked))
+
+
+def matched(here: Counts, there: Counts) -> tuple[int, int, str]:
+    """The rows of either side that match, and the cardinality, by the rows of each common key.
+
+    >>> matched(np.array([2, 1]), np.array([1, 1]))
+    (3, 2, 'many-to-one')
+    """
+    sides = ("many" if (rows > 1).any() else "one" for rows in (here, there))
+    return int(here.sum()), int(there.sum()), "-to-".join(sides)
+
+
+def added(here: Counts, there: Counts) -> int:
+    """The rows that a join adds, by the rows of each common key: where it stands on several.
+
+    >>> added(np.array([2, 1]), np.array([3, 3]))
+    4
+    """
     several = (here > 1) & (there > 1)
-    added = int((here * (there - 1))[several].sum())
-    return Pair(left, right, match, added, surprising(unlikely, looked))
-
-
-def cardinality(here: npt.NDArray[np.int64], there: npt.NDArray[np.int64]) -> str:
-    """Left to right, by the rows of each key that is on both sides."""
-    return "-to-".join("many" if (rows > 1).any() else "one" for rows in (here, there))
+    return int((here * (there - 1))[several].sum())
 
 
 def once_each(pairs: Sequence[Pair]) -> Iterator[Pair]:

@@ -63,6 +63,11 @@ class Relation:
         where = shlex.quote(self.split_path or self.split_of)
         return f"plait mend {where} --split {shlex.quote(self.split)} --out …"
 
+    def columns_of(self, table: str) -> list[str]:
+        """The key's columns in one of the tables; none where it is neither."""
+        sides = (self.left, self.right)
+        return [pair[side] for side in (0, 1) if sides[side] == table for pair in self.key]
+
     @property
     def named(self) -> bool:
         """Whether the columns are called alike on both sides."""

@@ -13,7 +13,7 @@ import pyarrow as pa
 from plait.core.codes.coding import Counts, distinct
 from plait.core.codes.loosen import ALL_WAYS, loosened
 from plait.core.look.candidates import Candidates
-from plait.core.look.keysearch.roles import LONGEST_CELL, weight
+from plait.core.look.keysearch.roles import LONGEST_CELL, weights_of
 from plait.core.look.profile import Profile, Tally, as_numbers
 from plait.core.table.table import Table
 from plait.core.text.dictionary import TextDictionary
@@ -205,24 +205,20 @@ def _possible_texts(texts: pa.Array) -> float:
 def comparable(side: TalliedTable, loose: bool = False) -> list[str]:
     """The columns that may be part of a key: no decimals, truths or long texts.
 
-    With ``loose`` only those that can be written in several ways.
+    With ``loose`` only those of not too many values to be loosened.
     """
-    last = max(len(side.profiles) - 1, 1)
-    weights = {
-        name: weight(column, place / last)
-        for place, (name, column) in enumerate(side.profiles.items())
-        if _may_join(column) and (not loose or _spelt_several_ways(column))
-    }
-    return sorted(weights, key=weights.__getitem__)[:MOST_COLUMNS]
+    weights = weights_of(side.profiles)
+    names = [
+        name
+        for name, column in side.profiles.items()
+        if _may_join(column) and (not loose or column.distinct <= MOST_LOOSENED)
+    ]
+    return sorted(names, key=weights.__getitem__)[:MOST_COLUMNS]
 
 
 def _may_join(column: Profile) -> bool:
     whole = base(column.kind) not in ("decimal", "boolean", "empty")
     return whole and column.distinct > 0 and column.longest <= 2 * LONGEST_CELL
-
-
-def _spelt_several_ways(column: Profile) -> bool:
-    return column.distinct <= MOST_LOOSENED
 
 
 def all_values(
