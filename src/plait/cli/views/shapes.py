@@ -207,6 +207,8 @@ def _keys(one: Surveyed, most: int) -> Iterator[str]:
     if by_chance > 1 and most > 1 and len(likely) <= most:
         sets = counted(by_chance, "other set")
         yield f"     {sets} of columns are unique, as any such columns would be"
+    if one.keys.bounded:
+        yield "     some sets of very many unrelated columns were left undecided"
     if one.keys.sought < one.keys.columns and most > 1 and one.keys.columns > 100:
         yield f"     sought among {one.keys.sought} of the columns"
 

@@ -61,12 +61,15 @@ class Candidates:
         Among how many columns they were sought.
     columns : int
         How many the table has.
+    bounded : bool
+        Whether some sets of columns were left undecided, to bound the work.
     """
 
     keys: tuple[Candidate, ...]
     found: int
     sought: int
     columns: int
+    bounded: bool = False
 
 
 def candidate_keys(
@@ -98,13 +101,14 @@ def candidate_keys(
     columns = {name: _Column(tallies[name], profiles[name]) for name in names if name in chosen}
     if rows < 2 or not columns:
         return Candidates((), 0, len(columns), len(profiles))
-    exact = _exact(columns, rows)
+    exact, bounded = _exact(columns, rows)
     known = {one.columns for one in exact}
     near = [one for one in _single_near(columns, rows) if one.columns not in known]
     if not any(not one.by_chance and not one.in_the_way for one in exact):
         near += _near(columns, rows, weights, [*exact, *near])
     every = sorted([*exact, *near], key=lambda one: rank(one, weights))
-    return Candidates(tuple(every[:MOST_KEPT]), len(every), len(columns), len(profiles))
+    kept = tuple(every[:MOST_KEPT])
+    return Candidates(kept, len(every), len(columns), len(profiles), bounded)
 
 
 class _Column:
@@ -166,16 +170,16 @@ def _known(key: Candidate, shared: frozenset[str], profiles: Mapping[str, Profil
     return not alone or (len(alone) < len(key.columns) and dated)
 
 
-def _exact(columns: Mapping[str, _Column], rows: int) -> list[Candidate]:
-    """Keys that tell all rows apart but those that are equal in everything."""
+def _exact(columns: Mapping[str, _Column], rows: int) -> tuple[list[Candidate], bool]:
+    """Keys that tell all rows apart but those that are equal in everything; if some are open."""
     names = [name for name, column in columns.items() if not column.missing]
     whole = [columns[name] for name in names]
     found = minimal_keys([one.codes for one in whole], [one.size for one in whole])
     others = [one for name, one in columns.items() if name not in names]
     repeats = _wholly(whole, others, rows, found.repeats)
     if found.repeats > (rows / 2 if repeats == found.repeats else few_in_the_way(rows)):
-        return []
-    return [
+        return [], found.bounded
+    keys = [
         Candidate(
             tuple(names[number] for number in key),
             found.repeats,
@@ -183,6 +187,7 @@ def _exact(columns: Mapping[str, _Column], rows: int) -> list[Candidate]:
         )
         for key in found.keys
     ]
+    return keys, found.bounded
 
 
 def _wholly(whole: Sequence[_Column], others: Sequence[_Column], rows: int, repeats: int) -> int:

@@ -35,6 +35,7 @@ _LEAST_PAIRS, MOST_PAIRS = 1 << 8, 1 << 16
 _PAIRS_A_SET = 16
 _MANY_PAIRS, _WANTED_PAIRS = 500, 60
 _MANY_ROWS = 1 << 20
+_MOST_LOOKS = 1000
 
 Columns = tuple[int, ...]
 Flags = npt.NDArray[np.bool_]
@@ -51,10 +52,14 @@ class MinimalKeys:
     repeats : int
         Rows that equal an earlier one on all columns: no key tells them apart, and
         they are left out of account.
+    bounded : bool
+        Whether some sets were left undecided, to bound the work: of very many columns
+        that have nothing to do with one another.
     """
 
     keys: list[Columns]
     repeats: int
+    bounded: bool = False
 
 
 def minimal_keys(columns: Sequence[Codes], sizes: Sequence[int]) -> MinimalKeys:
@@ -94,7 +99,7 @@ def minimal_keys(columns: Sequence[Codes], sizes: Sequence[int]) -> MinimalKeys:
         found += search.keys_among(sets)
         if size < MOST_TOGETHER:
             sets = _longer(sets[~_with_part(sets, found, len(columns))], len(columns))
-    return MinimalKeys(found, repeats)
+    return MinimalKeys(found, repeats, search.left <= 0)
 
 
 def _distinct_rows(columns: Sequence[Codes], sizes: Sequence[int]) -> tuple[list[Codes], int]:
@@ -129,6 +134,7 @@ class _Search:
         self.agreements = Agreements(columns)
         self.agreements.look_at(*(every or likely_pairs(columns, sizes)))
         self.known: dict[Columns, Clusters] = {(): all_rows(self.rows)}
+        self.left = _MOST_LOOKS
 
     def keys_among(self, sets: Sets) -> list[Columns]:
         """Which sets of columns, all of one size, are keys."""
@@ -138,7 +144,8 @@ class _Search:
         open_ = sets[~self.agreements.refuted(sets)]
         keys = [open_[: len(open_) if self.complete else 0]]
         open_ = open_[len(keys[0]) :]
-        while len(open_):
+        while len(open_) and self.left > 0:
+            self.left -= 1
             if self._refuted_by_some(open_[0]):
                 open_ = open_[1:][~self.agreements.refuted(open_[1:], newest=True)]
                 continue
