@@ -17,6 +17,7 @@ from plait.core.account.errors import ExpectationError, SourceError, UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted, standing
 from plait.core.account.names import file_name
 from plait.core.account.parallel import ordered_map
+from plait.core.store.room import expect
 from plait.core.table.aside import cut_findings, limited
 from plait.core.table.table import Table
 from plait.core.verbs.result import Result
@@ -105,7 +106,9 @@ def _read(
     # What shows the result loads slowly, and has time to while the sources are read.
     load_meanwhile("plait.cli.views.show")
     tell_waiting(source.path for source in sources)
-    with progress.phase("reading", sum(source.size for source in sources) or None) as tick:
+    size = sum(source.size for source in sources)
+    expect(size)
+    with progress.phase("reading", size or None) as tick:
         return list(ordered_map(lambda source: read(source, tick), sources))
 
 

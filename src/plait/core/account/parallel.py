@@ -1,7 +1,8 @@
 """Work on several cores, with the results in order.
 
 NumPy and Arrow release the interpreter's lock in their inner loops, so threads
-are enough.
+are enough. Each works in a copy of the context of who asks, so that what holds
+there (the room that the work has) holds for it too.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextvars import copy_context
 from itertools import chain, islice
 from queue import Full, Queue
 from threading import Event, Thread
@@ -55,7 +57,7 @@ def ordered_map(
     pool = ThreadPoolExecutor(workers)
     try:
         for item in items:
-            waiting.append(pool.submit(function, item))
+            waiting.append(pool.submit(copy_context().run, function, item))
             if len(waiting) > ahead * workers:
                 yield waiting.popleft().result()
         while waiting:
@@ -81,7 +83,7 @@ class Ahead(Generic[Item]):
         self._items = items
         self._drawn: Queue[Any] = Queue(ahead)
         self._given_up = Event()
-        self._thread = Thread(target=self._draw, daemon=True)
+        self._thread = Thread(target=copy_context().run, args=(self._draw,), daemon=True)
 
     def __enter__(self) -> Iterator[Item]:
         self._thread.start()
@@ -141,7 +143,7 @@ class InTurn:
 
     def ask(self, call: Callable[..., Any], *with_: Any) -> None:
         """Have a call carried out; raises what an earlier one has raised."""
-        self._waiting.append(self._pool.submit(call, *with_))
+        self._waiting.append(self._pool.submit(copy_context().run, call, *with_))
         if len(self._waiting) > self._behind:
             self._waiting.popleft().result()
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -19,6 +20,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.parallel import ordered_map
+from plait.core.codes.dealing import deal
 from plait.core.codes.loosen import FORM_WAYS, checked_ways, loosened
 from plait.core.table.table import Table
 from plait.core.text.dictionary import MISSING, TextDictionary, smallest_dtype
@@ -27,7 +29,8 @@ from plait.core.types.kinds import MARKERS, NUMBERS, kind_of, plain_number, take
 
 Counts = npt.NDArray[np.int64]
 
-_DIRECT_SLOTS = 1 << 20
+_DIRECT_SLOTS, _MOST_SLOTS = 1 << 20, 1 << 26
+_AT_ONCE = 1 << 24  # rows whose pairs are in one table
 _MANY = 1 << 14
 _STEP = 1 << 17
 _COUNTED = 1 << 21
@@ -268,10 +271,12 @@ def mix(
     >>> codes[0].tolist(), size
     ([0, 1, -1], 2)
     """
-    rows = sum(map(len, left))
-    if left_size * right_size <= max(_DIRECT_SLOTS, 4 * rows):
-        return _mix_directly(left, right, left_size * right_size, right_size)
-    return _mix_by_hash(left, right, right_size)
+    rows, slots = sum(map(len, left)), left_size * right_size
+    if slots <= max(_DIRECT_SLOTS, min(4 * rows, _MOST_SLOTS)):
+        return _mix_directly(left, right, slots, right_size)
+    if rows <= _AT_ONCE:
+        return _mix_by_hash(left, right, right_size)
+    return _mix_dealt(left, right, right_size)
 
 
 def _pairs(a: Codes, b: Codes, right_size: int) -> npt.NDArray[np.int64]:
@@ -326,6 +331,45 @@ def _mix_by_hash(
             codes[start + there] = table.encode((pairs[there] + 1).view(np.uint64))[0]
         mixed.append(codes)
     return tuple(mixed), table.size
+
+
+def _mix_dealt(
+    left: Sequence[Codes], right: Sequence[Codes], right_size: int
+) -> tuple[tuple[Codes, ...], int]:
+    """The same for very many rows: equal pairs are dealt to one class, each with its own table.
+
+    So the table that is looked into at random stays small, however many pairs there are
+    (as in a hash join in parts: DeWitt et al., "Implementation techniques for main memory
+    database systems", SIGMOD 1984).
+    """
+    begins = np.cumsum([0, *map(len, left)])
+
+    def words(at: tuple[int, int]) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64]]:
+        table, start = at
+        pairs = _pairs(
+            left[table][start : start + _STEP], right[table][start : start + _STEP], right_size
+        )
+        there = np.flatnonzero(pairs >= 0)
+        return begins[table] + start + there, (pairs[there] + 1).view(np.uint64)
+
+    spans = [(n, start) for n, one in enumerate(left) for start in range(0, len(one), _STEP)]
+    dealt = deal(words, spans, int(begins[-1]))
+    codes, size = np.full(int(begins[-1]), MISSING, np.int32), 0
+    for rows, of_class, found in ordered_map(_coded_class, dealt.classes()):
+        codes[rows] = of_class + np.int32(size)
+        size += found
+    return tuple(codes[begin:end] for begin, end in pairwise(begins.tolist())), size
+
+
+def _coded_class(
+    one: tuple[npt.NDArray[Any], npt.NDArray[np.uint64]],
+) -> tuple[npt.NDArray[Any], Codes, int]:
+    """Codes of the words of one class, and how many there are."""
+    rows, words = one
+    table, codes = WordTable(), np.empty(len(words), np.int32)
+    for start in range(0, len(words), _STEP):
+        codes[start : start + _STEP] = table.encode(words[start : start + _STEP])[0]
+    return rows, codes, table.size
 
 
 def _steps(one: Codes, other: Codes) -> Iterator[tuple[Codes, Codes]]:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.codes.coding import Coding, count, rows_by_code, stable_order
+from plait.core.codes.coding import Coding, count, rows_by_code
 
 Rows = npt.NDArray[np.integer[Any]]
 Flags = npt.NDArray[np.bool_]
@@ -60,11 +60,18 @@ class Groups:
         """
         at = np.flatnonzero(chosen)
         if rank is not None and len(at):
-            at = at[stable_order(rank[at], int(rank[at].max()) + 1)]
-            at = at[stable_order(self.group[at], self.size)]
+            at = at[self._least(at, rank[at])]
         first = np.full(self.size, -1, np.int64)
         first[self.group[at[::-1]]] = self.rows[at[::-1]]
         return first
+
+    def _least(self, at: Rows, rank: Rows) -> Flags:
+        """Which of some rows, in their order, have the least rank of their group."""
+        group = self.group[at]
+        begin = np.flatnonzero(np.append(True, group[1:] != group[:-1]))
+        times = np.diff(begin, append=len(at))
+        least: Flags = rank == np.repeat(np.minimum.reduceat(rank, begin), times)
+        return least
 
 
 def grouped(codes: Rows, size: int) -> Groups:

@@ -110,7 +110,7 @@ def decide(table: Table, groups: Groups, name: str, rule: str) -> Decided:
     codes, size = value_codes(table, name)
     cells = codes[groups.rows]
     present = cells >= 0
-    differing = _several(groups, np.where(present, cells, size), size + 1)
+    differing = _several(groups, np.where(present, cells, size))
     nothing = np.zeros(groups.size, bool)
     if rule in MAKING:
         made = _computed(table, groups, name, rule)
@@ -118,7 +118,7 @@ def decide(table: Table, groups: Groups, name: str, rule: str) -> Decided:
     chosen = groups.first_of(present, _rank(table, groups, name, rule, cells, size))
     conflict = nothing
     if rule == "agree":
-        conflict = _several(groups, cells, size)
+        conflict = _several(groups, cells)
     return Decided(chosen, differing, conflict)
 
 
@@ -159,9 +159,15 @@ def distinct_in_each(groups: Groups, cells: Codes, size: int) -> Rows:
     return times
 
 
-def _several(groups: Groups, cells: Codes, size: int) -> Flags:
-    """Groups with more than one distinct cell; -1 is none."""
-    return distinct_in_each(groups, cells, size) > 1
+def _several(groups: Groups, cells: Codes) -> Flags:
+    """Groups with more than one distinct cell, which is one that the first is not; -1 is none."""
+    there = np.flatnonzero(cells >= 0)
+    group, cells = groups.group[there], cells[there]
+    first = np.zeros(groups.size, cells.dtype)
+    first[group[::-1]] = cells[::-1]
+    several = np.zeros(groups.size, bool)
+    several[group[first[group] != cells]] = True
+    return several
 
 
 def _rank(

@@ -21,6 +21,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place
 from plait.core.account.names import distinct_name
+from plait.core.store.shelf import kept
 from plait.core.table.arrow import flat
 from plait.core.table.headings import usable_names
 from plait.core.table.leaf import Came, Leaf, Leaves, came_of, first_of, together
@@ -172,8 +173,9 @@ class Table:
         (strand, stored), *more = column.parts
         if not more and self.strands[strand].index is None:
             return self.strands[strand].stored[stored]
-        pieces = [self.cells(column, start, stop) for start, stop in self.spans()]
-        return pa.chunked_array(pieces or [pa.array([], pa.string())])
+        if not self.rows:
+            return pa.chunked_array([pa.array([], pa.string())])
+        return kept(self.cells(column, start, stop) for start, stop in self.spans())
 
     def at(self, rows: Index) -> Table:
         """A table of these rows, in this order; -1 gives a row without cells.

@@ -6,6 +6,8 @@ from collections.abc import Iterator
 
 import pyarrow as pa
 
+from plait.core.store.shelf import in_one_piece
+
 _SHORT_ROWS, _SHORT_BYTES = 1 << 12, 1 << 20
 
 
@@ -13,9 +15,7 @@ def one_array(column: pa.ChunkedArray) -> pa.Array:
     """A column in one piece, without a copy where it is in one piece already."""
     if column.num_chunks == 1:
         return column.chunk(0)
-    if column.nbytes >= 2**31 and column.type == pa.string():
-        column = column.cast(pa.large_string())
-    return column.combine_chunks()
+    return in_one_piece(column)
 
 
 def steps(column: pa.ChunkedArray, rows: int) -> Iterator[pa.Array]:

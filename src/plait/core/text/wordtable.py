@@ -19,7 +19,7 @@ from plait.core.text.words import Words
 Codes = npt.NDArray[np.int32]
 Rows = npt.NDArray[np.int64]
 
-_SMALLEST = 1 << 10
+_SMALLEST, _LARGE = 1 << 10, 1 << 22
 _FOLD = np.uint64(29)
 _SPREAD = np.uint64(0xBF58476D1CE4E5B9)
 
@@ -124,7 +124,7 @@ class WordTable:
             return False
         slots = len(self._words)
         while slots < needed:
-            slots *= 4
+            slots *= 4 if slots < _LARGE else 2
         old_words, old_codes = self._words, self._codes
         self._words, self._codes = np.zeros(slots, np.uint64), np.zeros(slots, np.int32)
         held = np.flatnonzero(old_words)

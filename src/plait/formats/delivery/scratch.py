@@ -1,4 +1,4 @@
-"""Room for what is needed only for a while, in the system's temporary folder."""
+"""Room for what is needed only for a while, in a temporary folder."""
 
 from __future__ import annotations
 
@@ -13,8 +13,10 @@ from plait.formats.delivery.parts import PART, beside, new_folder, new_token, re
 
 
 @contextmanager
-def scratch() -> Iterator[Path]:
+def scratch(root: Path | None = None) -> Iterator[Path]:
     """A folder for as long as it is needed; those that killed runs left go too.
+
+    It is made in the system's temporary folder, or in another.
 
     Examples
     --------
@@ -23,7 +25,7 @@ def scratch() -> Iterator[Path]:
     >>> folder.exists()
     False
     """
-    root = Path(tempfile.gettempdir())
+    root = root or Path(tempfile.gettempdir())
     sweep(root)
     folder = beside(root / "plait", new_token(), 0, PART)
     number = -1

@@ -14,6 +14,7 @@ from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding
 from plait.core.account.limits import LIMITS, Limits
 from plait.core.account.parallel import half, ordered_map
+from plait.core.store.shelf import Shelf
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.pieces import one_array
@@ -259,14 +260,12 @@ def _head_of(stream: IO[bytes]) -> bytes:
 
 def _whole(opened: _Opened, name: str, path: str, footer: int) -> Table:
     """All parts of a file as a table."""
-    parts = list(opened.parts)
-    stored = [part.columns for part in parts if part.columns]
-    columns = {
-        column: pa.chunked_array([cells[number] for cells in stored], pa.string())
-        for number, column in enumerate(opened.names)
-    }
-    table = from_columns(name, columns, path)
-    odd = [row for part in parts for row in part.ragged]
+    shelf, odd = Shelf(opened.names), list[Ragged]()
+    for part in opened.parts:
+        odd += part.ragged
+        if part.columns:
+            shelf.put(part.columns)
+    table = from_columns(name, shelf.columns([pa.string()] * len(opened.names)), path)
     table = without_last(without_ragged(table, odd, _notes(odd, table.rows)), footer)
     if not table.rows:
         none = Finding("no-rows", "warning", 0, "a header and no rows", where=path)

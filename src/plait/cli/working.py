@@ -1,0 +1,33 @@
+"""The options for the memory that a command may take, and the room they ask for."""
+
+from __future__ import annotations
+
+import argparse
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import Any
+
+
+def add_work(parser: argparse.ArgumentParser) -> None:
+    """How much memory the work may take."""
+    group = parser.add_argument_group("work")
+    group.add_argument(
+        "--memory",
+        metavar="SIZE",
+        help="how much memory may be taken, as 2GB; what does not fit goes to scratch files "
+        "(without it: half of what is free)",
+    )
+    group.add_argument(
+        "--scratch",
+        type=Path,
+        metavar="DIR",
+        help="where scratch files go while they are needed (without it: the system's temporary "
+        "folder)",
+    )
+
+
+def work_of(options: argparse.Namespace) -> AbstractContextManager[Any]:
+    """The room that a command works in."""
+    from plait.formats.delivery.working import working
+
+    return working(options.memory, options.scratch)

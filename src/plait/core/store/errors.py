@@ -1,0 +1,18 @@
+"""What can go wrong with scratch files."""
+
+from __future__ import annotations
+
+from plait.core.account.errors import OutputError
+
+
+class ScratchError(OutputError):
+    """What does not fit in memory cannot be put into scratch files either."""
+
+
+def no_room(folder: object, why: str) -> ScratchError:
+    """The error that a scratch folder takes nothing more."""
+    return ScratchError(
+        f"scratch files cannot be written: {why}",
+        str(folder),
+        "--scratch DIR on a disk with room, or --memory with more",
+    )

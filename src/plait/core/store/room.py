@@ -1,0 +1,121 @@
+"""The room that a job has: memory up to a limit, and a folder for what does not fit."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from pathlib import Path
+
+import pyarrow as pa
+
+from plait.core.store.arrays import LARGE, ScratchArrays, hold_signals
+from plait.core.store.errors import no_room
+from plait.core.store.pages import Pages
+
+_SMALL_PART = 16  # a job that reads less than this part of the limit fits, whatever it does
+_ARRAYS, _CELLS = 0.3, 0.15  # what large arrays and whole columns may take of the limit
+_TIMES = 2  # scratch files are so many times as large as what is read
+
+
+class Room:
+    """Memory that a job may take, and where what does not fit goes.
+
+    Parameters
+    ----------
+    limit : int
+        Bytes.
+    open_folder : callable
+        Makes the scratch folder; asked when it is needed, and not before.
+    large : int
+        Bytes from which on arrays and columns may go to scratch files.
+
+    Attributes
+    ----------
+    folder : path or None
+        The scratch folder, once there is one.
+    """
+
+    def __init__(self, limit: int, open_folder: Callable[[], Path], large: int = LARGE) -> None:
+        self.limit, self.large = limit, large
+        self.folder: Path | None = None
+        self._open_folder = open_folder
+        self._arrays: ScratchArrays | None = None
+        self._pages = Pages(limit)
+
+    def expect(self, size: int) -> None:
+        """Prepare for so many bytes: nothing to do for few.
+
+        Raises
+        ------
+        ScratchError
+            When the scratch folder cannot be made, or has no room for them.
+        """
+        if self.folder is not None or size * _SMALL_PART <= self.limit:
+            return
+        try:
+            self.folder = self._open_folder()
+            free = shutil.disk_usage(self.folder).free
+        except OSError as error:
+            raise no_room("the scratch folder", error.strerror or str(error)) from None
+        needed = size * _TIMES - self.limit // 2
+        if free < needed:
+            raise no_room(
+                self.folder.parent,
+                f"about {needed / 2**30:,.1f} GB are needed, {free / 2**30:,.1f} GB are free",
+            )
+        self._arrays = ScratchArrays(self.folder, int(self.limit * _ARRAYS), self.large)
+        self._arrays.use()
+        hold_signals(self._arrays.codes)
+        self._pages.start()
+
+    @property
+    def full(self) -> bool:
+        """Whether the cells of whole columns have taken what they may of memory."""
+        return self.folder is not None and pa.total_allocated_bytes() > self.limit * _CELLS
+
+    @property
+    def fault(self) -> OSError | None:
+        """Why a scratch file could not be made, where one could not."""
+        return self._arrays.fault if self._arrays else None
+
+    def close(self) -> None:
+        """Watch over it no longer."""
+        self._pages.stop()
+
+
+_ROOM: ContextVar[Room | None] = ContextVar("room", default=None)
+
+
+@contextmanager
+def working_in(room: Room) -> Iterator[Room]:
+    """Have all that is done within keep to a room.
+
+    Raises
+    ------
+    ScratchError
+        Instead of having no memory, when a scratch file could not be made.
+    """
+    token = _ROOM.set(room)
+    try:
+        yield room
+    except MemoryError:
+        if room.fault is None:
+            raise
+        raise no_room(room.folder, room.fault.strerror or "") from None
+    finally:
+        _ROOM.reset(token)
+        room.close()
+
+
+def room() -> Room | None:
+    """The room that the work is done in, if it has a limit."""
+    return _ROOM.get()
+
+
+def expect(size: int) -> None:
+    """Say that so many bytes will be worked with."""
+    here = room()
+    if here is not None:
+        here.expect(size)

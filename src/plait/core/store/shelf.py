@@ -1,0 +1,171 @@
+"""Columns that are put together piece by piece: in memory, or in a scratch file.
+
+What is in a file is mapped, in the Arrow IPC format: the cells stand there as Arrow computes
+with them, so nothing is read or unpacked before it is looked at.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from plait.core.store.errors import no_room
+from plait.core.store.mapping import MAPPINGS
+from plait.core.store.room import room
+
+
+class Shelf:
+    """Columns of equal length, to which rows are added.
+
+    Parameters
+    ----------
+    names : sequence of str
+
+    Examples
+    --------
+    >>> shelf = Shelf(["hive"])
+    >>> shelf.put([pa.array(["1"])])
+    >>> shelf.put([pa.array(["2", "3"])])
+    >>> shelf.columns()["hive"].to_pylist()
+    ['1', '2', '3']
+    """
+
+    def __init__(self, names: Sequence[str]) -> None:
+        self._names = list(names)
+        self._waiting: list[list[pa.Array]] = []
+        self._schema: pa.Schema | None = None
+        self._file: Any = None
+        self._writer: Any = None
+        self._done: list[pa.RecordBatch] = []
+
+    def put(self, arrays: Sequence[pa.Array]) -> None:
+        """Add rows: an array for each column.
+
+        Raises
+        ------
+        ScratchError
+            When the scratch file cannot be written.
+        """
+        self._waiting.append(list(arrays))
+        here = room()
+        if here is not None and here.full:
+            self._write(here.folder)
+
+    def columns(self, types: Sequence[pa.DataType] | None = None) -> dict[str, pa.ChunkedArray]:
+        """The columns; with ``types``, which a column without rows has too."""
+        self._finish()
+        pieces = [batch.columns for batch in self._done] + self._waiting
+        return {
+            name: pa.chunked_array([piece[n] for piece in pieces], types[n] if types else None)
+            for n, name in enumerate(self._names)
+        }
+
+    def _write(self, folder: Any) -> None:
+        try:
+            for arrays in self._waiting:
+                batch = pa.RecordBatch.from_arrays(arrays, names=self._names)
+                if self._schema is not None and batch.schema != self._schema:
+                    self._finish()
+                if self._writer is None:
+                    self._schema = batch.schema
+                    self._file = tempfile.TemporaryFile(dir=folder, buffering=0)  # noqa: SIM115
+                    self._writer = pa.ipc.new_stream(self._file, batch.schema)
+                self._writer.write_batch(batch)
+        except OSError as error:
+            raise no_room(folder, error.strerror or str(error)) from None
+        self._waiting = []
+
+    def _finish(self) -> None:
+        """Map what was written."""
+        if self._writer is None:
+            return
+        self._writer.close()
+        with self._file as file:
+            size = file.tell()
+            buffer = mapped(file.fileno(), size)
+        self._done += list(pa.ipc.open_stream(pa.BufferReader(buffer)))
+        self._file = self._writer = self._schema = None
+
+
+class _Held:
+    """A mapped region that is given back when nothing refers to it."""
+
+    def __init__(self, address: int) -> None:
+        self._address = address
+
+    def __del__(self) -> None:
+        MAPPINGS.unmap(self._address)
+
+
+def mapped(number: int, size: int) -> pa.Buffer:
+    """The bytes of an open file, mapped to be read."""
+    address = MAPPINGS.map(number, size, False)
+    return pa.foreign_buffer(address, size, _Held(address))
+
+
+def kept(pieces: Iterable[pa.Array], kind: pa.DataType | None = None) -> pa.ChunkedArray:
+    """Arrays one after another as a column.
+
+    >>> kept([pa.array(["a"]), pa.array(["b"])]).to_pylist()
+    ['a', 'b']
+    """
+    if room() is None:
+        return pa.chunked_array(list(pieces), kind)
+    shelf = Shelf([""])
+    for piece in pieces:
+        shelf.put([piece])
+    return shelf.columns(None if kind is None else [kind])[""]
+
+
+def in_one_piece(column: pa.ChunkedArray) -> pa.Array:
+    """A column in one array; a large one of text in arrays of NumPy's, which may be in a file."""
+    here = room()
+    kind = column.type
+    large = here is not None and here.folder is not None and column.nbytes >= here.large
+    if large and (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
+        return _texts(column)
+    if column.nbytes >= 2**31 and kind == pa.string():
+        column = column.cast(pa.large_string())
+    return column.combine_chunks()
+
+
+def _texts(column: pa.ChunkedArray) -> pa.Array:
+    rows, wide = len(column), pa.types.is_large_string(column.type) or column.nbytes >= 2**31
+    offsets = np.zeros(rows + 1, np.int64 if wide else np.int32)
+    size = sum(map(_text_bytes, column.chunks))
+    data = np.empty(size, np.uint8)
+    valid = np.ones(rows, bool) if column.null_count else None
+    row, byte = 0, 0
+    for chunk in column.chunks:
+        begin, ends, bytes_ = _buffers(chunk)
+        stop = row + len(chunk)
+        offsets[row + 1 : stop + 1] = ends - begin + byte
+        data[byte : byte + len(bytes_)] = bytes_
+        if valid is not None and chunk.null_count:
+            valid[row:stop] = chunk.is_valid().to_numpy(zero_copy_only=False)
+        row, byte = stop, byte + len(bytes_)
+    kind = pa.large_string() if wide else pa.string()
+    present = None if valid is None else pa.array(valid).buffers()[1]
+    buffers = [present, pa.py_buffer(offsets), pa.py_buffer(data)]
+    return pa.Array.from_buffers(kind, rows, buffers)
+
+
+def _buffers(chunk: pa.Array) -> tuple[int, Any, Any]:
+    """Where the bytes of a piece begin, where each cell ends, and the bytes."""
+    if not len(chunk):
+        return 0, np.empty(0, np.int64), np.empty(0, np.uint8)
+    wide = pa.types.is_large_string(chunk.type)
+    kind = np.dtype(np.int64 if wide else np.int32)
+    _, offsets, data = chunk.buffers()
+    all_offsets = np.frombuffer(offsets, kind, len(chunk) + 1, chunk.offset * kind.itemsize)
+    begin, end = int(all_offsets[0]), int(all_offsets[-1])
+    bytes_ = np.frombuffer(data, np.uint8)[begin:end] if end > begin else np.empty(0, np.uint8)
+    return begin, all_offsets[1:], bytes_
+
+
+def _text_bytes(chunk: pa.Array) -> int:
+    return len(_buffers(chunk)[2])
