@@ -20,8 +20,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.parallel import ordered_map
-from plait.core.codes.dealing import deal
+from plait.core.codes.dealing import by_hash, deal
 from plait.core.codes.loosen import FORM_WAYS, checked_ways, loosened
+from plait.core.store.room import rows_at_once
 from plait.core.table.table import Table
 from plait.core.text.dictionary import MISSING, TextDictionary, smallest_dtype
 from plait.core.text.wordtable import Codes, WordTable
@@ -30,7 +31,6 @@ from plait.core.types.kinds import MARKERS, NUMBERS, kind_of, plain_number, take
 Counts = npt.NDArray[np.int64]
 
 _DIRECT_SLOTS, _MOST_SLOTS = 1 << 20, 1 << 26
-_AT_ONCE = 1 << 24  # rows whose pairs are in one table
 _MANY = 1 << 14
 _STEP = 1 << 17
 _COUNTED = 1 << 21
@@ -274,7 +274,7 @@ def mix(
     rows, slots = sum(map(len, left)), left_size * right_size
     if slots <= max(_DIRECT_SLOTS, min(4 * rows, _MOST_SLOTS)):
         return _mix_directly(left, right, slots, right_size)
-    if rows <= _AT_ONCE:
+    if rows <= rows_at_once():
         return _mix_by_hash(left, right, right_size)
     return _mix_dealt(left, right, right_size)
 
@@ -353,7 +353,7 @@ def _mix_dealt(
         return begins[table] + start + there, (pairs[there] + 1).view(np.uint64)
 
     spans = [(n, start) for n, one in enumerate(left) for start in range(0, len(one), _STEP)]
-    dealt = deal(words, spans, int(begins[-1]))
+    dealt = deal(words, spans, *by_hash(int(begins[-1]), rows_at_once() >> 2))
     codes, size = np.full(int(begins[-1]), MISSING, np.int32), 0
     for rows, of_class, found in ordered_map(_coded_class, dealt.classes()):
         codes[rows] = of_class + np.int32(size)
@@ -383,12 +383,13 @@ def count(codes: Codes, size: int) -> Counts:
     >>> count(np.array([0, 2, 0, -1], np.int32), 3).tolist()
     [2, 0, 1]
     """
+    step = max(_COUNTED, size)
 
     def part(start: int) -> Counts:
-        return np.bincount(codes[start : start + _COUNTED] + np.int32(1), minlength=size + 1)
+        return np.bincount(codes[start : start + step] + np.int32(1), minlength=size + 1)
 
     total = np.zeros(size + 1, np.int64)
-    for counts in ordered_map(part, range(0, len(codes), _COUNTED)):
+    for counts in ordered_map(part, range(0, len(codes), step)):
         total += counts
     return total[1:]
 
@@ -425,11 +426,14 @@ def stable_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
     """The order that sorts codes below ``size``, ties as they stand.
 
     Sixteen bits at a time from the lowest (radix sort, Knuth vol. 3, section
-    5.2.5): NumPy sorts 16-bit integers by counting, so this is linear.
+    5.2.5): NumPy sorts 16-bit integers by counting, so this is linear. Very many
+    codes are first dealt to classes of neighbouring codes.
 
     >>> stable_order(np.array([70000, 1, 70000, 0]), 70001).tolist()
     [3, 1, 0, 2]
     """
+    if len(codes) > rows_at_once():
+        return _dealt_order(codes, size)
     order = np.argsort((codes & 0xFFFF).astype(np.uint16), kind="stable")
     shift = 16
     while size > 1 << shift:
@@ -437,6 +441,41 @@ def stable_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
         order = order[np.argsort(digit[order], kind="stable")]
         shift += 16
     return order
+
+
+def _dealt_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
+    """The same, class by class: no more than one class is sorted at a time."""
+    counts = count(codes, size)
+    of_code = ((np.cumsum(counts) - counts) // max(rows_at_once() >> 2, len(codes) >> 15)).astype(
+        np.uint16
+    )
+
+    def words(start: int) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64]]:
+        step = codes[start : start + _STEP].astype(np.uint64)
+        return np.arange(start, start + len(step)), step
+
+    spans = range(0, len(codes), _STEP)
+    dealt = deal(words, spans, lambda some: of_code[some], int(of_code.max(initial=0)) + 1)
+    filled = 0
+    for rows in ordered_map(_ordered_class, dealt.classes()):
+        dealt.rows[filled : filled + len(rows)] = rows
+        filled += len(rows)
+    return dealt.rows
+
+
+def _ordered_class(
+    one: tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64]],
+) -> npt.NDArray[np.int64]:
+    """The rows of one class in order; those of its last code, which may be very many, are so."""
+    rows, codes = one
+    last = codes == codes.max()
+    others = np.flatnonzero(~last)
+    if not len(others):
+        return rows
+    first = int(codes[others].min())
+    offset = (codes[others] - np.uint64(first)).astype(np.int64)
+    order = others[np.argsort(offset, kind="stable")]
+    return np.concatenate([rows[order], rows[last]])
 
 
 def distinct(

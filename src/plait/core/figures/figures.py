@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.names import nearest
-from plait.core.codes.coding import code_keys
+from plait.core.codes.coding import code_keys, stable_order
 from plait.core.codes.groups import Flags, Groups, Rows, grouped
 from plait.core.codes.order import ranks
 from plait.core.figures.rules import decide, distinct_in_each
@@ -26,11 +26,13 @@ from plait.core.figures.sums import (
     numbers_of,
     quotient,
 )
+from plait.core.store.shelf import stepwise
 from plait.core.table.absent import present
 from plait.core.table.keyspec import check_column
 from plait.core.table.strand import arrow_rows
 from plait.core.table.table import Table
 from plait.core.text.digits import TooManyDigitsError, decimal_text
+from plait.core.text.wordtable import Codes
 from plait.core.types import exact
 
 WORDS = {
@@ -150,6 +152,9 @@ def work_out(table: Table, groups: Groups, one: Wanted) -> Figure:
     if one.figure == "distinct":
         return Figure(None, pa.array(_distinct(table, groups, one.column, there)), values)
     numbers = numbers_of(table, one.column, one.figure)
+    if one.figure == "middle":
+        rank, size = ranks(table, one.column, False, "the figure middle")
+        return Figure(None, _middle(numbers, groups, rank, size), values)
     return Figure(None, _MAKERS[one.figure](numbers, groups), values)
 
 
@@ -163,11 +168,9 @@ def _of_rows(table: Table, groups: Groups, one: Wanted) -> Figure:
 
 def _ranks(table: Table, groups: Groups, name: str, there: Flags) -> pa.Array:
     """The rank of each row's value in its group: 1 for the smallest, equal ones alike."""
-    rank = ranks(table, name, False, "the figure rank")[0].astype(np.int64)
-    order = groups.rows[there[groups.rows]]
-    group = groups.group[there[groups.rows]]
-    inorder = np.lexsort((rank[order], group))
-    rows, group = order[inorder], group[inorder]
+    rank, size = ranks(table, name, False, "the figure rank")
+    among = there[groups.rows]
+    rows, group = _in_order(groups.rows[among], groups.group[among], rank, size, groups.size)
     begin = np.searchsorted(group, group)
     new = np.append(True, (rank[rows][1:] != rank[rows][:-1]) | (group[1:] != group[:-1]))
     first = np.maximum.accumulate(np.where(new[: len(rows)], np.arange(len(rows)), 0))
@@ -198,20 +201,28 @@ def _mean(numbers: pa.Array, groups: Groups) -> pa.Array:
     return as_short_cells(means(numbers, groups))
 
 
-def _middle(numbers: pa.Array, groups: Groups) -> pa.Array:
+def _in_order(rows: Rows, group: Rows, rank: Codes, size: int, groups: int) -> tuple[Rows, Rows]:
+    """Rows that stand by groups, and their groups, within each group by rank."""
+    by_rank = stable_order(rank[rows], size + 1)
+    by_rank = by_rank[stable_order(group[by_rank], groups)]
+    return rows[by_rank], group[by_rank]
+
+
+def _middle(numbers: pa.Array, groups: Groups, rank: Codes, size: int) -> pa.Array:
     """The value in the middle, or half way between the two there; exact where the numbers are."""
-    order = pc.array_sort_indices(numbers).to_numpy()
-    rank = np.empty(len(numbers), np.int64)
-    rank[order] = np.arange(len(numbers))
     there = numbers.is_valid().to_numpy(zero_copy_only=False)[groups.rows]
     rows, group = groups.rows[there], groups.group[there]
-    inorder = rows[np.lexsort((rank[rows], group))]
+    inorder, _ = _in_order(rows, group, rank, size, groups.size)
     times = np.bincount(group, minlength=groups.size)
     begin = np.cumsum(times) - times
     low, high = begin + (np.maximum(times, 1) - 1) // 2, begin + times // 2
     spare = np.append(inorder, -1)
-    taken = [numbers.take(arrow_rows(np.where(times > 0, spare[at], -1))) for at in (low, high)]
-    return _half_way(*taken)
+
+    def half_way(none: Flags, low: Rows, high: Rows) -> pa.Array:
+        taken = (numbers.take(arrow_rows(np.where(none, -1, spare[at]))) for at in (low, high))
+        return _half_way(*taken)
+
+    return stepwise(half_way, times == 0, low, high)
 
 
 def _half_way(low: pa.Array, high: pa.Array) -> pa.Array:
@@ -238,7 +249,8 @@ def _spread(numbers: pa.Array, groups: Groups) -> pa.Array:
 def _exact_squares(numbers: pa.Array, groups: Groups, times: Counts) -> npt.NDArray[np.float64]:
     """The sum of squared distances from the mean: sum of squares less square of sum by count."""
     sums = exact.narrowed(exact_sums(numbers, groups))
-    squares = exact.narrowed(exact_sums(exact.multiply(numbers, numbers), groups))
+    squared = stepwise(lambda some: exact.multiply(some, some), numbers)
+    squares = exact.narrowed(exact_sums(squared, groups))
     whole = exact.subtract(exact.multiply(squares, pa.array(times)), exact.multiply(sums, sums))
     made: npt.NDArray[np.float64] = exact.to_float(whole).fill_null(0.0).to_numpy()
     return made / np.maximum(times, 1)
@@ -274,4 +286,4 @@ def _grouped_rows(groups: Groups, rows: int) -> Flags:
     return there
 
 
-_MAKERS = {"sum": _sum, "mean": _mean, "middle": _middle, "spread": _spread, "share": _share}
+_MAKERS = {"sum": _sum, "mean": _mean, "spread": _spread, "share": _share}

@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError
 from plait.core.codes.groups import Groups
 from plait.core.codes.ordering import numbers_in_words
+from plait.core.store.shelf import in_one_piece, kept, stepwise
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text
 from plait.core.text.digits import MOST_DIGITS, TooManyDigitsError, decimal_text, plain, short_text
@@ -64,8 +65,7 @@ def numbers_of(table: Table, name: str, figure: str) -> pa.Array:
     if kind == "empty":
         return pa.nulls(table.rows, pa.int64())
     to = exact_type(kind, cells)
-    chunks = [as_kind(chunk, kind, to) for chunk in cells.chunks]
-    return plain(pa.chunked_array(chunks, to).combine_chunks())
+    return plain(in_one_piece(kept((as_kind(chunk, kind, to) for chunk in cells.chunks), to)))
 
 
 def exact_sums(values: pa.Array, groups: Groups) -> pa.Array:
@@ -102,12 +102,25 @@ def exact_sums(values: pa.Array, groups: Groups) -> pa.Array:
     """
     times = counted(values, groups)
     if pa.types.is_floating(values.type):
-        sums = _added(values.fill_null(0.0).to_numpy(), groups)
+        sums = _added(_plain_numbers(values), groups)
         return pa.array(sums, mask=times == 0)
     scale = 0 if pa.types.is_integer(values.type) else values.type.scale
-    made = exact.from_words(_words(_limbs(values), groups), scale)
+    words = _words(_limbs(values), groups)
+    made = stepwise(lambda some: exact.from_words(some, scale), words)
     _check_size(made)
-    return pc.if_else(pa.array(times == 0), pa.scalar(None, made.type), made)
+    nothing = pa.scalar(None, made.type)
+    return stepwise(lambda some, no: pc.if_else(pa.array(no), nothing, some), made, times == 0)
+
+
+def _plain_numbers(values: pa.Array) -> npt.NDArray[Any]:
+    """Integers or floats of 64 bits as NumPy has them, 0 for those that are missing."""
+    kind = np.int64 if pa.types.is_integer(values.type) else np.float64
+    if values.type.bit_width != 64 or values.buffers()[1] is None:
+        return np.asarray(values.fill_null(0).to_numpy(zero_copy_only=False))
+    stored = np.frombuffer(values.buffers()[1], kind, len(values), values.offset * 8)
+    if not values.null_count:
+        return stored
+    return np.where(values.is_valid().to_numpy(zero_copy_only=False), stored, kind(0))
 
 
 def counted(values: pa.Array, groups: Groups) -> Counts:
@@ -141,8 +154,7 @@ def _limbs(values: pa.Array) -> list[npt.NDArray[np.int64]]:
 def _stored_words(values: pa.Array) -> npt.NDArray[np.int64]:
     """The 64-bit words of each value, the lowest first; 0 for one that is missing."""
     if pa.types.is_integer(values.type):
-        whole: npt.NDArray[np.int64] = values.fill_null(0).to_numpy().reshape(-1, 1)
-        return whole
+        return _plain_numbers(values).reshape(-1, 1)
     size = values.type.bit_width // 64
     stored = np.frombuffer(values.buffers()[1], np.int64).reshape(-1, size)
     words = stored[values.offset : values.offset + len(values)]
@@ -199,21 +211,27 @@ def quotient(left: pa.Array, right: Any) -> pa.Array:
         When it needs more digits than there are.
     """
     try:
-        return exact.divide(left, right)
+        return _divided(left, right)
     except TooManyDigitsError:
         raise UsageError(
             f"a figure needs more than {MOST_DIGITS} digits", remedy="choose another figure"
         ) from None
 
 
+def _divided(left: pa.Array, right: Any) -> pa.Array:
+    if isinstance(right, pa.Scalar):
+        return stepwise(lambda some: exact.divide(some, right), left)
+    return stepwise(exact.divide, left, right)
+
+
 def as_cells(values: pa.Array) -> pa.Array:
     """Figures as text: decimals with all their places, floats as short as they can be read back."""
-    return decimal_text(values) if pa.types.is_decimal(values.type) else _short(values)
+    return stepwise(decimal_text if pa.types.is_decimal(values.type) else _short, values)
 
 
 def as_short_cells(values: pa.Array) -> pa.Array:
     """The same, without zeros at the end of the places."""
-    return short_text(values) if pa.types.is_decimal(values.type) else _short(values)
+    return stepwise(short_text if pa.types.is_decimal(values.type) else _short, values)
 
 
 def _short(values: pa.Array) -> pa.Array:

@@ -104,16 +104,16 @@ class ScratchArrays:
         ctypes.pythonapi.Py_IncRef(ctypes.py_object(self))
         return kinds, handler
 
-    def _malloc(self, _: Any, size: int) -> int | None:
+    def _malloc(self, _: Any, size: int) -> Any:
         return self._c.malloc(size) if size < self._large else self._new(size, self._c.malloc, size)
 
-    def _calloc(self, _: Any, number: int, each: int) -> int | None:
+    def _calloc(self, _: Any, number: int, each: int) -> Any:
         size = number * each
         if size < self._large:
             return self._c.calloc(number, each)
         return self._new(size, self._c.calloc, number, each)
 
-    def _new(self, size: int, in_memory: Callable[..., Any], *how: int) -> int | None:
+    def _new(self, size: int, in_memory: Callable[..., Any], *how: int) -> Any:
         """A large block: in memory within the share, else in a file. All of it is zero there."""
         with self._lock:
             if self._taken + size > self._share:
@@ -133,16 +133,16 @@ class ScratchArrays:
             self.fault = error
             return None  # which NumPy takes for too little memory
 
-    def _realloc(self, _: Any, address: int | None, size: int) -> int | None:
-        mapped = MAPPINGS.size_at(address or 0)
+    def _realloc(self, _: Any, address: Any, size: int) -> Any:
+        mapped = MAPPINGS.size_at(address)
         if mapped:
             made = self._malloc(None, size)
             if made:
                 ctypes.memmove(made, address, min(size, mapped))
-                MAPPINGS.unmap(address or 0)
+                MAPPINGS.unmap(address)
             return made
         with self._lock:  # what grows where it is stays in memory, and is counted no more
-            self._taken -= self._held.pop(address or 0, 0)
+            self._taken -= self._held.pop(address, 0)
         return self._c.realloc(address, size)
 
     def _free(self, _: Any, address: int | None, size: int) -> None:
@@ -185,8 +185,8 @@ def hold_signals(codes: frozenset[Any]) -> None:
         return
     for name in ("SIGINT", "SIGTERM", "SIGHUP"):
         number = getattr(signal, name, None)
-        handler = number and signal.getsignal(number)
-        if callable(handler):
+        handler = signal.getsignal(number) if number else None
+        if number and callable(handler):
             signal.signal(number, _waiting(handler, codes))
 
 

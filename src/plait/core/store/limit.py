@@ -26,7 +26,9 @@ def memory_of(text: str) -> int:
     >>> memory_of("2GB"), memory_of("512 MiB")
     (2147483648, 536870912)
     """
-    match = re.fullmatch(r"([0-9]{1,6}(?:\.[0-9]{1,3})?) ?([KMGT])i?B?", text.strip(), re.IGNORECASE)
+    match = re.fullmatch(
+        r"([0-9]{1,6}(?:\.[0-9]{1,3})?) ?([KMGT])i?B?", text.strip(), re.IGNORECASE
+    )
     if not match:
         raise UsageError(f"{text!r} is no amount of memory", remedy="such as 500MB or 2GB")
     size = int(float(match[1]) * (1 << _UNITS[match[2].upper()]))
@@ -66,9 +68,7 @@ def _of_group(root: Path = _GROUP) -> int:
 
 def _groups(root: Path) -> list[tuple[Path, Path]]:
     """Files with the limit and the use of each group."""
-    found = [
-        (root / "memory" / "memory.limit_in_bytes", root / "memory" / "memory.usage_in_bytes")
-    ]
+    found = [(root / "memory" / "memory.limit_in_bytes", root / "memory" / "memory.usage_in_bytes")]
     place = ""
     with suppress(OSError):
         lines = Path("/proc/self/cgroup").read_text().splitlines()

@@ -31,8 +31,7 @@ def _library() -> Any:
 
 
 class Mappings:
-    """Regions of memory with a file behind each, as one account.
-"""
+    """Regions of memory with a file behind each, as one account."""
 
     def __init__(self) -> None:
         self._library = _library()

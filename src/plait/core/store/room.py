@@ -16,6 +16,7 @@ from plait.core.store.pages import Pages
 
 _SMALL_PART = 16  # a job that reads less than this part of the limit fits, whatever it does
 _ARRAYS, _CELLS = 0.3, 0.15  # what large arrays and whole columns may take of the limit
+_MOST_ROWS = 1 << 24
 _TIMES = 2  # scratch files are so many times as large as what is read
 
 
@@ -73,7 +74,7 @@ class Room:
     @property
     def full(self) -> bool:
         """Whether the cells of whole columns have taken what they may of memory."""
-        return self.folder is not None and pa.total_allocated_bytes() > self.limit * _CELLS
+        return bool(self.folder) and pa.total_allocated_bytes() > self.limit * _CELLS
 
     @property
     def fault(self) -> OSError | None:
@@ -112,6 +113,18 @@ def working_in(room: Room) -> Iterator[Room]:
 def room() -> Room | None:
     """The room that the work is done in, if it has a limit."""
     return _ROOM.get()
+
+
+def limited() -> Room | None:
+    """That room, once what is worked with is large for it."""
+    here = room()
+    return here if here is not None and here.folder is not None else None
+
+
+def rows_at_once() -> int:
+    """How many rows may be sorted, or looked up in one table, without being dealt to classes."""
+    here = limited()
+    return _MOST_ROWS if here is None else min(_MOST_ROWS, max(here.limit >> 7, here.large >> 2))
 
 
 def expect(size: int) -> None:

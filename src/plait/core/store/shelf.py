@@ -7,7 +7,7 @@ with them, so nothing is read or unpacked before it is looked at.
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -15,7 +15,10 @@ import pyarrow as pa
 
 from plait.core.store.errors import no_room
 from plait.core.store.mapping import MAPPINGS
-from plait.core.store.room import room
+from plait.core.store.room import limited
+
+_BYTE = 8
+_STEP = 1 << 20
 
 
 class Shelf:
@@ -51,7 +54,7 @@ class Shelf:
             When the scratch file cannot be written.
         """
         self._waiting.append(list(arrays))
-        here = room()
+        here = limited()
         if here is not None and here.full:
             self._write(here.folder)
 
@@ -60,7 +63,7 @@ class Shelf:
         self._finish()
         pieces = [batch.columns for batch in self._done] + self._waiting
         return {
-            name: pa.chunked_array([piece[n] for piece in pieces], types[n] if types else None)
+            name: _column([piece[n] for piece in pieces], types[n] if types else None)
             for n, name in enumerate(self._names)
         }
 
@@ -91,6 +94,15 @@ class Shelf:
         self._file = self._writer = self._schema = None
 
 
+def _column(pieces: list[pa.Array], kind: pa.DataType | None) -> pa.ChunkedArray:
+    """Pieces as one column; decimals of the width that all of them have room in."""
+    kinds = {piece.type for piece in pieces}
+    if len(kinds) > 1 and all(map(pa.types.is_decimal, kinds)):
+        widest = max(kinds, key=lambda one: one.bit_width)
+        pieces = [piece.cast(widest) for piece in pieces]
+    return pa.chunked_array(pieces, kind)
+
+
 class _Held:
     """A mapped region that is given back when nothing refers to it."""
 
@@ -113,7 +125,7 @@ def kept(pieces: Iterable[pa.Array], kind: pa.DataType | None = None) -> pa.Chun
     >>> kept([pa.array(["a"]), pa.array(["b"])]).to_pylist()
     ['a', 'b']
     """
-    if room() is None:
+    if limited() is None:
         return pa.chunked_array(list(pieces), kind)
     shelf = Shelf([""])
     for piece in pieces:
@@ -121,16 +133,54 @@ def kept(pieces: Iterable[pa.Array], kind: pa.DataType | None = None) -> pa.Chun
     return shelf.columns(None if kind is None else [kind])[""]
 
 
+def stepwise(function: Callable[..., pa.Array], *arrays: Any) -> pa.Array:
+    """What a function makes of arrays cell by cell, a step at a time where they are large.
+
+    >>> stepwise(lambda cells: cells.fill_null(0), pa.array([1, None])).to_pylist()
+    [1, 0]
+    """
+    rows = len(arrays[0])
+    if limited() is None or rows <= _STEP:
+        return function(*arrays)
+    return in_one_piece(
+        kept(
+            function(*(one[start : start + _STEP] for one in arrays))
+            for start in range(0, rows, _STEP)
+        )
+    )
+
+
 def in_one_piece(column: pa.ChunkedArray) -> pa.Array:
-    """A column in one array; a large one of text in arrays of NumPy's, which may be in a file."""
-    here = room()
-    kind = column.type
-    large = here is not None and here.folder is not None and column.nbytes >= here.large
+    """A column in one array; a large one stands in arrays of NumPy's, which may be in a file."""
+    here, kind = limited(), column.type
+    large = here is not None and column.nbytes >= here.large
     if large and (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
         return _texts(column)
+    if large and pa.types.is_primitive(kind) and kind.bit_width >= _BYTE:
+        return _numbers(column)
     if column.nbytes >= 2**31 and kind == pa.string():
         column = column.cast(pa.large_string())
     return column.combine_chunks()
+
+
+def _numbers(column: pa.ChunkedArray) -> pa.Array:
+    width = column.type.bit_width // _BYTE
+    data, byte = np.empty(len(column) * width, np.uint8), 0
+    for chunk in column.chunks:
+        size = len(chunk) * width
+        if size:
+            stored = np.frombuffer(chunk.buffers()[1], np.uint8, size, chunk.offset * width)
+            data[byte : byte + size] = stored
+        byte += size
+    return pa.Array.from_buffers(column.type, len(column), [_present(column), pa.py_buffer(data)])
+
+
+def _present(column: pa.ChunkedArray) -> pa.Buffer | None:
+    """Which cells are there, as Arrow says it."""
+    if not column.null_count:
+        return None
+    valid = [chunk.is_valid() for chunk in column.chunks]
+    return pa.chunked_array(valid, pa.bool_()).combine_chunks().buffers()[1]
 
 
 def _texts(column: pa.ChunkedArray) -> pa.Array:
@@ -138,19 +188,15 @@ def _texts(column: pa.ChunkedArray) -> pa.Array:
     offsets = np.zeros(rows + 1, np.int64 if wide else np.int32)
     size = sum(map(_text_bytes, column.chunks))
     data = np.empty(size, np.uint8)
-    valid = np.ones(rows, bool) if column.null_count else None
     row, byte = 0, 0
     for chunk in column.chunks:
         begin, ends, bytes_ = _buffers(chunk)
         stop = row + len(chunk)
         offsets[row + 1 : stop + 1] = ends - begin + byte
         data[byte : byte + len(bytes_)] = bytes_
-        if valid is not None and chunk.null_count:
-            valid[row:stop] = chunk.is_valid().to_numpy(zero_copy_only=False)
         row, byte = stop, byte + len(bytes_)
     kind = pa.large_string() if wide else pa.string()
-    present = None if valid is None else pa.array(valid).buffers()[1]
-    buffers = [present, pa.py_buffer(offsets), pa.py_buffer(data)]
+    buffers = [_present(column), pa.py_buffer(offsets), pa.py_buffer(data)]
     return pa.Array.from_buffers(kind, rows, buffers)
 
 
