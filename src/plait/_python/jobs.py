@@ -12,6 +12,7 @@ from plait.plan.draft import draft as draft_plan
 from plait.plan.file.load import load_plan
 from plait.plan.run import run as run_plan
 from plait.plan.work import intake
+from plait.plan.work.room import planned_room
 from plait.plan.work.work import work
 from plait.plan.written import plan_text
 from plait.report.story import Story
@@ -77,7 +78,8 @@ def check(plan: str | Path, settings: Mapping[str, str] | Iterable[str] = ()) ->
         With everything that is wrong with the plan.
     """
     loaded = load_plan(plan, settings)
-    return check_plan(work(loaded, intake.find(loaded), _Quiet()))
+    with planned_room(loaded):
+        return check_plan(work(loaded, intake.find(loaded), _Quiet()))
 
 
 def run(

@@ -14,6 +14,7 @@ from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.handover import check_handover, hand_over
 from plait.plan.work import intake
 from plait.plan.work.expect import expectations
+from plait.plan.work.room import planned_room
 from plait.plan.work.work import Phases, Worked, work
 from plait.report.story import Expected, Story
 
@@ -87,15 +88,16 @@ def run(
     PlaitError
         With all that is wrong with the plan, a source or the folder.
     """
-    found = intake.find(loaded)
-    paths = [one.source.path for one in found]
-    check_handover(loaded, replace, paths)
-    sums = sums_of(path for path in paths if Path(path).is_file())
-    worked = work(loaded, found, phases)
-    with phases.phase("seeing what is expected"):
-        expected = judged(worked, fail_on)
-    known = {path: _known(path, one) for path, one in sums.items()}
-    return worked, hand_over(worked, expected, known, phases)
+    with planned_room(loaded):
+        found = intake.find(loaded)
+        paths = [one.source.path for one in found]
+        check_handover(loaded, replace, paths)
+        sums = sums_of(path for path in paths if Path(path).is_file())
+        worked = work(loaded, found, phases)
+        with phases.phase("seeing what is expected"):
+            expected = judged(worked, fail_on)
+        known = {path: _known(path, one) for path, one in sums.items()}
+        return worked, hand_over(worked, expected, known, phases)
 
 
 def _known(path: str, sum_: Future[str]) -> str:

@@ -18,6 +18,7 @@ from plait.plan.file.load import load_plan
 from plait.plan.handing.telling import sources_of
 from plait.plan.work import intake
 from plait.plan.work.expect import expectations
+from plait.plan.work.room import planned_room
 from plait.plan.work.work import Worked, work
 from plait.report.figures import bytes_shown
 from plait.report.story import Expected
@@ -40,7 +41,7 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     loaded = load_plan(options.plan, options.set)
     tell_waiting(intake.paths_of(loaded))
-    with Progress(not options.quiet) as progress:
+    with planned_room(loaded), Progress(not options.quiet) as progress:
         worked = work(loaded, intake.find(loaded), progress)
         with progress.phase("seeing what is expected"):
             expected = expectations(worked)

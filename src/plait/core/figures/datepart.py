@@ -8,6 +8,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError
 from plait.core.account.names import distinct_name, nearest
 from plait.core.account.parallel import ordered_map
+from plait.core.store.shelf import kept
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 from plait.core.types.forms import base
@@ -71,7 +72,7 @@ def _parts(table: Table, name: str, part: str) -> pa.ChunkedArray:
     if base(kind) == "empty":
         return pa.chunked_array([pa.nulls(table.rows, pa.string())])
     chunks = ordered_map(lambda chunk: _written(as_kind(chunk, kind, to), part), cells.chunks)
-    return pa.chunked_array(list(chunks), pa.string())
+    return kept(chunks, pa.string())
 
 
 def _written(dates: pa.Array, part: str) -> pa.Array:

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError
 from plait.core.codes.groups import Groups
 from plait.core.codes.ordering import numbers_in_words
-from plait.core.store.shelf import in_one_piece, kept, stepwise
+from plait.core.store.shelf import in_one_piece, in_steps, kept, stepwise
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text
 from plait.core.text.digits import MOST_DIGITS, TooManyDigitsError, decimal_text, plain, short_text
@@ -120,7 +120,10 @@ def _plain_numbers(values: pa.Array) -> npt.NDArray[Any]:
     stored = np.frombuffer(values.buffers()[1], kind, len(values), values.offset * 8)
     if not values.null_count:
         return stored
-    return np.where(values.is_valid().to_numpy(zero_copy_only=False), stored, kind(0))
+    valid = values.is_valid().to_numpy(zero_copy_only=False)
+    return in_steps(
+        np.empty(len(stored), kind), lambda a, there: np.where(there, a, 0), stored, valid
+    )
 
 
 def counted(values: pa.Array, groups: Groups) -> Counts:

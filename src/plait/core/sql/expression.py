@@ -19,6 +19,7 @@ from plait.core.sql.logic import ORDERING
 from plait.core.sql.sorts import BadValueError, Value, spread
 from plait.core.sql.syntax import Node, read
 from plait.core.sql.vocabulary import operator_of
+from plait.core.store.shelf import apart, kept
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import as_text, is_text
 from plait.core.text.digits import TooManyDigitsError, plain
@@ -101,10 +102,10 @@ def evaluate(expression: Expression, table: Table) -> pa.ChunkedArray:
     def part(span: tuple[int, int]) -> pa.Array:
         return _Batch(table, typing, *span).worked_out(expression)
 
-    made = list(ordered_map(part, list(table.spans())))
+    made = ordered_map(part, list(table.spans()))
     if exact.is_number(kind):
-        return _in_one_type([empty, *made])
-    return pa.chunked_array([one.cast(kind) for one in made], kind)
+        return _in_one_type([empty, *apart(made)])
+    return kept((one.cast(kind) for one in made), kind)
 
 
 def _in_one_type(batches: Sequence[pa.Array]) -> pa.ChunkedArray:
@@ -115,7 +116,7 @@ def _in_one_type(batches: Sequence[pa.Array]) -> pa.ChunkedArray:
         )
     except TooManyDigitsError as error:
         raise UsageError(f"a number grows too large: {error}") from None
-    return pa.chunked_array(made[1:], made[0].type)
+    return kept(made[1:], made[0].type)
 
 
 def check(expression: Expression, table: Table) -> pa.DataType:

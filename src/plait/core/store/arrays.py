@@ -11,6 +11,7 @@ from __future__ import annotations
 import ctypes
 import os
 import signal
+import sys
 import tempfile
 import threading
 from collections.abc import Callable
@@ -65,6 +66,7 @@ class ScratchArrays:
         self._taken = 0
         self._lock = threading.RLock()
         self.fault: OSError | None = None
+        self._back: Callable[[], Any] = lambda: None
         self._c = _c_library()
         self._made = self._callbacks()
 
@@ -77,7 +79,13 @@ class ScratchArrays:
         place = functions[_SET_HANDLER]
         assert place is not None
         set_handler = ctypes.PYFUNCTYPE(ctypes.py_object, ctypes.py_object)(place)
-        set_handler(self._capsule)
+        before = set_handler(self._capsule)
+        self._back = lambda: set_handler(before)
+
+    def leave(self) -> None:
+        """Have arrays made as before; those that are in files stay there."""
+        self._share = sys.maxsize
+        self._back()
 
     @property
     def codes(self) -> frozenset[Any]:

@@ -27,6 +27,8 @@ class Room:
     ----------
     limit : int
         Bytes.
+    asked : bool
+        Whether somebody asked for it.
     open_folder : callable
         Makes the scratch folder; asked when it is needed, and not before.
     large : int
@@ -38,8 +40,14 @@ class Room:
         The scratch folder, once there is one.
     """
 
-    def __init__(self, limit: int, open_folder: Callable[[], Path], large: int = LARGE) -> None:
-        self.limit, self.large = limit, large
+    def __init__(
+        self,
+        limit: int,
+        open_folder: Callable[[], Path],
+        large: int = LARGE,
+        asked: bool = True,
+    ) -> None:
+        self.limit, self.large, self.asked = limit, large, asked
         self.folder: Path | None = None
         self._open_folder = open_folder
         self._arrays: ScratchArrays | None = None
@@ -84,6 +92,8 @@ class Room:
     def close(self) -> None:
         """Watch over it no longer."""
         self._pages.stop()
+        if self._arrays is not None:
+            self._arrays.leave()
 
 
 _ROOM: ContextVar[Room | None] = ContextVar("room", default=None)

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.store.errors import no_room
@@ -60,12 +61,16 @@ class Shelf:
 
     def columns(self, types: Sequence[pa.DataType] | None = None) -> dict[str, pa.ChunkedArray]:
         """The columns; with ``types``, which a column without rows has too."""
-        self._finish()
-        pieces = [batch.columns for batch in self._done] + self._waiting
+        pieces = self.pieces()
         return {
             name: _column([piece[n] for piece in pieces], types[n] if types else None)
             for n, name in enumerate(self._names)
         }
+
+    def pieces(self) -> list[list[pa.Array]]:
+        """The rows as they were added, an array for each column."""
+        self._finish()
+        return [batch.columns for batch in self._done] + self._waiting
 
     def _write(self, folder: Any) -> None:
         try:
@@ -133,6 +138,18 @@ def kept(pieces: Iterable[pa.Array], kind: pa.DataType | None = None) -> pa.Chun
     return shelf.columns(None if kind is None else [kind])[""]
 
 
+def apart(pieces: Iterable[pa.Array]) -> list[pa.Array]:
+    """Arrays of several types, kept as they are.
+
+    >>> [piece.type for piece in apart([pa.array([1]), pa.array(["a"])])]
+    [DataType(int64), DataType(string)]
+    """
+    shelf = Shelf([""])
+    for piece in pieces:
+        shelf.put([piece])
+    return [piece for (piece,) in shelf.pieces()]
+
+
 def stepwise(function: Callable[..., pa.Array], *arrays: Any) -> pa.Array:
     """What a function makes of arrays cell by cell, a step at a time where they are large.
 
@@ -148,6 +165,22 @@ def stepwise(function: Callable[..., pa.Array], *arrays: Any) -> pa.Array:
             for start in range(0, rows, _STEP)
         )
     )
+
+
+def in_steps(
+    made: npt.NDArray[Any], function: Callable[..., npt.NDArray[Any]], *arrays: Any
+) -> npt.NDArray[Any]:
+    """Fill an array with what a function makes of others, a step at a time.
+
+    So no more of them is looked at in one go than there is room for.
+
+    >>> in_steps(np.empty(2, int), lambda a, b: a + b, np.array([1, 2]), np.array([3, 4])).tolist()
+    [4, 6]
+    """
+    for start in range(0, len(made), _STEP):
+        stop = start + _STEP
+        made[start:stop] = function(*(one[start:stop] for one in arrays))
+    return made
 
 
 def in_one_piece(column: pa.ChunkedArray) -> pa.Array:

@@ -8,10 +8,10 @@ from typing import Protocol
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 
 from plait.core.account.finding import Finding
 from plait.core.table.table import SetAside, Table
+from plait.core.text.cells import the_same
 
 MOST_OF_RESULT = 100_000
 
@@ -107,5 +107,5 @@ def left_out(
     ({'a': ['x']}, 't-odd', {'a': ['y']})
     """
     rows = replace((shown or table).at(np.flatnonzero(out)), findings=(), aside=())
-    aside = SetAside(f"{table.name}-{name}", rows, pa.array([reason] * rows.rows), False, cause)
+    aside = SetAside(f"{table.name}-{name}", rows, the_same(reason, rows.rows), False, cause)
     return replace(table.at(np.flatnonzero(~out)), aside=(*table.aside, aside))

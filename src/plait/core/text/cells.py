@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -58,3 +59,12 @@ def repeated(text: str | None, rows: int, kind: pa.DataType | None = None) -> li
     block = pa.repeat(pa.scalar(text, kind or pa.string()), min(rows, _BLOCK))
     whole, rest = divmod(rows, _BLOCK)
     return [block] * whole + ([block.slice(0, rest)] if rest else [])
+
+
+def the_same(text: str, rows: int) -> pa.Array:
+    """One text on every row, stored once.
+
+    >>> the_same("as asked", 2).to_pylist()
+    ['as asked', 'as asked']
+    """
+    return pa.DictionaryArray.from_arrays(np.zeros(rows, np.int8), pa.array([text], pa.string()))

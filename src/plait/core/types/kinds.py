@@ -20,6 +20,7 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.parallel import ordered_map
+from plait.core.store.shelf import kept
 from plait.core.text.cells import as_text, is_text, without_empty
 from plait.core.text.digits import MOST_DIGITS, TooManyDigitsError, decimal_type
 from plait.core.text.pieces import one_array
@@ -146,7 +147,7 @@ def without_markers(column: pa.ChunkedArray) -> pa.ChunkedArray:
     >>> without_markers(pa.chunked_array([["7", "N/A"]])).to_pylist()
     ['7', '']
     """
-    return pa.chunked_array([_without_markers(chunk) for chunk in column.chunks], column.type)
+    return kept((_without_markers(chunk) for chunk in column.chunks), column.type)
 
 
 def marked_missing(column: pa.ChunkedArray) -> dict[str, int]:

@@ -11,12 +11,13 @@ import pyarrow as pa
 from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import Finding, counted
 from plait.core.account.ledger import Line, entry
+from plait.core.store.shelf import kept
 from plait.core.table.absent import present
 from plait.core.table.keyspec import check_column, names
 from plait.core.table.leaf import WHICH, together
 from plait.core.table.strand import Strand, rows_dtype
 from plait.core.table.table import Column, Table
-from plait.core.text.cells import as_text, is_text
+from plait.core.text.cells import as_text, is_text, repeated
 from plait.core.verbs.result import Result
 
 _WHICH = f"{WHICH}column"
@@ -118,12 +119,12 @@ def _strand(table: Table, moved: Sequence[str], heads: str, cells: str) -> Stran
     """Headings and cells, stored column after column and shown row by row."""
     whole = [table.whole(name) for name in moved]
     if len({one.type for one in whole}) > 1:
-        whole = [pa.chunked_array([as_text(c) for c in one.chunks], pa.string()) for one in whole]
+        whole = [kept((as_text(c) for c in one.chunks), pa.string()) for one in whole]
     chunks = [chunk for one in whole for chunk in one.chunks]
     which = np.repeat(np.arange(len(moved), dtype=np.int32), table.rows)
-    headings = pa.DictionaryArray.from_arrays(which, pa.array(list(moved), pa.string()))
+    headings = [chunk for name in moved for chunk in repeated(name, table.rows)]
     stored = {
-        heads: pa.chunked_array([headings.cast(pa.string())]),
+        heads: pa.chunked_array(headings, pa.string()),
         cells: pa.chunked_array(chunks, whole[0].type),
         _WHICH: pa.chunked_array([which]),
     }

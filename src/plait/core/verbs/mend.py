@@ -12,6 +12,7 @@ from plait.core.account.errors import asked
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.order import sorted_rows
 from plait.core.sql.expression import condition, evaluate, named_columns, parse
+from plait.core.store.shelf import kept
 from plait.core.table.aside import left_out
 from plait.core.table.columns import chosen, headed, renamed
 from plait.core.table.keyspec import Pairs, check_column, named_values, names
@@ -162,7 +163,7 @@ def _computed(table: Table, column: str, text: str) -> Table:
     come, kind = named_columns(expression, table), None
     if expression.divides and pa.types.is_decimal(cells.type):
         # A quotient has room for many places; those that it does not need are not written.
-        cells = pa.chunked_array([short_text(chunk) for chunk in cells.chunks], pa.string())
+        cells = kept((short_text(chunk) for chunk in cells.chunks), pa.string())
         kind = "decimal"
     if table.has(column):
         return table.replacing(column, cells, kind, come)

@@ -29,7 +29,7 @@ from plait.core.keys.duplicates import key_text
 from plait.core.lineage.lineage import Pools
 from plait.core.table.keyspec import KeySpec, Pairs, check_column, named_values, parse_key, quoted
 from plait.core.table.table import SetAside, Table
-from plait.core.text.cells import as_text
+from plait.core.text.cells import as_text, the_same
 from plait.core.verbs.result import Result
 from plait.core.verbs.stack import stack
 
@@ -186,7 +186,7 @@ def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> di
 
 def _without_key(table: Table, rows: Rows) -> Iterator[SetAside]:
     if len(rows):
-        reason = pa.array(["key is missing"] * len(rows), pa.string())
+        reason = the_same("key is missing", len(rows))
         yield SetAside(
             f"{table.name}-no-key", table.at(rows), reason, False, "rows with a missing key"
         )
@@ -200,7 +200,7 @@ def _whole(table: Table, groups: Groups, key: Sequence[str], rule: str) -> Settl
     out[groups.rows] = True
     out[kept] = False
     rows = np.flatnonzero(out)
-    reason = pa.array([f"another row of its key is kept: {rule}"] * len(rows), pa.string())
+    reason = the_same(f"another row of its key is kept: {rule}", len(rows))
     cause = "rows of which another of their key is kept"
     aside = (SetAside(f"{table.name}-superseded", table.at(rows), reason, False, cause),)
     return Settled("settle", table.at(kept), (), (), aside if len(rows) else (), first=kept)

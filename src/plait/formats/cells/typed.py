@@ -9,6 +9,7 @@ import pyarrow as pa
 
 from plait.core.account.finding import Finding, counted
 from plait.core.account.parallel import ordered_map
+from plait.core.store.shelf import kept
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text
 from plait.core.types.forms import base
@@ -104,4 +105,4 @@ def marker_findings(typing: Typing, names: Iterable[str] | None = None) -> list[
 
 
 def _converted(cells: pa.ChunkedArray, kind: str, to: pa.DataType) -> pa.ChunkedArray:
-    return pa.chunked_array([as_kind(chunk, kind, to) for chunk in cells.chunks], to)
+    return kept((as_kind(chunk, kind, to) for chunk in cells.chunks), to)

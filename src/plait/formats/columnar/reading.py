@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path
 
 import pyarrow as pa
 
 from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError
+from plait.core.store.room import limited
+from plait.core.store.shelf import Shelf
 from plait.core.table.table import Table
 
 
@@ -49,7 +52,18 @@ def _parquet(path: Path) -> pa.Table:
     from pyarrow import parquet
 
     with parquet.ParquetFile(path) as file:
-        return file.read()
+        if limited() is None:
+            return file.read()
+        return _in_batches(file.schema_arrow, file.iter_batches())
+
+
+def _in_batches(schema: pa.Schema, batches: Iterable[pa.RecordBatch]) -> pa.Table:
+    """What does not fit in memory, batch by batch."""
+    shelf = Shelf(list(map(str, range(len(schema)))))
+    for batch in batches:
+        if len(batch):
+            shelf.put(batch.columns)
+    return pa.table(list(shelf.columns(schema.types).values()), schema=schema)
 
 
 def _arrow(path: Path) -> pa.Table:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 import sqlite3
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import replace
 from pathlib import Path
@@ -16,6 +16,7 @@ import pyarrow as pa
 
 from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError, Limits
+from plait.core.store.shelf import Shelf, kept
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.cells import as_text
@@ -137,10 +138,10 @@ def read_database(path: Path, part: str, name: str, where: str, limits: Limits =
     with _opened(path, where) as base:
         rows = _rows(base, part, where, limits)
         names, findings = usable_names(next(rows), where, most=limits.columns)
-        pieces: list[list[pa.Array]] = [[] for _ in names]
+        shelf = Shelf(names)
         for batch in rows:
-            for column, values in zip(pieces, zip(*batch, strict=True), strict=True):
-                column.append(column_of(values))
+            shelf.put([column_of(values) for values in zip(*batch, strict=True)])
+    pieces = list(zip(*shelf.pieces(), strict=True)) or [()] * len(names)
     columns = {name: _joined(column) for name, column in zip(names, pieces, strict=True)}
     table = from_columns(name, columns, where)
     kinds = {
@@ -187,11 +188,11 @@ class _Patience:
         return self.over
 
 
-def _all_text(pieces: list[pa.Array]) -> bool:
+def _all_text(pieces: Sequence[pa.Array]) -> bool:
     return all(piece.type == pa.string() for piece in pieces)
 
 
-def _joined(pieces: list[pa.Array]) -> pa.ChunkedArray:
+def _joined(pieces: Sequence[pa.Array]) -> pa.ChunkedArray:
     """Pieces of one type end to end; of several types as text."""
     kinds = {piece.type for piece in pieces if piece.null_count < len(piece)}
     if len(kinds) == 1:
@@ -199,4 +200,4 @@ def _joined(pieces: list[pa.Array]) -> pa.ChunkedArray:
         return pa.chunked_array(
             [p if p.type == kind else pa.nulls(len(p), kind) for p in pieces], kind
         )
-    return pa.chunked_array([as_text(piece) for piece in pieces], pa.string())
+    return kept((as_text(piece) for piece in pieces), pa.string())

@@ -35,6 +35,7 @@ def working(memory: str | None = None, folder: Path | None = None) -> Iterator[R
         raise UsageError("there is no such folder for scratch files", str(folder))
     limit = memory_of(memory) if memory else half_of_free()
     with ExitStack() as made:
-        room = Room(limit, lambda: made.enter_context(scratch(folder)))
+        asked = bool(memory or folder)
+        room = Room(limit, lambda: made.enter_context(scratch(folder)), asked=asked)
         with working_in(room):
             yield room

@@ -11,6 +11,7 @@ import pyarrow as pa
 from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError, Limits
 from plait.core.account.names import is_text, nearest, shown
+from plait.core.store.shelf import Shelf
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.jsontext import Number, json_text, parsed
@@ -185,7 +186,7 @@ def _lines(text: IO[bytes], where: str, longest: int) -> Iterator[bytes]:
 class _Growing:
     """A column as it grows: finished pieces, the cells of the present one, what was met."""
 
-    pieces: list[pa.Array] = field(default_factory=list)
+    pieces: Shelf = field(default_factory=lambda: Shelf([""]))
     cells: list[str | None] = field(default_factory=list)
     met: set[str] = field(default_factory=set)
 
@@ -199,7 +200,8 @@ def _table(records: Iterator[tuple[int, Any]], name: str, where: str, limits: Li
         for path, cell, typed in _cells(record, limits.depth, f"{where}, record {place:,}"):
             column = columns.get(path)
             if column is None:
-                column = columns[path] = _Growing([pa.nulls(filled, pa.string())])
+                column = columns[path] = _Growing()
+                column.pieces.put([pa.nulls(filled, pa.string())])
                 if len(columns) > limits.columns:
                     over = f"there are over {limits.columns:,} names"
                     raise LimitError("columns", over, f"{where}, record {place:,}")
@@ -251,7 +253,7 @@ def _finish(columns: dict[tuple[str, ...], _Growing], rows: int, above: int, whe
     for path, column in columns.items():
         column.cells += [None] * (rows - len(column.cells))
         try:
-            column.pieces.append(pa.array(column.cells, pa.string()))
+            column.pieces.put([pa.array(column.cells, pa.string())])
         except UnicodeEncodeError:
             row = next(n for n, cell in enumerate(column.cells) if cell and not is_text(cell))
             place = f"{where}, row {above + row + 1:,}, column {shown('.'.join(path))}"
@@ -275,7 +277,7 @@ def _named(
         raise _half_a_letter(f"{where}, the name of a column")
     names, findings = usable_names(written, where, most=most)
     stored = {
-        named: pa.chunked_array(column.pieces, pa.string())
+        named: column.pieces.columns([pa.string()])[""]
         for named, column in zip(names, columns.values(), strict=True)
     }
     table = from_columns(name, stored, where)

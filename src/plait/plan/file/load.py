@@ -16,7 +16,7 @@ from plait.core.account.names import nearest
 from plait.core.table.keyspec import named_values
 from plait.plan.file.faults import Fault, PlanError
 from plait.plan.file.lines import line_at, lines_of
-from plait.plan.file.model import STEPS, Expect, Handover, Plan, Source, verb_of
+from plait.plan.file.model import STEPS, Expect, Handover, Plan, Source, Work, verb_of
 from plait.plan.file.naming import naming_faults
 
 _PARAMETER = re.compile(r"(?<!\$)\$\{([^{}]*)\}")
@@ -26,7 +26,7 @@ _HEADINGS: dict[tuple[str | int, ...], str] = {
     ("step",): "write [[step]]",
     ("source",): "write [source.NAME]",
 }
-_SECTIONS: dict[str, type[BaseModel]] = {"expect": Expect, "handover": Handover}
+_SECTIONS: dict[str, type[BaseModel]] = {"expect": Expect, "handover": Handover, "work": Work}
 
 
 @dataclass(frozen=True)

@@ -148,6 +148,19 @@ class Handover(Part):
     )
 
 
+class Work(Part):
+    """What the work may take."""
+
+    memory: Text | None = Field(
+        None, description="how much memory, as 2GB; without it, half of what is free"
+    )
+    scratch: Text | None = Field(
+        None,
+        description="the folder for what does not fit, from the plan's own; without it, the "
+        "system's temporary folder",
+    )
+
+
 Scalar = str | int | float | bool
 
 
@@ -163,3 +176,4 @@ class Plan(Part):
     describe: dict[str, Text] = Field({}, description="column to what it means")
     expect: Expect = Field(Expect(), description="what must hold")
     handover: Handover | None = Field(None, description="what is handed over")
+    work: Work = Field(Work(), description="what the work may take")

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 from pydantic.fields import FieldInfo
 
-from plait.plan.file.model import STEPS, Expect, Handover, Part, Plan, Source
+from plait.plan.file.model import STEPS, Expect, Handover, Part, Plan, Source, Work
 
 HANDOVER_FILES = (
     ("RESULT.csv, …", "the dataset, in every format that `formats` names"),
@@ -58,6 +58,7 @@ def parts() -> list[PartSaid]:
         said.append(_part(verb, "[[step]]", _first(kind), kind))
     said.append(_part("expect", "[expect]", _first(Expect), Expect))
     said.append(_part("handover", "[handover]", _first(Handover), Handover))
+    said.append(_part("work", "[work]", _first(Work), Work))
     return said
 
 

@@ -7,6 +7,7 @@ import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextvars import copy_context
 from dataclasses import asdict, replace
 from functools import partial
 from pathlib import Path
@@ -114,7 +115,7 @@ def hand_over(
         listed, cut = _set_aside(worked, part)
         written, findings = written + listed, findings + cut
         with ThreadPoolExecutor(1) as beside, phases.phase("describing columns"):
-            lineage = beside.submit(_lineage, worked, sums, part)
+            lineage = beside.submit(copy_context().run, _lineage, worked, sums, part)
             digests = sums_of(str(part / name) for name, _, _ in written)
             story = story_of(worked, expected, sums)
             written.insert(1, lineage.result())

@@ -14,6 +14,7 @@ import numpy as np
 from plait.core.account.errors import PlaitError, UnknownColumnError
 from plait.core.account.finding import Finding, merged
 from plait.core.account.ledger import Entry
+from plait.core.store.room import expect
 from plait.core.table.table import Table
 from plait.core.verbs.result import Result, of_one_extract, reading_entries
 from plait.plan.file.faults import Fault, PlanError
@@ -140,8 +141,9 @@ def work(loaded: LoadedPlan, found: Sequence[Found], phases: Phases) -> Worked:
     SourceError
         For a source that cannot be read.
     """
-    begin = time.perf_counter()
-    with phases.phase("reading", sum(one.source.size for one in found) or None) as tick:
+    begin, size = time.perf_counter(), sum(one.source.size for one in found)
+    expect(size)
+    with phases.phase("reading", size or None) as tick:
         read = intake.read(found, tick)
     with phases.phase("setting types"):
         tables = intake.declared(loaded, found, read)

@@ -12,6 +12,7 @@ from plait.core.codes.groups import Rows
 from plait.core.keys.match import ONE_SIDED, Match, Matching, kept_rows
 from plait.core.table.keyspec import Key, spelt
 from plait.core.table.table import SetAside, Table
+from plait.core.text.cells import the_same
 from plait.core.text.wordtable import Codes
 from plait.core.verbs.joining.nearest import Nearest
 
@@ -78,7 +79,7 @@ def set_aside(left: Table, right: Table, matching: Matching, kind: str) -> Itera
     if kind == "anti":
         rows = kept_rows(matching, "semi")
         if len(rows):
-            reason = pa.array([f"matches in {right.name}"] * len(rows), pa.string())
+            reason = the_same(f"matches in {right.name}", len(rows))
             yield SetAside(f"{left.name}-matched", left.at(rows), reason, False)
         return
     for side, table, other in ((0, left, right), (1, right, left)):

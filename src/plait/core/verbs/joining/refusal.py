@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 import numpy as np
-import pyarrow as pa
 
 from plait.core.account.errors import ExpectationError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
@@ -14,6 +13,7 @@ from plait.core.keys.duplicates import key_text
 from plait.core.keys.match import ONE_SIDED, Match, Matching
 from plait.core.table.keyspec import Key
 from plait.core.table.table import SetAside, Table
+from plait.core.text.cells import the_same
 
 
 class JoinRefusedError(ExpectationError):
@@ -111,7 +111,7 @@ def _offending(
             codes = matching.coding.codes[number]
             rows = np.flatnonzero(by_code(matching.matched & (counts > 1), codes, False))
             rows = rows[stable_order(codes[rows], len(counts))]
-            reason = pa.array(["key matches and is on several rows"] * len(rows), pa.string())
+            reason = the_same("key matches and is on several rows", len(rows))
             yield SetAside(f"{table.name}-multiplying", table.at(rows), reason, False)
 
 

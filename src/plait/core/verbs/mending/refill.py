@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 from collections.abc import Sequence
 from dataclasses import replace
+from itertools import pairwise
 
 import numpy as np
 import pyarrow as pa
@@ -12,6 +13,7 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding, counted
+from plait.core.store.shelf import kept
 from plait.core.table.absent import present
 from plait.core.table.keyspec import check_column, names
 from plait.core.table.table import Table
@@ -35,11 +37,11 @@ def trimmed(table: Table, columns: bool | Sequence[str] | str) -> Table:
         check_column(name, table)
         cells = table.whole(name)
         if is_text(cells.type):
-            made = [pc.utf8_trim_whitespace(chunk) for chunk in cells.chunks]
-            different = _differing(cells.chunks, made)
+            made = kept((pc.utf8_trim_whitespace(chunk) for chunk in cells.chunks), cells.type)
+            different = _differing(cells.chunks, made.chunks)
             if different:
                 kind = table.column(name).kind
-                table = table.replacing(name, pa.chunked_array(made, cells.type), kind)
+                table = table.replacing(name, made, kind)
                 changed += different
     return _told(table, "cells-trimmed", changed, "had spaces at an end taken off")
 
@@ -61,12 +63,14 @@ def replaced(table: Table, spec: str) -> Table:
     column, old, new = _parsed(spec)
     check_column(column, table)
     cells = table.whole(column)
-    texts = [as_text(chunk) for chunk in cells.chunks]
     value = pa.scalar(new or None, pa.string())
-    same = [pc.equal(pc.fill_null(chunk, ""), old) for chunk in texts]
-    made = [pc.if_else(hit, value, chunk) for hit, chunk in zip(same, texts, strict=True)]
+    same = [pc.equal(pc.fill_null(as_text(chunk), ""), old) for chunk in cells.chunks]
+    made = (
+        pc.if_else(hit, value, as_text(chunk))
+        for hit, chunk in zip(same, cells.chunks, strict=True)
+    )
     count = sum(pc.sum(hit).as_py() or 0 for hit in same)
-    table = table.replacing(column, pa.chunked_array(made, pa.string()))
+    table = table.replacing(column, kept(made, pa.string()))
     severity = "note" if count else "warning"
     what = f"of {column!r} were {old!r} and are {new!r}" if new else f"of {column!r} were {old!r}"
     return _told(table, "cells-replaced", count, what, severity, always=True)
@@ -107,8 +111,14 @@ def filled(table: Table, column: str, value: str) -> Table:
         count = int((missing & (above >= 0)).sum())
         table = table.showing(column, np.where(above < 0, np.arange(len(above)), above))
     else:
-        texts = as_text(cells.combine_chunks()).cast(pa.string())
-        made = pa.chunked_array([pc.if_else(pa.array(missing), value, texts)], pa.string())
+        ends = np.cumsum([0, *map(len, cells.chunks)]).tolist()
+        made = kept(
+            (
+                pc.if_else(pa.array(missing[begin:end]), value, as_text(chunk).cast(pa.string()))
+                for chunk, (begin, end) in zip(cells.chunks, pairwise(ends), strict=True)
+            ),
+            pa.string(),
+        )
         count = int(missing.sum())
         table = table.replacing(column, made, table.column(column).kind)
     how = "with the cell above" if value == DOWN else f"with {value!r}"

@@ -14,6 +14,7 @@ from plait.core.account.errors import SourceError, UsageError
 from plait.core.account.finding import Finding, counted
 from plait.core.account.names import nearest
 from plait.core.look.profile import tallied
+from plait.core.store.shelf import kept
 from plait.core.table.aside import left_out
 from plait.core.table.keyspec import Pairs, check_column, named_values
 from plait.core.table.table import Table, cell_examples
@@ -72,11 +73,11 @@ def with_missing(table: Table, markers: Iterable[str]) -> Table:
         count = sum(pc.sum(one).as_py() or 0 for one in marked)
         if count:
             nothing = pa.scalar(None, cells.type)
-            chunks = [
+            chunks = (
                 pc.if_else(one, nothing, chunk)
                 for one, chunk in zip(marked, cells.chunks, strict=True)
-            ]
-            table = table.replacing(column.name, pa.chunked_array(chunks, cells.type), column.kind)
+            )
+            table = table.replacing(column.name, kept(chunks, cells.type), column.kind)
             total += count
     if not total:
         return table
@@ -181,16 +182,16 @@ def _converted(
 ) -> tuple[pa.ChunkedArray, str]:
     """The cells in the type, missing where they do not fit, and the column's kind then."""
     if wanted == "text":
-        return pa.chunked_array([as_text(chunk) for chunk in cells.chunks], pa.string()), "text"
+        return kept((as_text(chunk) for chunk in cells.chunks), pa.string()), "text"
     if not is_text(cells.type):
-        cells = pa.chunked_array([as_text(chunk) for chunk in cells.chunks], pa.string())
+        cells = kept((as_text(chunk) for chunk in cells.chunks), pa.string())
     if wanted == "decimal" and kind_of(cells) in ("integer", "decimal"):
         return cells, "decimal"  # they stand as they should: 12.50 stays 12.50
     if wanted in PLAIN:
         wanted = _found_form(cells, wanted, name, table)
-    chunks = [_fitting(without_empty(chunk), wanted) for chunk in cells.chunks]
-    kind = chunks[0].type if chunks else pa.string()
-    return pa.chunked_array(chunks, kind), base(wanted)
+    if not cells.num_chunks:
+        return pa.chunked_array([], pa.string()), base(wanted)
+    return kept(_fitting(without_empty(chunk), wanted) for chunk in cells.chunks), base(wanted)
 
 
 def _found_form(cells: pa.ChunkedArray, wanted: str, name: str, table: Table) -> str:

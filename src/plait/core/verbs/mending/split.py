@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding, counted
 from plait.core.account.names import distinct_name
+from plait.core.store.shelf import Shelf
 from plait.core.table.keyspec import check_column, names
 from plait.core.table.strand import Strand
 from plait.core.table.table import Column, Table, cell_examples
@@ -107,12 +108,13 @@ def split_column(table: Table, split: Split) -> Table:
                 f"such as {distinct_name(name, table.column_names)!r}",
             )
     cells = table.whole(split.column)
-    pieces = [_parts(as_text(chunk), split) for chunk in cells.chunks]
-    stored = {
-        name: pa.chunked_array([parts[number] for parts, _ in pieces], pa.string())
-        for number, name in enumerate(split.into)
-    }
-    counts = np.concatenate([count for _, count in pieces]) if pieces else np.zeros(0, int)
+    shelf, counted_ = Shelf(split.into), [np.zeros(0, int)]
+    for chunk in cells.chunks:
+        parts, count = _parts(as_text(chunk), split)
+        shelf.put(parts)
+        counted_.append(count)
+    stored = shelf.columns([pa.string()] * len(split.into))
+    counts = np.concatenate(counted_)
     leaves = table.leaves(split.column)
     made = tuple(Column(name, ((len(table.strands), name),), leaves=leaves) for name in split.into)
     place = table.column_names.index(split.column) + 1
