@@ -28,7 +28,7 @@ MAY_USE = {
 # folder itself is last.
 FLOORS = {
     "core": (
-        *("account", "text", "types", "table", "codes", "lineage", "keys", "unmatched"),
+        *("account", "store", "text", "types", "table", "codes", "lineage", "keys", "unmatched"),
         *("sql", "look", "figures", "verbs"),
     ),
     "formats": (

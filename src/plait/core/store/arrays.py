@@ -1,30 +1,34 @@
 """NumPy's arrays in scratch files, once those in memory have taken their share.
 
 NumPy lets a program bring its own allocator (NEP 49, "Data allocation strategies"). The one
-here gives small arrays memory as ever, and counts large ones; when they have taken what they
-may, the next large one is mapped from a file without a name. So no computation has to know
-where its arrays are, and none comes out differently.
+here gives every array memory as NumPy does; behind that of a large one it puts a file without
+a name when much memory is taken already. So no computation has to know where its arrays are,
+and none comes out differently. Memory is freed by NumPy's own function: whatever a program
+does there could be lost, as arrays are freed while exceptions are on their way.
 """
 
 from __future__ import annotations
 
 import ctypes
 import os
+import platform
 import signal
-import sys
 import tempfile
 import threading
+import time
+from collections import deque
 from collections.abc import Callable
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-from plait.core.store.mapping import MAPPINGS
+from plait.core.store.mapping import MAPPINGS, PAGE
 
 LARGE = 4 << 20
-_SET_HANDLER = 304  # its place in NumPy's table of functions, the same in all versions
+_SET_HANDLER, _DEFAULT = 304, 306  # places in NumPy's table of functions, the same in all versions
 _ADDRESS, _SIZE = ctypes.c_void_p, ctypes.c_size_t
-_LATER_SECONDS = 0.005
+_SOON_SECONDS, _LATER_SECONDS = 0.3, 0.005
+_THRESHOLD = -3  # mallopt(3): from which size on memory is a region of its own
 
 
 class _Allocator(ctypes.Structure):
@@ -42,6 +46,10 @@ class _Handler(ctypes.Structure):
     ]
 
 
+_MALLOC = ctypes.CFUNCTYPE(_ADDRESS, _ADDRESS, _SIZE)
+_CALLOC = ctypes.CFUNCTYPE(_ADDRESS, _ADDRESS, _SIZE, _SIZE)
+
+
 class ScratchArrays:
     """An allocator for NumPy that keeps large arrays to a share of memory.
 
@@ -50,7 +58,9 @@ class ScratchArrays:
     folder : path
         Where the files are.
     share : int
-        Bytes of memory that large arrays may take.
+        Bytes that may be taken before large arrays go to files.
+    taken : callable
+        How many bytes of memory without a file are taken.
     large : int
         Bytes from which on an array is large.
 
@@ -60,120 +70,101 @@ class ScratchArrays:
         Why the last file could not be made.
     """
 
-    def __init__(self, folder: Path, share: int, large: int = LARGE) -> None:
-        self._folder, self._share, self._large = folder, share, large
-        self._held: dict[int, int] = {}
-        self._taken = 0
-        self._lock = threading.RLock()
+    def __init__(
+        self, folder: Path, share: int, taken: Callable[[], int], large: int = LARGE
+    ) -> None:
+        self._folder, self._share, self._taken, self._large = folder, share, taken, large
+        self._given: deque[tuple[float, int]] = deque()
+        self._use: Callable[[], None] | None = None
+        self._back: Callable[[], None] = lambda: None
         self.fault: OSError | None = None
-        self._back: Callable[[], Any] = lambda: None
-        self._c = _c_library()
-        self._made = self._callbacks()
+        if platform.libc_ver()[0] == "glibc":  # elsewhere memory may be no region of its own
+            ctypes.CDLL(None).mallopt(_THRESHOLD, max(large, 2 * PAGE))
+            self._made = self._callbacks()
 
     def use(self) -> None:
         """Have all arrays that are made from here on, in this context, made so."""
-        core = import_module("numpy._core._multiarray_umath")
-        pointer = ctypes.pythonapi.PyCapsule_GetPointer
-        pointer.restype, pointer.argtypes = _ADDRESS, (ctypes.py_object, ctypes.c_char_p)
-        functions = ctypes.cast(pointer(core._ARRAY_API, None), ctypes.POINTER(_ADDRESS))
-        place = functions[_SET_HANDLER]
-        assert place is not None
-        set_handler = ctypes.PYFUNCTYPE(ctypes.py_object, ctypes.py_object)(place)
-        before = set_handler(self._capsule)
-        self._back = lambda: set_handler(before)
+        if self._use is not None:
+            self._use()
 
     def leave(self) -> None:
         """Have arrays made as before; those that are in files stay there."""
-        self._share = sys.maxsize
         self._back()
 
     @property
     def codes(self) -> frozenset[Any]:
         """The code that NumPy calls into: no exception may come up there."""
-        return frozenset(
-            one.__code__
-            for one in (self._malloc, self._calloc, self._realloc, self._free, self._new)
-        )
+        return frozenset(one.__code__ for one in (self._malloc, self._calloc, self._filed))
 
     def _callbacks(self) -> Any:
         """What NumPy is given; it must live as long as any array."""
-        kinds = (
-            ctypes.CFUNCTYPE(_ADDRESS, _ADDRESS, _SIZE)(self._malloc),
-            ctypes.CFUNCTYPE(_ADDRESS, _ADDRESS, _SIZE, _SIZE)(self._calloc),
-            ctypes.CFUNCTYPE(_ADDRESS, _ADDRESS, _ADDRESS, _SIZE)(self._realloc),
-            ctypes.CFUNCTYPE(None, _ADDRESS, _ADDRESS, _SIZE)(self._free),
-        )
-        places = (ctypes.cast(one, _ADDRESS).value for one in kinds)
-        handler = _Handler(b"plait", 1, _Allocator(None, *places))
+        functions = _numpy_functions()
+        usual = ctypes.cast(
+            _pointer(ctypes.cast(functions[_DEFAULT], ctypes.POINTER(ctypes.py_object))[0]),
+            ctypes.POINTER(_Handler),
+        )[0].allocator
+        # Called with the interpreter's lock held: NumPy's own let go of it themselves.
+        self._usual_malloc = ctypes.PYFUNCTYPE(_ADDRESS, _ADDRESS, _SIZE)(usual.malloc)
+        self._usual_calloc = ctypes.PYFUNCTYPE(_ADDRESS, _ADDRESS, _SIZE, _SIZE)(usual.calloc)
+        ours = _MALLOC(self._malloc), _CALLOC(self._calloc)
+        places = (ctypes.cast(one, _ADDRESS).value for one in ours)
+        handler = _Handler(b"plait", 1, _Allocator(None, *places, usual.realloc, usual.free))
         capsule = ctypes.pythonapi.PyCapsule_New
         capsule.restype = ctypes.py_object
         capsule.argtypes = (_ADDRESS, ctypes.c_char_p, _ADDRESS)
-        self._capsule = capsule(ctypes.addressof(handler), b"mem_handler", None)
+        made = capsule(ctypes.addressof(handler), b"mem_handler", None)
         ctypes.pythonapi.Py_IncRef(ctypes.py_object(self))
-        return kinds, handler
+        set_handler = ctypes.PYFUNCTYPE(ctypes.py_object, ctypes.py_object)(
+            functions[_SET_HANDLER] or 0
+        )
+
+        def use() -> None:
+            before = set_handler(made)
+            self._back = lambda: set_handler(before)
+
+        self._use = use
+        return ours, handler, made
 
     def _malloc(self, _: Any, size: int) -> Any:
-        return self._c.malloc(size) if size < self._large else self._new(size, self._c.malloc, size)
+        address = self._usual_malloc(None, size)
+        return address if size < self._large else self._filed(address, size)
 
     def _calloc(self, _: Any, number: int, each: int) -> Any:
-        size = number * each
-        if size < self._large:
-            return self._c.calloc(number, each)
-        return self._new(size, self._c.calloc, number, each)
+        address = self._usual_calloc(None, number, each)
+        return address if number * each < self._large else self._filed(address, number * each)
 
-    def _new(self, size: int, in_memory: Callable[..., Any], *how: int) -> Any:
-        """A large block: in memory within the share, else in a file. All of it is zero there."""
-        with self._lock:
-            if self._taken + size > self._share:
-                return self._in_file(size)
-            address = in_memory(*how)
-            if address:
-                self._held[address] = size
-                self._taken += size
-        return address
-
-    def _in_file(self, size: int) -> int | None:
+    def _filed(self, address: Any, size: int) -> Any:
+        """Put a file behind large memory, where there is too little; all of it is zero yet."""
+        now = time.monotonic()
+        while self._given and self._given[0][0] < now - _SOON_SECONDS:
+            self._given.popleft()
+        soon = sum(one for _, one in self._given)  # given, and perhaps not touched yet
+        if not address or self._taken() + soon + size <= self._share:
+            self._given.append((now, size))
+            return address
+        begin = -(-address // PAGE) * PAGE
+        length = (address + size) // PAGE * PAGE - begin
         try:
-            with tempfile.TemporaryFile(dir=self._folder, buffering=0) as file:
-                _reserve(file.fileno(), size)
-                return MAPPINGS.map(file.fileno(), size, True)
+            if length > 0:
+                with tempfile.TemporaryFile(dir=self._folder, buffering=0) as file:
+                    _reserve(file.fileno(), length)
+                    MAPPINGS.map_over(file.fileno(), begin, length)
         except OSError as error:
             self.fault = error
             return None  # which NumPy takes for too little memory
-
-    def _realloc(self, _: Any, address: Any, size: int) -> Any:
-        mapped = MAPPINGS.size_at(address)
-        if mapped:
-            made = self._malloc(None, size)
-            if made:
-                ctypes.memmove(made, address, min(size, mapped))
-                MAPPINGS.unmap(address)
-            return made
-        with self._lock:  # what grows where it is stays in memory, and is counted no more
-            self._taken -= self._held.pop(address, 0)
-        return self._c.realloc(address, size)
-
-    def _free(self, _: Any, address: int | None, size: int) -> None:
-        if size >= self._large and address:
-            if MAPPINGS.size_at(address):
-                MAPPINGS.unmap(address)
-                return
-            with self._lock:
-                self._taken -= self._held.pop(address, 0)
-        self._c.free(address)
+        return address
 
 
-def _c_library() -> Any:
-    library = ctypes.CDLL(None)
-    for name, takes in (
-        ("malloc", (_SIZE,)),
-        ("calloc", (_SIZE, _SIZE)),
-        ("realloc", (_ADDRESS, _SIZE)),
-    ):
-        function = getattr(library, name)
-        function.restype, function.argtypes = _ADDRESS, takes
-    library.free.restype, library.free.argtypes = None, (_ADDRESS,)
-    return library
+def _numpy_functions() -> Any:
+    """NumPy's table of functions for other libraries."""
+    core = import_module("numpy._core._multiarray_umath")
+    return ctypes.cast(_pointer(core._ARRAY_API, None), ctypes.POINTER(_ADDRESS))
+
+
+def _pointer(capsule: Any, name: bytes | None = b"mem_handler") -> Any:
+    pointer = ctypes.pythonapi.PyCapsule_GetPointer
+    pointer.restype, pointer.argtypes = _ADDRESS, (ctypes.py_object, ctypes.c_char_p)
+    return pointer(capsule, name)
 
 
 def _reserve(number: int, size: int) -> None:

@@ -11,12 +11,16 @@ import ctypes
 import os
 import threading
 from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
-_READ, _WRITE, _SHARED, _DONT_NEED = 1, 2, 1, 4
+_READ, _WRITE, _SHARED, _FIXED = 1, 2, 1, 16
+_DROP, _PUT_OUT = 4, 21  # MADV_DONTNEED, and MADV_PAGEOUT, which does no harm to any memory
 _STRETCH = 64 << 20
 _FAILED = ctypes.c_void_p(-1).value
-_PAGE = os.sysconf("SC_PAGE_SIZE") if hasattr(os, "sysconf") else 4096
+_OWN = Path("/proc/self/maps")
+PAGE = os.sysconf("SC_PAGE_SIZE") if hasattr(os, "sysconf") else 4096
 
 
 def _library() -> Any:
@@ -35,60 +39,90 @@ class Mappings:
 
     def __init__(self) -> None:
         self._library = _library()
-        self._sizes: dict[int, int] = {}
-        self._last = (0, 0)
-        # Taken again by a thread that frees an array while it holds it.
+        self._owned: dict[int, int] = {}
+        self._lent: dict[int, int] = {}
+        self._last = 0
+        # Taken again by a thread that gives a region back while it holds it.
         self._lock = threading.RLock()
 
-    @property
-    def size(self) -> int:
-        """Bytes of all regions together."""
-        with self._lock:
-            return sum(self._sizes.values())
-
-    def map(self, number: int, size: int, write: bool) -> int:
-        """Map an open file; the address.
+    def map(self, number: int, size: int) -> int:
+        """Map an open file to be read; the address, until ``unmap``.
 
         Raises
         ------
         OSError
         """
-        rights = _READ | (_WRITE if write else 0)
-        address = self._library.mmap(None, size, rights, _SHARED, number, 0)
-        if address in (None, _FAILED):
-            failed = ctypes.get_errno()
-            raise OSError(failed, os.strerror(failed))
+        address = self._mapped(None, size, _READ, _SHARED, number)
         with self._lock:
-            self._sizes[address] = size
-        return int(address)
+            self._owned[address] = size
+        return address
 
     def unmap(self, address: int) -> None:
         """Give a region back, and its file where nobody else has it."""
         with self._lock:
-            self._library.munmap(address, self._sizes.pop(address))
+            self._library.munmap(address, self._owned.pop(address))
 
-    def size_at(self, address: int) -> int:
-        """Bytes of the region that begins there, 0 where none does."""
-        return self._sizes.get(address, 0)
+    def map_over(self, number: int, address: int, size: int) -> None:
+        """Put an open file behind memory that is there, for as long as that is.
+
+        Raises
+        ------
+        OSError
+        """
+        self._mapped(address, size, _READ | _WRITE, _SHARED | _FIXED, number)
+        with self._lock:
+            self._lent[address] = size
+
+    def _mapped(self, address: int | None, size: int, rights: int, how: int, number: int) -> int:
+        made = self._library.mmap(address, size, rights, how, number, 0)
+        if made in (None, _FAILED):
+            failed = ctypes.get_errno()
+            raise OSError(failed, os.strerror(failed))
+        return int(made)
 
     def let_go(self) -> Iterator[None]:
-        """Let go of the pages of one stretch after another, those longest spared first."""
+        """Let go of the pages of one stretch after another, those longest spared first.
+
+        Regions of our own first. Memory that was lent a file may have been freed
+        meanwhile, and be something else's by now: pages are only put out of it, which
+        harms none.
+        """
         with self._lock:
-            stretches = [
-                (address, begin)
-                for address, size in self._sizes.items()
-                for begin in range(0, size, _STRETCH)
-            ]
-        last = self._last
-        later = [one for one in stretches if one > last]
-        for address, begin in (*sorted(later), *sorted(set(stretches) - set(later))):
-            with self._lock:  # so that nothing else is mapped there meanwhile
-                size = min(self._sizes.get(address, 0) - begin, _STRETCH)
-                if size > 0:
-                    whole = -(-size // _PAGE) * _PAGE
-                    self._library.madvise(address + begin, whole, _DONT_NEED)
-            self._last = (address, begin)
+            owned = self._in_turn(self._owned)
+        for begin, address in owned:
+            with self._lock:  # so that it is not given back meanwhile
+                self._advise(begin, address + self._owned.get(address, 0), _DROP)
+            self._last = begin
             yield
+        self._forget_freed()
+        with self._lock:
+            lent = self._in_turn(self._lent)
+        for begin, address in lent:
+            self._advise(begin, address + self._lent.get(address, 0), _PUT_OUT)
+            yield
+
+    def _in_turn(self, regions: dict[int, int]) -> list[tuple[int, int]]:
+        """The stretches of regions, from the one behind the last that was let go."""
+        stretches = sorted(
+            (address + begin, address)
+            for address, size in regions.items()
+            for begin in range(0, size, _STRETCH)
+        )
+        later = [one for one in stretches if one[0] > self._last]
+        return later + stretches[: len(stretches) - len(later)]
+
+    def _advise(self, begin: int, end: int, what: int) -> None:
+        if end > begin:
+            size = -(-min(end - begin, _STRETCH) // PAGE) * PAGE
+            self._library.madvise(begin, size, what)
+
+    def _forget_freed(self) -> None:
+        with suppress(OSError):
+            lines = _OWN.read_bytes().splitlines()
+            standing = {int(line.split(b"-", 1)[0], 16) for line in lines if b" rw-s " in line}
+            with self._lock:
+                for address in self._lent.keys() - standing:
+                    del self._lent[address]
 
 
 MAPPINGS = Mappings()

@@ -8,6 +8,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from plait.core.store.mapping import MAPPINGS
+from plait.core.store.mapping import PAGE as _PAGE
 
 _EVERY_SECONDS = 0.004
 _HIGH, _LOW = 0.7, 0.6
@@ -42,12 +43,18 @@ class Pages:
             os.close(self._file)
 
     def _watch(self) -> None:
-        page = os.sysconf("SC_PAGE_SIZE")
         while not self._end.wait(_EVERY_SECONDS):
-            if self._resident() * page > self._limit * _HIGH:
+            if self._resident() * _PAGE > self._limit * _HIGH:
                 for _ in MAPPINGS.let_go():
-                    if self._resident() * page < self._limit * _LOW:
+                    if self._resident() * _PAGE < self._limit * _LOW:
                         break
 
     def _resident(self) -> int:
         return int(os.pread(self._file, 100, 0).split()[1])
+
+    def without_files(self) -> int:
+        """Bytes that are resident and stand in no file; 0 where the system does not tell."""
+        if not self._thread.is_alive():
+            return 0
+        _, resident, shared, *_ = map(int, os.pread(self._file, 100, 0).split())
+        return (resident - shared) * _PAGE

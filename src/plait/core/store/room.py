@@ -15,7 +15,7 @@ from plait.core.store.errors import no_room
 from plait.core.store.pages import Pages
 
 _SMALL_PART = 16  # a job that reads less than this part of the limit fits, whatever it does
-_ARRAYS, _CELLS = 0.3, 0.15  # what large arrays and whole columns may take of the limit
+_ARRAYS, _CELLS = 0.45, 0.15  # what may be taken of the limit before arrays, columns go to files
 _MOST_ROWS = 1 << 24
 _TIMES = 2  # scratch files are so many times as large as what is read
 
@@ -74,10 +74,11 @@ class Room:
                 self.folder.parent,
                 f"about {needed / 2**30:,.1f} GB are needed, {free / 2**30:,.1f} GB are free",
             )
-        self._arrays = ScratchArrays(self.folder, int(self.limit * _ARRAYS), self.large)
+        self._pages.start()
+        share, taken = int(self.limit * _ARRAYS), self._pages.without_files
+        self._arrays = ScratchArrays(self.folder, share, taken, self.large)
         self._arrays.use()
         hold_signals(self._arrays.codes)
-        self._pages.start()
 
     @property
     def full(self) -> bool:
@@ -91,9 +92,9 @@ class Room:
 
     def close(self) -> None:
         """Watch over it no longer."""
-        self._pages.stop()
         if self._arrays is not None:
             self._arrays.leave()
+        self._pages.stop()
 
 
 _ROOM: ContextVar[Room | None] = ContextVar("room", default=None)

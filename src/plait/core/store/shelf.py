@@ -120,7 +120,7 @@ class _Held:
 
 def mapped(number: int, size: int) -> pa.Buffer:
     """The bytes of an open file, mapped to be read."""
-    address = MAPPINGS.map(number, size, False)
+    address = MAPPINGS.map(number, size)
     return pa.foreign_buffer(address, size, _Held(address))
 
 

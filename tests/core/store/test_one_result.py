@@ -1,0 +1,164 @@
+"""Every verb gives one result, in memory or with all that is large in scratch files."""
+
+from __future__ import annotations
+
+import random
+from contextlib import contextmanager
+
+import numpy as np
+import pytest
+
+from plait.core.account.errors import PlaitError
+from plait.core.lineage.lineage import places
+from plait.core.store.room import Room, working_in
+from plait.core.table.table import from_columns
+from plait.core.verbs.beside import beside
+from plait.core.verbs.group import group
+from plait.core.verbs.join import join
+from plait.core.verbs.keys import keys
+from plait.core.verbs.lengthen import lengthen
+from plait.core.verbs.mend import mend
+from plait.core.verbs.settle import settle, settle_all
+from plait.core.verbs.stack import stack
+from plait.core.verbs.survey import survey
+from plait.core.verbs.widen import widen
+from plait.report.surveyed import survey_json
+
+KEY = "yard,hive"
+
+
+@contextmanager
+def in_scratch(folder):
+    """Next to no memory: columns, row numbers and look-ups all go to files, in many classes."""
+    room = Room(4096, lambda: folder, large=256)
+    with working_in(room):
+        room.expect(1 << 20)
+        yield room
+
+
+def visits(seed, rows, name="visits"):
+    """Visits with keys that repeat, miss, differ in case, and with cells of every sort."""
+    draw = random.Random(seed)
+    one = {
+        "yard": lambda: draw.choice(["Aue", "aue", "Moor", "Linde ", "", "Y1", "a yard far away"]),
+        "hive": lambda: draw.choice(["1", "2", "02", "3", "", "14"]),
+        "kg": lambda: draw.choice(["12.50", "9", "", "-", "100000000000000000.25", "-3"]),
+        "seen": lambda: draw.choice(["2031-04-05", "2031-05-06", "", "2030-12-31"]),
+        "note": lambda: draw.choice(["", "calm", "=1+1", "ein längeres Wort", "calm"]),
+    }
+    return from_columns(name, {head: [make() for _ in range(rows)] for head, make in one.items()})
+
+
+def hives(seed, rows):
+    draw = random.Random(seed)
+    return from_columns(
+        "hives",
+        {
+            "yard": [draw.choice(["Aue", "Moor", "Linde", "Y1", ""]) for _ in range(rows)],
+            "hive": [draw.choice(["1", "2", "3", "14", "15"]) for _ in range(rows)],
+            "breed": [draw.choice(["Carnica", "Buckfast", ""]) for _ in range(rows)],
+            "seen": [draw.choice(["2031-04-04", "2031-05-06"]) for _ in range(rows)],
+        },
+    )
+
+
+def joined(**options):
+    return lambda left, right: join(left, right, KEY, cardinality="many-to-many", **options)
+
+
+JOINS = {
+    **{kind: joined(kind=kind) for kind in ("inner", "left", "right", "full", "semi", "anti")},
+    "cross": lambda left, right: join(left, right, kind="cross"),
+    "ignore": joined(ignore=["case", "space", "leading-zeros"], kind="full"),
+    "prefer": joined(prefer="right"),
+    "missing-match": joined(missing_match=True, kind="full"),
+    "shared": lambda left, right: join(left, right, cardinality="many-to-many"),
+    "take": joined(take=["breed"]),
+    "nearest": lambda left, right: join(
+        left, right, KEY, nearest="seen=seen:before", within="40d", cardinality="many-to-many"
+    ),
+    "refused": lambda left, right: join(left, right, KEY),
+    "pairs": joined(pairs=from_columns("pairs", {
+        "visits.yard": ["aue"], "visits.hive": ["02"], "hives.yard": ["Aue"], "hives.hive": ["2"],
+        "use": ["yes"],
+    })),
+}  # fmt: skip
+RULES = ("agree", "first", "last", "min", "max", "longest", "commonest", "newest-by:seen")
+FIGURES = ("sum", "mean", "middle", "spread", "share", "smallest", "largest", "distinct", "count")
+VERBS = {
+    **{f"join {name}": call for name, call in JOINS.items()},
+    **{
+        f"settle {rule}": lambda left, right, rule=rule: settle(
+            left, KEY, rules={"kg": rule, "note": rule}, otherwise="first"
+        )
+        for rule in (*RULES, "sum", "mean")
+    },
+    "settle whole": lambda left, right: settle(left, KEY, keep_rule="fullest"),
+    "settle several": lambda left, right: settle_all([left, right], KEY, otherwise="last"),
+    **{
+        f"group {figure}": lambda left, right, figure=figure: group(
+            left, KEY, {"made": f"{figure}:kg", "rows": "count"}
+        )
+        for figure in FIGURES
+    },
+    "group all": lambda left, right: group(left, "", {"made": "middle:kg", "all": "sum:kg"}),
+    "group months": lambda left, right: group(left, "seen:month", {"made": "mean:kg"}),
+    "group onto rows": lambda left, right: group(
+        left, KEY, {"made": "rank:kg", "s": "sum:kg"}, onto_rows=True
+    ),
+    "widen": lambda left, right: widen(left, "seen", ["kg", "note"], KEY, rule="longest"),
+    "widen agree": lambda left, right: widen(left, "seen", ["kg"], KEY),
+    "lengthen": lambda left, right: lengthen(left, "what", "cell", key=KEY),
+    "stack": lambda left, right: stack([left, right, left], label={"from": "{stem}"}, number="n"),
+    "stack distinct": lambda left, right: stack([left, right, left], distinct=True),
+    "beside": lambda left, right: beside([left.at(np.arange(right.rows)), right]),
+    "keys": lambda left, right: keys([left, right], KEY),
+    "mend sort": lambda left, right: mend(left, sort=["kg desc", "seen"]),
+    "mend": lambda left, right: mend(
+        left, trim=True, split=["seen:- into y,m,d"], fill={"note": "down", "kg": "0"},
+        replace_value=["yard:aue=Aue"], missing=["-"], type={"kg": "decimal"},
+        compute={"twice": "kg * 2", "third": "kg / 3"}, where="hive IS NOT NULL",
+    ),
+    "survey": lambda left, right: survey([left, right]),
+}  # fmt: skip
+
+
+def told(call, left, right):
+    """Everything that a verb says and makes, as plain values."""
+    try:
+        made = call(left, right)
+    except PlaitError as error:
+        found = (
+            getattr(error, "findings", ()),
+            [_listed(one) for one in getattr(error, "aside", ())],
+        )
+        return type(error).__name__, str(error), found
+    if not hasattr(made, "table"):
+        return survey_json(made, {})
+    table = made.table
+    return (
+        table.to_dict(),
+        {name: table.kind(name) for name in table.column_names},
+        [places(table, row) for row in range(0, table.rows, 7)],
+        made.entries,
+        made.findings,
+        made.matches,
+        made.decisions,
+        [_listed(one) for one in made.aside],
+    )
+
+
+def _listed(one):
+    return one.name, one.listed().to_dict()
+
+
+@pytest.mark.parametrize("verb", VERBS)
+@pytest.mark.parametrize("seed", range(3))
+def test_a_verb_gives_the_same_in_memory_and_from_scratch_files(verb, seed, tmp_path):
+    rows = random.Random(seed).choice([30, 90, 400])
+    left, right = visits(seed, rows), hives(seed, rows // 4)
+    expected = told(VERBS[verb], left, right)
+    with in_scratch(tmp_path):
+        found = told(VERBS[verb], visits(seed, rows), hives(seed, rows // 4))
+        assert found == expected
+    assert not list(tmp_path.iterdir())  # the files have no names, and go with what is in them
