@@ -6,9 +6,11 @@ import argparse
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
+from plait.cli.early import Early
 from plait.cli.options import name_of_result
 from plait.cli.per_source import typed
 from plait.cli.process import load_meanwhile
@@ -22,6 +24,7 @@ from plait.core.table.aside import cut_findings, limited
 from plait.core.table.table import Table
 from plait.core.verbs.result import Result
 from plait.formats.delivery.delivery import Delivery
+from plait.formats.first import sampled
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
 from plait.formats.reading import Tick, read_or_fault, read_source, unreadable
 from plait.formats.sources import STANDARD_INPUT, Source
@@ -90,10 +93,16 @@ def check_report(options: argparse.Namespace, delivery: Delivery) -> None:
 
 
 def read_all(
-    sources: Sequence[Source], progress: Progress, options: argparse.Namespace | None = None
+    sources: Sequence[Source],
+    progress: Progress,
+    options: argparse.Namespace | None = None,
+    also: Tick = lambda _: None,
 ) -> list[Table]:
-    """Read the sources in order; with options also mark what is missing, and set types."""
-    tables = _read(sources, progress, read_source)
+    """Read the sources in order; with options also mark what is missing, and set types.
+
+    ``also`` is called as they are read.
+    """
+    tables = _read(sources, progress, read_source, also)
     if options is None or not (options.missing or options.type or options.unfit):
         return tables
     with progress.phase("setting types"):
@@ -101,28 +110,40 @@ def read_all(
 
 
 def _read(
-    sources: Sequence[Source], progress: Progress, read: Callable[[Source, Tick], Read]
+    sources: Sequence[Source],
+    progress: Progress,
+    read: Callable[[Source, Tick], Read],
+    also: Tick = lambda _: None,
 ) -> list[Read]:
     # What shows the result loads slowly, and has time to while the sources are read.
     load_meanwhile("plait.cli.views.show")
     tell_waiting(source.path for source in sources)
     size = sum(source.size for source in sources)
     expect(size)
-    with progress.phase("reading", size or None) as tick:
+    with progress.phase("reading", size or None) as done:
+
+        def tick(more: int) -> None:
+            done(more)
+            also(more)
+
         return list(ordered_map(lambda source: read(source, tick), sources))
 
 
 def read_what_can_be(
-    sources: Sequence[Source], progress: Progress, options: argparse.Namespace
+    sources: Sequence[Source],
+    progress: Progress,
+    options: argparse.Namespace,
+    sample: int | None = None,
 ) -> tuple[list[Table], list[Finding]]:
-    """Read the sources that can be read; a finding for each that cannot.
+    """Read the sources that can be read, or a sample of them; a finding for each that cannot.
 
     Raises
     ------
     SourceError
         When none of them can be.
     """
-    found = _read(sources, progress, read_or_fault)
+    read = read_or_fault if sample is None else partial(sampled, rows=sample)
+    found = _read(sources, progress, read)
     tables = [one for one in found if isinstance(one, Table)]
     faults = [one for one in found if isinstance(one, SourceError)]
     if faults and not tables:
@@ -137,8 +158,11 @@ def hand_over(
     options: argparse.Namespace,
     delivery: Delivery,
     progress: Progress,
+    early: Early | None = None,
 ) -> int:
     """Write what was asked for, or nothing, and tell the person.
+
+    ``early`` is standard output, where that has its first rows already.
 
     Returns
     -------
@@ -153,7 +177,7 @@ def hand_over(
         When something cannot be written.
     """
     refuse_and_tell(result, tables, options)
-    targets, findings = _written(result, tables, options, delivery, progress)
+    targets, findings = _written(result, tables, options, delivery, progress, early)
     result = replace(result, findings=(*result.findings, *findings))
     outputs = [output_of(table, path) for table, path in targets] if options.json else []
     show_everything(result, options)
@@ -206,6 +230,7 @@ def _written(
     options: argparse.Namespace,
     delivery: Delivery,
     progress: Progress,
+    early: Early | None,
 ) -> tuple[list[tuple[Table, Path]], list[Finding]]:
     """Write everything or nothing; the files, and what was found while writing them."""
     beside_it, findings = lists(result, options)
@@ -222,8 +247,9 @@ def _written(
             found = deliver(delivery, table, path, tick, options.guard_formulas, more)
             findings.extend(found if table is result.table else ())
         if not options.out:
-            findings += write_csv_to(result.table, sys.stdout.buffer, options.guard_formulas)
-            sys.stdout.buffer.flush()
+            out: Any = early or sys.stdout.buffer
+            findings += write_csv_to(result.table, out, options.guard_formulas)
+            out.flush()
         told = replace(result, findings=(*result.findings, *findings))
         refuse_and_tell(told, tables, options)
         if options.report:

@@ -10,7 +10,7 @@ from importlib import import_module
 from typing import Any, NoReturn
 
 from plait._version import __version__
-from plait.cli.process import leave, loading, open_streams, stop_like_an_interrupt
+from plait.cli.process import NobodyReadsError, leave, loading, open_streams, stop_like_an_interrupt
 from plait.core.account.errors import OutputError, PlaitError, UsageError
 
 COMMANDS = {
@@ -91,7 +91,7 @@ def main(words: Sequence[str]) -> int:
         return _tell(error)
     except KeyboardInterrupt:
         return _interrupted()
-    except BrokenPipeError:
+    except (BrokenPipeError, NobodyReadsError):
         sys.stdout = None  # or it is flushed, and fails, once more
         return 4
     except MemoryError:

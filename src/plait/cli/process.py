@@ -21,6 +21,10 @@ from typing import Any, NoReturn
 from plait.core.account.errors import OutputError
 
 
+class NobodyReadsError(Exception):
+    """Whoever read standard output has all that was wanted."""
+
+
 def stop_like_an_interrupt() -> None:
     """Let a stop from outside clean up like one from the keyboard."""
     for name in ("SIGTERM", "SIGHUP"):

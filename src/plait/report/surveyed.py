@@ -53,6 +53,7 @@ def survey_json(found: Survey, sizes: Mapping[str, int]) -> str:
             }
             for one in found.families
         ],
+        "sample_rows": found.sample,
         "joins": [{**asdict(one), "key": spelt(one.key)} for one in found.relations],
     }
     return json.dumps(said, indent=2, ensure_ascii=False)

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import argparse
+import json
+from collections.abc import Sequence
 
-from plait.cli.arguments import add_reading, add_sources
+from plait.cli.arguments import add_reading, add_sources, whole_number
 from plait.cli.handing import check_report, read_what_can_be, refuse_standing, tell_completed
 from plait.cli.options import add_telling
 from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
+from plait.cli.views.rows import show_rows
 from plait.cli.views.survey import show_survey
 from plait.core.verbs.survey import survey
 from plait.formats.delivery.delivery import Delivery
-from plait.formats.sources import find_sources
+from plait.formats.first import first_rows
+from plait.formats.sources import Source, find_sources
 from plait.options.shared import READING, TYPING
 from plait.report.surveyed import survey_json, write_survey_page
 
@@ -20,13 +24,26 @@ HELP = {
     "description": "Look before anything is done: what is in the sources, column by column, which "
     "of them have\none shape, which columns are keys, which could join which, and what will go "
     "wrong.",
-    "epilog": "example:\n  plait survey inspections register.xlsx --report survey.html",
+    "epilog": "examples:\n  plait survey inspections register.xlsx --report survey.html\n"
+    "  plait survey visits.csv --rows 10",
 }
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
     add_sources(parser)
+    parser.add_argument(
+        "--rows",
+        type=whole_number,
+        metavar="N",
+        help="show the first N rows of each source as they stand, at once, and nothing else",
+    )
+    parser.add_argument(
+        "--sample",
+        type=whole_number,
+        metavar="N",
+        help="look at the first N rows of each source only; all figures are then of these",
+    )
     add_reading(parser, (*READING, *TYPING))
     add_telling(parser.add_argument_group("output"))
 
@@ -34,11 +51,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     sources = with_own(find_sources(options.sources, given_of(options), faulty=True), options)
+    if options.rows is not None:
+        return _show_rows(sources, options)
     delivery = Delivery([source.path for source in sources], options.replace)
     check_report(options, delivery)
     tell_completed(delivery)
     with Progress(not options.quiet) as progress:
-        tables, unread = read_what_can_be(sources, progress, options)
+        tables, unread = read_what_can_be(sources, progress, options, options.sample)
         with progress.phase("looking"):
             found = survey(tables, unread)
         sizes = {source.name: source.size for source in sources}
@@ -50,4 +69,14 @@ def run(options: argparse.Namespace) -> int:
     if options.json:
         print(survey_json(found, sizes))
     refuse_standing(found.findings, options, bool(options.report))
+    return 0
+
+
+def _show_rows(sources: Sequence[Source], options: argparse.Namespace) -> int:
+    """The first rows of each source, and nothing else."""
+    tables = [first_rows(source, options.rows)[0] for source in sources]
+    if options.json:
+        print(json.dumps({one.name: one.to_dict() for one in tables}, indent=2, default=str))
+    else:
+        show_rows(tables)
     return 0

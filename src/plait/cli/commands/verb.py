@@ -9,6 +9,7 @@ from types import SimpleNamespace
 from typing import Any
 
 from plait.cli.arguments import add_reading, add_verb, help_of
+from plait.cli.early import begin
 from plait.cli.handing import check_outputs, hand_over, read_all
 from plait.cli.options import add_output, name_of_result
 from plait.cli.per_source import given_of, with_own
@@ -44,14 +45,16 @@ def _sets_types(verb: Verb) -> bool:
 def _run(verb: Verb, options: argparse.Namespace) -> int:
     sources = sources_of(verb, options)
     delivery = check_outputs(options, sources)
+    values = values_of(verb, options)
+    early = begin(verb, sources, values, options)
     with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress, None if _sets_types(verb) else options)
+        tables = read_all(sources, progress, None if _sets_types(verb) else options, early.tick)
         with progress.phase(verb.doing):
-            values = values_of(verb, options)
             # Those that are before --type; the plan has a second step for that.
             more = {"compute_first": options.compute_first} if "compute_first" in options else {}
             result = perform(verb, tables, values, name_of_result(options), **more)
-        return hand_over(with_reading(result, tables), tables, options, delivery, progress)
+        result = with_reading(result, tables)
+        return hand_over(result, tables, options, delivery, progress, early)
 
 
 def sources_of(verb: Verb, options: argparse.Namespace) -> list[Source]:

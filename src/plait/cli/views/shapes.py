@@ -79,10 +79,16 @@ def _title(one: Surveyed, sizes: Mapping[str, int]) -> Text:
     size = sum(sizes.get(table.name, 0) for table in one.tables)
     written = sorted({table.written for table in one.tables if table.written})
     files = f"{len(one.tables)} sources, " if len(one.tables) > 1 else ""
-    said = f"{files}{counted(one.rows, 'row')}, {counted(len(one.profiles), 'column')}"
+    of = "a sample of " if _is_sample(one) else ""
+    said = f"{files}{of}{counted(one.rows, 'row')}, {counted(len(one.profiles), 'column')}"
     line = Text(printable(one.family.name), style="bold")
     line.append(f"  {said}, {bytes_shown(size)}; {' / '.join(written)}", style="default not bold")
     return line
+
+
+def _is_sample(one: Surveyed) -> bool:
+    """Whether it is of the first rows of a source only."""
+    return any(said.code == "sample-only" for table in one.tables for said in table.findings)
 
 
 def _columns(one: Surveyed, names: Sequence[str], width: int) -> Padding:
@@ -98,6 +104,8 @@ def _columns(one: Surveyed, names: Sequence[str], width: int) -> Padding:
     ]
     grid = Grid(box=None, pad_edge=False, padding=(0, 1, 0, 0), header_style="dim")
     heads = ("column", "type", "missing", "distinct")
+    if _is_sample(one):
+        heads = ("column", "type so far", "missing so far", "distinct so far")
     widths = [
         min(_WIDEST, max([len(head), *(len(row[place]) for row in rows)]))
         for place, head in enumerate(heads)
@@ -199,8 +207,9 @@ def _keys(one: Surveyed, most: int) -> Iterator[str]:
     """Candidate keys in words: likely ones, and how many there are that chance would give."""
     keys = one.keys.keys
     likely = _without_longer([key for key in keys if not key.by_chance]) or list(keys[:1])
+    so_far = " so far" if _is_sample(one) else ""
     for key in likely[:most]:
-        yield f"key: {key_said(key)}"
+        yield f"key{so_far}: {key_said(key)}"
     if not keys:
         yield "key: none found of up to four columns"
     by_chance = one.keys.found - sum(not key.by_chance for key in keys)

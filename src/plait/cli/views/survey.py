@@ -84,7 +84,8 @@ def answer(found: Survey) -> str:
     of_shapes = f" of {counted(shapes, 'shape')}" if shapes < sources else ""
     unread = sum(one.code == "unreadable" for one in found.findings)
     not_read = f"; {counted(unread, 'file')} cannot be read" if unread else ""
-    return f"{counted(sources, 'source')}{of_shapes}, {counted(rows, 'row')}{not_read}"
+    said = f"{counted(sources, 'source')}{of_shapes}, {counted(rows, 'row')}{not_read}"
+    return f"of a sample, the first {found.sample:,} rows: {said}" if found.sample else said
 
 
 def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:

@@ -120,7 +120,8 @@ CODES = (
     "key-inferred", "key-kind", "key-missing", "key-repeat", "key-respelt", "key-trap",
     "key-unmatched", "left-behind", "list-cut", "marker-found", "marker-kept", "marker-missing",
     "mixed-cells", "name-trap", "nearest-tie", "nearly-typed", "no-rows", "not-read", "not-used",
-    "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added", "settle-conflict",
+    "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added", "sample-only",
+    "settle-conflict",
     "sheet-hidden", "source-conflict", "title-lines", "total-row", "type-differs", "types-differ",
     "unreadable",
 )  # fmt: skip

@@ -417,8 +417,11 @@ def rows_by_code(codes: Codes, counts: Counts) -> tuple[npt.NDArray[Any], Counts
     >>> rows.tolist(), offsets.tolist()
     ([1, 0, 2], [0, 1, 3])
     """
-    present = np.flatnonzero(codes >= 0)
-    rows = present[stable_order(codes.take(present), len(counts))]
+    if len(codes) > rows_at_once():
+        rows = _dealt_order(codes, len(counts), counts)
+    else:
+        present = np.flatnonzero(codes >= 0)
+        rows = present[stable_order(codes.take(present), len(counts))]
     return rows, np.concatenate([[0], np.cumsum(counts)])
 
 
@@ -433,7 +436,7 @@ def stable_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
     [3, 1, 0, 2]
     """
     if len(codes) > rows_at_once():
-        return _dealt_order(codes, size)
+        return _dealt_order(codes, size, count(codes, size))
     order = np.argsort((codes & 0xFFFF).astype(np.uint16), kind="stable")
     shift = 16
     while size > 1 << shift:
@@ -443,16 +446,16 @@ def stable_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
     return order
 
 
-def _dealt_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
-    """The same, class by class: no more than one class is sorted at a time."""
-    counts = count(codes, size)
+def _dealt_order(codes: npt.NDArray[Any], size: int, counts: Counts) -> npt.NDArray[np.int64]:
+    """The same, class by class, of codes that are not -1: no more than one is sorted at a time."""
     of_code = ((np.cumsum(counts) - counts) // max(rows_at_once() >> 2, len(codes) >> 15)).astype(
         np.uint16
     )
 
     def words(start: int) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64]]:
-        step = codes[start : start + _STEP].astype(np.uint64)
-        return np.arange(start, start + len(step)), step
+        step = codes[start : start + _STEP]
+        there = np.flatnonzero(step >= 0)
+        return start + there, step[there].astype(np.uint64)
 
     spans = range(0, len(codes), _STEP)
     dealt = deal(words, spans, lambda some: of_code[some], int(of_code.max(initial=0)) + 1)

@@ -87,8 +87,7 @@ def listed_conflicts(
     for side, strands in parts.items():
         one_side = Table(side, (), strands, both.rows).at(rows)
         source, row = one_side.whence()
-        made[f"{side} source"] = pa.chunked_array([source])
-        made[f"{side} row"] = pa.chunked_array([row])
+        made[f"{side} source"], made[f"{side} row"] = source, row
     return Conflicts(f"{both.name}-conflicts", _beside(shown, key, made))
 
 

@@ -22,7 +22,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-from plait.core.store.mapping import MAPPINGS, PAGE
+from plait.core.store.mapping import MAPPINGS, PAGE, place_in_file
 
 LARGE = 4 << 20
 _SET_HANDLER, _DEFAULT = 304, 306  # places in NumPy's table of functions, the same in all versions
@@ -147,7 +147,7 @@ class ScratchArrays:
         try:
             if length > 0:
                 with tempfile.TemporaryFile(dir=self._folder, buffering=0) as file:
-                    _reserve(file.fileno(), length)
+                    _reserve(file.fileno(), place_in_file(begin), length)
                     MAPPINGS.map_over(file.fileno(), begin, length)
         except OSError as error:
             self.fault = error
@@ -167,12 +167,12 @@ def _pointer(capsule: Any, name: bytes | None = b"mem_handler") -> Any:
     return pointer(capsule, name)
 
 
-def _reserve(number: int, size: int) -> None:
+def _reserve(number: int, begin: int, size: int) -> None:
     """Have the room before it is needed: a full disk would end the process later."""
     if hasattr(os, "posix_fallocate"):
-        os.posix_fallocate(number, 0, size)
+        os.posix_fallocate(number, begin, size)
     else:
-        os.ftruncate(number, size)
+        os.ftruncate(number, begin + size)
 
 
 def hold_signals(codes: frozenset[Any]) -> None:

@@ -8,24 +8,25 @@ counts against a limit only for as long as it is looked at.
 from __future__ import annotations
 
 import ctypes
+import operator
 import os
 import threading
 from collections.abc import Iterator
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 _READ, _WRITE, _SHARED, _FIXED = 1, 2, 1, 16
-_DROP, _PUT_OUT = 4, 21  # MADV_DONTNEED, and MADV_PAGEOUT, which does no harm to any memory
-_STRETCH = 64 << 20
+_DROP, _HERE, _NO_FOLLOW = 4, -100, 0x100  # MADV_DONTNEED, AT_FDCWD, AT_SYMLINK_NOFOLLOW
+_STRETCH, _LARGE_PAGE = 64 << 20, 2 << 20
 _FAILED = ctypes.c_void_p(-1).value
 _OWN = Path("/proc/self/maps")
 PAGE = os.sysconf("SC_PAGE_SIZE") if hasattr(os, "sysconf") else 4096
 
 
-def _library() -> Any:
+def _functions(library: Any) -> Any:
     """The system's functions, with the types of what they take."""
-    library = ctypes.CDLL(None, use_errno=True)
     address, size, number = ctypes.c_void_p, ctypes.c_size_t, ctypes.c_int
     library.mmap.restype = address
     library.mmap.argtypes = (address, size, number, number, number, ctypes.c_long)
@@ -34,11 +35,21 @@ def _library() -> Any:
     return library
 
 
+def place_in_file(address: int) -> int:
+    """Where what is at an address should be in its file: large pages need both to be in step.
+
+    >>> place_in_file(0x7F0000201000)
+    4096
+    """
+    return address % _LARGE_PAGE
+
+
 class Mappings:
     """Regions of memory with a file behind each, as one account."""
 
     def __init__(self) -> None:
-        self._library = _library()
+        self._library = _functions(ctypes.CDLL(None, use_errno=True))
+        self._locked = _functions(ctypes.PyDLL(None))  # calls keep the interpreter's lock
         self._owned: dict[int, int] = {}
         self._lent: dict[int, int] = {}
         self._last = 0
@@ -65,16 +76,21 @@ class Mappings:
     def map_over(self, number: int, address: int, size: int) -> None:
         """Put an open file behind memory that is there, for as long as that is.
 
+        It begins in the file where ``place_in_file`` says.
+
         Raises
         ------
         OSError
         """
-        self._mapped(address, size, _READ | _WRITE, _SHARED | _FIXED, number)
+        place = place_in_file(address)
+        self._mapped(address, size, _READ | _WRITE, _SHARED | _FIXED, number, place)
         with self._lock:
             self._lent[address] = size
 
-    def _mapped(self, address: int | None, size: int, rights: int, how: int, number: int) -> int:
-        made = self._library.mmap(address, size, rights, how, number, 0)
+    def _mapped(
+        self, address: int | None, size: int, rights: int, how: int, number: int, place: int = 0
+    ) -> int:
+        made = self._library.mmap(address, size, rights, how, number, place)
         if made in (None, _FAILED):
             failed = ctypes.get_errno()
             raise OSError(failed, os.strerror(failed))
@@ -83,22 +99,20 @@ class Mappings:
     def let_go(self) -> Iterator[None]:
         """Let go of the pages of one stretch after another, those longest spared first.
 
-        Regions of our own first. Memory that was lent a file may have been freed
-        meanwhile, and be something else's by now: pages are only put out of it, which
-        harms none.
+        Regions of our own first.
         """
         with self._lock:
             owned = self._in_turn(self._owned)
         for begin, address in owned:
             with self._lock:  # so that it is not given back meanwhile
-                self._advise(begin, address + self._owned.get(address, 0), _DROP)
+                self._advise(begin, address + self._owned.get(address, 0))
             self._last = begin
             yield
         self._forget_freed()
         with self._lock:
             lent = self._in_turn(self._lent)
         for begin, address in lent:
-            self._advise(begin, address + self._lent.get(address, 0), _PUT_OUT)
+            self._advise_lent(begin, address, self._lent.get(address, 0))
             yield
 
     def _in_turn(self, regions: dict[int, int]) -> list[tuple[int, int]]:
@@ -111,10 +125,27 @@ class Mappings:
         later = [one for one in stretches if one[0] > self._last]
         return later + stretches[: len(stretches) - len(later)]
 
-    def _advise(self, begin: int, end: int, what: int) -> None:
+    def _advise(self, begin: int, end: int) -> None:
         if end > begin:
             size = -(-min(end - begin, _STRETCH) // PAGE) * PAGE
-            self._library.madvise(begin, size, what)
+            self._library.madvise(begin, size, _DROP)
+
+    def _advise_lent(self, begin: int, address: int, size: int) -> None:
+        """Let go of pages of memory that was lent a file, unless it was freed meanwhile.
+
+        By now it could be something else's, whose pages are lost when they are let go of.
+        Memory is freed by whoever holds the interpreter's lock: so that is held from the
+        look whether the file is still there (the system lists the files of regions under
+        their addresses) to the call. ``any`` ends with the first that fails, and is one
+        step for the interpreter, within which no other thread has its turn.
+        """
+        if not size:
+            return
+        listed = b"/proc/self/map_files/%x-%x" % (address, address + size)
+        whole = -(-min(address + size - begin, _STRETCH) // PAGE) * PAGE
+        is_gone = partial(self._locked.faccessat, _HERE, listed, 0, _NO_FOLLOW)
+        failed = partial(self._locked.madvise, begin, whole, _DROP)
+        any(map(operator.call, (is_gone, failed)))
 
     def _forget_freed(self) -> None:
         with suppress(OSError):

@@ -11,7 +11,7 @@ from plait.core.store.mapping import MAPPINGS
 from plait.core.store.mapping import PAGE as _PAGE
 
 _EVERY_SECONDS = 0.004
-_HIGH, _LOW = 0.7, 0.6
+_HIGH, _LOW = 0.62, 0.5
 _OWN = Path("/proc/self/statm")
 
 

@@ -15,7 +15,7 @@ from plait.core.store.errors import no_room
 from plait.core.store.pages import Pages
 
 _SMALL_PART = 16  # a job that reads less than this part of the limit fits, whatever it does
-_ARRAYS, _CELLS = 0.45, 0.15  # what may be taken of the limit before arrays, columns go to files
+_ARRAYS, _CELLS = 0.35, 0.15  # what may be taken of the limit before arrays, columns go to files
 _MOST_ROWS = 1 << 24
 _TIMES = 2  # scratch files are so many times as large as what is read
 

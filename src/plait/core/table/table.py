@@ -15,13 +15,14 @@ from functools import cached_property
 from itertools import accumulate, pairwise
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place
 from plait.core.account.names import distinct_name
-from plait.core.store.shelf import kept
+from plait.core.store.shelf import Shelf, kept
 from plait.core.table.arrow import flat
 from plait.core.table.headings import usable_names
 from plait.core.table.leaf import Came, Leaf, Leaves, came_of, first_of, together
@@ -297,9 +298,14 @@ class Table:
         """All cells, as lists by column name. For small tables and for tests."""
         return {name: self.whole(name).to_pylist() for name in self.column_names}
 
-    def whence(self) -> tuple[pa.Array, pa.Array]:
+    def whence(self) -> tuple[pa.ChunkedArray, pa.ChunkedArray]:
         """For each row the name of its source, and its row number there from 1."""
-        return whence(self.strands, self.rows)
+        shelf = Shelf(("names", "numbers"))
+        for start, stop in self.spans() if self.rows else [(0, 0)]:
+            some = self.at(np.arange(start, stop))
+            shelf.put(whence(some.strands, some.rows))
+        names, numbers = shelf.columns().values()
+        return names, numbers
 
     @classmethod
     def from_arrow(cls, data: Any, name: str = "table", path: str = "") -> Table:
@@ -381,7 +387,7 @@ class SetAside:
         Names the file they are written to.
     table : Table
         The rows, with their cells as they were.
-    reason : pyarrow.Array
+    reason : pyarrow.Array or ChunkedArray
         For each row its reason, as text.
     in_result : bool
         Whether these rows are in the result all the same, as the unmatched
@@ -392,7 +398,7 @@ class SetAside:
 
     name: str
     table: Table
-    reason: pa.Array
+    reason: pa.Array | pa.ChunkedArray
     in_result: bool
     cause: str = ""
 
@@ -413,7 +419,9 @@ class SetAside:
         names, numbers = table.whence()
         made = {"reason": self.reason, "source": names, "row": numbers}
         stored = {
-            distinct_name(name, table.column_names): pa.chunked_array([cells])
+            distinct_name(name, table.column_names): cells
+            if isinstance(cells, pa.ChunkedArray)
+            else pa.chunked_array([cells])
             for name, cells in made.items()
         }
         front = tuple(Column(name, ((len(table.strands), name),)) for name in stored)

@@ -27,6 +27,7 @@ from plait.core.keys.conflicts import Conflicts, Differing, listed_conflicts
 from plait.core.keys.crosswalk import code_across
 from plait.core.keys.duplicates import key_text
 from plait.core.lineage.lineage import Pools
+from plait.core.store.shelf import stepwise
 from plait.core.table.keyspec import KeySpec, Pairs, check_column, named_values, parse_key, quoted
 from plait.core.table.table import SetAside, Table
 from plait.core.text.cells import as_text, the_same
@@ -291,16 +292,21 @@ def _set_aside(
     """All rows of the keys in conflict, with the columns that are to blame."""
     at = np.flatnonzero(conflict[groups.group])
     rows, group = groups.rows[at], groups.group[at]
-    nothing = pa.scalar(None, pa.string())
-    said = [
-        pc.if_else(pa.array(one.conflict[group]), pa.scalar(name), nothing)
-        for name, one in decided.items()
-        if one.conflict.any()
-    ]
-    names = pc.binary_join_element_wise(*said, ", ", null_handling="skip")
-    reason = pc.binary_join_element_wise("rows of its key differ in ", names, "")
+    blamed = {name: one.conflict for name, one in decided.items() if one.conflict.any()}
+    reason = stepwise(lambda some: _blaming(blamed, some), group)
     cause = "rows of keys in conflict"
     return SetAside(f"{table.name}-conflict", table.at(rows), reason, False, cause)
+
+
+def _blaming(blamed: dict[str, Flags], group: Rows) -> pa.Array:
+    """For each row the columns that its group is in conflict for."""
+    nothing = pa.scalar(None, pa.string())
+    said = [
+        pc.if_else(pa.array(conflict[group]), pa.scalar(name), nothing)
+        for name, conflict in blamed.items()
+    ]
+    names = pc.binary_join_element_wise(*said, ", ", null_handling="skip")
+    return pc.binary_join_element_wise("rows of its key differ in ", names, "")
 
 
 def _listed(

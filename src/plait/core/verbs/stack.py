@@ -18,6 +18,7 @@ from plait.core.lineage.label import label_column, parse_labels
 from plait.core.lineage.origin import with_origin
 from plait.core.look.agreement import disagreements
 from plait.core.look.headers import by_position, fold_names, header_findings, same_names
+from plait.core.store.shelf import kept
 from plait.core.table.keyspec import Several
 from plait.core.table.leaf import WHICH, Leaves, came_of, together
 from plait.core.table.strand import AnyOrigin, Index, Made, Strand, rows_dtype
@@ -265,7 +266,8 @@ def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
         if not table.came(name):
             continue
         dictionary = TextDictionary()
-        cells = dictionary.encode_all(table.whole(name)) + np.int32(1)  # missing equals missing
+        cells = dictionary.encode_all(table.whole(name))
+        cells += np.int32(1)  # missing equals missing
         (codes,), size = mix([codes], size, [cells], len(dictionary) + 1)
     return first_rows(codes, size)[codes]
 
@@ -273,9 +275,13 @@ def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
 def _repeats(table: Table, first: npt.NDArray[np.int64]) -> SetAside:
     rows = np.flatnonzero(first != np.arange(len(first)))
     names, numbers = table.at(first[rows]).whence()
-    reason = pc.binary_join_element_wise(
-        "exact repeat of", names, "row", pc.cast(numbers, pa.string()), " "
+    said = (
+        pc.binary_join_element_wise(
+            "exact repeat of", name, "row", pc.cast(number, pa.string()), " "
+        )
+        for name, number in zip(names.chunks, numbers.chunks, strict=True)
     )
+    reason = kept(said, pa.string())
     return SetAside(f"{table.name}-repeats", table.at(rows), reason, False)
 
 

@@ -74,11 +74,15 @@ class Surveyed:
 
 @dataclass(frozen=True, eq=False)
 class Survey:
-    """What was found about tables and between them."""
+    """What was found about tables and between them.
+
+    ``sample`` is of how many first rows of each source it is, where it is not of all.
+    """
 
     families: tuple[Surveyed, ...]
     relations: tuple[Relation, ...]
     findings: tuple[Finding, ...]
+    sample: int = 0
 
 
 def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
@@ -117,7 +121,8 @@ def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
         sides.append(TalliedTable(whole.named(family.name), joined, one.profiles, one.keys))
     found, traps = relations(sides)
     surveyed = [_best_keys(one, _shared(one, surveyed, found)) for one in surveyed]
-    return Survey(tuple(surveyed), tuple(found), (*unread, *findings, *traps))
+    sample = max((one.count for one in findings if one.code == "sample-only"), default=0)
+    return Survey(tuple(surveyed), tuple(found), (*unread, *findings, *traps), sample)
 
 
 def _over_all(tally: Tally, tables: Sequence[Table]) -> Tally:

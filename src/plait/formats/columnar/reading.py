@@ -35,17 +35,52 @@ def read_columnar(
         stored.validate(full=True)  # nothing else sees to it that text is text, and lies in it
         named = stored.column_names
     except (pa.ArrowException, OSError, EOFError, UnicodeDecodeError) as error:
-        raise SourceError(
-            f"it cannot be read as {ending[1:]}: {str(error).splitlines()[0][:200]}",
-            where,
-            "is the file whole? get it again",
-        ) from None
+        raise _broken(error, ending, where) from None
     if not named:
         raise SourceError("there are no columns in it", where, "is it the right file?")
     if len(named) > most:
         over = f"there are {len(named):,} columns, over {most:,}"
         raise LimitError("columns", over, where)
     return Table.from_arrow(stored, name, where)
+
+
+def _broken(error: BaseException, ending: str, where: str) -> SourceError:
+    return SourceError(
+        f"it cannot be read as {ending[1:]}: {str(error).splitlines()[0][:200]}",
+        where,
+        "is the file whole? get it again",
+    )
+
+
+def read_first(path: Path, name: str, where: str, ending: str, rows: int) -> Table:
+    """The first rows of a Parquet or Arrow file.
+
+    Raises
+    ------
+    SourceError
+        As ``read_columnar``.
+    """
+    try:
+        if ending == ".parquet":
+            from pyarrow import parquet
+
+            with parquet.ParquetFile(path) as file:
+                stored = _until(file.schema_arrow, file.iter_batches(batch_size=rows), rows)
+        else:
+            stored = _arrow(path).slice(0, rows)
+        stored.validate(full=True)
+    except (pa.ArrowException, OSError, EOFError, UnicodeDecodeError) as error:
+        raise _broken(error, ending, where) from None
+    return Table.from_arrow(stored, name, where)
+
+
+def _until(schema: pa.Schema, batches: Iterable[pa.RecordBatch], rows: int) -> pa.Table:
+    found: list[pa.RecordBatch] = []
+    for batch in batches:
+        found.append(batch)
+        if sum(map(len, found)) >= rows:
+            break
+    return pa.Table.from_batches(found, schema).slice(0, rows)
 
 
 def _parquet(path: Path) -> pa.Table:

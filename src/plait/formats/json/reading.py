@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from itertools import islice
 from typing import IO, Any
 
 import pyarrow as pa
@@ -34,6 +35,7 @@ def read_json(
     lines: bool = False,
     tick: Tick = lambda _: None,
     limits: Limits = LIMITS,
+    most: int | None = None,
 ) -> Table:
     """Read an array of records, or JSON lines.
 
@@ -52,6 +54,8 @@ def read_json(
     tick : callable
         Told how many bytes were read, each time.
     limits : Limits
+    most : int, optional
+        How many lines to read; without it all.
 
     Returns
     -------
@@ -66,7 +70,8 @@ def read_json(
     """
     text = _utf8(stream, where, tick)
     if lines:
-        return _table(_line_records(text, where, limits), name, where, limits)
+        found = islice(_line_records(text, where, limits), most)
+        return _table(found, name, where, limits)
     records = _array(_whole(text, where, limits), part, where)
     return _table(enumerate(records, 1), name, where, limits)
 
