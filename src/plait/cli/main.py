@@ -153,10 +153,9 @@ def _dispatch(words: list[str]) -> int:
     if words and words[0] in COMMANDS:
         with loading():
             module = command(words[0])
-            from plait.cli.working import add_work, work_of
+            from plait.cli.working import work_of
         parser = Parser(prog=f"plait {words[0]}", **module.HELP)
         module.add_arguments(parser)
-        add_work(parser)
         options = parser.parse_whole(words[1:])
         with work_of(options):
             status: int = module.run(options)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -27,7 +27,9 @@ def add_work(parser: argparse.ArgumentParser) -> None:
 
 
 def work_of(options: argparse.Namespace) -> AbstractContextManager[Any]:
-    """The room that a command works in."""
+    """The room that a command works in; those that read nothing large need none."""
+    if "memory" not in options:
+        return nullcontext()
     from plait.formats.delivery.working import working
 
     return working(options.memory, options.scratch)

@@ -11,6 +11,7 @@ from plait._version import __version__
 from plait.cli.handing import tell_waiting
 from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
+from plait.cli.working import add_work
 from plait.core.account.errors import ExpectationError
 from plait.core.account.finding import counted, standing
 from plait.plan.check import Foreseen, check
@@ -35,6 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
     add_plan(parser)
     add_plan_telling(parser)
+    add_work(parser)
 
 
 def run(options: argparse.Namespace) -> int:

@@ -11,6 +11,7 @@ from typing import Any
 
 from plait._version import __version__
 from plait.cli.progress import Progress
+from plait.cli.working import add_work
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import counted
 from plait.formats.delivery.delivery import Delivery
@@ -40,6 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
     parser.add_argument("--verbose", action="store_true", help="say all that was found of joins")
+    add_work(parser)
 
 
 def run(options: argparse.Namespace) -> int:

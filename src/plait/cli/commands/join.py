@@ -20,6 +20,7 @@ from plait.cli.handing import (
 from plait.cli.options import add_output, name_of_result
 from plait.cli.progress import Progress
 from plait.cli.streaming import may_stream, run_streamed
+from plait.cli.working import add_work
 from plait.core.table.table import Table
 from plait.core.verbs.joining.refusal import JoinRefusedError
 from plait.core.verbs.joining.streamed import NotStreamableError
@@ -39,6 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_verb(parser, JOIN)
     add_reading(parser, (*READING, *TYPING))
     add_output(parser)
+    add_work(parser)
 
 
 def run(options: argparse.Namespace) -> int:

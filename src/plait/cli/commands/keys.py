@@ -18,6 +18,7 @@ from plait.cli.options import add_telling
 from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.keys import show_keys
+from plait.cli.working import add_work
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding, standing
 from plait.core.table.table import Table
@@ -58,6 +59,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_reading(parser, (*READING, *TYPING))
     add_telling(parser.add_argument_group("output"))
+    add_work(parser)
 
 
 def run(options: argparse.Namespace) -> int:

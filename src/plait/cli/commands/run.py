@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from plait.cli.handing import tell_waiting
 from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
+from plait.cli.working import add_work
 from plait.core.account.finding import counted
 from plait.plan.file.load import load_plan
 from plait.plan.handing.handover import folder_of, left_out
@@ -36,6 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="put the new handover in the place of an earlier one",
     )
     add_plan_telling(parser)
+    add_work(parser)
 
 
 def run(options: argparse.Namespace) -> int:

@@ -13,6 +13,7 @@ from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.rows import show_rows
 from plait.cli.views.survey import show_survey
+from plait.cli.working import add_work
 from plait.core.verbs.survey import survey
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.first import first_rows
@@ -46,6 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_reading(parser, (*READING, *TYPING))
     add_telling(parser.add_argument_group("output"))
+    add_work(parser)
 
 
 def run(options: argparse.Namespace) -> int:

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from plait._version import __version__
 from plait.cli.arguments import add_options, whole_number
+from plait.cli.working import add_work
 from plait.core.account.finding import counted
 from plait.options.option import Form, Option
 from plait.plan.trace import MOST_ROWS, Traced, trace
@@ -52,6 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print the trace as JSON")
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
     parser.add_argument("--verbose", action="store_true", help="show the steps of every cell")
+    add_work(parser)
 
 
 def run(options: argparse.Namespace) -> int:

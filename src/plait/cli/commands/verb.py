@@ -14,6 +14,7 @@ from plait.cli.handing import check_outputs, hand_over, read_all
 from plait.cli.options import add_output, name_of_result
 from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
+from plait.cli.working import add_work
 from plait.core.verbs.result import with_reading
 from plait.formats.reading import read_source
 from plait.formats.sources import Source, find_sources, one_source, uniquely_named
@@ -35,6 +36,7 @@ def _add_arguments(verb: Verb, parser: argparse.ArgumentParser) -> None:
     add_verb(parser, verb)
     add_reading(parser, READING if _sets_types(verb) else (*READING, *TYPING))
     add_output(parser)
+    add_work(parser)
 
 
 def _sets_types(verb: Verb) -> bool:
