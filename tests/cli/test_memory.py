@@ -37,8 +37,8 @@ HIVES = "yard,hive,breed\n" + "".join(
 COMMANDS = {
     "join": "join visits.csv hives.csv --key yard,hive --kind full --json",
     "loose": "join visits.csv hives.csv --key yard,hive --ignore case --json",
-    "settle": "settle visits.csv --key yard,hive --otherwise last --rule kg=agree --missing - --json",
-    "group": "group visits.csv --by yard --take kg=sum:kg --take days=distinct:day --missing - --json",
+    "settle": "settle visits.csv --key yard,hive --otherwise last --rule kg=agree --json",
+    "group": "group visits.csv --by yard --take s=sum:kg --take d=distinct:day --missing - --json",
     "stack": "stack visits.csv more.csv --distinct --label from={stem} --json",
     "sort": "mend visits.csv --sort kg,day --json",
     "compute": "mend visits.csv --missing - --compute more=kg*2 --where hive>3 --json",

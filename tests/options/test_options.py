@@ -98,6 +98,10 @@ WRONG: dict[object, list[str]] = {
     "--set": ["nope=1", "kind"],
     "--row": ["0", "99", "x"],
     "--most": ["x", "-1"],
+    "--memory": ["lots", "1MB", "-2GB"],
+    "--scratch": ["no-folder"],
+    "--rows": ["x", "-1"],
+    "--sample": ["x", "-1"],
 }
 FREE = {"--missing", "--aside"}  # any text will do
 
@@ -197,6 +201,8 @@ ACTS = {
     "--aside-limit": ("mend a.csv --where V>5 --aside there", "--aside-limit 0"),
     "--guard-formulas": ("mend signs.csv", "--guard-formulas"),
     "--report": ("mend a.csv", "--report page.html"),
+    "--rows": ("survey a.csv", "--rows 2"),
+    "--sample": ("survey a.csv", "--sample 2"),
     "--fail-on": ("mend signs.csv", "--fail-on formula-cells"),
     "--replace": ("mend a.csv --out b.csv", "--replace"),
     "--json": ("keys a.csv --key k", "--json"),
@@ -250,7 +256,8 @@ ACTS = {
     "--columns of a trace": ("trace handover --row 1", "--columns V"),
     "--most": ("trace handover --where k>0", "--most 1"),
 }
-LEFT_OUT = {"--version"}
+# What memory and which folder a job takes changes nothing: tests/cli/test_memory.py.
+LEFT_OUT = {"--version", "--memory", "--scratch"}
 
 
 def _words(line: str) -> list[str]:

@@ -12,7 +12,7 @@ from plait.core.verbs.survey import Survey
 from plait.core.verbs.survey import survey as survey_tables
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, file_and_table
-from plait.formats.reading import read_source
+from plait.formats.reading import read_alone
 from plait.formats.sources import one_source
 from plait.formats.stated import stated
 
@@ -82,7 +82,7 @@ def read(
     {'hive': ['007'], 'breed': ['Buckfast']}
     """
     given = stated(encoding, delimiter, quote, escape, header_line, ragged, footer, limit)
-    read_as_it_is = read_source(one_source(str(source), given))
+    read_as_it_is = read_alone(one_source(str(source), given))
     (table,) = declared([read_as_it_is], tuple(missing), type, unfit)
     return table.named(name) if name else table
 

@@ -11,7 +11,7 @@ import pyarrow as pa
 from plait.core.account.errors import UsageError
 from plait.core.table.table import Table
 from plait.formats.cells.values import column_of
-from plait.formats.reading import read_source
+from plait.formats.reading import read_alone
 from plait.formats.sources import find_sources, one_source
 
 
@@ -39,7 +39,7 @@ def all_tables(words: Sequence[Input] | Input) -> list[Table]:
 
 def _tables(word: Any) -> list[Table]:
     if isinstance(word, str | Path):
-        return [read_source(source) for source in find_sources([str(word)])]
+        return [read_alone(source) for source in find_sources([str(word)])]
     return [_in_memory(word)]
 
 
@@ -52,7 +52,7 @@ def one_table(word: Input) -> Table:
     {'hive': ['1']}
     """
     if isinstance(word, str | Path):
-        return read_source(one_source(str(word)))
+        return read_alone(one_source(str(word)))
     return _in_memory(word)
 
 

@@ -12,6 +12,7 @@ from typing import IO, Any
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding, counted
+from plait.core.store.room import expect
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table
 from plait.formats.archives.packed import COMPRESSED, as_file, unpacked
@@ -53,6 +54,18 @@ def read_source(source: Source, tick: Tick = lambda _: None) -> Table:
     if not source.passed_over:
         return table
     return replace(table, findings=(*table.findings, _not_read(source.passed_over, source.name)))
+
+
+def read_alone(source: Source) -> Table:
+    """Read one source by itself: room is made for it first.
+
+    Raises
+    ------
+    SourceError
+        As ``read_source``.
+    """
+    expect(source.size)
+    return read_source(source)
 
 
 def read_or_fault(source: Source, tick: Tick = lambda _: None) -> Table | SourceError:

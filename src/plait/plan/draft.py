@@ -8,6 +8,7 @@ from pathlib import Path
 
 from plait.core.account.errors import SourceError
 from plait.core.account.parallel import ordered_map
+from plait.core.store.room import expect
 from plait.core.table.table import Table
 from plait.core.verbs.survey import survey
 from plait.formats.reading import read_or_fault
@@ -86,6 +87,7 @@ def draft(words: Sequence[str], folder: Path) -> Draft:
     """
     asked = [(word, source) for word in words for source in find_sources([word], faulty=True)]
     sources = plainly_named(uniquely_named([source for _, source in asked]))
+    expect(sum(source.size for source in sources))
     read = list(ordered_map(read_or_fault, sources))
     faults = [one for one in read if isinstance(one, SourceError)]
     there = [number for number, one in enumerate(read) if isinstance(one, Table)]

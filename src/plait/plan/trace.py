@@ -21,7 +21,7 @@ from plait.core.text.cells import as_text
 from plait.formats.delivery.checksum import sha256, sums_of
 from plait.formats.lineage_out import read_lineage
 from plait.formats.lookup import Looked, look_up
-from plait.formats.reading import read_source
+from plait.formats.reading import read_alone
 from plait.formats.sources import Given, Source, one_source
 from plait.formats.text.dialect import Dialect
 
@@ -276,7 +276,7 @@ def _kept(folder: Path) -> _Kept:
     for path, sum_ in sums_of(str(folder / one) for one in (files[0], lineage.name)).items():
         if sums[Path(path).name] != f"sha256:{sum_.result()}":
             raise _changed(folder, f"{Path(path).name} is another file")
-    dataset = read_source(one_source(f"{name}={folder / files[0]}"))
+    dataset = read_alone(one_source(f"{name}={folder / files[0]}"))
     return _Kept(folder, dataset.named(name), stated)
 
 

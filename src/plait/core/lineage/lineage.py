@@ -93,12 +93,16 @@ class Pools:
 
     def _number_of(self, strand: int, there: Flags) -> int:
         """The number of the strand of the members that there are, in one line of the table."""
-        member = there[self._rows]
-        key = strand, b"" if member.all() else np.packbits(member).tobytes()
+        member = there.take(self._rows)
+        every = bool(member.all())
+        key = strand, b"" if every else np.packbits(member).tobytes()
         if key not in self._known:
             line = Table(self._table.name, (), (self._table.strands[strand],), self._table.rows)
-            before = np.concatenate([[0], np.cumsum(member)])
-            pool = Pool(line, self._rows[member], before[self._offsets])
+            rows, offsets = self._rows, self._offsets
+            if not every:
+                times = np.add.reduceat(member, offsets[:-1], dtype=np.int64)
+                rows, offsets = rows[member], np.concatenate([[0], np.cumsum(times)])
+            pool = Pool(line, rows, offsets)
             self._known[key] = self.number + len(self.strands)
             self.strands.append(Strand(self._table.name, {}, (pool,), None, True))
         return self._known[key]

@@ -49,18 +49,21 @@ class Room:
     ) -> None:
         self.limit, self.large, self.asked = limit, large, asked
         self.folder: Path | None = None
+        self._expected = 0
         self._open_folder = open_folder
         self._arrays: ScratchArrays | None = None
         self._pages = Pages(limit)
 
     def expect(self, size: int) -> None:
-        """Prepare for so many bytes: nothing to do for few.
+        """Prepare for so many bytes more: nothing to do for few.
 
         Raises
         ------
         ScratchError
             When the scratch folder cannot be made, or has no room for them.
         """
+        self._expected += size
+        size = self._expected
         if self.folder is not None or size * _SMALL_PART <= self.limit:
             return
         try:

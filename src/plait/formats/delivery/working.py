@@ -30,6 +30,12 @@ def working(memory: str | None = None, folder: Path | None = None) -> Iterator[R
         For an amount that is none, or a folder that is not there.
     ScratchError
         When what does not fit in memory does not fit there either.
+
+    Examples
+    --------
+    >>> with working("2GB") as room:
+    ...     room.limit
+    2147483648
     """
     if folder is not None and not folder.is_dir():
         raise UsageError("there is no such folder for scratch files", str(folder))
