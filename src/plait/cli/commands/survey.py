@@ -12,14 +12,18 @@ from plait.cli.options import add_telling
 from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.rows import show_rows
-from plait.cli.views.survey import show_survey
+from plait.cli.views.survey import show_so_far, show_survey
 from plait.cli.working import add_work
+from plait.core.table.table import Table
 from plait.core.verbs.survey import survey
 from plait.formats.delivery.delivery import Delivery
-from plait.formats.first import first_rows
+from plait.formats.endings import DELIMITED
+from plait.formats.first import first_rows, sampled
 from plait.formats.sources import Source, find_sources
 from plait.options.shared import READING, TYPING
 from plait.report.surveyed import survey_json, write_survey_page
+
+_LARGE_BYTES, _EARLY_ROWS, _MOST_EARLY = 256 << 20, 1000, 5
 
 HELP = {
     "description": "Look before anything is done: what is in the sources, column by column, which "
@@ -58,6 +62,8 @@ def run(options: argparse.Namespace) -> int:
     delivery = Delivery([source.path for source in sources], options.replace)
     check_report(options, delivery)
     tell_completed(delivery)
+    if not options.quiet and options.sample is None:
+        _tell_early(sources)
     with Progress(not options.quiet) as progress:
         tables, unread = read_what_can_be(sources, progress, options, options.sample)
         with progress.phase("looking"):
@@ -72,6 +78,15 @@ def run(options: argparse.Namespace) -> int:
         print(survey_json(found, sizes))
     refuse_standing(found.findings, options, bool(options.report))
     return 0
+
+
+def _tell_early(sources: Sequence[Source]) -> None:
+    """What the first rows of a large source show, while the rest is read."""
+    large = [one for one in sources if one.size >= _LARGE_BYTES and one.ending in DELIMITED]
+    for source in large[:_MOST_EARLY]:
+        table = sampled(source, rows=_EARLY_ROWS)
+        if isinstance(table, Table):
+            show_so_far(table, source.size)
 
 
 def _show_rows(sources: Sequence[Source], options: argparse.Namespace) -> int:

@@ -13,13 +13,14 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from plait.cli.views.shapes import sample, shape
-from plait.cli.views.show import findings_shown, printable, reading_console
+from plait.cli.views.show import findings_shown, printable, reading_console, say
 from plait.core.account.finding import counted
 from plait.core.account.gathered import gathered
 from plait.core.look.relating.relation import Relation
 from plait.core.table.keyspec import spelt
+from plait.core.table.table import Table
 from plait.core.verbs.survey import Survey, Surveyed
-from plait.report.figures import percent
+from plait.report.figures import bytes_shown, percent
 
 _FEW_SOURCES, _MANY_SOURCES = 5, 65
 _LINES, _MOST_LINES = 58, 118
@@ -56,6 +57,14 @@ def show_survey(
         shapes = list(_fitting(found, sizes, out.width, _lines(found) - _height(head, out.width)))
     for part in [*head, *shapes]:
         out.print(part)
+
+
+def show_so_far(table: Table, size: int) -> None:
+    """What the first rows of a source show, before it is known of all; on standard error."""
+    kinds = ", ".join(f"{name} {table.kind_in_words(name)}" for name in table.column_names)
+    rows = counted(table.rows, "row")
+    said = f"plait: {table.name} has {bytes_shown(size)}; so far, from its first {rows}: {kinds}"
+    say(printable(said))
 
 
 def _sources(found: Survey) -> list[str]:
