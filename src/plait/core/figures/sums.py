@@ -129,7 +129,7 @@ def _plain_numbers(values: pa.Array) -> npt.NDArray[Any]:
 def counted(values: pa.Array, groups: Groups) -> Counts:
     """How many values there are in each group."""
     if not values.null_count or not len(groups.rows):
-        return groups.counts
+        return groups.counts.astype(np.int64, copy=False)
     there = values.is_valid().to_numpy(zero_copy_only=False).take(groups.rows)
     times: Counts = np.add.reduceat(there, groups.offsets[:-1], dtype=np.int64)
     return times

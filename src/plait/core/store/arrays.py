@@ -175,18 +175,33 @@ def _reserve(number: int, begin: int, size: int) -> None:
         os.ftruncate(number, begin + size)
 
 
-def hold_signals(codes: frozenset[Any]) -> None:
+def hold_signals(codes: frozenset[Any]) -> Callable[[], None]:
     """Have interrupts wait for a moment that come while NumPy asks for memory.
 
     An exception cannot go through NumPy's own code: it would be lost there.
+
+    Returns
+    -------
+    callable
+        Takes them as before.
     """
     if threading.current_thread() is not threading.main_thread():
-        return
+        return lambda: None
+    before: list[tuple[int, Any, Any]] = []
     for name in ("SIGINT", "SIGTERM", "SIGHUP"):
         number = getattr(signal, name, None)
         handler = signal.getsignal(number) if number else None
         if number and callable(handler):
-            signal.signal(number, _waiting(handler, codes))
+            waiting = _waiting(handler, codes)
+            signal.signal(number, waiting)
+            before.append((number, handler, waiting))
+
+    def as_before() -> None:
+        for number, handler, waiting in before:
+            if signal.getsignal(number) is waiting:
+                signal.signal(number, handler)
+
+    return as_before
 
 
 def _waiting(handler: Any, codes: frozenset[Any]) -> Any:

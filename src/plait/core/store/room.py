@@ -52,6 +52,7 @@ class Room:
         self._expected = 0
         self._open_folder = open_folder
         self._arrays: ScratchArrays | None = None
+        self._as_before: Callable[[], None] = lambda: None
         self._pages = Pages(limit)
 
     def expect(self, size: int) -> None:
@@ -81,7 +82,7 @@ class Room:
         share, taken = int(self.limit * _ARRAYS), self._pages.without_files
         self._arrays = ScratchArrays(self.folder, share, taken, self.large)
         self._arrays.use()
-        hold_signals(self._arrays.codes)
+        self._as_before = hold_signals(self._arrays.codes)
 
     @property
     def full(self) -> bool:
@@ -97,6 +98,7 @@ class Room:
         """Watch over it no longer."""
         if self._arrays is not None:
             self._arrays.leave()
+            self._as_before()
         self._pages.stop()
 
 
