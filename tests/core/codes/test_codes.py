@@ -8,7 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import cases
-from plait.core.codes.coding import code_column, count, mix, rows_by_code, stable_order
+from plait.core.codes.coding import code_column
+from plait.core.codes.counting import count, rows_by_code, stable_order
+from plait.core.codes.mixing import mix
 from plait.core.keys.duplicates import find_duplicates
 from plait.core.table.table import from_columns
 from plait.core.text.dictionary import coded

@@ -22,7 +22,6 @@ from plait.core.verbs.settle import settle, settle_all
 from plait.core.verbs.stack import stack
 from plait.core.verbs.survey import survey
 from plait.core.verbs.widen import widen
-from plait.report.surveyed import survey_json
 
 KEY = "yard,hive"
 
@@ -134,7 +133,8 @@ def told(call, left, right):
         )
         return type(error).__name__, str(error), found
     if not hasattr(made, "table"):
-        return survey_json(made, {})
+        shapes = [(one.family, dict(one.profiles), one.keys, one.sample) for one in made.families]
+        return shapes, made.relations, made.findings
     table = made.table
     return (
         table.to_dict(),

@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.codes.coding import Coding, count, rows_by_code
+from plait.core.codes.coding import Coding
+from plait.core.codes.counting import count, rows_by_code
 
 Rows = npt.NDArray[np.integer[Any]]
 Flags = npt.NDArray[np.bool_]

@@ -9,7 +9,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.codes.coding import stable_order
+from plait.core.codes.counting import stable_order
 from plait.core.codes.ordering import refuse_doubt
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table

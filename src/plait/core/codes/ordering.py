@@ -19,7 +19,7 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import counted
-from plait.core.codes.coding import count, first_rows
+from plait.core.codes.counting import count, first_rows
 from plait.core.table.keyspec import quoted
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text

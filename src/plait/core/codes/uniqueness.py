@@ -7,7 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from plait.core.codes.coding import Coding, Counts, by_code, code_column, count, mix
+from plait.core.codes.coding import Coding, code_column
+from plait.core.codes.counting import Counts, by_code, count
+from plait.core.codes.mixing import mix
 from plait.core.table.table import Table
 
 _SAMPLE_KEYS = 20_000

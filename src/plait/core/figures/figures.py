@@ -12,7 +12,8 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.names import nearest
-from plait.core.codes.coding import code_keys, stable_order
+from plait.core.codes.coding import code_keys
+from plait.core.codes.counting import stable_order
 from plait.core.codes.groups import Flags, Groups, Rows, grouped
 from plait.core.codes.order import ranks
 from plait.core.figures.rules import decide, distinct_in_each

@@ -12,8 +12,10 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.names import nearest
-from plait.core.codes.coding import by_code, code_keys, count, mix
+from plait.core.codes.coding import code_keys
+from plait.core.codes.counting import by_code, count
 from plait.core.codes.groups import Flags, Groups, Rows
+from plait.core.codes.mixing import mix
 from plait.core.codes.order import ranks
 from plait.core.figures.sums import as_cells, as_short_cells, exact_sums, means, numbers_of
 from plait.core.table.keyspec import check_column

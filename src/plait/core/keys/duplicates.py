@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from plait.core.account.finding import MOST_EXAMPLES, Example, Place
 from plait.core.account.parallel import cores, ordered_map
-from plait.core.codes.coding import Counts, by_code, first_rows
+from plait.core.codes.counting import Counts, by_code, first_rows
 from plait.core.table.table import BATCH_ROWS, Column, Table
 from plait.core.text.cells import as_text
 from plait.core.text.words import MARK, PIECE, Cells, Words

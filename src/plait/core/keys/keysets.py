@@ -11,7 +11,7 @@ import numpy.typing as npt
 
 from plait.core.account.errors import UsageError
 from plait.core.account.names import nearest
-from plait.core.codes.coding import Counts, distinct
+from plait.core.codes.counting import Counts, distinct
 
 MOST_TABLES = 62
 _MOST_PAIRED = 8

@@ -11,7 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.codes.coding import Coding, Counts, by_code, first_rows, rows_by_code
+from plait.core.codes.coding import Coding
+from plait.core.codes.counting import Counts, by_code, first_rows, rows_by_code
 from plait.core.codes.groups import Rows
 from plait.core.table.strand import rows_dtype
 from plait.core.text.wordtable import Codes

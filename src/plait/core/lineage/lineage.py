@@ -18,7 +18,7 @@ import pyarrow.compute as pc
 
 from plait.core.account.finding import Place
 from plait.core.account.names import distinct_name
-from plait.core.codes.coding import within_each
+from plait.core.codes.counting import within_each
 from plait.core.codes.groups import Flags, Groups
 from plait.core.table.absent import present
 from plait.core.table.leaf import Leaf, Leaves

@@ -9,7 +9,8 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.account.names import distinct_name
-from plait.core.codes.coding import distinct, first_rows, mix
+from plait.core.codes.counting import distinct, first_rows
+from plait.core.codes.mixing import mix
 from plait.core.lineage.lineage import Thread, threads
 from plait.core.table.table import Table
 from plait.core.text.wordtable import Codes

@@ -11,7 +11,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.codes.coding import Counts, count
+from plait.core.codes.counting import Counts, count
 from plait.core.text.cells import as_text
 from plait.core.text.dictionary import TextDictionary
 from plait.core.text.digits import plain

@@ -13,6 +13,7 @@ import ctypes
 import os
 import platform
 import signal
+import sys
 import tempfile
 import threading
 import time
@@ -78,7 +79,8 @@ class ScratchArrays:
         self._use: Callable[[], None] | None = None
         self._back: Callable[[], None] = lambda: None
         self.fault: OSError | None = None
-        if platform.libc_ver()[0] == "glibc":  # elsewhere memory may be no region of its own
+        if platform.libc_ver()[0] == "glibc" and _takes_turns():
+            # With another C library large memory may be no region of its own.
             ctypes.CDLL(None).mallopt(_THRESHOLD, max(large, 2 * PAGE))
             self._made = self._callbacks()
 
@@ -153,6 +155,11 @@ class ScratchArrays:
             self.fault = error
             return None  # which NumPy takes for too little memory
         return address
+
+
+def _takes_turns() -> bool:
+    """Whether threads have the interpreter in turn, on which letting go of pages rests."""
+    return bool(getattr(sys, "_is_gil_enabled", lambda: True)())
 
 
 def _numpy_functions() -> Any:

@@ -7,11 +7,12 @@ import threading
 from contextlib import suppress
 from pathlib import Path
 
-from plait.core.store.mapping import MAPPINGS
-from plait.core.store.mapping import PAGE as _PAGE
+from plait.core.store.mapping import MAPPINGS, PAGE
 
 _EVERY_SECONDS = 0.004
-_HIGH, _LOW = 0.62, 0.5
+# Of the limit: what may be resident, and what of it may be mapped even where that is more.
+_FULL, _LEAST = 0.72, 0.12
+_DOWN_TO = 0.75
 _OWN = Path("/proc/self/statm")
 
 
@@ -44,17 +45,21 @@ class Pages:
 
     def _watch(self) -> None:
         while not self._end.wait(_EVERY_SECONDS):
-            if self._resident() * _PAGE > self._limit * _HIGH:
+            resident, mapped = self._pages()
+            room = max(self._limit * _FULL - (resident - mapped), self._limit * _LEAST)
+            if mapped > room:
                 for _ in MAPPINGS.let_go():
-                    if self._resident() * _PAGE < self._limit * _LOW:
+                    if self._pages()[1] < room * _DOWN_TO:
                         break
 
-    def _resident(self) -> int:
-        return int(os.pread(self._file, 100, 0).split()[1])
+    def _pages(self) -> tuple[int, int]:
+        """Bytes that are resident, and how many of them stand in files."""
+        _, resident, mapped, *_ = map(int, os.pread(self._file, 100, 0).split())
+        return resident * PAGE, mapped * PAGE
 
     def without_files(self) -> int:
         """Bytes that are resident and stand in no file; 0 where the system does not tell."""
         if not self._thread.is_alive():
             return 0
-        _, resident, shared, *_ = map(int, os.pread(self._file, 100, 0).split())
-        return (resident - shared) * _PAGE
+        resident, mapped = self._pages()
+        return resident - mapped

@@ -10,8 +10,10 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.codes.coding import CodedColumn, Coding, count, mix, recode
+from plait.core.codes.coding import CodedColumn, Coding, recode
+from plait.core.codes.counting import count
 from plait.core.codes.loosen import ALL_WAYS, FORM_WAYS, loosened
+from plait.core.codes.mixing import mix
 from plait.core.keys.match import Matching
 from plait.core.text.wordtable import Codes
 

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.parallel import cores
-from plait.core.codes.coding import rows_by_code, stable_order, within_each
+from plait.core.codes.counting import rows_by_code, stable_order, within_each
 
 MOST_NEAR = 3
 LEAST_SCORE = 0.7

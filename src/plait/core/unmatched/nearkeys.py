@@ -9,8 +9,10 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.codes.coding import Coding, distinct, mix, rows_by_code, within_each
+from plait.core.codes.coding import Coding
+from plait.core.codes.counting import distinct, rows_by_code, within_each
 from plait.core.codes.loosen import WAYS, loosened
+from plait.core.codes.mixing import mix
 from plait.core.text.wordtable import Codes
 from plait.core.unmatched.near import MOST_NEAR, near_texts
 

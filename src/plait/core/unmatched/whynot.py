@@ -8,7 +8,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.codes.coding import Coding, distinct, rows_by_code, within_each
+from plait.core.codes.coding import Coding
+from plait.core.codes.counting import distinct, rows_by_code, within_each
 from plait.core.keys.match import Matching
 from plait.core.table.keyspec import Key
 from plait.core.table.table import Table

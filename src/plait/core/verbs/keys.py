@@ -11,7 +11,8 @@ import pyarrow as pa
 from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import Finding
 from plait.core.account.names import distinct_name
-from plait.core.codes.coding import Coding, Counts, by_code, first_rows
+from plait.core.codes.coding import Coding
+from plait.core.codes.counting import Counts, by_code, first_rows
 from plait.core.codes.uniqueness import Uniqueness, what_would_be_unique
 from plait.core.keys.crosswalk import code_across, spelt_columns
 from plait.core.keys.duplicates import Duplicates, find_conflicts

@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
 from plait.core.account.ledger import Line, entry
-from plait.core.codes.coding import distinct
+from plait.core.codes.counting import distinct
 from plait.core.codes.groups import Flags, Groups, Rows, key_groups
 from plait.core.figures.rules import (
     Decided,

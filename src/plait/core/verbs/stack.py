@@ -13,7 +13,8 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.ledger import Line, entry
-from plait.core.codes.coding import first_rows, mix
+from plait.core.codes.counting import first_rows
+from plait.core.codes.mixing import mix
 from plait.core.lineage.label import label_column, parse_labels
 from plait.core.lineage.origin import with_origin
 from plait.core.look.agreement import disagreements

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 
-from plait.core.codes.coding import Counts
+from plait.core.codes.counting import Counts
 
 _SURE = 3.0
 

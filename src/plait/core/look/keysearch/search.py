@@ -10,7 +10,7 @@ from itertools import combinations
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.codes.coding import distinct
+from plait.core.codes.counting import distinct
 from plait.core.look.keysearch.agreeing import (
     Agreements,
     Sets,

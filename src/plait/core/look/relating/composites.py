@@ -8,7 +8,7 @@ from itertools import combinations, islice
 
 import numpy as np
 
-from plait.core.codes.coding import distinct
+from plait.core.codes.counting import distinct
 from plait.core.look.candidates import few_in_the_way
 from plait.core.look.keysearch.chance import by_chance, coincidence
 from plait.core.look.keysearch.clusters import all_rows, split_by

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.names import distinct_name
-from plait.core.codes.coding import distinct
+from plait.core.codes.counting import distinct
 from plait.core.codes.loosen import ALL_WAYS, loosened
 from plait.core.look.relating.composites import together
 from plait.core.look.relating.pairs import matched

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.account.names import folded
-from plait.core.codes.coding import Counts
+from plait.core.codes.counting import Counts
 from plait.core.look.relating.evidence import alike, surprising, unlikeliness
 from plait.core.look.relating.relation import Relation
 from plait.core.look.relating.values import TalliedTable, Values, key_parts

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.codes.coding import Counts, distinct
+from plait.core.codes.counting import Counts, distinct
 from plait.core.codes.loosen import ALL_WAYS, loosened
 from plait.core.look.candidates import Candidates
 from plait.core.look.keysearch.roles import LONGEST_CELL, weights_of

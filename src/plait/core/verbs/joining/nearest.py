@@ -16,7 +16,8 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding, counted
 from plait.core.account.names import nearest
-from plait.core.codes.coding import Coding, distinct
+from plait.core.codes.coding import Coding
+from plait.core.codes.counting import distinct
 from plait.core.codes.ordering import check_ordered
 from plait.core.table.keyspec import check_column, parse_key
 from plait.core.table.table import Table

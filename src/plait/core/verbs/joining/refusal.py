@@ -8,7 +8,7 @@ import numpy as np
 
 from plait.core.account.errors import ExpectationError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
-from plait.core.codes.coding import by_code, stable_order
+from plait.core.codes.counting import by_code, stable_order
 from plait.core.keys.duplicates import key_text
 from plait.core.keys.match import ONE_SIDED, Match, Matching
 from plait.core.table.keyspec import Key

@@ -18,7 +18,8 @@ import pyarrow as pa
 from plait.core.account.finding import Finding
 from plait.core.account.ledger import Entry
 from plait.core.account.parallel import InTurn
-from plait.core.codes.coding import CodedColumn, Coding, by_code, count, first_rows
+from plait.core.codes.coding import CodedColumn, Coding
+from plait.core.codes.counting import by_code, count, first_rows
 from plait.core.codes.groups import Rows
 from plait.core.codes.keyindex import KeyIndex
 from plait.core.keys.duplicates import Duplicates, FirstCells, summed

@@ -9,7 +9,9 @@ from itertools import combinations
 import numpy as np
 
 from plait.core.account.finding import Finding
-from plait.core.codes.coding import code_keys, count, mix
+from plait.core.codes.coding import code_keys
+from plait.core.codes.counting import count
+from plait.core.codes.mixing import mix
 from plait.core.keys.match import Match, Matching, match_keys
 from plait.core.table.keyspec import Key, quoted, spelt
 from plait.core.table.table import Table
