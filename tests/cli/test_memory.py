@@ -249,6 +249,16 @@ def test_all_that_goes_into_a_pipe_is_what_a_file_would_have(put, tmp_path, plai
         assert piped == Path("out.csv").read_bytes()
 
 
+@pytest.mark.slow
+def test_columns_that_come_late_are_in_the_header_of_a_pipe(tmp_path):
+    """A record far down may bring a column: only the whole file tells its columns."""
+    (tmp_path / "long.jsonl").write_text('{"hive": 1}\n' * 3_000_000 + '{"hive": 2, "kg": 9}\n')
+    line = [sys.executable, "-m", "plait", "mend", "long.jsonl", "--quiet"]
+    piped = subprocess.run(line, cwd=tmp_path, capture_output=True, check=True).stdout
+    assert piped.startswith(b"hive,kg\n1,\n")
+    assert piped.endswith(b"2,9\n")
+
+
 def test_rows_are_shown_as_they_stand_and_nothing_else(plait, put):
     put(visits_csv="yard,hive\nAue,007\n,2\nMoor,3\n")
     ended = plait("survey", "visits.csv", "--rows", "2")

@@ -19,7 +19,8 @@ from plait.cli.options import name_of_result
 from plait.cli.process import NobodyReadsError
 from plait.core.account.errors import OutputError, PlaitError
 from plait.core.table.table import Table
-from plait.formats.first import first_rows
+from plait.formats.endings import DELIMITED
+from plait.formats.first import COLUMNAR, first_rows
 from plait.formats.outputs import write_csv_to
 from plait.formats.sources import STANDARD_INPUT, Source
 from plait.options.option import Verb, perform
@@ -117,8 +118,18 @@ def _may_begin(verb: Verb, sources: Sequence[Source], options: argparse.Namespac
         and not options.fail_on
         and not any(getattr(options, name, None) for name in _OF_ALL_ROWS)
         and sum(source.size for source in sources) >= _LEAST_BYTES
-        and not any(source.path == STANDARD_INPUT or source.fault for source in sources)
+        and all(map(_knows_its_columns, sources))
         and _into_a_pipe()
+    )
+
+
+def _knows_its_columns(source: Source) -> bool:
+    """Whether the first part of a source tells all of its columns, and what its rows are."""
+    return (
+        source.path != STANDARD_INPUT
+        and not source.fault
+        and not source.given.footer
+        and source.ending in (*DELIMITED, *COLUMNAR)
     )
 
 

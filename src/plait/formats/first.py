@@ -18,7 +18,7 @@ from plait.formats.reading import Tick, open_bytes, opened_batches, read_source
 from plait.formats.sources import STANDARD_INPUT, Source
 from plait.formats.text.reading import NotRegularError, NotUtf8Error
 
-_COLUMNAR = (".parquet", ".arrow", ".feather")
+COLUMNAR = (".parquet", ".arrow", ".feather")
 
 
 def first_rows(source: Source, rows: int) -> tuple[Table, bool]:
@@ -85,7 +85,7 @@ def _some(source: Source, rows: int) -> Table | None:
         with open_bytes(source) as stream:
             limits = source.given.limits
             return read_json(stream, source.name, source.where, "", True, limits=limits, most=rows)
-    if source.ending in _COLUMNAR:
+    if source.ending in COLUMNAR:
         from plait.formats.columnar.reading import read_first
 
         with as_file(source.path, source.member, source.ending, source.given.limits) as file:
