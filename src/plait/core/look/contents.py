@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from plait.core.account.parallel import ordered_map
-from plait.core.look.profile import Profile, profile, tallied
+from plait.core.look.profile import Profile, Tally, profile, tallied, through
 from plait.core.table.absent import present
 from plait.core.table.strand import Strand
 from plait.core.table.table import Column, Table
@@ -64,7 +64,7 @@ def contents(
         stored = stored_of(table, column)
         made = (known or {}).get(id(stored)) if stored is not None else None
         if made is None:
-            made = profile(tallied([table.whole(column.name)], column.kind))
+            made = profile(_tally(table, column))
         by: tuple[int, ...] = ()
         if of_row is not None:
             absent = ~present(table, column.name)
@@ -73,6 +73,16 @@ def contents(
         return Content(column.name, made, table.came(column.name), by)
 
     return list(ordered_map(one, table.columns))
+
+
+def _tally(table: Table, column: Column) -> Tally:
+    """The tally of a column; of few stored cells that many rows show, those are looked at once."""
+    if len(column.parts) == 1:
+        (number, name) = column.parts[0]
+        strand = table.strands[number]
+        if strand.index is not None and 2 * strand.stored_rows <= table.rows:
+            return through(tallied([strand.stored[name]], column.kind), strand.index)
+    return tallied([table.whole(column.name)], column.kind)
 
 
 def stored_of(table: Table, column: Column) -> pa.ChunkedArray | None:

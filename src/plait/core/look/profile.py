@@ -11,7 +11,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.codes.counting import Counts, count
+from plait.core.codes.counting import Counts, by_code, count
 from plait.core.text.cells import as_text
 from plait.core.text.dictionary import TextDictionary
 from plait.core.text.digits import plain
@@ -131,6 +131,22 @@ def tallied(columns: Sequence[pa.ChunkedArray | None], declared: str | None = No
         for codes, times in zip(coded, counts, strict=True)
     )
     return Tally(dictionary.texts(), counts, missing, tuple(coded), declared)
+
+
+def through(tally: Tally, index: npt.NDArray[Any]) -> Tally:
+    """The tally of a column that shows some rows of another, -1 for none: counted from codes.
+
+    >>> tally = tallied([pa.chunked_array([["a", "b", ""]])])
+    >>> found = through(tally, np.array([1, 1, 2, -1]))
+    >>> found.texts.to_pylist(), found.counts[0].tolist(), found.missing
+    (['a', 'b'], [0, 2], (2,))
+    """
+    (stored,) = tally.codes
+    assert stored is not None
+    codes: Codes = by_code(stored, index, -1)
+    counts = count(codes, len(tally.texts))
+    missing = len(codes) - int(counts.sum())
+    return Tally(tally.texts, (counts,), (missing,), (codes,), tally.declared)
 
 
 def _coded(
