@@ -19,8 +19,8 @@ from plait.cli.options import name_of_result
 from plait.cli.process import NobodyReadsError
 from plait.core.account.errors import OutputError, PlaitError
 from plait.core.table.table import Table
-from plait.formats.endings import DELIMITED
-from plait.formats.first import COLUMNAR, first_rows
+from plait.formats.endings import COLUMNAR, DELIMITED
+from plait.formats.first import first_rows
 from plait.formats.outputs import write_csv_to
 from plait.formats.sources import STANDARD_INPUT, Source
 from plait.options.option import Verb, perform

@@ -13,12 +13,10 @@ from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding
 from plait.core.table.table import Table, from_columns
 from plait.formats.archives.packed import as_file
-from plait.formats.endings import DELIMITED, JSON_LINES
+from plait.formats.endings import COLUMNAR, DELIMITED, JSON_LINES
 from plait.formats.reading import Tick, open_bytes, opened_batches, read_source
 from plait.formats.sources import STANDARD_INPUT, Source
 from plait.formats.text.reading import NotRegularError, NotUtf8Error
-
-COLUMNAR = (".parquet", ".arrow", ".feather")
 
 
 def first_rows(source: Source, rows: int) -> tuple[Table, bool]:

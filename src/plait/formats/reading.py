@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
@@ -17,7 +17,7 @@ from plait.core.table.headings import usable_names
 from plait.core.table.table import Table
 from plait.formats.archives.packed import COMPRESSED, as_file, unpacked
 from plait.formats.cells.header import read_header
-from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WORKBOOKS
+from plait.formats.endings import COLUMNAR, DATABASES, DELIMITED, JSON, JSON_LINES, WORKBOOKS
 from plait.formats.sources import STANDARD_INPUT, PassedOver, Source
 from plait.formats.text.dialect import Dialect, find_dialect
 from plait.formats.text.reading import Batches, NotUtf8Error, read_batches, read_delimited
@@ -32,6 +32,7 @@ _FORMATS = {
 Tick = Callable[[int], None]
 
 _MOST_NAMED = 5
+_PACKED_TIMES = 8
 
 
 def read_source(source: Source, tick: Tick = lambda _: None) -> Table:
@@ -64,8 +65,19 @@ def read_alone(source: Source) -> Table:
     SourceError
         As ``read_source``.
     """
-    expect(source.size)
+    make_room([source])
     return read_source(source)
+
+
+def make_room(sources: Iterable[Source]) -> None:
+    """Have the job prepare for sources: packed ones take several times their size."""
+    for source in sources:
+        expect(source.size, _PACKED_TIMES if _is_packed(source) else 1)
+
+
+def _is_packed(source: Source) -> bool:
+    ending = Path(source.path).suffix.lower()
+    return bool(source.member) or ending in (*COMPRESSED, *COLUMNAR, *WORKBOOKS)
 
 
 def read_or_fault(source: Source, tick: Tick = lambda _: None) -> Table | SourceError:

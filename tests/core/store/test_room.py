@@ -19,6 +19,8 @@ from plait.core.store.errors import ScratchError
 from plait.core.store.mapping import MAPPINGS
 from plait.core.store.room import Room, limited, working_in
 from plait.core.store.shelf import Shelf, apart, in_one_piece, in_steps, kept, stepwise
+from plait.core.table.table import from_columns
+from plait.core.verbs.join import join
 
 LARGE = 1 << 16
 
@@ -202,3 +204,25 @@ def test_steps_make_what_the_whole_makes(room):
     assert stepwise(lambda some: pa.compute.add(some, 1), cells).equals(pa.compute.add(cells, 1))
     numbers = cells.to_numpy()
     assert np.array_equal(in_steps(np.empty_like(numbers), np.negative, numbers), -numbers)
+
+
+def test_what_grows_out_of_little_keeps_to_the_limit_too(tmp_path):
+    """Few rows of two tables, each beside each: the row numbers go to files."""
+    table = from_columns("t", {"n": list(map(str, range(700)))})
+    with working_in(Room(1 << 20, lambda: tmp_path, large=LARGE)):
+        joined = join(table, table.named("u"), kind="cross")
+        assert files_behind(tmp_path) >= 2
+        assert joined.table.rows == 490_000
+        assert joined.table.at(np.array([489_999])).to_dict() == {"n": ["699"], "u.n": ["699"]}
+
+
+def test_what_came_in_though_nothing_was_expected_goes_to_a_file(tmp_path):
+    """As from standard input, of which nobody knows how much it will be."""
+    with working_in(Room(1 << 20, lambda: tmp_path, large=LARGE)) as made:
+        shelf = Shelf(["n"])
+        for start in range(0, 500_000, 5000):
+            shelf.put([pa.array(range(start, start + 5000)).cast(pa.string())])
+        column = shelf.columns()["n"]
+        assert made.folder == tmp_path
+        assert files_behind(tmp_path) >= 1
+        assert column[499_999].as_py() == "499999"

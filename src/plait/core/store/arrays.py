@@ -182,18 +182,18 @@ def _reserve(number: int, begin: int, size: int) -> None:
         os.ftruncate(number, begin + size)
 
 
-def hold_signals(codes: frozenset[Any]) -> Callable[[], None]:
+def hold_signals(codes: frozenset[Any]) -> Callable[[], None] | None:
     """Have interrupts wait for a moment that come while NumPy asks for memory.
 
     An exception cannot go through NumPy's own code: it would be lost there.
 
     Returns
     -------
-    callable
-        Takes them as before.
+    callable or None
+        Takes them as before. Only the main thread can take them otherwise.
     """
     if threading.current_thread() is not threading.main_thread():
-        return lambda: None
+        return None
     before: list[tuple[int, Any, Any]] = []
     for name in ("SIGINT", "SIGTERM", "SIGHUP"):
         number = getattr(signal, name, None)

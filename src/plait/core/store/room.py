@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -49,40 +50,64 @@ class Room:
     ) -> None:
         self.limit, self.large, self.asked = limit, large, asked
         self.folder: Path | None = None
-        self._expected = 0
+        self._size = self._expected = 0
+        self._beginning = threading.Lock()
         self._open_folder = open_folder
         self._arrays: ScratchArrays | None = None
         self._as_before: Callable[[], None] = lambda: None
         self._pages = Pages(limit)
 
-    def expect(self, size: int) -> None:
-        """Prepare for so many bytes more: nothing to do for few.
+    def expect(self, size: int, times: int = 1) -> None:
+        """Prepare for so many bytes more, that take so many times as much: nothing for few.
 
         Raises
         ------
         ScratchError
             When the scratch folder cannot be made, or has no room for them.
         """
-        self._expected += size
-        size = self._expected
-        if self.folder is not None or size * _SMALL_PART <= self.limit:
-            return
+        self._size += size
+        self._expected += size * times
+        if self.folder is not None or self._expected * _SMALL_PART > self.limit:
+            self.begin()
+
+    def begin(self) -> None:
+        """Keep to the limit from here on, in this context.
+
+        Raises
+        ------
+        ScratchError
+            As ``expect``.
+        """
+        with self._beginning:
+            if self.folder is None:
+                self.folder = self._checked_folder()
+                self._pages.start()
+                share, taken = int(self.limit * _ARRAYS), self._pages.without_files
+                self._arrays = ScratchArrays(self.folder, share, taken, self.large)
+        assert self._arrays is not None
+        if _USING.get() is not self._arrays:
+            _USING.set(self._arrays)
+            self._arrays.use()
+            self._as_before = hold_signals(self._arrays.codes) or self._as_before
+
+    def _checked_folder(self) -> Path:
         try:
-            self.folder = self._open_folder()
-            free = shutil.disk_usage(self.folder).free
+            folder = self._open_folder()
+            free = shutil.disk_usage(folder).free
         except OSError as error:
             raise no_room("the scratch folder", error.strerror or str(error)) from None
-        needed = size * _TIMES - self.limit // 2
+        needed = self._size * _TIMES - self.limit // 2
         if free < needed:
             raise no_room(
-                self.folder.parent,
+                folder.parent,
                 f"about {needed / 2**30:,.1f} GB are needed, {free / 2**30:,.1f} GB are free",
             )
-        self._pages.start()
-        share, taken = int(self.limit * _ARRAYS), self._pages.without_files
-        self._arrays = ScratchArrays(self.folder, share, taken, self.large)
-        self._arrays.use()
-        self._as_before = hold_signals(self._arrays.codes)
+        return folder
+
+    @property
+    def much(self) -> bool:
+        """Whether the cells of whole columns take much, though little was expected."""
+        return self.folder is None and pa.total_allocated_bytes() > self.limit * _CELLS / 2
 
     @property
     def full(self) -> bool:
@@ -97,12 +122,14 @@ class Room:
     def close(self) -> None:
         """Watch over it no longer."""
         if self._arrays is not None:
+            _USING.set(None)
             self._arrays.leave()
             self._as_before()
         self._pages.stop()
 
 
 _ROOM: ContextVar[Room | None] = ContextVar("room", default=None)
+_USING: ContextVar[ScratchArrays | None] = ContextVar("using", default=None)
 
 
 @contextmanager
@@ -143,8 +170,8 @@ def rows_at_once() -> int:
     return _MOST_ROWS if here is None else min(_MOST_ROWS, max(here.limit >> 7, here.large >> 2))
 
 
-def expect(size: int) -> None:
-    """Say that so many bytes will be worked with."""
+def expect(size: int, times: int = 1) -> None:
+    """Say that so many bytes will be worked with, and that they take so many times as much."""
     here = room()
     if here is not None:
-        here.expect(size)
+        here.expect(size, times)

@@ -16,7 +16,7 @@ import pyarrow as pa
 
 from plait.core.store.errors import no_room
 from plait.core.store.mapping import MAPPINGS
-from plait.core.store.room import limited
+from plait.core.store.room import limited, room
 
 _BYTE = 8
 _STEP = 1 << 20
@@ -55,7 +55,9 @@ class Shelf:
             When the scratch file cannot be written.
         """
         self._waiting.append(list(arrays))
-        here = limited()
+        here = room()
+        if here is not None and here.much:
+            here.begin()
         if here is not None and here.full:
             self._write(here.folder)
 
@@ -130,7 +132,7 @@ def kept(pieces: Iterable[pa.Array], kind: pa.DataType | None = None) -> pa.Chun
     >>> kept([pa.array(["a"]), pa.array(["b"])]).to_pylist()
     ['a', 'b']
     """
-    if limited() is None:
+    if room() is None:
         return pa.chunked_array(list(pieces), kind)
     shelf = Shelf([""])
     for piece in pieces:

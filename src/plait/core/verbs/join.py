@@ -24,6 +24,7 @@ from plait.core.keys.match import (
     match_keys,
 )
 from plait.core.lineage.origin import with_origin
+from plait.core.store.room import expect
 from plait.core.table.columns import renamed
 from plait.core.table.keyspec import (
     Key,
@@ -43,6 +44,8 @@ from plait.core.verbs.joining.nearest import Nearest, code_nearest, parse_neares
 from plait.core.verbs.joining.refusal import refuse
 from plait.core.verbs.joining.trap import trap_findings
 from plait.core.verbs.result import Result
+
+_OF_ROW = 16  # bytes of the row numbers of a result row
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -159,6 +162,7 @@ def join(
     findings = (*ties, *_found(left, right, names, matching, match, kind, key, near))
     refuse(left, right, names, matching, match, cardinality, findings, kind, max_rows)
 
+    expect(match.output_rows * _OF_ROW)
     made = _made(
         left,
         _taken(right, names, take),

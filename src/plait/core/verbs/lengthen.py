@@ -11,6 +11,7 @@ import pyarrow as pa
 from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import Finding, counted
 from plait.core.account.ledger import Line, entry
+from plait.core.store.room import expect
 from plait.core.store.shelf import kept
 from plait.core.table.absent import present
 from plait.core.table.keyspec import check_column, names
@@ -20,6 +21,7 @@ from plait.core.table.table import Column, Table
 from plait.core.text.cells import as_text, is_text, repeated
 from plait.core.verbs.result import Result
 
+_OF_ROW = 8  # bytes of the row numbers of a result row
 _WHICH = f"{WHICH}column"
 
 
@@ -117,6 +119,7 @@ def _moved(table: Table, columns: Sequence[str], key: Sequence[str]) -> list[str
 
 def _strand(table: Table, moved: Sequence[str], heads: str, cells: str) -> Strand:
     """Headings and cells, stored column after column and shown row by row."""
+    expect(table.rows * len(moved) * _OF_ROW)
     whole = [table.whole(name) for name in moved]
     if len({one.type for one in whole}) > 1:
         whole = [kept((as_text(c) for c in one.chunks), pa.string()) for one in whole]

@@ -15,6 +15,7 @@ from plait.core.account.ledger import Entry, Line, entry
 from plait.core.account.names import distinct_name
 from plait.core.codes.coding import code_keys
 from plait.core.codes.groups import Groups, Rows, grouped
+from plait.core.store.room import expect
 from plait.core.table.keyspec import check_column, names
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import as_text
@@ -22,6 +23,7 @@ from plait.core.text.wordtable import Codes
 from plait.core.verbs.result import Result
 from plait.core.verbs.settle import Settled, settle
 
+_OF_CELL = 4  # bytes of the row number of a result cell
 MOST_HEADS = 2_000
 
 
@@ -109,6 +111,7 @@ def _wide(
     """A row for each key, a column for each head; ``codes`` are those of keys and of heads."""
     groups, headed = (grouped(one, int(one.max(initial=-1)) + 1) for one in codes)
     _check_heads(table, heads, headed)
+    expect(groups.size * headed.size * _OF_CELL)
     first = groups.rows[groups.offsets[:-1]]
     result = replace(table.at(first), columns=tuple(table.column(name) for name in key))
     of_row = np.empty(table.rows, np.int64)
