@@ -7,21 +7,19 @@ cells, files put under one another. What needs types, an order, or keys needs ev
 from __future__ import annotations
 
 import argparse
-import io
 import os
 import select
 import stat
 import sys
 from collections.abc import Sequence
-from typing import IO, Any
+from typing import Any
 
 from plait.cli.options import name_of_result
 from plait.cli.process import NobodyReadsError
 from plait.core.account.errors import OutputError, PlaitError
-from plait.core.table.table import Table
 from plait.formats.endings import COLUMNAR, DELIMITED
 from plait.formats.first import first_rows
-from plait.formats.outputs import write_csv_to
+from plait.formats.outputs import csv_bytes
 from plait.formats.sources import STANDARD_INPUT, Source
 from plait.options.option import Verb, perform
 
@@ -98,17 +96,10 @@ def begin(verb: Verb, sources: Sequence[Source], values: dict[str, Any], options
         made = perform(verb, tables, values, name_of_result(options)).table
     except PlaitError:
         return Early()  # the whole will tell
-    text = _written(made, options.guard_formulas)
+    text = csv_bytes(made, options.guard_formulas)
     sys.stdout.buffer.write(text)
     sys.stdout.buffer.flush()
     return Early(text)
-
-
-def _written(table: Table, guard: bool) -> bytes:
-    file: IO[bytes] = io.BytesIO()
-    write_csv_to(table, file, guard)
-    file.seek(0)
-    return file.read()
 
 
 def _may_begin(verb: Verb, sources: Sequence[Source], options: argparse.Namespace) -> bool:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
 from plait.cli.early import Early
 from plait.cli.options import name_of_result
@@ -18,19 +18,15 @@ from plait.cli.progress import Progress
 from plait.core.account.errors import ExpectationError, SourceError, UsageError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted, standing
 from plait.core.account.names import file_name
-from plait.core.account.parallel import ordered_map
-from plait.core.store.room import expect
 from plait.core.table.aside import cut_findings, limited
 from plait.core.table.table import Table
 from plait.core.verbs.result import Result
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.first import sampled
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
-from plait.formats.reading import Tick, make_room, read_or_fault, read_source, unreadable
+from plait.formats.reading import Read, Tick, read_or_fault, read_source, read_together, unreadable
 from plait.formats.sources import STANDARD_INPUT, Source
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
-
-Read = TypeVar("Read")
 
 
 def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Delivery:
@@ -119,16 +115,13 @@ def _read(
     load_meanwhile("plait.cli.views.show")
     tell_waiting(source.path for source in sources)
     size = sum(source.size for source in sources)
-    make_room(sources)
     with progress.phase("reading", size or None) as done:
 
         def tick(more: int) -> None:
             done(more)
             also(more)
 
-        found = list(ordered_map(lambda source: read(source, tick), sources))
-    expect(0)  # what came in may have been more than was seen
-    return found
+        return read_together(sources, lambda source: read(source, tick))
 
 
 def read_what_can_be(

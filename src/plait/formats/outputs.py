@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import IO
@@ -182,6 +183,13 @@ def write_table(
     from plait.formats.workbooks.writing import write_workbook
 
     return write_workbook({table.name: table, **(beside or {})}, target, tick)
+
+
+def csv_bytes(table: Table, guard: bool = False) -> bytes:
+    """A small table as CSV."""
+    out = io.BytesIO()
+    write_csv_to(table, out, guard)
+    return out.getvalue()
 
 
 def write_csv_to(table: Table, file: IO[bytes], guard: bool = False) -> list[Finding]:

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import io
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, TypeVar
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding, counted
+from plait.core.account.parallel import ordered_map
 from plait.core.store.room import expect
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table
@@ -30,6 +31,7 @@ _FORMATS = {
 }
 
 Tick = Callable[[int], None]
+Read = TypeVar("Read")
 
 _MOST_NAMED = 5
 _PACKED_TIMES = 8
@@ -67,6 +69,21 @@ def read_alone(source: Source) -> Table:
     """
     make_room([source])
     return read_source(source)
+
+
+def read_together(sources: Sequence[Source], read: Callable[[Source], Read]) -> list[Read]:
+    """What a function reads of sources, several at a time, with room made for them.
+
+    Parameters
+    ----------
+    sources : sequence of Source
+    read : callable
+        Such as ``read_source``.
+    """
+    make_room(sources)
+    found = list(ordered_map(read, sources))
+    expect(0)  # what came in may have been more than was seen
+    return found
 
 
 def make_room(sources: Iterable[Source]) -> None:

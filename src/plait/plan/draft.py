@@ -7,11 +7,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from plait.core.account.errors import SourceError
-from plait.core.account.parallel import ordered_map
-from plait.core.store.room import expect
 from plait.core.table.table import Table
 from plait.core.verbs.survey import survey
-from plait.formats.reading import make_room, read_or_fault
+from plait.formats.reading import read_or_fault, read_together
 from plait.formats.sources import find_sources, uniquely_named
 from plait.plan.drafting.joins import DraftedJoin, base_of, joins_of
 from plait.plan.drafting.places import from_folder, paths_of
@@ -87,9 +85,7 @@ def draft(words: Sequence[str], folder: Path) -> Draft:
     """
     asked = [(word, source) for word in words for source in find_sources([word], faulty=True)]
     sources = plainly_named(uniquely_named([source for _, source in asked]))
-    make_room(sources)
-    read = list(ordered_map(read_or_fault, sources))
-    expect(0)  # what came in may have been more than was seen
+    read = read_together(sources, read_or_fault)
     faults = [one for one in read if isinstance(one, SourceError)]
     there = [number for number, one in enumerate(read) if isinstance(one, Table)]
     if faults and not there:

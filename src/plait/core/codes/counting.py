@@ -59,7 +59,7 @@ def rows_by_code(codes: Codes, counts: Counts) -> tuple[npt.NDArray[Any], Counts
     ([1, 0, 2], [0, 1, 3])
     """
     if len(codes) > rows_at_once():
-        rows = _dealt_order(codes, len(counts), counts)
+        rows = _dealt_order(codes, counts)
     else:
         present = np.flatnonzero(codes >= 0)
         rows = present[stable_order(codes.take(present), len(counts))]
@@ -77,7 +77,7 @@ def stable_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
     [3, 1, 0, 2]
     """
     if len(codes) > rows_at_once():
-        return _dealt_order(codes, size, count(codes, size))
+        return _dealt_order(codes, count(codes, size))
     order = np.argsort((codes & 0xFFFF).astype(np.uint16), kind="stable")
     shift = 16
     while size > 1 << shift:
@@ -87,11 +87,10 @@ def stable_order(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
     return order
 
 
-def _dealt_order(codes: npt.NDArray[Any], size: int, counts: Counts) -> npt.NDArray[np.int64]:
+def _dealt_order(codes: npt.NDArray[Any], counts: Counts) -> npt.NDArray[np.int64]:
     """The same, class by class, of codes that are not -1: no more than one is sorted at a time."""
-    of_code = ((np.cumsum(counts) - counts) // max(rows_at_once() >> 2, len(codes) >> 15)).astype(
-        np.uint16
-    )
+    each = max(rows_at_once() >> 2, len(codes) >> 15)
+    of_code = ((np.cumsum(counts) - counts) // each).astype(np.uint16)
 
     def words(start: int) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.uint64]]:
         step = codes[start : start + _STEP]
@@ -116,9 +115,8 @@ def _ordered_class(
     others = np.flatnonzero(~last)
     if not len(others):
         return rows
-    first = int(codes[others].min())
-    offset = (codes[others] - np.uint64(first)).astype(np.int64)
-    order = others[np.argsort(offset, kind="stable")]
+    from_first = (codes[others] - codes[others].min()).astype(np.int64)
+    order = others[stable_order(from_first, int(from_first.max()) + 1)]
     return np.concatenate([rows[order], rows[last]])
 
 

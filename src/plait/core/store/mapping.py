@@ -44,6 +44,22 @@ def place_in_file(address: int) -> int:
     return address % _LARGE_PAGE
 
 
+def _in_turn(regions: dict[int, int], last: int) -> list[tuple[int, int]]:
+    """The stretches of regions and where each region begins, from the one behind the last."""
+    stretches = sorted(
+        (address + begin, address)
+        for address, size in regions.items()
+        for begin in range(0, size, _STRETCH)
+    )
+    later = [one for one in stretches if one[0] > last]
+    return later + stretches[: len(stretches) - len(later)]
+
+
+def _to_let_go(begin: int, end: int) -> int:
+    """Bytes of the stretch that begins there, in whole pages; 0 where the region has gone."""
+    return -(-min(max(end - begin, 0), _STRETCH) // PAGE) * PAGE
+
+
 class Mappings:
     """Regions of memory with a file behind each, as one account."""
 
@@ -52,7 +68,7 @@ class Mappings:
         self._locked = _functions(ctypes.PyDLL(None))  # calls keep the interpreter's lock
         self._owned: dict[int, int] = {}
         self._lent: dict[int, int] = {}
-        self._last = 0
+        self._last_owned = self._last_lent = 0
         # Taken again by a thread that gives a region back while it holds it.
         self._lock = threading.RLock()
 
@@ -102,33 +118,21 @@ class Mappings:
         Regions of our own first.
         """
         with self._lock:
-            owned = self._in_turn(self._owned)
+            owned = _in_turn(self._owned, self._last_owned)
         for begin, address in owned:
             with self._lock:  # so that it is not given back meanwhile
-                self._advise(begin, address + self._owned.get(address, 0))
-            self._last = begin
+                size = _to_let_go(begin, address + self._owned.get(address, 0))
+                if size:
+                    self._library.madvise(begin, size, _DROP)
+            self._last_owned = begin
             yield
         self._forget_freed()
         with self._lock:
-            lent = self._in_turn(self._lent)
+            lent = _in_turn(self._lent, self._last_lent)
         for begin, address in lent:
             self._advise_lent(begin, address, self._lent.get(address, 0))
+            self._last_lent = begin
             yield
-
-    def _in_turn(self, regions: dict[int, int]) -> list[tuple[int, int]]:
-        """The stretches of regions, from the one behind the last that was let go."""
-        stretches = sorted(
-            (address + begin, address)
-            for address, size in regions.items()
-            for begin in range(0, size, _STRETCH)
-        )
-        later = [one for one in stretches if one[0] > self._last]
-        return later + stretches[: len(stretches) - len(later)]
-
-    def _advise(self, begin: int, end: int) -> None:
-        if end > begin:
-            size = -(-min(end - begin, _STRETCH) // PAGE) * PAGE
-            self._library.madvise(begin, size, _DROP)
 
     def _advise_lent(self, begin: int, address: int, size: int) -> None:
         """Let go of pages of memory that was lent a file, unless it was freed meanwhile.
@@ -142,7 +146,7 @@ class Mappings:
         if not size:
             return
         listed = b"/proc/self/map_files/%x-%x" % (address, address + size)
-        whole = -(-min(address + size - begin, _STRETCH) // PAGE) * PAGE
+        whole = _to_let_go(begin, address + size)
         is_gone = partial(self._locked.faccessat, _HERE, listed, 0, _NO_FOLLOW)
         failed = partial(self._locked.madvise, begin, whole, _DROP)
         any(map(operator.call, (is_gone, failed)))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
@@ -25,7 +24,7 @@ from plait.formats.delivery.checksum import sha256, sums_of
 from plait.formats.delivery.folder import check_folder, whole_folder, write_flushed
 from plait.formats.endings import WRITABLE
 from plait.formats.lineage_out import cells_stated, write_lineage
-from plait.formats.outputs import check_room, write_csv_to, write_table
+from plait.formats.outputs import check_room, csv_bytes, write_table
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.telling import shown_path, sources_of, story_of
 from plait.plan.work.touched import touching
@@ -267,7 +266,7 @@ def _texts(worked: Worked, story: Story, folder: str) -> Iterator[tuple[str, str
     yield "ledger.json", story_json(story) + "\n"
     yield "report.md", report_markdown(story)
     yield "report.html", report_page(story, left_out(worked), folder)
-    yield "dictionary.csv", _csv(_dictionary(story))
+    yield "dictionary.csv", csv_bytes(_dictionary(story)).decode()
     yield "plan.toml", _plan_text(story)
 
 
@@ -289,12 +288,6 @@ def _dictionary(story: Story) -> Table:
         for name, cell in zip(said, row, strict=True):
             said[name].append(cell)
     return from_columns("dictionary", said)
-
-
-def _csv(table: Table) -> str:
-    out = io.BytesIO()
-    write_csv_to(table, out)
-    return out.getvalue().decode()
 
 
 def _plan_text(story: Story) -> str:

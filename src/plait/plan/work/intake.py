@@ -9,12 +9,11 @@ from pathlib import Path
 from typing import Any
 
 from plait.core.account.errors import PlaitError, UsageError
-from plait.core.account.parallel import ordered_map
 from plait.core.table.keyspec import names
 from plait.core.table.table import Table
 from plait.core.verbs.mending.retype import declared as as_declared
 from plait.core.verbs.stack import labelled
-from plait.formats.reading import read_source
+from plait.formats.reading import read_source, read_together
 from plait.formats.sources import Source, find_sources, uniquely_named
 from plait.formats.stated import stated
 from plait.options.shared import READING
@@ -100,7 +99,7 @@ def read(found: Sequence[Found], tick: Tick = lambda _: None) -> list[Table]:
     SourceError
         For the first that cannot be read.
     """
-    return list(ordered_map(lambda one: read_source(one.source, tick), found))
+    return read_together([one.source for one in found], lambda one: read_source(one, tick))
 
 
 def declared(loaded: LoadedPlan, found: Sequence[Found], tables: Sequence[Table]) -> list[Table]:

@@ -14,10 +14,8 @@ import numpy as np
 from plait.core.account.errors import PlaitError, UnknownColumnError
 from plait.core.account.finding import Finding, merged
 from plait.core.account.ledger import Entry
-from plait.core.store.room import expect
 from plait.core.table.table import Table
 from plait.core.verbs.result import Result, of_one_extract, reading_entries
-from plait.formats.reading import make_room
 from plait.plan.file.faults import Fault, PlanError
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import verb_of
@@ -143,10 +141,8 @@ def work(loaded: LoadedPlan, found: Sequence[Found], phases: Phases) -> Worked:
         For a source that cannot be read.
     """
     begin, size = time.perf_counter(), sum(one.source.size for one in found)
-    make_room(one.source for one in found)
     with phases.phase("reading", size or None) as tick:
         read = intake.read(found, tick)
-    expect(0)  # what came in may have been more than was seen
     with phases.phase("setting types"):
         tables = intake.declared(loaded, found, read)
     reading = time.perf_counter() - begin
