@@ -32,7 +32,17 @@ FLOORS = {
         *("sql", "look", "figures", "verbs"),
     ),
     "formats": (
-        *("delivery", "archives", "cells", "text", "json", "columnar", "databases", "workbooks"),
+        *(
+            "delivery",
+            "work",
+            "archives",
+            "cells",
+            "text",
+            "json",
+            "columnar",
+            "databases",
+            "workbooks",
+        ),
         "",
     ),
     "plan": ("file", "work", "handing", "drafting", ""),
@@ -40,7 +50,7 @@ FLOORS = {
 MOST_MODULES = 16
 OUTSIDE = {
     "core": {"numpy", "pyarrow", "scipy", "rapidfuzz", "sqlglot"},
-    "formats": {"numpy", "pyarrow", "python_calamine", "xlsxwriter"},
+    "formats": {"numpy", "pyarrow", "python_calamine", "xlsxwriter", "dask", "distributed"},
     "report": {"jinja2", "markupsafe", "matplotlib"},
     "options": set(),
     "_python": {"pyarrow"},

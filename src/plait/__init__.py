@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from plait._python.verbs import beside, group, join, keys, lengthen, mend, settle, stack, widen
     from plait.core.table.table import Table
     from plait.core.verbs.result import Result
-    from plait.formats.delivery.working import working
+    from plait.formats.work.working import working
     from plait.plan.trace import trace
 
 __all__ = [
@@ -70,7 +70,7 @@ _PLACES = {
     ),
     "plait.core.table.table": ("Table",),
     "plait.core.verbs.result": ("Result",),
-    "plait.formats.delivery.working": ("working",),
+    "plait.formats.work.working": ("working",),
     "plait.plan.trace": ("trace",),
 }
 _CALLS = {name: place for place, names in _PLACES.items() for name in names}

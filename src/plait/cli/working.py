@@ -24,12 +24,24 @@ def add_work(parser: argparse.ArgumentParser) -> None:
         help="where scratch files go while they are needed (without it: the system's temporary "
         "folder)",
     )
+    group.add_argument(
+        "--workers",
+        type=int,
+        metavar="N",
+        help="have N processes of this machine take on parts of the work",
+    )
+    group.add_argument(
+        "--cluster",
+        metavar="ADDRESS",
+        help="have the workers of a cluster take on parts of it: the address of its scheduler, "
+        "as tcp://host:8786",
+    )
 
 
 def work_of(options: argparse.Namespace) -> AbstractContextManager[Any]:
     """The room that a command works in; those that read nothing large need none."""
     if "memory" not in options:
         return nullcontext()
-    from plait.formats.delivery.working import working
+    from plait.formats.work.working import working
 
-    return working(options.memory, options.scratch)
+    return working(options.memory, options.scratch, options.workers, options.cluster)

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
-from plait.core.account.errors import OutputError
+from plait.core.account.errors import OutputError, PlaitError
 
 
 class ScratchError(OutputError):
     """What does not fit in memory cannot be put into scratch files either."""
+
+
+class WorkersError(PlaitError):
+    """Those who should work along cannot, or cannot be reached."""
+
+    status = 3
 
 
 def no_room(folder: object, why: str) -> ScratchError:

@@ -15,7 +15,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.store.errors import no_room
-from plait.core.store.mapping import MAPPINGS
+from plait.core.store.regions import mapped
 from plait.core.store.room import limited, room
 
 _BYTE = 8
@@ -108,22 +108,6 @@ def _column(pieces: list[pa.Array], kind: pa.DataType | None) -> pa.ChunkedArray
         widest = max(kinds, key=lambda one: one.bit_width)
         pieces = [piece.cast(widest) for piece in pieces]
     return pa.chunked_array(pieces, kind)
-
-
-class _Held:
-    """A mapped region that is given back when nothing refers to it."""
-
-    def __init__(self, address: int) -> None:
-        self._address = address
-
-    def __del__(self) -> None:
-        MAPPINGS.unmap(self._address)
-
-
-def mapped(number: int, size: int) -> pa.Buffer:
-    """The bytes of an open file, mapped to be read."""
-    address = MAPPINGS.map(number, size)
-    return pa.foreign_buffer(address, size, _Held(address))
 
 
 def kept(pieces: Iterable[pa.Array], kind: pa.DataType | None = None) -> pa.ChunkedArray:

@@ -9,12 +9,14 @@ hash alone.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from plait.core.store.crew import Crew, crew, spans_of
 from plait.core.text.cells import as_text, is_text
 from plait.core.text.pieces import steps
 from plait.core.text.words import MARK, PIECE, Cells
@@ -55,16 +57,31 @@ class TextDictionary:
 
     def encode_all(self, column: pa.ChunkedArray) -> Codes:
         """Codes of a whole column."""
-        parts = (
-            map(self._coded, column.chunks)
-            if pa.types.is_dictionary(column.type)
-            else map(self._step, steps(column, _STEP))
-        )
+        here = crew()
+        if pa.types.is_dictionary(column.type):
+            parts: Iterator[Codes] = map(self._coded, column.chunks)
+        elif here is not None and spans_of(len(column), here):
+            parts = self._shared_out(column, here)
+        else:
+            parts = map(self._step, steps(column, _STEP))
         codes, filled = np.empty(len(column), np.int32), 0
         for part in parts:
             codes[filled : filled + len(part)] = part
             filled += len(part)
         return codes
+
+    def _shared_out(self, column: pa.ChunkedArray, here: Crew) -> Iterator[Codes]:
+        """Codes as others find them, each for a stretch, where there are few distinct texts."""
+        head = column.slice(0, _STEP)
+        for array in steps(head, _STEP):
+            yield self._step(array)
+        rest = column.slice(len(head))
+        if len(self) * _FEW > len(head):  # what others find would have to be found here again
+            yield from map(self._step, steps(rest, _STEP))
+            return
+        spans = spans_of(len(rest), here) or [(0, len(rest))]
+        for codes, texts in here.each(codes_within, rest, spans):
+            yield np.append(self.encode(texts), np.int32(MISSING)).take(codes, mode="wrap")
 
     def _coded(self, chunk: pa.DictionaryArray) -> Codes:
         """Codes of cells that are numbers of texts already: only the texts are looked at."""
@@ -188,6 +205,14 @@ def _bytes_at(array: pa.Array, rows: npt.NDArray[np.int64]) -> list[bytes]:
         array.take(pa.array(rows)).view(pa.large_binary() if wide else pa.binary()).to_pylist()
     )
     return bytes_
+
+
+def codes_within(column: pa.ChunkedArray, span: tuple[int, int]) -> tuple[Any, pa.Array]:
+    """Codes of a stretch of a column in a dictionary of its own, and the texts of that."""
+    begin, end = span
+    dictionary = TextDictionary()
+    codes = dictionary.encode_all(column.slice(begin, end - begin))
+    return codes.astype(smallest_dtype(len(dictionary))), dictionary.texts()
 
 
 def coded(column: pa.ChunkedArray) -> pa.Array | None:

@@ -5,25 +5,27 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import IO, Any
+from functools import partial
+from typing import IO
 
 import pyarrow as pa
-import pyarrow.csv
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding
 from plait.core.account.limits import LIMITS, Limits
 from plait.core.account.parallel import half, ordered_map
+from plait.core.store.crew import crew
 from plait.core.store.shelf import Shelf
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
-from plait.core.text.pieces import one_array
 from plait.formats.cells.footer import footer_finding, without_last
 from plait.formats.cells.header import Header, read_header, title_finding
 from plait.formats.cells.headrows import header_rows_finding
 from plait.formats.text.dialect import Dialect, csv_reader, find_dialect
 from plait.formats.text.encoding import UTF8, byte_order_mark, recoded
+from plait.formats.text.parsing import Part, Shape, parse
 from plait.formats.text.ragged import Ragged, are_notes, without_ragged
+from plait.formats.text.ranges import records_of, shared_out
 from plait.formats.text.records import BLOCK_BYTES, Block, blocks
 from plait.formats.text.streams import Pieces, ReadAhead, requoted
 
@@ -153,7 +155,7 @@ def read_batches(
 @dataclass(frozen=True, eq=False)
 class _Opened:
     names: tuple[str, ...]
-    parts: Iterator[_Part]
+    parts: Iterator[Part]
     findings: tuple[Finding, ...]
     written: str
 
@@ -180,10 +182,38 @@ def _opened(
         *header_rows_finding(header.names, rows, line, path),
         *found,
     )
-    shape = _Shape(tuple(names), dialect.delimiter, strict)
-    cut = blocks(text, rest, dialect.delimiter, path, tick, header.lines, limits.record)
-    parts = _parsed(cut, shape, path, workers)
+    shape = Shape(tuple(names), dialect.delimiter, strict)
+    found_parts = _by_a_crew(stream, text, rest, header.lines, shape, path, limits.record, tick)
+    if found_parts is None:
+        cut = blocks(text, rest, dialect.delimiter, path, tick, header.lines, limits.record)
+        found_parts = ordered_map(partial(parse, shape=shape), cut, workers=workers)
+    parts = _in_order(found_parts, shape, path)
     return _Opened(tuple(names), parts, said, dialect.shown())
+
+
+def _by_a_crew(
+    stream: IO[bytes],
+    text: IO[bytes],
+    rest: bytes,
+    lines: int,
+    shape: Shape,
+    path: str,
+    longest: int,
+    tick: Tick,
+) -> Iterator[Part] | None:
+    """What others read of the file, if there are any, and it can be shared out."""
+    here = crew()
+    if here is None or not isinstance(text, ReadAhead):
+        return None
+    records = records_of(stream, text.left + len(rest), lines, shape, longest)
+    shared = records and shared_out(records, path, here)
+    return _told(shared, tick) if shared else None
+
+
+def _told(parts: Iterator[tuple[Part, int]], tick: Tick) -> Iterator[Part]:
+    for part, size in parts:
+        tick(size)
+        yield part
 
 
 def record_blocks(
@@ -210,12 +240,12 @@ def record_blocks(
     text, rest, header, names, _, dialect = _headed(stream, path, usual, given, lambda _: None)
     assert dialect.delimiter
     delimiter = dialect.delimiter
-    shape = _Shape(tuple(names), delimiter, False)
+    shape = Shape(tuple(names), delimiter, False)
 
     def counted_blocks() -> Iterator[tuple[bytes, int, int]]:
         for block in blocks(text, rest, delimiter, path, lambda _: None, header.lines):
             data = bytes(block.data)
-            part = _parse(block, shape)
+            part = parse(block, shape)
             yield data, part.rows + len(part.ragged), block.lines
 
     return names, delimiter, counted_blocks()
@@ -299,39 +329,12 @@ def _dialect_finding(dialect: Dialect, usual: str, path: str) -> tuple[Finding, 
     )
 
 
-@dataclass(frozen=True)
-class _Shape:
-    names: tuple[str, ...]
-    delimiter: str
-    strict: bool
-
-
-@dataclass(frozen=True)
-class _Part:
-    """A parsed block: its columns, and the rows that do not fit, numbered within the block.
-
-    The block itself stays where something is wrong with it.
-    """
-
-    columns: list[pa.Array] | None
-    ascii: bool
-    ragged: tuple[Ragged, ...] = ()
-    fault: Block | None = None
-
-    @property
-    def rows(self) -> int:
-        """How many rows fit."""
-        return len(self.columns[0]) if self.columns else 0
-
-
-def _parsed(
-    cut: Iterator[Block], shape: _Shape, path: str, workers: int | None = None
-) -> Iterator[_Part]:
-    """The blocks of a file as columns, parsed on all cores; ragged rows numbered over all."""
+def _in_order(parts: Iterator[Part], shape: Shape, path: str) -> Iterator[Part]:
+    """The parsed blocks of a file; ragged rows numbered over all."""
     pending: list[Ragged] = []
     fault: Block | None = None
     rows, ascii_above = 0, True
-    for part in ordered_map(lambda block: _parse(block, shape), cut, workers=workers):
+    for part in parts:
         if part.fault is not None and not part.ragged:
             raise _fault(part.fault, shape, path, ascii_above)
         if part.ragged and shape.strict:
@@ -350,62 +353,7 @@ def _parsed(
         rows += part.rows + len(part.ragged)
 
 
-def _parse(block: Block, shape: _Shape) -> _Part:
-    ragged: list[Ragged] = []
-
-    def note(row: Any) -> str:
-        ragged.append(Ragged(row.number - 1, row.actual_columns, row.text))
-        return "skip"
-
-    if not (block.ascii or _is_utf8(block.data)):
-        return _Part(None, block.ascii, (), block)
-    single = len(shape.names) == 1
-    if not single and _blank(block.data, shape.delimiter):
-        return _Part(None, block.ascii)
-    try:
-        table = pa.csv.read_csv(
-            pa.BufferReader(block.data),
-            pa.csv.ReadOptions(
-                use_threads=False, block_size=len(block.data) + 1, column_names=shape.names
-            ),
-            pa.csv.ParseOptions(
-                delimiter=shape.delimiter,
-                quote_char='"' if block.quoted else False,
-                newlines_in_values=block.quoted,
-                ignore_empty_lines=not single,
-                invalid_row_handler=note,
-            ),
-            pa.csv.ConvertOptions(
-                column_types={name: pa.string() for name in shape.names},
-                check_utf8=False,  # it has been checked
-            ),
-        )
-    except pa.ArrowInvalid:
-        return _Part(None, block.ascii, (), block)
-    columns = [one_array(column) for column in table.columns] if len(table) else None
-    if ragged:
-        return _Part(columns, block.ascii, tuple(ragged), block)
-    block.release()
-    return _Part(columns, block.ascii)
-
-
-def _is_utf8(data: memoryview) -> bool:
-    try:
-        str(data, "utf-8")
-    except UnicodeDecodeError:
-        return False
-    return True
-
-
-def _blank(data: memoryview, delimiter: str) -> bool:
-    """Whether there is nothing but blank lines."""
-    if data[:1].tobytes() not in (b"\n", b"\r"):
-        return False
-    text = bytes(data)
-    return text.isspace() and delimiter.encode() not in text
-
-
-def _fault(block: Block, shape: _Shape, path: str, ascii_above: bool) -> SourceError:
+def _fault(block: Block, shape: Shape, path: str, ascii_above: bool) -> SourceError:
     """What is wrong with a block that could not be parsed, and on which line."""
     text, lines = bytes(block.data).decode("utf-8", "surrogateescape"), block.lines
     reader = csv_reader(io.StringIO(text, newline=""), delimiter=shape.delimiter)

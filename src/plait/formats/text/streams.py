@@ -23,6 +23,11 @@ class ReadAhead(io.RawIOBase):
     def __init__(self, head: bytes, stream: IO[bytes]) -> None:
         self._head, self._stream = memoryview(head), stream
 
+    @property
+    def left(self) -> int:
+        """How many of the bytes that have been read are still to come."""
+        return len(self._head)
+
     def readable(self) -> bool:
         """It is."""
         return True

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
+from pathlib import Path
 from typing import IO
 
 import pyarrow as pa
 
 from plait.core.account.finding import MOST_EXAMPLES, Finding
 from plait.core.account.parallel import InTurn, ordered_map
+from plait.core.store.crew import Crew, crew
+from plait.core.store.lending import append, new_file
 from plait.core.table.table import Table
 from plait.formats.cells.formulas import formula_finding, formula_rows, guarded
 from plait.formats.text.rendering import Rendered, quoted, render
 
 Batch = tuple[int, Callable[[], pa.RecordBatch]]
+_CELLS = 1 << 23
 
 
 def write_delimited(
@@ -49,6 +53,11 @@ def write_delimited(
     quote in it is doubled (RFC 4180). A missing cell is empty.
     """
     write_header(table.column_names, file, delimiter)
+    here = crew()
+    spans = _spans(table, here) if here else []
+    if here and len(spans) > 1:
+        bare = replace(table, findings=(), aside=())
+        return _write_parts(here.each(part_of, (bare, delimiter, guard), spans), file, tick, guard)
     batches = ((start, partial(table.batch, start, stop)) for start, stop in table.pieces())
     return write_batches(batches, file, delimiter, tick, guard)
 
@@ -86,15 +95,46 @@ def write_batches(
         formulas = _formulas(rows, start)
         return _guarded(rows, delimiter, guard, formulas), rows.num_rows, formulas
 
+    return _write_parts(ordered_map(made, batches, workers=workers), file, tick, guard)
+
+
+def _write_parts(
+    parts: Iterable[_Part], file: IO[bytes], tick: Callable[[int], None], guard: bool
+) -> list[Finding]:
+    """Write what was rendered, in order, and tell of the formulas in it."""
     count, found = 0, list[tuple[int, str, str]]()
     writing = InTurn()  # so that nobody waits for the disk
-    for rendered, rows, formulas in ordered_map(made, batches, workers=workers):
+    for rendered, rows, formulas in parts:
         writing.ask(_write_all, file, rendered)
         tick(rows)
         count += formulas.count
         found += formulas.examples if len(found) < MOST_EXAMPLES else []
     writing.wait()
     return formula_finding(found, count, guard)
+
+
+def _spans(table: Table, here: Crew) -> list[list[tuple[int, int]]]:
+    """Batches of rows, put together to parts that others render."""
+    most = max(_CELLS // here.share // max(len(table.columns), 1), 1)
+    spans: list[list[tuple[int, int]]] = []
+    for start, stop in table.pieces():
+        if not spans or stop - spans[-1][0][0] > most:
+            spans.append([])
+        spans[-1].append((start, stop))
+    return spans
+
+
+def part_of(common: tuple[Table, str, bool], span: list[tuple[int, int]]) -> _Part:
+    """Render some batches of a table."""
+    table, delimiter, guard = common
+    formulas = _Formulas(0, [])
+    with new_file() as file:
+        for start, stop in span:
+            batch = table.batch(start, stop)
+            more = _formulas(batch, start)
+            _write_all(file, _guarded(batch, delimiter, guard, more))
+            formulas = formulas.followed_by(more)
+        return Path(file.name), span[-1][1] - span[0][0], formulas
 
 
 def write_batch(batch: pa.RecordBatch, file: IO[bytes], delimiter: str, guard: bool) -> None:
@@ -109,9 +149,19 @@ class _Formulas:
     count: int
     examples: list[tuple[int, str, str]]
 
+    def followed_by(self, more: _Formulas) -> _Formulas:
+        """Those of two batches, one after the other."""
+        return _Formulas(self.count + more.count, (self.examples + more.examples)[:MOST_EXAMPLES])
 
-def _write_all(file: IO[bytes], rendered: Rendered) -> None:
+
+_Part = tuple[Rendered | Path, int, _Formulas]
+
+
+def _write_all(file: IO[bytes], rendered: Rendered | Path) -> None:
     """An unbuffered file may take less than it was given."""
+    if isinstance(rendered, Path):
+        append(file, rendered)
+        return
     view = memoryview(rendered.data)
     while len(view):
         view = view[file.write(view) :]

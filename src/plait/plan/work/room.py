@@ -7,7 +7,7 @@ from contextlib import ExitStack, contextmanager
 
 from plait.core.account.errors import PlaitError
 from plait.core.store.room import room
-from plait.formats.delivery.working import working
+from plait.formats.work.working import working
 from plait.plan.file.faults import Fault, PlanError
 from plait.plan.file.load import LoadedPlan
 

@@ -7,13 +7,19 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 from plait.core.account.errors import UsageError
+from plait.core.store.crew import working_with
 from plait.core.store.limit import half_of_free, memory_of
 from plait.core.store.room import Room, working_in
 from plait.formats.delivery.scratch import scratch
 
 
 @contextmanager
-def working(memory: str | None = None, folder: Path | None = None) -> Iterator[Room]:
+def working(
+    memory: str | None = None,
+    folder: Path | None = None,
+    workers: int | None = None,
+    cluster: str | None = None,
+) -> Iterator[Room]:
     """Have all that is done within keep to a limit on memory; what does not fit goes to files.
 
     Parameters
@@ -23,13 +29,20 @@ def working(memory: str | None = None, folder: Path | None = None) -> Iterator[R
     folder : path, optional
         Where scratch files go. Without it the system's temporary folder. They are
         removed at the end, those of a run that was killed by the next one.
+    workers : int, optional
+        So many processes of this machine take on parts of the work.
+    cluster : str, optional
+        The address of a scheduler of ``distributed`` whose workers do: ``tcp://host:8786``.
 
     Raises
     ------
     UsageError
-        For an amount that is none, or a folder that is not there.
+        For an amount that is none, a folder that is not there, or both ``workers`` and
+        ``cluster``.
     ScratchError
         When what does not fit in memory does not fit there either.
+    WorkersError
+        When workers cannot be reached, or are not as they must be.
 
     Examples
     --------
@@ -39,9 +52,26 @@ def working(memory: str | None = None, folder: Path | None = None) -> Iterator[R
     """
     if folder is not None and not folder.is_dir():
         raise UsageError("there is no such folder for scratch files", str(folder))
+    if workers and cluster:
+        raise UsageError("--workers starts workers, and --cluster has some: ask for one of them")
+    if workers is not None and workers < 1:
+        raise UsageError(f"{workers} workers are none", remedy="--workers 2")
     limit = memory_of(memory) if memory else half_of_free()
     with ExitStack() as made:
-        asked = bool(memory or folder)
+        asked = bool(memory or folder or workers or cluster)
         room = Room(limit, lambda: made.enter_context(scratch(folder)), asked=asked)
         with working_in(room):
+            if workers or cluster:
+                made.enter_context(_together(room, workers, cluster))
             yield room
+
+
+@contextmanager
+def _together(room: Room, workers: int | None, cluster: str | None) -> Iterator[None]:
+    """Have workers take on parts of what is done in a room."""
+    from plait.formats.work.crew import crew_of  # loading it takes long
+
+    room.begin()
+    assert room.folder
+    with crew_of(room.folder, room.limit, workers, cluster) as crew, working_with(crew):
+        yield

@@ -1,0 +1,1 @@
+"""Where a job works: its memory, its scratch folder, and who works with it."""

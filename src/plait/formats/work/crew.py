@@ -1,0 +1,246 @@
+"""A crew on a cluster: one that runs somewhere, or one of this machine's for the time being.
+
+The scheduler of ``distributed`` shares the calls out, and has them done again when a worker
+dies. What they need and give stands in a folder that all of them see.
+"""
+
+from __future__ import annotations
+
+import logging
+import secrets
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager, suppress
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from plait.core.account.errors import PlaitError, UsageError
+from plait.core.store.errors import WorkersError
+from plait.core.store.lending import borrow, lend, remove_file
+from plait.formats.work.task import about, carry_out, forget, versions
+
+_ANSWER_SECONDS, _LOOK_SECONDS, _ALONE_SECONDS = 10, 5, 60
+_AHEAD = 3
+_LEAST_MEMORY = 128 << 20
+
+
+@contextmanager
+def crew_of(
+    folder: Path, memory: int, workers: int | None = None, cluster: str | None = None
+) -> Iterator[ClusterCrew]:
+    """A crew for as long as it is needed.
+
+    Parameters
+    ----------
+    folder : path
+        Where what is sent stands; all workers must see it.
+    memory : int
+        Bytes for all of them and the program together.
+    workers : int, optional
+        Start so many processes on this machine.
+    cluster : str, optional
+        The address of a scheduler that runs.
+
+    Raises
+    ------
+    UsageError
+        When the library for it is not installed.
+    WorkersError
+        When the cluster does not answer, or a worker is not as it must be.
+    """
+    client_of, local_of = _library()
+    with ExitStack() as until:
+        try:
+            address = cluster or until.enter_context(_local(local_of, workers or 1, folder))
+            client = until.enter_context(_client(client_of, address))
+        except (OSError, TimeoutError, ValueError) as error:
+            raise _silent(cluster or "this machine", error) from None
+        crew = ClusterCrew(client, cluster or "this machine", folder, memory)
+        crew.check()
+        until.callback(crew.leave)
+        yield crew
+
+
+def _library() -> tuple[Any, Any]:
+    try:
+        from distributed import Client, LocalCluster
+    except ImportError:
+        raise UsageError(
+            "working with others needs the library distributed",
+            remedy="pip install 'plait[cluster]'",
+        ) from None
+    return Client, LocalCluster
+
+
+@contextmanager
+def _local(make: Any, workers: int, folder: Path) -> Iterator[Any]:
+    """Processes of this machine, ended with the job."""
+    from dask import config
+
+    # Samples of what its workers do are for its own pages, which are not shown.
+    with (
+        config.set({"distributed.worker.profile.enabled": False}),
+        make(
+            n_workers=workers,
+            threads_per_worker=1,
+            processes=True,
+            host="127.0.0.1",
+            dashboard_address=None,
+            memory_limit=0,
+            local_directory=str(folder),
+            silence_logs=logging.CRITICAL,
+        ) as cluster,
+    ):
+        yield cluster
+
+
+@contextmanager
+def _client(make: Any, address: Any) -> Iterator[Any]:
+    for name in ("distributed", "tornado"):  # what goes wrong is told by us
+        logging.getLogger(name).setLevel(logging.CRITICAL)
+    client = make(address, timeout=_ANSWER_SECONDS, set_as_default=False)
+    try:
+        yield client
+    finally:
+        with suppress(Exception):  # a cluster that is gone cannot be left
+            client.close(timeout=_LOOK_SECONDS)
+
+
+def _silent(where: str, error: BaseException) -> WorkersError:
+    return WorkersError(
+        f"the cluster does not answer: {error or 'no answer'}",
+        where,
+        "is its scheduler running, and is this its address? such as tcp://host:8786",
+    )
+
+
+class ClusterCrew:
+    """Shares calls out to the workers of a cluster.
+
+    Parameters
+    ----------
+    client : distributed.Client
+    address : str
+        How messages call the cluster.
+    folder : path
+    memory : int
+    """
+
+    def __init__(self, client: Any, address: str, folder: Path, memory: int) -> None:
+        self._client, self._address, self._folder = client, address, folder
+        self._memory = memory
+        self._threads = 1
+        self.share = 1
+
+    def check(self) -> None:
+        """See that there are workers, like this process, that see the folder.
+
+        Raises
+        ------
+        WorkersError
+        """
+        with suppress(Exception):
+            self._client.wait_for_workers(1, timeout=_ANSWER_SECONDS)
+        probe = self._folder / secrets.token_hex(8)
+        probe.touch()
+        found = self._client.run(about, str(probe), on_error="return")
+        probe.unlink()
+        if not found:
+            raise WorkersError("the cluster has no workers", self._address, "start some first")
+        for address, told in found.items():
+            self._check_one(address, told)
+        info = self._client.scheduler_info(n_workers=-1)["workers"]
+        self._threads = sum(one["nthreads"] for one in info.values())
+        self._memory = max(self._memory // (len(info) + 1), _LEAST_MEMORY)
+
+    def _check_one(self, address: str, told: Any) -> None:
+        if isinstance(told, BaseException):
+            raise WorkersError(
+                f"a worker cannot work for Plait: {told}", address, "is Plait installed there?"
+            )
+        host, there, sees = told
+        where = f"{address} on {host}"
+        for name, version in versions().items():
+            if there[name] != version:
+                raise WorkersError(
+                    f"a worker has {name} {there[name]}, and here it is {version}",
+                    where,
+                    "results are the same where versions are: install the same ones",
+                )
+        if not sees:
+            raise WorkersError(
+                f"a worker does not see the scratch folder {self._folder.parent}",
+                where,
+                "--scratch DIR, a folder that all workers see under this name",
+            )
+
+    def leave(self) -> None:
+        """Have the workers let go of what they have opened."""
+        with suppress(Exception):
+            self._client.run(forget, on_error="ignore")
+
+    def each(
+        self, function: Callable[[Any, Any], Any], common: Any, items: Sequence[Any]
+    ) -> Iterator[Any]:
+        """``function(common, item)`` for each item, in their order; see ``Crew``."""
+        parcel, token = lend(common, self._folder), secrets.token_hex(8)
+        more = iter(items)
+        waiting: deque[Any] = deque()
+
+        def ask(count: int) -> None:
+            for item in islice(more, count):
+                call = (function, parcel, token, item, str(self._folder), self._memory)
+                waiting.append(self._client.submit(carry_out, *call, pure=False))
+
+        try:
+            ask(_AHEAD * self._threads + 1)
+            while waiting:
+                made = self._result(waiting[0])
+                waiting.popleft()
+                ask(1)
+                yield borrow(made, keep=False)
+        finally:
+            for future in waiting:
+                with suppress(Exception):
+                    future.cancel()
+            remove_file(parcel)
+
+    def _result(self, future: Any) -> Any:
+        """What a call gave, or has raised."""
+        alone = 0
+        while True:
+            try:
+                return future.result(timeout=_LOOK_SECONDS)
+            except PlaitError:
+                raise
+            except TimeoutError:
+                alone = alone + _LOOK_SECONDS if not self._has_workers() else 0
+                if alone < _ALONE_SECONDS:
+                    continue
+                raise WorkersError("no worker is left", self._address, "start some") from None
+            except Exception as error:
+                raise self._told(error) from error
+
+    def _has_workers(self) -> bool:
+        with suppress(Exception):
+            return bool(self._client.scheduler_info(n_workers=-1)["workers"])
+        return False
+
+    def _told(self, error: Exception) -> Exception:
+        """An error of the cluster's as one of ours; any other as it is."""
+        kind = type(error).__name__
+        if kind == "KilledWorker":
+            return WorkersError(
+                "a part of the work ended every worker that took it on",
+                self._address,
+                "have they too little memory? --memory with less, or fewer workers a machine",
+            )
+        if kind in (
+            "FutureCancelledError",
+            "CancelledError",
+            "CommClosedError",
+            "StreamClosedError",
+        ):
+            return WorkersError("the cluster went away in the middle", self._address, "begin anew")
+        return error

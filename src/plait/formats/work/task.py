@@ -1,0 +1,65 @@
+"""What a worker does: functions of ours, on what it is sent."""
+
+from __future__ import annotations
+
+import platform
+import socket
+from collections import OrderedDict
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from plait._version import __version__
+from plait.core.store.lending import Parcel, borrow, lend
+from plait.core.store.room import Room, working_in
+
+_MOST_KEPT = 4
+
+# What several calls need is opened once for all of them.
+_OPENED: OrderedDict[str, Any] = OrderedDict()
+
+
+def versions() -> dict[str, str]:
+    """What makes results the same or not."""
+    return {
+        "plait": __version__,
+        "python": platform.python_version(),
+        "numpy": np.__version__,
+        "pyarrow": pa.__version__,
+    }
+
+
+def about(probe: str) -> tuple[str, dict[str, str], bool]:
+    """The machine, the versions, and whether a file is seen there."""
+    return socket.gethostname(), versions(), Path(probe).is_file()
+
+
+def carry_out(
+    function: Callable[[Any, Any], Any],
+    common: Parcel,
+    token: str,
+    item: Any,
+    folder: str,
+    memory: int,
+) -> Parcel:
+    """``function(common, item)``, with so much memory; the result as a parcel in a folder."""
+    room = Room(memory, lambda: Path(folder))
+    with working_in(room):
+        room.begin()
+        return lend(function(_opened(token, common), item), Path(folder))
+
+
+def _opened(token: str, common: Parcel) -> Any:
+    if token not in _OPENED:
+        while len(_OPENED) >= _MOST_KEPT:
+            _OPENED.popitem(last=False)
+        _OPENED[token] = borrow(common)
+    return _OPENED[token]
+
+
+def forget() -> None:
+    """Let go of what was opened."""
+    _OPENED.clear()
