@@ -14,7 +14,7 @@ import pytest
 
 from plait.core.store import limit
 from plait.core.store.room import Room
-from plait.formats.delivery import working
+from plait.formats.work import working
 
 HEAD = "yard,hive,day,kg,note\n"
 
@@ -187,7 +187,7 @@ def test_a_killed_run_leaves_nothing_that_the_next_does_not_take_away(put, tmp_p
         "from functools import partial\n"
         "from plait.core.store import limit\n"
         "from plait.core.store.room import Room\n"
-        "from plait.formats.delivery import working\n"
+        "from plait.formats.work import working\n"
         "limit.LEAST, working.Room = 1, partial(Room, large=65536)\n"
         "from plait.cli.main import run\n"
         "run()\n"

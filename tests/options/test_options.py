@@ -100,6 +100,8 @@ WRONG: dict[object, list[str]] = {
     "--most": ["x", "-1"],
     "--memory": ["lots", "1MB", "-2GB"],
     "--scratch": ["no-folder"],
+    "--workers": ["0", "many", "-1", "100000"],
+    "--cluster": ["nonsense", "tcp://:", "http://127.0.0.1:1"],
     "--rows": ["x", "-1"],
     "--sample": ["x", "-1"],
 }
@@ -256,8 +258,9 @@ ACTS = {
     "--columns of a trace": ("trace handover --row 1", "--columns V"),
     "--most": ("trace handover --where k>0", "--most 1"),
 }
-# What memory and which folder a job takes changes nothing: tests/cli/test_memory.py.
-LEFT_OUT = {"--version", "--memory", "--scratch"}
+# What memory and which folder a job takes changes nothing, nor who works along:
+# tests/cli/test_memory.py, tests/cli/test_workers.py.
+LEFT_OUT = {"--version", "--memory", "--scratch", "--workers", "--cluster"}
 
 
 def _words(line: str) -> list[str]:

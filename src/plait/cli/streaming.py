@@ -23,6 +23,7 @@ from plait.cli.progress import Progress
 from plait.core.account.finding import Finding
 from plait.core.account.parallel import Ahead
 from plait.core.codes.groups import Rows
+from plait.core.store.crew import crew
 from plait.core.table.keyspec import Key, check_key, parse_key, shared_key
 from plait.core.table.strand import Origin, Strand
 from plait.core.table.table import Column, SetAside, Table
@@ -57,6 +58,7 @@ def may_stream(sources: Sequence[Source], options: argparse.Namespace) -> bool:
         and options.aside_limit is None
         and options.out.suffix.lower() in DELIMITED
         and left.size >= LEAST_BYTES
+        and crew() is None  # others can take on parts of the join in memory, and of no stream
         and larger(left, right)
     )
 

@@ -1,4 +1,4 @@
-"""Every verb gives one result, in memory or with all that is large in scratch files."""
+"""Every verb gives one result: in memory, from scratch files, and shared out to others."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from contextlib import contextmanager
 import numpy as np
 import pytest
 
+from company import in_company
 from plait.core.account.errors import PlaitError
 from plait.core.lineage.lineage import places
 from plait.core.store.room import Room, working_in
@@ -152,13 +153,18 @@ def _listed(one):
     return one.name, one.listed().to_dict()
 
 
+@pytest.mark.parametrize("way", [in_scratch, in_company])
 @pytest.mark.parametrize("verb", VERBS)
 @pytest.mark.parametrize("seed", range(3))
-def test_a_verb_gives_the_same_in_memory_and_from_scratch_files(verb, seed, tmp_path):
+def test_a_verb_gives_the_same_in_memory_from_scratch_files_and_shared_out(
+    verb, seed, way, tmp_path
+):
     rows = random.Random(seed).choice([30, 90, 400])
     left, right = visits(seed, rows), hives(seed, rows // 4)
     expected = told(VERBS[verb], left, right)
-    with in_scratch(tmp_path):
+    with way(tmp_path) as within:
         found = told(VERBS[verb], visits(seed, rows), hives(seed, rows // 4))
         assert found == expected
+    if way is in_company and rows > 128 and verb.startswith(("join", "settle", "keys", "survey")):
+        assert within.calls or verb == "join cross"
     assert not list(tmp_path.iterdir())  # the files have no names, and go with what is in them

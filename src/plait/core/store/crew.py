@@ -67,23 +67,19 @@ def working_with(here: Crew) -> Iterator[None]:
 
 
 def spans_of(rows: int, here: Crew) -> list[tuple[int, int]]:
-    """Stretches of rows to be shared out; none where there are too few of them.
+    """Stretches of rows to be shared out.
 
     >>> from types import SimpleNamespace
     >>> spans_of(2_500_000, SimpleNamespace(share=1))
     [(0, 1048576), (1048576, 2097152), (2097152, 2500000)]
-    >>> spans_of(1_000_000, SimpleNamespace(share=1))
-    []
     """
     return _cut(0, rows, max(LEAST_ROWS // here.share, 1))
 
 
 def ranges_of(begin: int, end: int, here: Crew) -> list[tuple[int, int]]:
-    """Stretches of bytes to be shared out; none where there are too few of them."""
+    """Stretches of bytes to be shared out."""
     return _cut(begin, end, max(LEAST_BYTES // here.share, 1))
 
 
 def _cut(begin: int, end: int, step: int) -> list[tuple[int, int]]:
-    if end - begin <= step:
-        return []
     return [(at, min(at + step, end)) for at in range(begin, end, step)]

@@ -26,6 +26,7 @@ MISSING, UNKNOWN = -1, -2
 _DEEPER, _WHOLE = np.int64(1 << 31), 1 << 33
 _WALKED = 256  # bytes from which on a cell is looked up whole: fewer look-ups than bytes there
 _STEP = 1 << 17  # a size that the processor's caches hold
+_GLANCE = 4
 _FEW = 8  # rows for each distinct text, from which on coding a column pays
 
 
@@ -60,7 +61,7 @@ class TextDictionary:
         here = crew()
         if pa.types.is_dictionary(column.type):
             parts: Iterator[Codes] = map(self._coded, column.chunks)
-        elif here is not None and spans_of(len(column), here):
+        elif here is not None and len(spans_of(len(column), here)) > 1:
             parts = self._shared_out(column, here)
         else:
             parts = map(self._step, steps(column, _STEP))
@@ -72,15 +73,14 @@ class TextDictionary:
 
     def _shared_out(self, column: pa.ChunkedArray, here: Crew) -> Iterator[Codes]:
         """Codes as others find them, each for a stretch, where there are few distinct texts."""
-        head = column.slice(0, _STEP)
-        for array in steps(head, _STEP):
-            yield self._step(array)
+        spans = spans_of(len(column), here)
+        head = column.slice(0, spans[0][1] // _GLANCE)
+        yield from map(self._step, steps(head, _STEP))
         rest = column.slice(len(head))
-        if len(self) * _FEW > len(head):  # what others find would have to be found here again
+        if len(self) * _GLANCE > len(head):  # what others find would have to be found here again
             yield from map(self._step, steps(rest, _STEP))
             return
-        spans = spans_of(len(rest), here) or [(0, len(rest))]
-        for codes, texts in here.each(codes_within, rest, spans):
+        for codes, texts in here.each(codes_within, rest, spans_of(len(rest), here)):
             yield np.append(self.encode(texts), np.int32(MISSING)).take(codes, mode="wrap")
 
     def _coded(self, chunk: pa.DictionaryArray) -> Codes:

@@ -124,7 +124,7 @@ def shared_out(records: Records, where: str, here: Crew) -> Iterator[tuple[Part,
         When some of the crew do not see the file.
     """
     ranges = ranges_of(records.begin, records.size, here)
-    if not ranges:
+    if len(ranges) < 2:
         return None
     looks = list(here.each(look, records, ranges))
     cut = _cut(records, ranges, looks)

@@ -8,20 +8,23 @@ from __future__ import annotations
 
 import logging
 import secrets
-from collections import deque
+import signal
+from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from itertools import islice
+from multiprocessing import resource_tracker
 from pathlib import Path
 from typing import Any
 
 from plait.core.account.errors import PlaitError, UsageError
 from plait.core.store.errors import WorkersError
 from plait.core.store.lending import borrow, lend, remove_file
+from plait.formats.delivery.interrupts import interrupts_wait
 from plait.formats.work.task import about, carry_out, forget, versions
 
 _ANSWER_SECONDS, _LOOK_SECONDS, _ALONE_SECONDS = 10, 5, 60
-_AHEAD = 3
+_AHEAD, _LOOPBACK = 3, "127.0.0.1"
 _LEAST_MEMORY = 128 << 20
 
 
@@ -36,7 +39,7 @@ def crew_of(
     folder : path
         Where what is sent stands; all workers must see it.
     memory : int
-        Bytes for all of them and the program together.
+        Bytes for all of them that are on one machine.
     workers : int, optional
         Start so many processes on this machine.
     cluster : str, optional
@@ -58,8 +61,9 @@ def crew_of(
             raise _silent(cluster or "this machine", error) from None
         crew = ClusterCrew(client, cluster or "this machine", folder, memory)
         crew.check()
-        until.callback(crew.leave)
         yield crew
+        if cluster:
+            crew.leave()
 
 
 def _library() -> tuple[Any, Any]:
@@ -79,26 +83,45 @@ def _local(make: Any, workers: int, folder: Path) -> Iterator[Any]:
     from dask import config
 
     # Samples of what its workers do are for its own pages, which are not shown.
-    with (
-        config.set({"distributed.worker.profile.enabled": False}),
-        make(
-            n_workers=workers,
-            threads_per_worker=1,
-            processes=True,
-            host="127.0.0.1",
-            dashboard_address=None,
-            memory_limit=0,
-            local_directory=str(folder),
-            silence_logs=logging.CRITICAL,
-        ) as cluster,
-    ):
+    with config.set({"distributed.worker.profile.enabled": False}), ExitStack() as until:
+        with interrupts_wait(), _uninterrupted():
+            cluster = make(
+                n_workers=workers,
+                threads_per_worker=1,
+                processes=True,
+                host=_LOOPBACK,
+                security=True,  # or whoever is on this machine could give them work
+                dashboard_address=None,
+                worker_dashboard_address=f"{_LOOPBACK}:0",
+                scheduler_kwargs={"dashboard_address": f"{_LOOPBACK}:0"},
+                memory_limit=0,
+                local_directory=str(folder),
+                silence_logs=logging.CRITICAL,
+            )
+            until.callback(cluster.close)
         yield cluster
 
 
 @contextmanager
+def _uninterrupted() -> Iterator[None]:
+    """Have threads and processes that begin within left alone by the keyboard.
+
+    An interrupt from there goes to all processes of a terminal. It is for the program, which
+    ends its workers itself.
+    """
+    resource_tracker.ensure_running()  # it would have them interrupted again when it begins
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, [signal.SIGINT])
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
+@contextmanager
 def _client(make: Any, address: Any) -> Iterator[Any]:
-    for name in ("distributed", "tornado"):  # what goes wrong is told by us
-        logging.getLogger(name).setLevel(logging.CRITICAL)
+    for name in ("tornado", *logging.root.manager.loggerDict):  # what goes wrong is told by us
+        if name.partition(".")[0] in ("distributed", "tornado"):
+            logging.getLogger(name).setLevel(logging.CRITICAL + 1)
     client = make(address, timeout=_ANSWER_SECONDS, set_as_default=False)
     try:
         yield client
@@ -127,11 +150,12 @@ class ClusterCrew:
     memory : int
     """
 
+    share = 1
+
     def __init__(self, client: Any, address: str, folder: Path, memory: int) -> None:
         self._client, self._address, self._folder = client, address, folder
         self._memory = memory
         self._threads = 1
-        self.share = 1
 
     def check(self) -> None:
         """See that there are workers, like this process, that see the folder.
@@ -144,15 +168,17 @@ class ClusterCrew:
             self._client.wait_for_workers(1, timeout=_ANSWER_SECONDS)
         probe = self._folder / secrets.token_hex(8)
         probe.touch()
-        found = self._client.run(about, str(probe), on_error="return")
+        told = self._client.run(about, str(probe), on_error="return")
         probe.unlink()
-        if not found:
+        found = {address: one for address, one in told.items() if not isinstance(one, OSError)}
+        if not found:  # one that does not answer has gone
             raise WorkersError("the cluster has no workers", self._address, "start some first")
-        for address, told in found.items():
-            self._check_one(address, told)
-        info = self._client.scheduler_info(n_workers=-1)["workers"]
-        self._threads = sum(one["nthreads"] for one in info.values())
-        self._memory = max(self._memory // (len(info) + 1), _LEAST_MEMORY)
+        for address, one in found.items():
+            self._check_one(address, one)
+        info = self._client.scheduler_info(n_workers=-1)["workers"].values()
+        self._threads = sum(one["nthreads"] for one in info)
+        most = max(Counter(one["host"] for one in info).values())
+        self._memory = max(self._memory // most, _LEAST_MEMORY)
 
     def _check_one(self, address: str, told: Any) -> None:
         if isinstance(told, BaseException):
@@ -178,7 +204,7 @@ class ClusterCrew:
     def leave(self) -> None:
         """Have the workers let go of what they have opened."""
         with suppress(Exception):
-            self._client.run(forget, on_error="ignore")
+            self._client.run(forget, wait=False)
 
     def each(
         self, function: Callable[[Any, Any], Any], common: Any, items: Sequence[Any]

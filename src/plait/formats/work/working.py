@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
-from plait.core.account.errors import UsageError
+from plait.core.account.errors import UsageError, asked
 from plait.core.store.crew import working_with
 from plait.core.store.limit import half_of_free, memory_of
 from plait.core.store.room import Room, working_in
@@ -50,20 +50,34 @@ def working(
     ...     room.limit
     2147483648
     """
-    if folder is not None and not folder.is_dir():
-        raise UsageError("there is no such folder for scratch files", str(folder))
-    if workers and cluster:
-        raise UsageError("--workers starts workers, and --cluster has some: ask for one of them")
-    if workers is not None and workers < 1:
-        raise UsageError(f"{workers} workers are none", remedy="--workers 2")
-    limit = memory_of(memory) if memory else half_of_free()
+    with asked("scratch"):
+        if folder is not None and not folder.is_dir():
+            raise UsageError("there is no such folder for scratch files", str(folder))
+    with asked("workers"):
+        _check_workers(workers, cluster)
+    with asked("memory"):
+        limit = memory_of(memory) if memory else half_of_free()
     with ExitStack() as made:
-        asked = bool(memory or folder or workers or cluster)
-        room = Room(limit, lambda: made.enter_context(scratch(folder)), asked=asked)
+        by_somebody = bool(memory or folder or workers or cluster)
+        if workers:
+            limit //= 2  # the other half is theirs
+        room = Room(limit, lambda: made.enter_context(scratch(folder)), asked=by_somebody)
         with working_in(room):
             if workers or cluster:
                 made.enter_context(_together(room, workers, cluster))
             yield room
+
+
+_MOST_WORKERS = 256
+
+
+def _check_workers(workers: int | None, cluster: str | None) -> None:
+    if workers is not None and cluster:
+        raise UsageError("--workers starts workers, and --cluster has some: ask for one of them")
+    if workers is not None and not 1 <= workers <= _MOST_WORKERS:
+        raise UsageError(
+            f"{workers} workers cannot be started", remedy=f"1 to {_MOST_WORKERS}, such as 2"
+        )
 
 
 @contextmanager

@@ -159,6 +159,14 @@ class Work(Part):
         description="the folder for what does not fit, from the plan's own; without it, the "
         "system's temporary folder",
     )
+    workers: Whole | None = Field(
+        None, description="so many processes of this machine take on parts of the work"
+    )
+    cluster: Text | None = Field(
+        None,
+        description="the workers of a cluster take on parts of it: the address of its scheduler, "
+        "as tcp://host:8786",
+    )
 
 
 Scalar = str | int | float | bool
