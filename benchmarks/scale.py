@@ -26,6 +26,8 @@ DATA = Path(__file__).parent / "data"
 KEY = "--key yard,hive"
 JOBS = {
     "join": f"join visits.csv hives.csv {KEY} --out o.csv",
+    "join --workers 1": f"join visits.csv hives.csv {KEY} --workers 1 --out o.csv",
+    "join --workers 2": f"join visits.csv hives.csv {KEY} --workers 2 --out o.csv",
     "join --ignore case,space": f"join visits.csv hives.csv {KEY} --ignore case,space --out o.csv",
     "join --kind full": f"join visits.csv hives.csv {KEY} --kind full --out o.csv",
     "settle": f"settle visits.csv {KEY} --rule grams=sum --rule day=max --out o.csv",

@@ -18,7 +18,7 @@ _STEP = 1 << 17
 _COUNTED = 1 << 21
 
 
-def count(codes: Codes, size: int) -> Counts:
+def count(codes: npt.NDArray[Any], size: int) -> Counts:
     """How often each code stands; -1 is not counted.
 
     >>> count(np.array([0, 2, 0, -1], np.int32), 3).tolist()

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from plait.core.codes.counting import count
 from plait.core.text.wordtable import Codes
 
 Numbers = npt.NDArray[np.int64]
@@ -50,7 +51,7 @@ class Clusters:
     @property
     def pairs(self) -> float:
         """How many pairs of rows agree."""
-        sizes = np.bincount(self.numbers, minlength=self.clusters).astype(float)
+        sizes = count(self.numbers, self.clusters).astype(float)
         return float((sizes * (sizes - 1) / 2).sum())
 
 
@@ -121,17 +122,17 @@ def of_one_hash(columns: Sequence[Codes]) -> Clusters:
 
 
 def _counted(rows: Numbers, numbers: Numbers, size: int) -> Clusters:
-    several = np.bincount(numbers, minlength=size) > 1
-    kept = several[numbers]
+    several = count(numbers, size) > 1
+    kept = several.take(numbers)
     dense = np.cumsum(several) - 1
-    return Clusters(rows[kept], dense[numbers[kept]], int(np.count_nonzero(several)))
+    return Clusters(rows[kept], dense.take(numbers[kept]), int(np.count_nonzero(several)))
 
 
 def _crowded(rows: Numbers, numbers: Numbers) -> tuple[Numbers, Numbers]:
     """Without rows that are alone in one of many buckets: they surely differ from all others."""
     bits = max(12, len(rows).bit_length())
     buckets = ((numbers.view(np.uint64) * _SPREAD) >> np.uint64(64 - bits)).view(np.int64)
-    kept = (np.bincount(buckets, minlength=1 << bits) > 1)[buckets]
+    kept = (count(buckets, 1 << bits) > 1).take(buckets)
     return rows[kept], numbers[kept]
 
 
@@ -141,7 +142,7 @@ def _sorted(rows: Numbers, numbers: Numbers, most: int) -> Clusters:
     order, arranged = _arranged(numbers, most)
     begins = np.concatenate([[True], arranged[1:] != arranged[:-1]])
     place = np.cumsum(begins) - 1
-    kept = np.bincount(place)[place] > 1
+    kept = (count(place, int(place[-1]) + 1) > 1).take(place)
     begins, order = begins[kept], order[kept]
     return Clusters(rows[order], np.cumsum(begins) - 1, int(np.count_nonzero(begins)))
 
