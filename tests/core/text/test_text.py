@@ -19,9 +19,17 @@ from plait.core.text.jsontext import RepeatedNameError, json_text, parsed
 from plait.core.text.slices import sliced
 from plait.core.text.wordtable import WordTable
 
+# Dates, and what is a sign away from one: the signs beside the digits and the hyphen among them.
+DATES = st.builds(
+    lambda date, at, sign: date if at > 9 else date[:at] + sign + date[at + 1 :],
+    st.dates().map(str),
+    st.integers(0, 19),
+    st.sampled_from("/:-.,;?*0p\x10\x1d\0"),
+)
 TEXTS = st.lists(
     st.one_of(
         st.none(),
+        DATES,
         st.text("ab\0é", max_size=30),
         st.text(max_size=9),
         st.builds(lambda text, times: text * times, st.text("aé", min_size=2), st.integers(60, 90)),

@@ -19,7 +19,7 @@ import pyarrow as pa
 from plait.core.store.crew import Crew, crew, spans_of
 from plait.core.text.cells import as_text, is_text
 from plait.core.text.pieces import steps
-from plait.core.text.words import MARK, PIECE, Cells
+from plait.core.text.words import DATE_BYTES, MARK, PIECE, Cells
 from plait.core.text.wordtable import Codes, WordTable
 
 MISSING, UNKNOWN = -1, -2
@@ -116,6 +116,22 @@ class TextDictionary:
     ) -> npt.NDArray[np.uint64]:
         """For cells of more than one piece (all, if None), a word that stands for the whole."""
         lengths = cells.lengths if rows is None else cells.lengths.take(rows)
+        words, others = _dates(cells, lengths, rows)
+        if others is not None:
+            if len(others):
+                there = others if rows is None else rows.take(others)
+                words[others] = self._walked(array, cells, there, lengths.take(others))
+            return words
+        return self._walked(array, cells, rows, lengths)
+
+    def _walked(
+        self,
+        array: pa.Array,
+        cells: Cells,
+        rows: npt.NDArray[np.int64] | None,
+        lengths: npt.NDArray[Any],
+    ) -> npt.NDArray[np.uint64]:
+        """The same for cells that are no dates."""
         nodes = self._pieces.encode(cells.words(0, rows))[0].astype(np.int64)
         very_long = np.flatnonzero(lengths > _WALKED)
         if len(very_long):
@@ -168,6 +184,16 @@ class TextDictionary:
         self, array: pa.Array, cells: Cells, rows: npt.NDArray[np.int64]
     ) -> npt.NDArray[np.uint64]:
         """As ``_long_words``; a word that no text has, where the pieces are not known."""
+        words, others = _dates(cells, cells.lengths.take(rows), rows)
+        if others is None:
+            return self._find_walked(array, cells, rows)
+        if len(others):
+            words[others] = self._find_walked(array, cells, rows.take(others))
+        return words
+
+    def _find_walked(
+        self, array: pa.Array, cells: Cells, rows: npt.NDArray[np.int64]
+    ) -> npt.NDArray[np.uint64]:
         nodes = self._pieces.find(cells.words(0, rows)).astype(np.int64)
         lengths, piece = cells.lengths.take(rows), 1
         very_long = np.flatnonzero(lengths > _WALKED)
@@ -196,6 +222,22 @@ class TextDictionary:
             column = pa.chunked_array([part.cast(kind) for part in self._texts])
             self._texts = [column.combine_chunks()]
         return self._texts[0]
+
+
+def _dates(
+    cells: Cells, lengths: npt.NDArray[Any], rows: npt.NDArray[np.int64] | None
+) -> tuple[npt.NDArray[np.uint64], npt.NDArray[np.int64] | None]:
+    """The words of those cells that are dates, and which are none; ``None`` when all are none."""
+    of_ten = np.flatnonzero(lengths == DATE_BYTES)
+    if not len(of_ten):
+        return np.empty(0, np.uint64), None
+    if len(of_ten) == len(lengths):
+        words = cells.dates(rows)
+    else:
+        words = np.zeros(len(lengths), np.uint64)
+        words[of_ten] = cells.dates(of_ten if rows is None else rows.take(of_ten))
+    others = np.flatnonzero(words == 0)
+    return words, None if len(others) == len(words) else others
 
 
 def _bytes_at(array: pa.Array, rows: npt.NDArray[np.int64]) -> list[bytes]:

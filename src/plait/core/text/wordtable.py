@@ -20,8 +20,8 @@ Codes = npt.NDArray[np.int32]
 Rows = npt.NDArray[np.int64]
 
 _SMALLEST, _LARGE = 1 << 10, 1 << 22
-_FOLD = np.uint64(29)
-_SPREAD = np.uint64(0xBF58476D1CE4E5B9)
+_FOLD = np.uint64(32)
+_SPREAD = np.uint64(0x9E3779B97F4A7C15)
 
 
 class WordTable:
