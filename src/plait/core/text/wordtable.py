@@ -56,8 +56,8 @@ class WordTable:
             first of them got the code that was ``size`` before.
         """
         slots = self._slots(words)
-        codes = self._codes.take(slots)
-        waiting = np.flatnonzero(self._words.take(slots) != words)
+        codes = self._codes.take(slots, mode="clip")  # none is outside: so it need not be looked at
+        waiting = np.flatnonzero(self._words.take(slots, mode="clip") != words)
         if not len(waiting):
             return codes, waiting
         return codes, self._settle(words, codes, waiting)
@@ -71,8 +71,8 @@ class WordTable:
         [1, -1]
         """
         slots = self._slots(words)
-        there = self._words.take(slots)
-        codes = self._codes.take(slots)
+        there = self._words.take(slots, mode="clip")
+        codes = self._codes.take(slots, mode="clip")
         waiting = np.flatnonzero(there != words)
         codes[waiting] = -1
         waiting = waiting[there[waiting] != 0]
