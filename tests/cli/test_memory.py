@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from cases import cases
 from plait.core.store import limit
 from plait.core.store.room import Room
 from plait.formats.work import working
@@ -208,7 +209,7 @@ def test_a_killed_run_leaves_nothing_that_the_next_does_not_take_away(put, tmp_p
     subprocess.run(line, cwd=tmp_path, check=True)
     whole, expected = time.monotonic() - begin, (tmp_path / "out.csv").read_bytes()
     draw = random.Random(7)
-    for _ in range(50):
+    for _ in range(max(cases(50), 12)):
         (tmp_path / "out.csv").unlink(missing_ok=True)
         started = subprocess.Popen(line, cwd=tmp_path)
         time.sleep(draw.uniform(0, 1.1 * whole))

@@ -264,9 +264,16 @@ def test_a_cluster_of_its_own_commands_survives_a_worker(tmp_path, plait):
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("moment", ["begun", "shared out"])
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGKILL])
-def test_an_end_from_outside_leaves_nobody_at_work(number, moment, tmp_path):
+@pytest.mark.parametrize(
+    ("moment", "number"),
+    [
+        ("begun", signal.SIGINT),
+        ("shared out", signal.SIGINT),
+        ("shared out", signal.SIGTERM),
+        ("shared out", signal.SIGKILL),
+    ],
+)
+def test_an_end_from_outside_leaves_nobody_at_work(moment, number, tmp_path):
     large(tmp_path)
     job = running(tmp_path, "--workers", "2")
     wait_until(lambda: parcels(tmp_path) if moment == "shared out" else scratch_of(tmp_path))

@@ -41,7 +41,7 @@ formats = ["csv", "xlsx"]
 
 
 ACTIONS = ("fail", "full", "kill", "interrupt")
-FEW = 5  # one call in so many, at another place for each action; all of them when asked for
+FEW = 7  # one call in so many, at another place for each action; all of them when asked for
 
 
 @dataclass(frozen=True)

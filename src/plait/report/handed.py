@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 from plait._version import __version__
 from plait.core.account.finding import worst_first
-from plait.report.figure import flow_svg
 from plait.report.figures import bytes_shown, percent
 from plait.report.page import environment
 from plait.report.story import Story
@@ -14,7 +13,7 @@ from plait.report.story import Story
 _FEW = 3
 
 
-def report_page(story: Story, aside: int, folder: str) -> str:
+def report_page(story: Story, aside: int, folder: str, figure: str) -> str:
     """The page as text; every value from data is escaped.
 
     Parameters
@@ -24,6 +23,8 @@ def report_page(story: Story, aside: int, folder: str) -> str:
         Rows set aside and not in the result.
     folder : str
         What the handover is called.
+    figure : str
+        The ledger drawn: see ``flow_svg``; nothing where there is none.
     """
     from markupsafe import Markup
 
@@ -36,7 +37,7 @@ def report_page(story: Story, aside: int, folder: str) -> str:
         folder=folder,
         version=__version__,
         percent=percent,
-        figure=Markup(flow_svg(account.ledger)) if account.ledger else "",
+        figure=Markup(figure),
         findings=worst_first(account.findings),
         held=sum(one.holds for one in story.expected),
     )

@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import pyarrow as pa
 
 from plait.core.account.parallel import ordered_map
 from plait.core.look.profile import Profile, Tally, profile, tallied, through
@@ -61,7 +60,7 @@ def contents(
     of_row = _source_of_row(table) if len(sources) > 1 else None
 
     def one(column: Column) -> Content:
-        stored = stored_of(table, column)
+        stored = table.stored(column.name)
         made = (known or {}).get(id(stored)) if stored is not None else None
         if made is None:
             made = profile(_tally(table, column))
@@ -83,15 +82,6 @@ def _tally(table: Table, column: Column) -> Tally:
         if strand.index is not None and 2 * strand.stored_rows <= table.rows:
             return through(tallied([strand.stored[name]], column.kind), strand.index)
     return tallied([table.whole(column.name)], column.kind)
-
-
-def stored_of(table: Table, column: Column) -> pa.ChunkedArray | None:
-    """The stored column that a column shows as it stands, row for row."""
-    if len(column.parts) != 1:
-        return None
-    (strand, name) = column.parts[0]
-    shown = table.strands[strand]
-    return shown.stored[name] if shown.index is None else None
 
 
 def shares(table: Table) -> list[str]:

@@ -168,12 +168,17 @@ class Table:
             for begin in range(0, stop - start, _LARGEST)
         ]
 
+    def stored(self, name: str) -> pa.ChunkedArray | None:
+        """The stored column that a column shows as it stands, row for row; ``None`` for others."""
+        (strand, stored), *more = self.column(name).parts
+        shown = self.strands[strand]
+        return shown.stored[stored] if not more and shown.index is None else None
+
     def whole(self, name: str) -> pa.ChunkedArray:
         """One column over all rows."""
-        column = self.column(name)
-        (strand, stored), *more = column.parts
-        if not more and self.strands[strand].index is None:
-            return self.strands[strand].stored[stored]
+        column, stored = self.column(name), self.stored(name)
+        if stored is not None:
+            return stored
         if not self.rows:
             return pa.chunked_array([pa.array([], pa.string())])
         return kept(self.cells(column, start, stop) for start, stop in self.spans())

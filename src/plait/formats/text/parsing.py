@@ -43,7 +43,7 @@ class Part:
 def parse(block: Block, shape: Shape) -> Part:
     """Parse a block.
 
-    >>> block = Block(memoryview(b"A,1\n"), quoted=False, ascii=True, lines=1)
+    >>> block = Block(memoryview(b"A,1"), quoted=False, ascii=True, lines=1)
     >>> [column.to_pylist() for column in parse(block, Shape(("yard", "hive"), ",", True)).columns]
     [['A'], ['1']]
     """

@@ -30,6 +30,7 @@ from plait.plan.handing.telling import shown_path, sources_of, story_of
 from plait.plan.work.touched import touching
 from plait.plan.work.work import Phases, Worked
 from plait.report.account import Output, ledger_table
+from plait.report.figure import flow_svg
 from plait.report.handed import came_from, report_page
 from plait.report.markdown import report_markdown
 from plait.report.package import package_json
@@ -113,8 +114,9 @@ def hand_over(
         written, findings = _dataset(worked, part, phases)
         listed, cut = _set_aside(worked, part)
         written, findings = written + listed, findings + cut
-        with ThreadPoolExecutor(1) as beside, phases.phase("describing columns"):
+        with ThreadPoolExecutor(2) as beside, phases.phase("describing columns"):
             lineage = beside.submit(copy_context().run, _lineage, worked, sums, part)
+            figure = beside.submit(flow_svg, worked.entries) if worked.entries else None
             digests = sums_of(str(part / name) for name, _, _ in written)
             story = story_of(worked, expected, sums)
             written.insert(1, lineage.result())
@@ -123,7 +125,8 @@ def hand_over(
             story.account, findings=(*story.account.findings, *findings), outputs=tuple(outputs)
         )
         story = replace(story, account=account)
-        for name, text in _texts(worked, story, target.name):
+        drawn = figure.result() if figure else ""
+        for name, text in _texts(worked, story, target.name, drawn):
             write_flushed(part / name, partial(Path.write_text, data=text, encoding="utf-8"))
             outputs.append(_output(part, name))
         package = package_json(story, outputs)
@@ -261,11 +264,11 @@ def _reading(worked: Worked, number: int) -> dict[str, Any]:
     }
 
 
-def _texts(worked: Worked, story: Story, folder: str) -> Iterator[tuple[str, str]]:
+def _texts(worked: Worked, story: Story, folder: str, figure: str) -> Iterator[tuple[str, str]]:
     """The files of text that tell about the rest."""
     yield "ledger.json", story_json(story) + "\n"
     yield "report.md", report_markdown(story)
-    yield "report.html", report_page(story, left_out(worked), folder)
+    yield "report.html", report_page(story, left_out(worked), folder, figure)
     yield "dictionary.csv", csv_bytes(_dictionary(story)).decode()
     yield "plan.toml", _plan_text(story)
 

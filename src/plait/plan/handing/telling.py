@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from plait.core.account.names import shown
-from plait.core.look.contents import Content, contents, partners, rows_by_source, shares, stored_of
+from plait.core.look.contents import Content, contents, partners, rows_by_source, shares
 from plait.core.look.profile import Profile
 from plait.core.verbs.stack import stack
 from plait.plan.work.work import Worked
@@ -105,7 +105,7 @@ def _shapes(worked: Worked) -> tuple[dict[str, tuple[Content, ...]], dict[int, P
         found = contents(whole)
         shapes[name] = tuple(found)
         for column, content in zip(whole.columns, found, strict=True):
-            stored = stored_of(whole, column)
+            stored = whole.stored(column.name)
             if stored is not None and len(tables) == 1:
                 known[id(stored)] = content.profile
     return shapes, known
