@@ -9,7 +9,6 @@ from pathlib import Path
 from plait.core.account.errors import ExpectationError, SourceError
 from plait.core.account.finding import Finding, checked_codes, counted, standing
 from plait.core.account.names import shown
-from plait.core.codes.remembered import remembering
 from plait.formats.delivery.checksum import sums_of
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.handover import check_handover, hand_over
@@ -89,7 +88,7 @@ def run(
     PlaitError
         With all that is wrong with the plan, a source or the folder.
     """
-    with planned_room(loaded), remembering():
+    with planned_room(loaded):
         found = intake.find(loaded)
         paths = [one.source.path for one in found]
         check_handover(loaded, replace, paths)

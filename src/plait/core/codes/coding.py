@@ -20,7 +20,6 @@ from plait.core.account.parallel import ordered_map
 from plait.core.codes.counting import Counts, by_code, count, first_rows
 from plait.core.codes.loosen import FORM_WAYS, checked_ways, loosened
 from plait.core.codes.mixing import mix
-from plait.core.codes.remembered import remember
 from plait.core.table.table import Table
 from plait.core.text.dictionary import MISSING, TextDictionary, smallest_dtype
 from plait.core.text.wordtable import Codes
@@ -127,8 +126,7 @@ def code_keys(
         [table.column(name).kind for table, name in zip(tables, names, strict=True)]
         for names in zip(*keys, strict=True)
     ]
-    stored = [tables[0].stored(name) is not None for name in keys[0]]
-    columns = tuple(_code_columns(parts, declared, stored, ignore, followers))
+    columns = tuple(_code_columns(parts, declared, ignore, followers))
     if missing_match:
         columns = tuple(map(_with_missing, columns))
     codes, size = columns[0].codes, columns[0].size
@@ -140,17 +138,15 @@ def code_keys(
 def _code_columns(
     parts: Sequence[Sequence[pa.ChunkedArray]],
     declared: Sequence[Sequence[str | None]],
-    stored: Sequence[bool],
     ignore: Sequence[str],
     followers: int,
 ) -> Iterator[CodedColumn]:
     """Each key column coded, on all cores where there is enough to do."""
 
-    def one(part: tuple[Sequence[pa.ChunkedArray], Sequence[str | None], bool]) -> CodedColumn:
-        tables, declared, stored = part
-        return code_column(tables, declared, ignore, followers, stored)
+    def one(part: tuple[Sequence[pa.ChunkedArray], Sequence[str | None]]) -> CodedColumn:
+        return code_column(*part, ignore, followers)
 
-    every = zip(parts, declared, stored, strict=True)
+    every = zip(parts, declared, strict=True)
     many = sum(map(len, parts[0])) >= _MANY
     return ordered_map(one, every) if many else map(one, every)
 
@@ -167,13 +163,11 @@ def code_column(
     declared: Sequence[str | None] = (),
     ignore: Sequence[str] = (),
     followers: int = 0,
-    stored: bool = False,
 ) -> CodedColumn:
     """Code one key column of several tables together.
 
     ``declared`` is what the sources say its cells are; without it the cells tell.
-    The last ``followers`` tables have their kinds from the first ones. ``stored`` tells that the
-    first column stays, so that others may ask for it again.
+    The last ``followers`` tables have their kinds from the first ones.
     """
     declared = declared or [None] * len(tables)
     dictionary = TextDictionary()
@@ -183,8 +177,6 @@ def code_column(
         codes = (*codes, dictionary.encode_all(column))
         sizes.append(len(dictionary))
     texts = dictionary.texts()
-    if stored:
-        remember(tables[0], codes[0], texts.slice(0, sizes[1]))
     leading = len(tables) - followers
     own = [
         declared[n] or kind_of(pa.chunked_array([_texts_of(codes[n], texts, *sizes[n : n + 2])]))

@@ -12,7 +12,6 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.codes.counting import Counts, by_code, count
-from plait.core.codes.remembered import recalled
 from plait.core.text.cells import as_text
 from plait.core.text.dictionary import TextDictionary
 from plait.core.text.digits import plain
@@ -121,8 +120,6 @@ def tallied(columns: Sequence[pa.ChunkedArray | None], declared: str | None = No
     >>> tally.texts.to_pylist(), tally.counts[0].tolist(), tally.missing
     (['a', 'b'], [2, 1], (1,))
     """
-    if len(columns) == 1 and columns[0] is not None and (kept := recalled(columns[0])):
-        return _counted(kept.texts, kept.codes, declared)
     dictionary = TextDictionary()
     coded = _coded(dictionary, [None if one is None else _texts(one) for one in columns])
     size = len(dictionary)
@@ -146,12 +143,10 @@ def through(tally: Tally, index: npt.NDArray[Any]) -> Tally:
     """
     (stored,) = tally.codes
     assert stored is not None
-    return _counted(tally.texts, by_code(stored, index, -1), tally.declared)
-
-
-def _counted(texts: pa.Array, codes: Codes, declared: str | None) -> Tally:
-    counts = count(codes, len(texts))
-    return Tally(texts, (counts,), (len(codes) - int(counts.sum()),), (codes,), declared)
+    codes: Codes = by_code(stored, index, -1)
+    counts = count(codes, len(tally.texts))
+    missing = len(codes) - int(counts.sum())
+    return Tally(tally.texts, (counts,), (missing,), (codes,), tally.declared)
 
 
 def _coded(
