@@ -9,7 +9,7 @@ import pytest
 
 from plait.core.account.errors import PlaitError, UnknownColumnError, asked
 from plait.core.account.ledger import Line, entry, shortened
-from plait.core.account.parallel import Ahead, InTurn, half, ordered_map
+from plait.core.account.parallel import InTurn, ordered_map
 
 
 def test_an_error_without_a_kind_is_one_of_usage():
@@ -79,22 +79,3 @@ def test_calls_in_turn_are_in_order_and_whoever_asks_waits_when_far_ahead():
     waiting.join()
     calls.wait()
     assert done == [0, 1]
-
-
-def test_drawing_ahead_ends_when_nobody_takes_any_more():
-    drawn = []
-
-    def items():
-        for number in range(1000):
-            drawn.append(number)
-            yield number
-
-    with Ahead(items(), ahead=3) as taken:
-        assert next(taken) == 0
-    assert len(drawn) <= 6
-
-
-def test_stages_that_work_together_share_the_cores():
-    from plait.core.account.parallel import cores
-
-    assert half() == max(1, cores() // 2)

@@ -11,7 +11,7 @@ import pytest
 from plait.core.account.errors import UsageError
 from plait.core.codes.coding import code_keys
 from plait.core.keys.crosswalk import crosswalk
-from plait.core.keys.duplicates import FirstCells, find_duplicates
+from plait.core.keys.duplicates import conflicting, find_duplicates
 from plait.core.table.table import from_columns
 from plait.core.verbs.keys import keys
 
@@ -65,11 +65,10 @@ def test_the_first_cells_of_keys_tell_which_differ_however_rows_are_dealt(seed):
     for code, cell in zip(codes.tolist(), cells, strict=True):
         if code >= 0 and first.setdefault(code, cell) != cell:
             expected.add(code)
-    firsts = FirstCells(1)
-    for start in range(0, 400, 57):
-        some = slice(start, start + 57)
-        firsts.take([pa.array(cells[some])], codes[some], 30)
-    assert set(np.flatnonzero(firsts.differs[:30]).tolist()) == expected
+    pieces = [pa.array(cells[start : start + 57]) for start in range(0, 400, 57)]
+    table = from_columns("t", {"v": pa.chunked_array(pieces)})
+    differs = conflicting(table, table.column("v"), codes, 30)
+    assert set(np.flatnonzero(differs).tolist()) == expected
 
 
 def test_a_crosswalk_needs_a_column_of_either_side_for_each_of_the_key():

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
-from contextlib import suppress
 from functools import partial
 
 from plait.cli.arguments import add_reading, add_verb, help_of
@@ -19,15 +18,12 @@ from plait.cli.handing import (
 )
 from plait.cli.options import add_output, name_of_result
 from plait.cli.progress import Progress
-from plait.cli.streaming import may_stream, run_streamed
 from plait.cli.working import add_work
 from plait.core.table.table import Table
 from plait.core.verbs.joining.refusal import JoinRefusedError
-from plait.core.verbs.joining.streamed import NotStreamableError
 from plait.core.verbs.result import Result, with_reading
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import write_table
-from plait.formats.text.reading import NotRegularError, NotUtf8Error
 from plait.options.join import JOIN
 from plait.options.option import perform
 from plait.options.shared import READING, TYPING
@@ -47,10 +43,6 @@ def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     sources = sources_of(JOIN, options)
     delivery = check_outputs(options, sources)
-    if may_stream(sources, options):
-        with suppress(NotStreamableError, NotRegularError, NotUtf8Error):
-            return run_streamed(sources, options, delivery)
-        delivery = check_outputs(options, sources)
     with Progress(not options.quiet) as progress:
         tables = read_all(sources, progress, options)
         try:

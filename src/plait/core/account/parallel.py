@@ -13,10 +13,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextvars import copy_context
 from itertools import chain, islice
-from queue import Full, Queue
-from threading import Event, Thread
-from types import TracebackType
-from typing import Any, Generic, TypeVar
+from typing import Any, TypeVar
 
 Item = TypeVar("Item")
 Result = TypeVar("Result")
@@ -25,11 +22,6 @@ Result = TypeVar("Result")
 def cores() -> int:
     """How many cores this process may use."""
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
-
-
-def half() -> int:
-    """Workers for each of several stages that work at the same time."""
-    return max(1, cores() // 2)
 
 
 def ordered_map(
@@ -64,66 +56,6 @@ def ordered_map(
             yield waiting.popleft().result()
     finally:
         pool.shutdown(wait=True, cancel_futures=True)
-
-
-class Ahead(Generic[Item]):
-    """Draws items in a thread of its own, a few ahead of who takes them.
-
-    What is raised while an item is drawn is raised where it would have been taken.
-    Leaving the ``with`` ends the drawing.
-
-    >>> with Ahead(iter("ab")) as letters:
-    ...     list(letters)
-    ['a', 'b']
-    """
-
-    _END = object()
-
-    def __init__(self, items: Iterator[Item], ahead: int = 4) -> None:
-        self._items = items
-        self._drawn: Queue[Any] = Queue(ahead)
-        self._given_up = Event()
-        self._thread = Thread(target=copy_context().run, args=(self._draw,), daemon=True)
-
-    def __enter__(self) -> Iterator[Item]:
-        self._thread.start()
-        return self._taken()
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self._given_up.set()
-        self._thread.join()
-
-    def _draw(self) -> None:
-        try:
-            for item in self._items:
-                if not self._put((item, None)):
-                    return
-            self._put((self._END, None))
-        except BaseException as error:
-            self._put((None, error))
-
-    def _put(self, item: tuple[Any, BaseException | None]) -> bool:
-        while not self._given_up.is_set():
-            try:
-                self._drawn.put(item, timeout=0.1)
-            except Full:
-                continue
-            return True
-        return False
-
-    def _taken(self) -> Iterator[Item]:
-        while True:
-            item, error = self._drawn.get()
-            if error is not None:
-                raise error
-            if item is self._END:
-                return
-            yield item
 
 
 class InTurn:

@@ -81,7 +81,7 @@ def find_duplicates(table: Table, key: Sequence[str], codes: Codes, counts: Coun
         if 2 * rows < rest.rows:
             rest, codes_left = _rows_of(undecided, rest, codes_left)
         conflict |= conflicting(rest, column, codes_left, len(counts))
-    return summed(table, key, codes, counts, conflict)
+    return _summed(table, key, codes, counts, conflict)
 
 
 def find_conflicts(
@@ -104,10 +104,10 @@ def find_conflicts(
         if differs.any():
             columns[column.name] = int(differs.sum())
             conflict |= differs
-    return summed(table, key, codes, counts, conflict), columns
+    return _summed(table, key, codes, counts, conflict), columns
 
 
-def summed(
+def _summed(
     table: Table, key: Sequence[str], codes: Codes, counts: Counts, conflict: Flags
 ) -> Duplicates:
     """The account, from which keys are in conflict; ``table`` and ``codes`` give the examples."""
@@ -201,59 +201,6 @@ def _part(
             known[new] = head[code[new]]
         differs[code[known != marks]] = True
     return head
-
-
-class FirstCells:
-    """Goes through rows a stretch at a time, and finds keys whose rows differ.
-
-    Parameters
-    ----------
-    columns : int
-        How many columns are compared.
-
-    Attributes
-    ----------
-    differs : array of bool
-        By code.
-    """
-
-    def __init__(self, columns: int) -> None:
-        self.differs: Flags = np.ones(1, bool)  # the last for rows without a key: not compared
-        self._heads: list[Words] = [np.zeros(1, np.uint64) for _ in range(columns)]
-
-    def take(self, columns: Sequence[pa.Array], codes: Codes, size: int) -> None:
-        """Compare some rows with the first ones of their keys; codes are below ``size``."""
-        self.make_room(size)
-        rows = np.flatnonzero(~self.differs.take(codes, mode="wrap"))
-        if not len(rows):
-            return
-        every = [Cells(column) for column in columns]
-        for number in sorted(range(len(columns)), key=lambda n: every[n].longest):
-            code = codes[rows]
-            marks = _marks(every[number], rows)
-            head = self._heads[number]
-            known = head[code]
-            new = np.flatnonzero(known == 0)
-            if len(new):
-                head[code[new[::-1]]] = marks[new[::-1]]
-                known[new] = head[code[new]]
-            self.differs[code[known != marks]] = True
-
-    def make_room(self, size: int) -> None:
-        """Take codes below ``size`` from now on."""
-        short = size + 1 - len(self.differs)
-        if short > 0:
-            more = max(short, len(self.differs) // 2)
-            self.differs = np.concatenate([self.differs[:-1], np.zeros(more, bool), [True]])
-            nothing = np.zeros(more, np.uint64)
-            self._heads = [np.append(head, nothing) for head in self._heads]
-
-    def open_keys(self, counts: Counts) -> Flags:
-        """Repeated keys of which only marks are equal: cells too long to be their own mark."""
-        found = np.zeros(len(counts), bool)
-        for head in self._heads:
-            found |= head[: len(counts)] & MARK == MARK
-        return found & (counts > 1) & ~self.differs[: len(counts)]
 
 
 def _marks(cells: Cells, rows: npt.NDArray[np.int64] | None) -> Words:

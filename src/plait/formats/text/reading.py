@@ -13,7 +13,7 @@ import pyarrow as pa
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import Finding
 from plait.core.account.limits import LIMITS, Limits
-from plait.core.account.parallel import half, ordered_map
+from plait.core.account.parallel import ordered_map
 from plait.core.store.crew import crew
 from plait.core.store.shelf import Shelf
 from plait.core.table.headings import usable_names
@@ -140,7 +140,7 @@ def read_batches(
         While they are drawn, for notes below the table: only the whole file tells
         what they are.
     """
-    opened = _opened(stream, path, usual, given, True, tick, limits, half())
+    opened = _opened(stream, path, usual, given, True, tick, limits, shared=False)
 
     def columns() -> Iterator[list[pa.Array]]:
         for part in opened.parts:
@@ -168,7 +168,7 @@ def _opened(
     strict: bool,
     tick: Tick,
     limits: Limits,
-    workers: int | None = None,
+    shared: bool = True,
 ) -> _Opened:
     """Find out how the file is written, read its header, and begin to parse it."""
     text, rest, header, names, found, dialect = _headed(
@@ -183,10 +183,12 @@ def _opened(
         *found,
     )
     shape = Shape(tuple(names), dialect.delimiter, strict)
-    found_parts = _by_a_crew(stream, text, rest, header.lines, shape, path, limits.record, tick)
+    found_parts = None
+    if shared:
+        found_parts = _by_a_crew(stream, text, rest, header.lines, shape, path, limits.record, tick)
     if found_parts is None:
         cut = blocks(text, rest, dialect.delimiter, path, tick, header.lines, limits.record)
-        found_parts = ordered_map(partial(parse, shape=shape), cut, workers=workers)
+        found_parts = ordered_map(partial(parse, shape=shape), cut)
     parts = _in_order(found_parts, shape, path)
     return _Opened(tuple(names), parts, said, dialect.shown())
 

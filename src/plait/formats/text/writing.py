@@ -18,7 +18,7 @@ from plait.core.table.table import Table
 from plait.formats.cells.formulas import formula_finding, formula_rows, guarded
 from plait.formats.text.rendering import Rendered, quoted, render
 
-Batch = tuple[int, Callable[[], pa.RecordBatch]]
+Piece = tuple[int, int]
 _CELLS = 1 << 23
 
 
@@ -53,13 +53,11 @@ def write_delimited(
     quote in it is doubled (RFC 4180). A missing cell is empty.
     """
     write_header(table.column_names, file, delimiter)
-    here = crew()
-    spans = _spans(table, here) if here else []
-    if here and len(spans) > 1:
-        bare = replace(table, findings=(), aside=())
-        return _write_parts(here.each(part_of, (bare, delimiter, guard), spans), file, tick, guard)
-    batches = ((start, partial(table.batch, start, stop)) for start, stop in table.pieces())
-    return write_batches(batches, file, delimiter, tick, guard)
+    here, rows = crew(), (replace(table, findings=(), aside=()), delimiter, guard)
+    shares = _shares(table, here) if here else []
+    if here and len(shares) > 1:
+        return _write_parts(here.each(share_of, rows, shares), file, tick, guard)
+    return _write_parts(ordered_map(partial(_part_of, rows), table.pieces()), file, tick, guard)
 
 
 def write_header(names: Sequence[str], file: IO[bytes], delimiter: str) -> None:
@@ -67,35 +65,6 @@ def write_header(names: Sequence[str], file: IO[bytes], delimiter: str) -> None:
     cells = [pa.array([name], pa.string()) for name in names]
     batch = pa.RecordBatch.from_arrays(cells, names=list(names))
     _write_all(file, Rendered(quoted(batch, delimiter)))
-
-
-def write_batches(
-    batches: Iterable[Batch],
-    file: IO[bytes],
-    delimiter: str,
-    tick: Callable[[int], None] = lambda _: None,
-    guard: bool = False,
-    workers: int | None = None,
-) -> list[Finding]:
-    """Write batches of rows as they come, rendered on all cores.
-
-    Parameters
-    ----------
-    batches : iterable of (int, callable)
-        The number of the first row, from 0, and what makes the batch.
-    file, delimiter, tick, guard
-        As for ``write_delimited``.
-    workers : int, optional
-        Fewer than there are cores, where other stages work at the same time.
-    """
-
-    def made(batch: Batch) -> tuple[Rendered, int, _Formulas]:
-        start, make = batch
-        rows = make()
-        formulas = _formulas(rows, start)
-        return _guarded(rows, delimiter, guard, formulas), rows.num_rows, formulas
-
-    return _write_parts(ordered_map(made, batches, workers=workers), file, tick, guard)
 
 
 def _write_parts(
@@ -113,33 +82,35 @@ def _write_parts(
     return formula_finding(found, count, guard)
 
 
-def _spans(table: Table, here: Crew) -> list[list[tuple[int, int]]]:
-    """Batches of rows, put together to parts that others render."""
+def _part_of(rows: _Rows, piece: Piece) -> _Part:
+    """Render some rows."""
+    table, delimiter, guard = rows
+    batch = table.batch(*piece)
+    formulas = _formulas(batch, piece[0])
+    shown = guarded(batch) if guard and formulas.count else batch
+    return render(shown, delimiter), batch.num_rows, formulas
+
+
+def _shares(table: Table, here: Crew) -> list[list[Piece]]:
+    """Pieces of a table put together, for each of which others make a file."""
     most = max(_CELLS // here.share // max(len(table.columns), 1), 1)
-    spans: list[list[tuple[int, int]]] = []
+    shares: list[list[Piece]] = []
     for start, stop in table.pieces():
-        if not spans or stop - spans[-1][0][0] > most:
-            spans.append([])
-        spans[-1].append((start, stop))
-    return spans
+        if not shares or stop - shares[-1][0][0] > most:
+            shares.append([])
+        shares[-1].append((start, stop))
+    return shares
 
 
-def part_of(common: tuple[Table, str, bool], span: list[tuple[int, int]]) -> _Part:
-    """Render some batches of a table."""
-    table, delimiter, guard = common
+def share_of(rows: _Rows, share: list[Piece]) -> _Part:
+    """Render several pieces into a file."""
     formulas = _Formulas(0, [])
     with new_file() as file:
-        for start, stop in span:
-            batch = table.batch(start, stop)
-            more = _formulas(batch, start)
-            _write_all(file, _guarded(batch, delimiter, guard, more))
+        for piece in share:
+            rendered, _, more = _part_of(rows, piece)
+            _write_all(file, rendered)
             formulas = formulas.followed_by(more)
-        return Path(file.name), span[-1][1] - span[0][0], formulas
-
-
-def write_batch(batch: pa.RecordBatch, file: IO[bytes], delimiter: str, guard: bool) -> None:
-    """Write the rows of one batch."""
-    _write_all(file, _guarded(batch, delimiter, guard, _formulas(batch, 0)))
+        return Path(file.name), share[-1][1] - share[0][0], formulas
 
 
 @dataclass(frozen=True)
@@ -154,6 +125,7 @@ class _Formulas:
         return _Formulas(self.count + more.count, (self.examples + more.examples)[:MOST_EXAMPLES])
 
 
+_Rows = tuple[Table, str, bool]  # with the delimiter, and whether formulas are guarded
 _Part = tuple[Rendered | Path, int, _Formulas]
 
 
@@ -176,7 +148,3 @@ def _formulas(batch: pa.RecordBatch, start: int) -> _Formulas:
         for row in rows[:MOST_EXAMPLES].tolist():
             examples.append((start + row, name, column[row].as_py()))
     return _Formulas(count, examples)
-
-
-def _guarded(batch: pa.RecordBatch, delimiter: str, guard: bool, formulas: _Formulas) -> Rendered:
-    return render(guarded(batch) if guard and formulas.count else batch, delimiter)
