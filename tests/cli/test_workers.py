@@ -229,6 +229,23 @@ def others(mark):
 
 
 @pytest.mark.slow
+def test_a_script_starts_workers_without_ado(tmp_path):
+    """Neither a script that is not guarded nor one that is fed is carried out by the workers."""
+    (tmp_path / "hives.csv").write_text(HIVES)
+    code = (
+        "import plait\nprint('once')\nwith plait.working('1GB', workers=1):\n"
+        "    print(plait.read('hives.csv').rows)\n"
+    )
+    (tmp_path / "job.py").write_text(code)
+    for words, feed in ((["job.py"], None), (["-"], code)):
+        ended = subprocess.run(
+            [sys.executable, *words], input=feed, cwd=tmp_path, capture_output=True, text=True,
+            timeout=60, check=False,
+        )  # fmt: skip
+        assert (ended.returncode, ended.stdout, ended.stderr) == (0, "once\n147\n", "")
+
+
+@pytest.mark.slow
 def test_a_cluster_of_its_own_commands_survives_a_worker(tmp_path, plait):
     """As docs/scale.md says to start one."""
     large(tmp_path)

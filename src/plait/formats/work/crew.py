@@ -9,12 +9,14 @@ from __future__ import annotations
 import logging
 import secrets
 import signal
+import sys
 from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from itertools import islice
 from multiprocessing import resource_tracker
 from pathlib import Path
+from types import ModuleType
 from typing import Any
 
 from plait.core.account.errors import PlaitError, UsageError
@@ -57,8 +59,8 @@ def crew_of(
         try:
             address = cluster or until.enter_context(_local(local_of, workers or 1, folder))
             client = until.enter_context(_client(client_of, address))
-        except (OSError, TimeoutError, ValueError) as error:
-            raise _silent(cluster or "this machine", error) from None
+        except (OSError, TimeoutError, ValueError, RuntimeError) as error:
+            raise _silent(cluster, error) from None
         crew = ClusterCrew(client, cluster or "this machine", folder, memory)
         crew.check()
         yield crew
@@ -84,7 +86,7 @@ def _local(make: Any, workers: int, folder: Path) -> Iterator[Any]:
 
     # Samples of what its workers do are for its own pages, which are not shown.
     with config.set({"distributed.worker.profile.enabled": False}), ExitStack() as until:
-        with interrupts_wait(), _uninterrupted():
+        with interrupts_wait(), _uninterrupted(), _without_script():
             cluster = make(
                 n_workers=workers,
                 threads_per_worker=1,
@@ -100,6 +102,17 @@ def _local(make: Any, workers: int, folder: Path) -> Iterator[Any]:
             )
             until.callback(cluster.close)
         yield cluster
+
+
+@contextmanager
+def _without_script() -> Iterator[None]:
+    """Have processes that begin within not carry out the script that began this one."""
+    script = sys.modules["__main__"]
+    sys.modules["__main__"] = ModuleType("__main__")
+    try:
+        yield
+    finally:
+        sys.modules["__main__"] = script
 
 
 @contextmanager
@@ -130,7 +143,11 @@ def _client(make: Any, address: Any) -> Iterator[Any]:
             client.close(timeout=_LOOK_SECONDS)
 
 
-def _silent(where: str, error: BaseException) -> WorkersError:
+def _silent(where: str | None, error: BaseException) -> WorkersError:
+    if where is None:
+        return WorkersError(
+            f"workers cannot be started: {error or 'no answer'}", "this machine", "work without"
+        )
     return WorkersError(
         f"the cluster does not answer: {error or 'no answer'}",
         where,
