@@ -17,7 +17,7 @@ import pytest
 from plait.core.store.errors import WorkersError
 from plait.formats.work import crew as crews
 from plait.formats.work.crew import ClusterCrew
-from plait.formats.work.task import versions
+from plait.formats.work.task import carry_out, versions
 
 distributed = pytest.importorskip("distributed")
 LARGE = 45 << 20  # more than one stretch
@@ -162,6 +162,12 @@ def test_a_worker_that_is_not_as_it_must_be_is_named(answer, said, tmp_path):
         crew.check()
     assert told.value.where and told.value.where.startswith("tcp://w1")
     assert not list(tmp_path.iterdir())
+
+
+def test_a_worker_that_came_late_with_another_version_does_nothing(tmp_path):
+    other = {**versions(), "plait": "0.0.1"}
+    with pytest.raises(WorkersError, match=r"here it is 0\.0\.1"):
+        carry_out(len, None, "", 1, str(tmp_path), 1 << 28, other)
 
 
 def test_no_workers_at_all_is_told(tmp_path):

@@ -23,7 +23,7 @@ from plait.core.account.errors import PlaitError, UsageError
 from plait.core.store.errors import WorkersError
 from plait.core.store.lending import borrow, lend, remove_file
 from plait.formats.delivery.interrupts import interrupts_wait
-from plait.formats.work.task import about, carry_out, forget, versions
+from plait.formats.work.task import about, carry_out, check_versions, forget, versions
 
 _ANSWER_SECONDS, _LOOK_SECONDS, _ALONE_SECONDS = 10, 5, 60
 _AHEAD, _LOOPBACK = 3, "127.0.0.1"
@@ -204,13 +204,7 @@ class ClusterCrew:
             )
         host, there, sees = told
         where = f"{address} on {host}"
-        for name, version in versions().items():
-            if there[name] != version:
-                raise WorkersError(
-                    f"a worker has {name} {there[name]}, and here it is {version}",
-                    where,
-                    "results are the same where versions are: install the same ones",
-                )
+        check_versions(there, versions(), where)
         if not sees:
             raise WorkersError(
                 f"a worker does not see the scratch folder {self._folder.parent}",
@@ -228,12 +222,12 @@ class ClusterCrew:
     ) -> Iterator[Any]:
         """``function(common, item)`` for each item, in their order; see ``Crew``."""
         parcel, token = lend(common, self._folder), secrets.token_hex(8)
-        more = iter(items)
+        more, wanted = iter(items), versions()
         waiting: deque[Any] = deque()
 
         def ask(count: int) -> None:
             for item in islice(more, count):
-                call = (function, parcel, token, item, str(self._folder), self._memory)
+                call = (function, parcel, token, item, str(self._folder), self._memory, wanted)
                 waiting.append(self._client.submit(carry_out, *call, pure=False))
 
         try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import platform
 import socket
+import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from pathlib import Path
@@ -13,6 +14,7 @@ import numpy as np
 import pyarrow as pa
 
 from plait._version import __version__
+from plait.core.store.errors import WorkersError
 from plait.core.store.lending import Parcel, borrow, lend
 from plait.core.store.room import Room, working_in
 
@@ -20,6 +22,7 @@ _MOST_KEPT = 4
 
 # What several calls need is opened once for all of them.
 _OPENED: OrderedDict[str, Any] = OrderedDict()
+_OPENING = threading.Lock()
 
 
 def versions() -> dict[str, str]:
@@ -30,6 +33,22 @@ def versions() -> dict[str, str]:
         "numpy": np.__version__,
         "pyarrow": pa.__version__,
     }
+
+
+def check_versions(there: dict[str, str], wanted: dict[str, str], where: str) -> None:
+    """See that a worker has the versions that are wanted.
+
+    Raises
+    ------
+    WorkersError
+    """
+    for name, version in wanted.items():
+        if there[name] != version:
+            raise WorkersError(
+                f"a worker has {name} {there[name]}, and here it is {version}",
+                where,
+                "results are the same where versions are: install the same ones",
+            )
 
 
 def about(probe: str) -> tuple[str, dict[str, str], bool]:
@@ -44,8 +63,16 @@ def carry_out(
     item: Any,
     folder: str,
     memory: int,
+    wanted: dict[str, str],
 ) -> Parcel:
-    """``function(common, item)``, with so much memory; the result as a parcel in a folder."""
+    """``function(common, item)``, with so much memory; the result as a parcel in a folder.
+
+    Raises
+    ------
+    WorkersError
+        When this worker, which may have come late, has other versions than are wanted.
+    """
+    check_versions(versions(), wanted, socket.gethostname())
     room = Room(memory, lambda: Path(folder))
     with working_in(room):
         room.begin()
@@ -53,11 +80,12 @@ def carry_out(
 
 
 def _opened(token: str, common: Parcel) -> Any:
-    if token not in _OPENED:
-        while len(_OPENED) >= _MOST_KEPT:
-            _OPENED.popitem(last=False)
-        _OPENED[token] = borrow(common)
-    return _OPENED[token]
+    with _OPENING:
+        if token not in _OPENED:
+            while len(_OPENED) >= _MOST_KEPT:
+                _OPENED.popitem(last=False)
+            _OPENED[token] = borrow(common)
+        return _OPENED[token]
 
 
 def forget() -> None:
