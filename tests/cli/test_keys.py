@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import pytest
 
 from conftest import rows_of
@@ -43,13 +45,13 @@ def test_json_has_the_fields_of_the_design(plait, files):
 
 def test_the_first_lines_say_how_many_and_what_to_do(plait, files):
     ended = audited(plait)
-    first, second, rest, third, *_ = ended.err.splitlines()
+    first, second, rest, third, *_ = ended.out.splitlines()
     assert rest == "nothing would collide"
     assert first == "not matched: 4 of 5 keys of visits (4 rows), 3 of 4 of hives (3 rows)"
     assert second.startswith("2 keys of visits and 2 keys of hives would match with --ignore case")
     assert third == "1 of the other 2 keys of visits has a near match"
-    assert "Northfeild, 1  → Northfield, 1  0.90  yes" in ended.err
-    assert ended.out == ""
+    assert "Northfeild, 1  → Northfield, 1  0.90  yes" in ended.out
+    assert ended.err == ""
 
 
 def test_pairs_are_written_edited_and_given_back(plait, files, tmp_path):
@@ -91,7 +93,7 @@ def test_one_source_with_what_would_be_unique(plait, files, tmp_path):
     assert "with breed: unique   --key yard,hive,breed" in ended.err
     assert [row["breed"] for row in rows_of(tmp_path / "twice.csv")] == ["Carnica", "Buckfast"]
     whole = plait("keys", "hives.csv", "--key", "breed")
-    assert whole.err.startswith("breed is unique in hives: 5 rows")
+    assert whole.out.startswith("breed is unique in hives: 5 rows")
 
 
 def test_three_sources_in_a_grid(plait, files, put):
@@ -128,3 +130,15 @@ def test_mistakes_are_told(plait, files, words, said):
     ended = plait("keys", *words)
     assert ended.status in (2, 3)
     assert said in ended.err
+
+
+def test_what_is_for_reading_goes_to_standard_output_unless_that_is_taken(plait, put):
+    put(l_csv="k\na\nb\n", r_csv="k\na\nc\n")
+    words = ("keys", "l.csv", "r.csv", "--key", "k")
+    told = plait(*words)
+    assert told.out and not told.err
+    written = plait(*words, "--out", "pairs.csv")
+    assert written.err.startswith(told.out.splitlines()[0]) and not written.out
+    taken = plait(*words, "--json")
+    assert json.loads(taken.out)["command"] == "keys"
+    assert taken.err == told.out

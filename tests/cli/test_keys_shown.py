@@ -29,8 +29,8 @@ def section(text, heading):
 
 def test_many_sources_stand_in_a_grid_of_numbers_with_their_names_below(plait, months):
     ended = plait("keys", "m*.csv", "--key", "hive")
-    assert re.match(r"\d+ of \d+ keys are in all 6 sources", ended.err)
-    grid = section(ended.err, "1  2  3")
+    assert re.match(r"\d+ of \d+ keys are in all 6 sources", ended.out)
+    grid = section(ended.out, "1  2  3")
     assert set("".join(grid)) & {"●", "○"} == {"●", "○"}
     assert grid[-1].strip() == "1 m1, 2 m2, 3 m3, 4 m4, 5 m5, 6 m6"
     counts = [int(line.split()[6]) for line in grid[:-1]]
@@ -41,10 +41,10 @@ def test_many_sources_stand_in_a_grid_of_numbers_with_their_names_below(plait, m
 def test_the_best_comparison_stands_last_and_collisions_are_counted(plait, put):
     put(l_csv="k\nab\nc d\ne-f\n", r_csv="k\nAB\naB\nCD\nEF\n")
     ended = plait("keys", "l.csv", "r.csv", "--key", "k")
-    rows = {line.split()[0]: line.split()[1:] for line in section(ended.err, "--ignore")}
+    rows = {line.split()[0]: line.split()[1:] for line in section(ended.out, "--ignore")}
     assert rows["case"] == ["1", "1", "2", "2"]
     assert rows["case,punctuation,space"] == ["3", "3", "4", "2"]
-    assert "2 keys of r would collide" in " ".join(ended.err.splitlines()[1:3])
+    assert "2 keys of r would collide" in " ".join(ended.out.splitlines()[1:3])
 
 
 def test_near_keys_show_at_most_a_few_unless_asked(plait, put):
@@ -53,8 +53,8 @@ def test_near_keys_show_at_most_a_few_unless_asked(plait, put):
         l_csv="k\n" + "".join(f"{name[:4]}{name[5:]}\n" for name in names),
         r_csv="k\n" + "".join(f"{name}\n" for name in names),
     )
-    short = plait("keys", "l.csv", "r.csv", "--key", "k").err
-    long = plait("keys", "l.csv", "r.csv", "--key", "k", "--verbose").err
+    short = plait("keys", "l.csv", "r.csv", "--key", "k").out
+    long = plait("keys", "l.csv", "r.csv", "--key", "k", "--verbose").out
     assert len(section(short, "near keys")) == 8
     assert "more: --verbose" in short
     assert "more: --verbose" not in long
@@ -67,7 +67,7 @@ def test_the_part_of_the_key_that_fails_is_said_in_words(plait, put):
         r_csv="yard,hive\nA,1\nB,1\nA,2\n",
     )
     ended = plait("keys", "l.csv", "r.csv", "--key", "yard,hive")
-    said = [re.split(r"\s{2,}", line.strip())[0] for line in section(ended.err, "which part")]
+    said = [re.split(r"\s{2,}", line.strip())[0] for line in section(ended.out, "which part")]
     assert said == [
         "l: r has neither yard nor hive",
         "l: yard is in r, hive is not",
@@ -90,8 +90,8 @@ def test_the_page_tells_the_same_and_runs_nothing_from_the_data(plait, put, tmp_
 def test_cells_that_steer_the_terminal_are_spelt_out(plait, put):
     put(l_csv="k\n\x1b[2Jx\n", r_csv="k\n\x1b[2Jy\n")
     ended = plait("keys", "l.csv", "r.csv", "--key", "k")
-    assert "\x1b[2J" not in ended.err
-    assert "\\x1b[2Jx" in ended.err
+    assert "\x1b[2J" not in ended.out
+    assert "\\x1b[2Jx" in ended.out
 
 
 def test_keys_of_typed_files_and_workbooks(plait, put, tmp_path):

@@ -94,7 +94,7 @@ def test_a_source_that_changed_or_went_is_named(run, put, plait, tmp_path):
     assert _cells(row)["Breed"] == [("hives.csv", 2, None, "Breed", None)]
     changed = run.trace.said["changed"]
     assert ["has changed" in one or "not there" in one for one in changed] == [True, True]
-    shown = plait("trace", "handover", "--row", "2").err
+    shown = plait("trace", "handover", "--row", "2").out
     assert "'other'" in shown and "hives.csv is not there any more" in shown
 
 

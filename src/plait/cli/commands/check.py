@@ -50,7 +50,10 @@ def run(options: argparse.Namespace) -> int:
         with progress.phase("finding types"):
             foreseen = check(worked)
     if not options.quiet:
-        _show(foreseen, expected, options.verbose)
+        from plait.cli.views.show import for_reading
+
+        with for_reading(aside=options.json):
+            _show(foreseen, expected, options.verbose)
     if options.json:
         print(json.dumps(_said(worked, foreseen, expected), indent=2, ensure_ascii=False))
     failing = [one for one in expected if not one.holds]

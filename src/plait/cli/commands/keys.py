@@ -18,6 +18,7 @@ from plait.cli.options import add_telling
 from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.keys import show_keys
+from plait.cli.views.show import for_reading
 from plait.cli.working import add_work
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding, standing
@@ -90,7 +91,8 @@ def _tell(
     found: Audited, findings: list[Finding], outputs: list[Output], options: argparse.Namespace
 ) -> None:
     if not options.quiet:
-        show_keys(found, findings, options)
+        with for_reading(aside=options.json or bool(options.out)):
+            show_keys(found, findings, options)
     if options.json:
         print(keys_json(found, findings, outputs))
 

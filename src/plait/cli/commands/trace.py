@@ -63,12 +63,13 @@ def run(options: argparse.Namespace) -> int:
         said = {"command": "trace", "version": __version__, **asdict(traced)}
         print(json.dumps(said, indent=2, ensure_ascii=False))
     elif not options.quiet:
-        from plait.cli.views.show import show_answer
+        from plait.cli.views.show import for_reading, show_answer
         from plait.cli.views.trace import show_row
 
-        show_answer(_answer(traced))
-        for row in traced.rows:
-            show_row(row, traced.paths, options.verbose)
+        with for_reading():
+            show_answer(_answer(traced))
+            for row in traced.rows:
+                show_row(row, traced.paths, options.verbose)
     return 0
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 import sys
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
 from textwrap import wrap
 from typing import Any
 
@@ -34,8 +36,23 @@ _BAR = 16
 _LONGEST = 600
 
 
+_FOR_READING: ContextVar[bool] = ContextVar("for_reading", default=False)
+
+
+@contextmanager
+def for_reading(aside: bool = False) -> Iterator[None]:
+    """Have what is shown within go to standard output, unless that is taken for something else."""
+    token = _FOR_READING.set(not aside)
+    try:
+        yield
+    finally:
+        _FOR_READING.reset(token)
+
+
 def console() -> Console:
     """Standard error, at most 100 columns wide; 80 away from a terminal."""
+    if _FOR_READING.get():
+        return reading_console()
     plain = Console(stderr=True, highlight=False, emoji=False, markup=False)
     plain.width = min(plain.width, _WIDEST) if plain.is_terminal else 80
     return plain
