@@ -171,19 +171,19 @@ def hand_over(
     OutputError
         When something cannot be written.
     """
-    refuse_and_tell(result, tables, options)
+    _refuse_and_tell(result, tables, options)
     targets, findings = _written(result, tables, options, delivery, progress, early)
     result = replace(result, findings=(*result.findings, *findings))
     outputs = [output_of(table, path) for table, path in targets] if options.json else []
-    show_everything(result, options)
+    _show_everything(result, options)
     tell_json(account(result, tables, outputs), options)
     return 0
 
 
-def refuse_and_tell(result: Result, tables: Sequence[Table], options: argparse.Namespace) -> None:
+def _refuse_and_tell(result: Result, tables: Sequence[Table], options: argparse.Namespace) -> None:
     """End when a finding stands that ``--fail-on`` names, and tell all of them."""
     if standing(result.findings, options.fail_on):
-        show_everything(result, options)
+        _show_everything(result, options)
         tell_json(account(result, tables, ()), options)
     refuse_standing(result.findings, options)
 
@@ -234,7 +234,7 @@ def _written(
     with delivery, progress.phase("writing", sum(table.rows for table, _ in targets)) as tick:
         for _, path in beside_it:
             delivery.check(path, make_folder=True)
-        findings += left_behind([path for _, path in beside_it], options, delivery)
+        findings += _left_behind([path for _, path in beside_it], options, delivery)
         if options.out:
             check_room(result.table, beside, options.out)
         for table, path in targets:
@@ -246,7 +246,7 @@ def _written(
             findings += write_csv_to(result.table, out, options.guard_formulas)
             out.flush()
         told = replace(result, findings=(*result.findings, *findings))
-        refuse_and_tell(told, tables, options)
+        _refuse_and_tell(told, tables, options)
         if options.report:
             from plait.report.page import write_page
 
@@ -255,7 +255,7 @@ def _written(
     return targets, findings
 
 
-def left_behind(
+def _left_behind(
     paths: Sequence[Path], options: argparse.Namespace, delivery: Delivery
 ) -> list[Finding]:
     """Say which files in the folder for set-aside rows are not of this run: they stay.
@@ -302,10 +302,10 @@ def lists(
 ) -> tuple[list[tuple[Table, Path]], list[Finding]]:
     """The rows set aside and the files they are listed in, and what is said of lists cut short."""
     listed = limited(result.aside, options.aside_limit) if aside_folder(options) else []
-    return [(table, aside_file(one.name, options)) for table, one in listed], cut_findings(listed)
+    return [(table, _aside_file(one.name, options)) for table, one in listed], cut_findings(listed)
 
 
-def aside_file(name: str, options: argparse.Namespace) -> Path:
+def _aside_file(name: str, options: argparse.Namespace) -> Path:
     """The file that rows set aside under a name go to."""
     folder = aside_folder(options)
     assert folder is not None
@@ -319,7 +319,7 @@ def aside_folder(options: argparse.Namespace) -> Path | None:
     return options.out.with_name(f"{options.out.stem}-aside") if options.out else None
 
 
-def show_everything(result: Result, options: argparse.Namespace) -> None:
+def _show_everything(result: Result, options: argparse.Namespace) -> None:
     """Answer, ledger and findings, unless quiet was asked for."""
     if options.quiet:
         return

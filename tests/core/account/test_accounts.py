@@ -7,6 +7,7 @@ import time
 
 import pytest
 
+from plait.core.account import parallel
 from plait.core.account.errors import PlaitError, UnknownColumnError, asked
 from plait.core.account.ledger import Line, entry, shortened
 from plait.core.account.parallel import InTurn, ordered_map
@@ -35,7 +36,12 @@ def test_very_many_inputs_are_some_and_the_sum_of_the_others():
     assert shortened(many, 20) == many and len(shortened(many, 19).rows_in) == 19
 
 
-def test_results_come_in_order_and_items_are_drawn_only_a_few_ahead():
+@pytest.fixture
+def two_cores(monkeypatch):
+    monkeypatch.setattr(parallel, "cores", lambda: 2)
+
+
+def test_results_come_in_order_and_items_are_drawn_only_a_few_ahead(two_cores):
     drawn = []
 
     def items():
@@ -47,19 +53,19 @@ def test_results_come_in_order_and_items_are_drawn_only_a_few_ahead():
         time.sleep(0.002 * (number % 3))
         return number * number
 
-    made = ordered_map(slow, items(), ahead=2, workers=2)
+    made = ordered_map(slow, items(), ahead=2)
     assert [next(made) for _ in range(3)] == [0, 1, 4]
     assert len(drawn) <= 3 + 2 * 2 + 2
     assert list(made) == [number * number for number in range(3, 40)]
 
 
-def test_what_is_raised_in_a_worker_is_raised_where_its_result_is_taken():
+def test_what_is_raised_in_a_worker_is_raised_where_its_result_is_taken(two_cores):
     def wrong(number: int) -> int:
         if number == 5:
             raise PlaitError("five")
         return number
 
-    made = ordered_map(wrong, range(10), workers=2)
+    made = ordered_map(wrong, range(10))
     assert [next(made) for _ in range(5)] == [0, 1, 2, 3, 4]
     with pytest.raises(PlaitError, match="five"):
         next(made)

@@ -12,6 +12,7 @@ from plait.cli.options import add_telling
 from plait.cli.per_source import given_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.rows import show_rows
+from plait.cli.views.show import for_reading
 from plait.cli.views.survey import show_so_far, show_survey
 from plait.cli.working import add_work
 from plait.core.table.table import Table
@@ -73,7 +74,8 @@ def run(options: argparse.Namespace) -> int:
             if options.report:
                 delivery.write(options.report, lambda part: write_survey_page(found, sizes, part))
     if not options.quiet:
-        show_survey(found, sizes, options.verbose, aside=options.json)
+        with for_reading(aside=options.json):
+            show_survey(found, sizes, options.verbose)
     if options.json:
         print(survey_json(found, sizes))
     refuse_standing(found.findings, options, bool(options.report))
@@ -95,5 +97,6 @@ def _show_rows(sources: Sequence[Source], options: argparse.Namespace) -> int:
     if options.json:
         print(json.dumps({one.name: one.to_dict() for one in tables}, indent=2, default=str))
     else:
-        show_rows(tables)
+        with for_reading():
+            show_rows(tables)
     return 0

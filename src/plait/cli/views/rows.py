@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from rich.cells import cell_len
 from rich.text import Text
 
-from plait.cli.views.show import printable, reading_console
+from plait.cli.views.show import console, printable
 from plait.core.table.table import Table
 
 _GAP = 2
@@ -20,7 +20,7 @@ def show_rows(tables: Sequence[Table]) -> None:
     Where there are more, they follow below. A missing cell is shown as one, and an empty
     place is never left: so it is seen which cell is which.
     """
-    out = reading_console()
+    out = console()
     for number, table in enumerate(tables):
         if len(tables) > 1:
             out.print(Text(f"{chr(10) * bool(number)}{printable(table.name)}", style="bold"))

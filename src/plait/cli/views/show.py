@@ -50,19 +50,9 @@ def for_reading(aside: bool = False) -> Iterator[None]:
 
 
 def console() -> Console:
-    """Standard error, at most 100 columns wide; 80 away from a terminal."""
-    if _FOR_READING.get():
-        return reading_console()
-    plain = Console(stderr=True, highlight=False, emoji=False, markup=False)
-    plain.width = min(plain.width, _WIDEST) if plain.is_terminal else 80
-    return plain
-
-
-def reading_console(aside: bool = False) -> Console:
-    """Where results for reading go: standard output, or standard error where that is taken."""
-    if aside:
-        return console()
-    plain = Console(file=sys.stdout, highlight=False, emoji=False, markup=False)
+    """Standard error, or output for reading; at most 100 columns wide, 80 away from a terminal."""
+    file = sys.stdout if _FOR_READING.get() else None
+    plain = Console(file=file, stderr=True, highlight=False, emoji=False, markup=False)
     plain.width = min(plain.width, _WIDEST) if plain.is_terminal else 80
     return plain
 

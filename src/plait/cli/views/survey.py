@@ -13,7 +13,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from plait.cli.views.shapes import sample, shape
-from plait.cli.views.show import findings_shown, printable, reading_console, say
+from plait.cli.views.show import console, findings_shown, printable, say
 from plait.core.account.finding import counted
 from plait.core.account.gathered import gathered
 from plait.core.look.relating.relation import Relation
@@ -31,9 +31,7 @@ _FEW_COLUMNS = 3
 _TWO = 2
 
 
-def show_survey(
-    found: Survey, sizes: Mapping[str, int], verbose: bool = False, aside: bool = False
-) -> None:
+def show_survey(found: Survey, sizes: Mapping[str, int], verbose: bool = False) -> None:
     """The answer first; unless verbose, what fits a screen or two.
 
     Parameters
@@ -43,10 +41,8 @@ def show_survey(
         Bytes of each source.
     verbose : bool
         Whether to show everything.
-    aside : bool
-        Whether standard output is taken, and it goes to standard error.
     """
-    out = reading_console(aside)
+    out = console()
     head = [Text(answer(found), style="bold"), *_joins(found, verbose)]
     if verbose:
         head += findings_shown(found.findings, verbose)

@@ -28,12 +28,11 @@ def ordered_map(
     function: Callable[[Item], Result],
     items: Iterable[Item],
     ahead: int = 2,
-    workers: int | None = None,
 ) -> Iterator[Result]:
     """Yield ``function(item)`` in the order of the items, working ``ahead`` items a core.
 
     Memory is bounded: an item is only drawn when an earlier result has been taken.
-    There are as many workers as cores, or fewer where several stages share them.
+    There are as many threads as cores.
 
     >>> list(ordered_map(len, ["a", "bb"]))
     [1, 2]
@@ -45,12 +44,12 @@ def ordered_map(
         return
     items = chain(first, items)
     waiting: deque[Future[Result]] = deque()
-    workers = workers or cores()
-    pool = ThreadPoolExecutor(workers)
+    threads = cores()
+    pool = ThreadPoolExecutor(threads)
     try:
         for item in items:
             waiting.append(pool.submit(copy_context().run, function, item))
-            if len(waiting) > ahead * workers:
+            if len(waiting) > ahead * threads:
                 yield waiting.popleft().result()
         while waiting:
             yield waiting.popleft().result()

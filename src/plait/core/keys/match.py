@@ -79,13 +79,10 @@ class Matching:
         right = "many" if (self.right_counts[both] > 1).any() else "one"
         return f"{left}-to-{right}"
 
-    def account(self, kind: str, rows: tuple[int, int] | None = None) -> Match:
-        """The numbers of a join of that kind.
-
-        ``rows`` are those of both tables, where the codes are not those of all rows.
-        """
+    def account(self, kind: str) -> Match:
+        """The numbers of a join of that kind."""
         both = self.matched
-        left_rows, right_rows = rows or tuple(map(len, self.coding.codes))
+        left_rows, right_rows = map(len, self.coding.codes)
         here, there = int(self.left_counts.sum()), int(self.right_counts.sum())
         left_matched = int(self.left_counts[both].sum())
         right_matched = int(self.right_counts[both].sum())

@@ -137,8 +137,8 @@ class _Lender(pickle.Pickler):
                 self._open = Path(self.file).open("xb", buffering=0)  # noqa: SIM115
             assert self.file
             begin, size = self._size, len(data)
-            _write_all(self._open, data)
-            _write_all(self._open, memoryview(bytes(-size % _ALIGNED)))
+            write_all(self._open, data)
+            write_all(self._open, memoryview(bytes(-size % _ALIGNED)))
         except OSError as error:
             raise no_room(self._folder, error.strerror or str(error)) from None
         self._size += size + -size % _ALIGNED
@@ -149,7 +149,8 @@ class _Lender(pickle.Pickler):
             self._open.close()
 
 
-def _write_all(file: Any, data: memoryview) -> None:
+def write_all(file: Any, data: memoryview) -> None:
+    """Write bytes to a file that, as it has no buffer, may take less than it was given."""
     while len(data):
         data = data[file.write(data) :]
 

@@ -26,7 +26,7 @@ MISSING, UNKNOWN = -1, -2
 _DEEPER, _WHOLE = np.int64(1 << 31), 1 << 33
 _WALKED = 256  # bytes from which on a cell is looked up whole: fewer look-ups than bytes there
 _STEP = 1 << 17  # a size that the processor's caches hold
-_GLANCE = 4
+_GLANCE = 4  # a stretch is looked at so far, and sharing pays with so few texts of its cells
 _FEW = 8  # rows for each distinct text, from which on coding a column pays
 
 
@@ -59,10 +59,11 @@ class TextDictionary:
     def encode_all(self, column: pa.ChunkedArray) -> Codes:
         """Codes of a whole column."""
         here = crew()
+        spans = spans_of(len(column), here) if here else []
         if pa.types.is_dictionary(column.type):
             parts: Iterator[Codes] = map(self._coded, column.chunks)
-        elif here is not None and len(spans_of(len(column), here)) > 1:
-            parts = self._shared_out(column, here)
+        elif here and len(spans) > 1:
+            parts = self._shared_out(column, spans, here)
         else:
             parts = map(self._step, steps(column, _STEP))
         codes, filled = np.empty(len(column), np.int32), 0
@@ -71,16 +72,17 @@ class TextDictionary:
             filled += len(part)
         return codes
 
-    def _shared_out(self, column: pa.ChunkedArray, here: Crew) -> Iterator[Codes]:
+    def _shared_out(
+        self, column: pa.ChunkedArray, spans: list[tuple[int, int]], here: Crew
+    ) -> Iterator[Codes]:
         """Codes as others find them, each for a stretch, where there are few distinct texts."""
-        spans = spans_of(len(column), here)
-        head = column.slice(0, spans[0][1] // _GLANCE)
-        yield from map(self._step, steps(head, _STEP))
-        rest = column.slice(len(head))
-        if len(self) * _GLANCE > len(head):  # what others find would have to be found here again
-            yield from map(self._step, steps(rest, _STEP))
+        first = spans[0][1]
+        head = first // _GLANCE
+        yield from map(self._step, steps(column.slice(0, head), _STEP))
+        if len(self) * _GLANCE > head:  # what others find would have to be found here again
+            yield from map(self._step, steps(column.slice(head), _STEP))
             return
-        for codes, texts in here.each(codes_within, rest, spans_of(len(rest), here)):
+        for codes, texts in here.each(codes_within, column, [(head, first), *spans[1:]]):
             yield np.append(self.encode(texts), np.int32(MISSING)).take(codes, mode="wrap")
 
     def _coded(self, chunk: pa.DictionaryArray) -> Codes:

@@ -89,7 +89,7 @@ def _side(
         len(alone),
         int((~matching.matched & (counts > 0)).sum()),
         len(rows) - len(alone),
-        alone[first_of_each(codes[alone])],
+        alone[_first_of_each(codes[alone])],
         rows[~keyed],
         duplicates,
     )
@@ -198,7 +198,7 @@ def _unmatched_finding(side: Side, severity: str, remedy: str, by_key: bool) -> 
     )
 
 
-def first_of_each(codes: Codes) -> npt.NDArray[np.int64]:
+def _first_of_each(codes: Codes) -> npt.NDArray[np.int64]:
     """Positions of the first few distinct codes, for examples."""
     seen: dict[int, int] = {}
     for position, code in enumerate(codes[:1000].tolist()):

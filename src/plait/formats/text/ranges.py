@@ -11,7 +11,7 @@ import io
 import os
 import socket
 import stat
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
@@ -26,9 +26,9 @@ from plait.core.account.errors import SourceError
 from plait.core.store.crew import Crew, ranges_of
 from plait.core.store.errors import WorkersError
 from plait.formats.text.parsing import Part, Shape, parse
-from plait.formats.text.records import blocks
+from plait.formats.text.records import blocks, regular
 
-_QUOTE, _BREAK, _RETURN = ord('"'), ord("\n"), ord("\r")
+_QUOTE, _BREAK = ord('"'), ord("\n")
 _CACHED = 1 << 16
 _NEAR, _FAR = 1 << 14, 4 << 20
 
@@ -101,8 +101,10 @@ def records_of(
     return Records(path, told.st_size, told.st_mtime_ns, begin, lines, shape, longest)
 
 
-def shared_out(records: Records, where: str, here: Crew) -> Iterator[tuple[Part, int]] | None:
-    """The parts of a file as a crew reads them, and the bytes read with each.
+def shared_out(
+    records: Records, where: str, here: Crew, tick: Callable[[int], None]
+) -> Iterator[Part] | None:
+    """The parts of a file as a crew reads them.
 
     Parameters
     ----------
@@ -110,10 +112,12 @@ def shared_out(records: Records, where: str, here: Crew) -> Iterator[tuple[Part,
     where : str
         The file, for errors.
     here : Crew
+    tick : callable
+        Told how many bytes were read, each time.
 
     Returns
     -------
-    iterator of (Part, int), or None
+    iterator of Part, or None
         ``None`` for a file that is too small, or whose quotes are irregular.
 
     Raises
@@ -128,21 +132,20 @@ def shared_out(records: Records, where: str, here: Crew) -> Iterator[tuple[Part,
         return None
     looks = list(here.each(look, records, ranges))
     cut = _cut(records, ranges, looks)
-    return None if cut is None else _parts(records, cut, where, here)
+    return None if cut is None else _parts(records, cut, where, here, tick)
 
 
 def _parts(
-    records: Records, cut: Sequence[Range], where: str, here: Crew
-) -> Iterator[tuple[Part, int]]:
+    records: Records, cut: Sequence[Range], where: str, here: Crew, tick: Callable[[int], None]
+) -> Iterator[Part]:
+    """The parts of all ranges; one in which something is wrong is read here, and tells it."""
     for one, parts in zip(cut, here.each(read, records, cut), strict=True):
-        size = one.end - one.begin
-        for part in _read_here(records, one, where) if parts is None else parts:
-            yield part, size
-            size = 0
+        tick(one.end - one.begin)
+        yield from _parsed(records, one, where) if parts is None else parts
 
 
-def _read_here(records: Records, one: Range, where: str) -> Iterator[Part]:
-    """A range in which something is wrong: it is told as it always is."""
+def _parsed(records: Records, one: Range, where: str) -> Iterator[Part]:
+    """The blocks of a range."""
     shape = records.shape
     with _opened(records) as file:
         file.seek(one.begin)
@@ -183,31 +186,18 @@ def _look(marks: npt.NDArray[np.uint8], delimiter: str) -> Look:
     quotes = np.flatnonzero(within == _QUOTE) + 1
     if not len(quotes):
         return Look(0, breaks, (True, True))
-    edges = np.array([_BREAK, _RETURN, _QUOTE, ord(delimiter)], np.uint8)
-    outside, inside = (_is_regular(marks, quotes, first, edges) for first in (0, 1))
+    outside, inside = (regular(marks, quotes, ord(delimiter), within) for within in (0, 1))
     return Look(len(quotes), breaks, (outside, inside))
 
 
 def _followed(one: Look, other: Look) -> Look:
     """Two stretches, one after the other, as one."""
     first = one.quotes % 2
-    regular = (
+    both = (
         one.regular[0] and other.regular[first],
         one.regular[1] and other.regular[1 - first],
     )
-    return Look(one.quotes + other.quotes, one.breaks + other.breaks, regular)
-
-
-def _is_regular(
-    marks: npt.NDArray[np.uint8],
-    quotes: npt.NDArray[np.int64],
-    first: int,
-    edges: npt.NDArray[np.uint8],
-) -> bool:
-    """Whether each quote opens a cell, closes one or is doubled; ``first`` is 1 within one."""
-    opening, closing = quotes[first::2], quotes[1 - first :: 2]
-    before, after = marks[opening - 1], marks[closing + 1]
-    return bool(np.isin(before, edges).all() and np.isin(after, edges).all())
+    return Look(one.quotes + other.quotes, one.breaks + other.breaks, both)
 
 
 def _cut(
@@ -216,8 +206,8 @@ def _cut(
     """Ranges of whole records; ``None`` where their begin cannot be told."""
     odd = [quotes % 2 for quotes in accumulate((one.quotes for one in looks), initial=0)]
     above = list(accumulate((one.breaks for one in looks), initial=records.lines))
-    regular = all(one.regular[first] for one, first in zip(looks, odd, strict=False))
-    if not regular or odd[-1] or above[-1] == records.lines:
+    all_are = all(one.regular[first] for one, first in zip(looks, odd, strict=False))
+    if not all_are or odd[-1] or above[-1] == records.lines:
         return None
     begins = [(records.begin, records.lines)]
     for (at, _), first, lines in list(zip(ranges, odd, above, strict=False))[1:]:
@@ -256,7 +246,7 @@ def _next_record(records: Records, at: int, inside: int) -> tuple[int, int] | No
 def read(records: Records, one: Range) -> list[Part] | None:
     """Parse a range; ``None`` when something is wrong with it."""
     try:
-        parts = list(_read_here(records, one, ""))
+        parts = list(_parsed(records, one, ""))
     except WorkersError:
         raise
     except SourceError:

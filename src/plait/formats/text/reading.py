@@ -183,39 +183,15 @@ def _opened(
         *found,
     )
     shape = Shape(tuple(names), dialect.delimiter, strict)
-    found_parts = None
-    if shared:
-        found_parts = _by_a_crew(stream, text, rest, header.lines, shape, path, limits.record, tick)
-    if found_parts is None:
+    here, parts = crew() if shared else None, None
+    if here is not None and isinstance(text, ReadAhead):
+        unread = text.left + len(rest)
+        records = records_of(stream, unread, header.lines, shape, limits.record)
+        parts = shared_out(records, path, here, tick) if records else None
+    if parts is None:
         cut = blocks(text, rest, dialect.delimiter, path, tick, header.lines, limits.record)
-        found_parts = ordered_map(partial(parse, shape=shape), cut)
-    parts = _in_order(found_parts, shape, path)
-    return _Opened(tuple(names), parts, said, dialect.shown())
-
-
-def _by_a_crew(
-    stream: IO[bytes],
-    text: IO[bytes],
-    rest: bytes,
-    lines: int,
-    shape: Shape,
-    path: str,
-    longest: int,
-    tick: Tick,
-) -> Iterator[Part] | None:
-    """What others read of the file, if there are any, and it can be shared out."""
-    here = crew()
-    if here is None or not isinstance(text, ReadAhead):
-        return None
-    records = records_of(stream, text.left + len(rest), lines, shape, longest)
-    shared = records and shared_out(records, path, here)
-    return _told(shared, tick) if shared else None
-
-
-def _told(parts: Iterator[tuple[Part, int]], tick: Tick) -> Iterator[Part]:
-    for part, size in parts:
-        tick(size)
-        yield part
+        parts = ordered_map(partial(parse, shape=shape), cut)
+    return _Opened(tuple(names), _in_order(parts, shape, path), said, dialect.shown())
 
 
 def record_blocks(

@@ -167,9 +167,7 @@ def _last_break(data: Bytes, delimiter: int, place: _Place, final: bool) -> int:
     if b'"' not in data:
         return len(data) if final else _before(data, len(data))
     quotes = np.flatnonzero(marks == _QUOTE)
-    inside = (
-        quotes if _regular(marks, quotes, delimiter) else _walk(marks, quotes, delimiter, place)
-    )
+    inside = quotes if regular(marks, quotes, delimiter) else _walk(marks, quotes, delimiter, place)
     if len(inside) % 2 and final:
         raise place.error(int(inside[-1]), "a quote opens and never closes", _UNCLOSED)
     if final:
@@ -188,10 +186,19 @@ def _before(data: Bytes, stop: int) -> int:
     return found + 1
 
 
-def _regular(marks: np.ndarray, quotes: np.ndarray, delimiter: int) -> bool:
-    """Whether every quote opens at the start of a cell, closes at its end, or is doubled."""
+def regular(marks: np.ndarray, quotes: np.ndarray, delimiter: int, within: int = 0) -> bool:
+    """Whether every quote opens at the start of a cell, closes at its end, or is doubled.
+
+    ``within`` is 1 where the bytes begin in a quoted cell.
+
+    >>> marks = np.frombuffer(b'a"b,c', np.uint8)
+    >>> [regular(marks, np.array([1]), ord(","), within) for within in (0, 1)]
+    [False, False]
+    >>> [regular(marks, np.array([1]), ord("b"), within) for within in (0, 1)]
+    [False, True]
+    """
     edges = (*_BREAKS, delimiter, _QUOTE)
-    opening, closing = quotes[::2], quotes[1::2]
+    opening, closing = quotes[within::2], quotes[1 - within :: 2]
     before = marks[np.maximum(opening - 1, 0)]
     after = marks[np.minimum(closing + 1, len(marks) - 1)]
     starts = np.isin(before, edges) | (opening == 0)

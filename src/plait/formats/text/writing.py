@@ -13,7 +13,7 @@ import pyarrow as pa
 from plait.core.account.finding import MOST_EXAMPLES, Finding
 from plait.core.account.parallel import InTurn, ordered_map
 from plait.core.store.crew import Crew, crew
-from plait.core.store.lending import append, new_file
+from plait.core.store.lending import append, new_file, write_all
 from plait.core.table.table import Table
 from plait.formats.cells.formulas import formula_finding, formula_rows, guarded
 from plait.formats.text.rendering import Rendered, quoted, render
@@ -64,7 +64,7 @@ def write_header(names: Sequence[str], file: IO[bytes], delimiter: str) -> None:
     """Write the first line."""
     cells = [pa.array([name], pa.string()) for name in names]
     batch = pa.RecordBatch.from_arrays(cells, names=list(names))
-    _write_all(file, Rendered(quoted(batch, delimiter)))
+    _write(file, Rendered(quoted(batch, delimiter)))
 
 
 def _write_parts(
@@ -74,7 +74,7 @@ def _write_parts(
     count, found = 0, list[tuple[int, str, str]]()
     writing = InTurn()  # so that nobody waits for the disk
     for rendered, rows, formulas in parts:
-        writing.ask(_write_all, file, rendered)
+        writing.ask(_write, file, rendered)
         tick(rows)
         count += formulas.count
         found += formulas.examples if len(found) < MOST_EXAMPLES else []
@@ -108,7 +108,7 @@ def share_of(rows: _Rows, share: list[Piece]) -> _Part:
     with new_file() as file:
         for piece in share:
             rendered, _, more = _part_of(rows, piece)
-            _write_all(file, rendered)
+            _write(file, rendered)
             formulas = formulas.followed_by(more)
         return Path(file.name), share[-1][1] - share[0][0], formulas
 
@@ -129,14 +129,12 @@ _Rows = tuple[Table, str, bool]  # with the delimiter, and whether formulas are 
 _Part = tuple[Rendered | Path, int, _Formulas]
 
 
-def _write_all(file: IO[bytes], rendered: Rendered | Path) -> None:
-    """An unbuffered file may take less than it was given."""
+def _write(file: IO[bytes], rendered: Rendered | Path) -> None:
+    """Write what was rendered here, or by somebody else into a file of its own."""
     if isinstance(rendered, Path):
         append(file, rendered)
         return
-    view = memoryview(rendered.data)
-    while len(view):
-        view = view[file.write(view) :]
+    write_all(file, memoryview(rendered.data))
     rendered.release()
 
 

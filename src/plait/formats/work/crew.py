@@ -59,7 +59,7 @@ def crew_of(
         try:
             address = cluster or until.enter_context(_local(local_of, workers or 1, folder))
             client = until.enter_context(_client(client_of, address))
-        except (OSError, TimeoutError, ValueError, RuntimeError) as error:
+        except (ImportError, OSError, TimeoutError, ValueError, RuntimeError) as error:
             raise _silent(cluster, error) from None
         crew = ClusterCrew(client, cluster or "this machine", folder, memory)
         crew.check()

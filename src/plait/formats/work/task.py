@@ -90,4 +90,5 @@ def _opened(token: str, common: Parcel) -> Any:
 
 def forget() -> None:
     """Let go of what was opened."""
-    _OPENED.clear()
+    with _OPENING:
+        _OPENED.clear()

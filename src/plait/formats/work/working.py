@@ -12,6 +12,8 @@ from plait.core.store.limit import half_of_free, memory_of
 from plait.core.store.room import Room, working_in
 from plait.formats.delivery.scratch import scratch
 
+_MOST_WORKERS = 256
+
 
 @contextmanager
 def working(
@@ -64,11 +66,9 @@ def working(
         room = Room(limit, lambda: made.enter_context(scratch(folder)), asked=by_somebody)
         with working_in(room):
             if workers or cluster:
-                made.enter_context(_together(room, workers, cluster))
+                with asked("workers" if workers else "cluster"):
+                    made.enter_context(_together(room, workers, cluster))
             yield room
-
-
-_MOST_WORKERS = 256
 
 
 def _check_workers(workers: int | None, cluster: str | None) -> None:

@@ -33,6 +33,6 @@ def planned_room(loaded: LoadedPlan) -> Iterator[None]:
         try:
             within.enter_context(working(asked.memory, folder, asked.workers, asked.cluster))
         except UsageError as error:
-            fault = Fault(loaded.line("work", error.option or "memory"), str(error))
+            fault = Fault(loaded.line("work", error.option), str(error))
             raise PlanError(str(loaded.path), [fault]) from None
         yield

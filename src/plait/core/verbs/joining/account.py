@@ -84,21 +84,15 @@ def set_aside(left: Table, right: Table, matching: Matching, kind: str) -> Itera
         return
     for side, table, other in ((0, left, right), (1, right, left)):
         rows, codes = matching.unmatched[side], matching.coding.codes[side]
-        yield from unmatched_aside(table, other, rows, codes, kind, side == 0)
+        yield from _unmatched(table, other, rows, codes, kind, side == 0)
 
 
-def unmatched_aside(
-    table: Table, other: Table, rows: Rows, codes: Codes, kind: str, is_left: bool = False
+def _unmatched(
+    table: Table, other: Table, rows: Rows, codes: Codes, kind: str, is_left: bool
 ) -> Iterator[SetAside]:
     """The rows of a table that match nothing, if there are any."""
     if len(rows) and (is_left or kind not in ONE_SIDED):
         kept = kind == "full" or kind == ("left" if is_left else "right")
-        reason = pa.DictionaryArray.from_arrays(
-            (codes[rows] < 0).astype(np.int32), pa.array(unmatched_reasons(other))
-        )
+        why = pa.array([f"no match in {other.name}", "key is missing"])
+        reason = pa.DictionaryArray.from_arrays((codes[rows] < 0).astype(np.int32), why)
         yield SetAside(f"{table.name}-unmatched", table.at(rows), reason, kept)
-
-
-def unmatched_reasons(other: Table) -> tuple[str, str]:
-    """Why a row is set aside: no match, or no key."""
-    return f"no match in {other.name}", "key is missing"

@@ -53,7 +53,7 @@ def refuse(
     max_rows: int | None = None,
 ) -> None:
     """Raise when the join is not what was declared, or may not pass undeclared."""
-    refuse_size(match, max_rows, findings)
+    _refuse_size(match, max_rows, findings)
     if kind == "cross" or (kind in ONE_SIDED and cardinality is None):
         return
     found = match.cardinality
@@ -88,7 +88,7 @@ def refuse(
         )
 
 
-def refuse_size(match: Match, max_rows: int | None, findings: tuple[Finding, ...]) -> None:
+def _refuse_size(match: Match, max_rows: int | None, findings: tuple[Finding, ...]) -> None:
     """Raise when the result would have more rows than are allowed."""
     if max_rows is not None and match.output_rows > max_rows:
         raise JoinRefusedError(
