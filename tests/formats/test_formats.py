@@ -24,9 +24,9 @@ from makers import HIVES, PACKERS, arrow_table, every_format, open_sheet, rows_o
 from plait.core.account.errors import OutputError, SourceError, UsageError
 from plait.core.table.table import from_columns
 from plait.formats.outputs import check_room, write_table
+from plait.formats.places.given import Dialect, Given
 from plait.formats.reading import read_source
-from plait.formats.sources import Given, find_sources, one_source
-from plait.formats.text.dialect import Dialect
+from plait.formats.sources import find_sources, one_source
 
 DATA = Path(__file__).parent.parent / "data"
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import pytest
 
 from plait.core.account.errors import SourceError, UsageError
+from plait.formats.places.source import Source
 from plait.formats.reading import read_columns
-from plait.formats.sources import Source, find_sources, one_source
+from plait.formats.sources import find_sources, one_source
 
 
 @pytest.fixture

@@ -28,6 +28,8 @@ def read(
     header_line: int | str | None = None,
     footer: int = 0,
     ragged: str = "error",
+    query: str | None = None,
+    timeout: int | None = None,
     limit: Mapping[str, str] | Iterable[str] = (),
     missing: Iterable[str] = (),
     type: Mapping[str, str] | Iterable[str] = (),
@@ -38,7 +40,8 @@ def read(
     Parameters
     ----------
     source : str or Path
-        A path, ``path#sheet-or-table``, or ``name=path``.
+        A path, ``path#sheet-or-table``, an address such as ``postgresql://…#schema.table``,
+        or ``name=path``.
     name : str, optional
         What to call the table; without it the file's or sheet's name.
     encoding, delimiter, quote, escape : str, optional
@@ -50,6 +53,10 @@ def read(
         How many rows at the end are set aside.
     ragged : {"error", "set-aside"}
         What is done with rows of too few or too many cells.
+    query : str, optional
+        What a database is asked for in place of a table: one ``SELECT`` in its own SQL.
+    timeout : int, optional
+        Seconds that a database or an address may take.
     limit : mapping of str to str
         How large something may be, as ``{"unpacked": "4GB"}``; ``docs/limits.md`` has all.
     missing : iterable of str
@@ -81,7 +88,9 @@ def read(
     >>> read(folder / "hives.csv").to_dict()
     {'hive': ['007'], 'breed': ['Buckfast']}
     """
-    given = stated(encoding, delimiter, quote, escape, header_line, ragged, footer, limit)
+    given = stated(
+        encoding, delimiter, quote, escape, header_line, ragged, footer, query, timeout, limit
+    )
     read_as_it_is = read_alone(one_source(str(source), given))
     (table,) = declared([read_as_it_is], tuple(missing), type, unfit)
     return table.named(name) if name else table

@@ -17,10 +17,10 @@ from typing import Any
 from plait.cli.options import name_of_result
 from plait.cli.process import NobodyReadsError
 from plait.core.account.errors import OutputError, PlaitError
-from plait.formats.endings import COLUMNAR, DELIMITED
 from plait.formats.first import first_rows
 from plait.formats.outputs import csv_bytes
-from plait.formats.sources import STANDARD_INPUT, Source
+from plait.formats.places.endings import COLUMNAR, DELIMITED
+from plait.formats.places.source import STANDARD_INPUT, Source
 from plait.options.option import Verb, perform
 
 _LEAST_BYTES = 32 << 20

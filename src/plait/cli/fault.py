@@ -12,6 +12,7 @@ from pathlib import Path
 from shlex import join
 
 from plait._version import __version__
+from plait.formats.places.address import masked
 
 STATUS = 70
 """As ``sysexits.h`` has it for an internal error: never 1, which means an expectation failed."""
@@ -35,7 +36,7 @@ def tell_fault(error: Exception, words: Sequence[str], stands: str) -> int:
     """
     from plait.cli.views.show import say
 
-    kind, what = type(error).__name__, " ".join(str(error).split())[:300]
+    kind, what = type(error).__name__, masked(" ".join(str(error).split()))[:300]
     command = " ".join(words[:1]) or "no command"
     say(f"plait: this is a fault in Plait: {kind}: {what} (in plait {command}); {stands}")
     place = _written(error, words)
@@ -50,6 +51,7 @@ def _written(error: Exception, words: Sequence[str]) -> str:
         f"plait {__version__}, Python {platform.python_version()}, {sys.platform}\n"
         f"$ plait {join(words)}\n\n{details}"
     )
+    text = masked(text)
     try:
         number, name = tempfile.mkstemp(".txt", "plait-fault-")
         os.close(number)

@@ -24,8 +24,9 @@ from plait.core.verbs.result import Result
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.first import sampled
 from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
-from plait.formats.reading import Read, Tick, read_or_fault, read_source, read_together, unreadable
-from plait.formats.sources import STANDARD_INPUT, Source
+from plait.formats.places.reader import Tick
+from plait.formats.places.source import STANDARD_INPUT, Source
+from plait.formats.reading import Read, read_or_fault, read_source, read_together, unreadable
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
 
 

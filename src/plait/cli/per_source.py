@@ -14,10 +14,13 @@ from plait.core.account.names import nearest
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 from plait.core.verbs.mending.retype import declared, parse_types
-from plait.formats.sources import Given, Source
+from plait.formats.places.given import Given
+from plait.formats.places.source import Source
 from plait.formats.stated import stated
 from plait.options.option import Form, Option
 from plait.options.shared import READING, TYPING
+
+_QUERY = next(one for one in READING if one.name == "query")
 
 
 @dataclass(frozen=True)
@@ -65,6 +68,12 @@ def given_of(options: argparse.Namespace) -> Given:
         For a name or sign that is none.
     """
     return stated(**_said(options, READING, None).everywhere)
+
+
+def queries_of(options: argparse.Namespace) -> dict[str, str]:
+    """What the line asks of databases, by the names of their sources."""
+    pairs = (_apart(_QUERY, text, ()) for text in getattr(options, "query", None) or ())
+    return {name: text for name, text in pairs if name}
 
 
 def with_own(sources: Sequence[Source], options: argparse.Namespace) -> list[Source]:
@@ -145,6 +154,8 @@ def _apart(option: Option, text: str, known: Collection[str]) -> tuple[str, str]
     name, sign, rest = text.partition("=")
     if not sign or not name:
         return "", text
+    if option is _QUERY and len(name.split()) > 1 and name not in known:
+        return "", text  # the = is one of the query's own
     if option.form is Form.PAIRS:
         return (name, rest) if "=" in rest and (name in known or not known) else ("", text)
     if option.form is Form.NAMES and name not in known:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from contextlib import AbstractContextManager, nullcontext
+from contextlib import AbstractContextManager, ExitStack, nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -42,6 +42,10 @@ def work_of(options: argparse.Namespace) -> AbstractContextManager[Any]:
     """The room that a command works in; those that read nothing large need none."""
     if "memory" not in options:
         return nullcontext()
+    from plait.formats.remote.fetching import keeping
     from plait.formats.work.working import working
 
-    return working(options.memory, options.scratch, options.workers, options.cluster)
+    within = ExitStack()
+    within.enter_context(keeping(options.scratch))
+    within.enter_context(working(options.memory, options.scratch, options.workers, options.cluster))
+    return within

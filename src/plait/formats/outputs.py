@@ -12,7 +12,7 @@ from plait.core.account.finding import Finding
 from plait.core.account.names import nearest
 from plait.core.table.table import Table
 from plait.formats.delivery.delivery import Delivery
-from plait.formats.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WRITABLE
+from plait.formats.places.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WRITABLE
 from plait.formats.text.writing import write_delimited
 
 Tick = Callable[[int], None]

@@ -5,113 +5,36 @@ from __future__ import annotations
 import glob
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from fnmatch import fnmatchcase
 from pathlib import Path
+from urllib.parse import unquote
 
 from plait.core.account.errors import SourceError, UsageError
-from plait.core.account.limits import LIMITS, LimitError, Limits
+from plait.core.account.limits import LimitError
 from plait.core.account.names import distinct_name, nearest, plain_name, shown
 from plait.formats.archives.packed import (
     ARCHIVE,
     COMPRESSED,
-    as_file,
     check_unpacked,
     inner_ending,
     members,
 )
-from plait.formats.endings import DATABASES, JSON, READABLE, WORKBOOKS
-from plait.formats.text.dialect import Dialect
-
-STANDARD_INPUT = "-"
-
-
-@dataclass(frozen=True)
-class Given:
-    """What a person says of how a source is written; the rest is found out.
-
-    Parameters
-    ----------
-    dialect : Dialect
-        Of delimited text; ``header_line`` counts for workbooks too.
-    ragged : {"error", "set-aside"}
-        What is done with rows of too few or too many cells.
-    footer : int
-        How many rows at the end are set aside.
-    limits : Limits
-    """
-
-    dialect: Dialect = field(default_factory=Dialect)
-    ragged: str = "error"
-    footer: int = 0
-    limits: Limits = LIMITS
-
-
-@dataclass(frozen=True)
-class PassedOver:
-    """Files of a folder that was named which are not read."""
-
-    folder: str
-    names: tuple[str, ...]
-
-
-@dataclass(frozen=True)
-class Source:
-    """One table to read.
-
-    Parameters
-    ----------
-    name : str
-        What the table is called.
-    path : str
-        The file.
-    member : str
-        The file within an archive.
-    part : str
-        The sheet, or the table of a database.
-    given : Given
-    passed_over : PassedOver or None
-    fault : SourceError or None
-        Why there is no table in it to read.
-    """
-
-    name: str
-    path: str
-    member: str = ""
-    part: str = ""
-    given: Given = field(default_factory=Given)
-    passed_over: PassedOver | None = None
-    fault: SourceError | None = None
-
-    @property
-    def size(self) -> int:
-        """Bytes, 0 when that is not known."""
-        path = Path(self.path)
-        return path.stat().st_size if path.is_file() else 0
-
-    @property
-    def ending(self) -> str:
-        """The ending that says the format."""
-        return inner_ending(_without_number(self.member) or self.path)
-
-    @property
-    def where(self) -> str:
-        """File, member and part: ``register.xlsx#Hives``."""
-        return shown("#".join(filter(None, (self.path, self.member, self.part))))
-
-
-def _without_number(member: str) -> str:
-    """A file's name in an archive without the number that tells it from others of that name.
-
-    >>> _without_number("may.csv (2)")
-    'may.csv'
-    """
-    return re.sub(r" \([0-9]+\)$", "", member)
+from plait.formats.places.address import Address, is_address, masked
+from plait.formats.places.endings import READABLE
+from plait.formats.places.given import Given
+from plait.formats.places.reader import Tables, said_of
+from plait.formats.places.source import STANDARD_INPUT, PassedOver, Source, without_number
+from plait.formats.readers import reader_of
+from plait.formats.remote.opening import local
 
 
 def find_sources(
-    words: Iterable[str], given: Given | None = None, faulty: bool = False
+    words: Iterable[str],
+    given: Given | None = None,
+    faulty: bool = False,
+    queries: Mapping[str, str] | None = None,
 ) -> list[Source]:
     """The tables that the words mean, in order, each with a name of its own.
 
@@ -126,6 +49,8 @@ def find_sources(
         What is known of how they are written.
     faulty : bool
         Whether files that are there and hold no table are sources too, with the reason.
+    queries : mapping of str to str, optional
+        What the databases of sources that are given these names are asked for.
 
     Returns
     -------
@@ -147,10 +72,11 @@ def find_sources(
             )
         try:
             name, path = _named(word)
-            sources = list(_expand(path, given or Given(), faulty))
+            how, query = given or Given(), (queries or {}).get(name or "")
+            sources = list(_expand(path, replace(how, query=query) if query else how, faulty))
         except (OSError, ValueError) as error:
             said = getattr(error, "strerror", None) or error
-            raise SourceError(f"it cannot be read: {said}", shown(word[:200])) from None
+            raise SourceError(f"it cannot be read: {said}", shown(masked(word)[:200])) from None
         found += [
             one if name is None else replace(one, name=_name(name, one, sources)) for one in sources
         ]
@@ -174,25 +100,70 @@ def _expand(word: str, given: Given, faulty: bool) -> Iterator[Source]:
     if word == STANDARD_INPUT:
         yield Source("input", word, given=given)
         return
+    if is_address(word):
+        yield from _at_address_or_fault(word, given) if faulty else _at_address(word, given, faulty)
+        return
+    if given.query:
+        raise UsageError(
+            "a query is asked of a database, and this is none", word, "postgresql://…, mysql://…"
+        )
     path, part = _split_part(word)
     over = _passed_over(Path(path)) if Path(path).is_dir() else None
     files = _files(path)
     _check_number(len(files), "files", path, given)
     for file in files:
-        for one in _tables_or_fault(file, part, given) if faulty else _tables(file, part, given):
+        source = Source(_stem(file), file, given=given)
+        for one in _tables_or_fault(source, part) if faulty else _tables(source, part):
             yield replace(one, passed_over=over) if over else one
             over = None
 
 
-def _tables_or_fault(path: str, part: str, given: Given) -> list[Source]:
+def _tables_or_fault(source: Source, part: str) -> list[Source]:
     """The tables of a file, or itself with the reason why it has none."""
     try:
-        return list(_tables(path, part, given))
+        return list(_tables(source, part))
     except SourceError as error:
-        return [Source(_stem(path), path, given=given, fault=error)]
+        return [replace(source, fault=error)]
     except OSError as error:
-        fault = SourceError(f"it cannot be read: {error.strerror or error}", shown(path))
-        return [Source(_stem(path), path, given=given, fault=fault)]
+        return [replace(source, fault=said_of(error, source))]
+
+
+def _at_address_or_fault(word: str, given: Given) -> list[Source]:
+    """The tables that an address means, or itself with the reason why there are none."""
+    try:
+        return list(_at_address(word, given, True))
+    except SourceError as error:
+        address = Address(word.partition("#")[0])
+        name = _database_name(address)
+        return [Source(name, address.shown, given=given, fault=error, address=address)]
+
+
+def _at_address(word: str, given: Given, faulty: bool) -> Iterator[Source]:
+    """The tables that an address means."""
+    from plait.formats.remote.fetching import matching, size_of
+
+    whole, _, part = word.partition("#")
+    address = Address(whole)
+    if not address.leads_to_file:
+        source = Source(_database_name(address), address.shown, given=given, address=address)
+        yield from _parts(source, unquote(part))
+        return
+    found = matching(address)
+    if found != [address]:
+        found = [one for one in found if _known_ending(one.path)]
+        if not found:
+            raise SourceError("no file matches", address.shown, "check the folder and the pattern")
+        found.sort(key=lambda one: natural_order(Path(one.path)))
+    _check_number(len(found), "files", address.shown, given)
+    for one in found:
+        size = size_of(one, given.timeout)
+        source = Source(_stem(one.path), one.shown, given=given, address=one, bytes=size)
+        yield from _tables_or_fault(source, part) if faulty else _tables(source, part)
+
+
+def _database_name(address: Address) -> str:
+    """What the database behind an address is called."""
+    return plain_name(Path(address.parts().path).name or address.parts().host or address.scheme)
 
 
 def _check_number(number: int, what: str, where: str, given: Given) -> None:
@@ -251,9 +222,12 @@ def natural_order(path: Path) -> list[tuple[int, int | str]]:
 
 
 def _readable(file: Path) -> bool:
-    ending = inner_ending(file.name)
-    known = ending in READABLE or ending == ARCHIVE
+    known = _known_ending(file.name)
     return file.is_file() and known and not file.name.startswith((".", "~$"))
+
+
+def _known_ending(name: str) -> bool:
+    return inner_ending(name) in (*READABLE, ARCHIVE)
 
 
 def endings() -> str:
@@ -267,15 +241,16 @@ def _near_file(place: Path) -> str:
     return nearest(place.name, [file.name for file in place.parent.iterdir()]) or "check the path"
 
 
-def _tables(path: str, part: str, given: Given) -> Iterator[Source]:
+def _tables(source: Source, part: str) -> Iterator[Source]:
     """The tables of a file that the part names; all of them where it names none."""
-    ending = inner_ending(path)
+    ending = source.ending
     if ending == ARCHIVE:
-        yield from _members(path, part, given)
+        yield from _members(source, part)
     elif ending not in READABLE:
-        raise SourceError(f"no format has the ending {ending!r}", path, f"one of {endings()}")
+        what = f"no format has the ending {ending!r}"
+        raise SourceError(what, source.path, f"one of {endings()}")
     else:
-        yield from _parts(Source(_stem(path), path, given=given), part)
+        yield from _parts(source, part)
 
 
 def _stem(path: str) -> str:
@@ -285,58 +260,42 @@ def _stem(path: str) -> str:
     return plain_name(stem)
 
 
-def _members(path: str, part: str, given: Given) -> Iterator[Source]:
+def _members(source: Source, part: str) -> Iterator[Source]:
+    path, limits = str(local(source)), source.given.limits
     wanted, _, inner = part.partition("#")
-    found = [name for name, one in members(path).items() if inner_ending(one) in READABLE]
+    found = [
+        name for name, one in members(path, source.path).items() if inner_ending(one) in READABLE
+    ]
     names = sorted(found, key=lambda name: natural_order(Path(name)))
-    chosen = _chosen(names, wanted, path, "file in the archive")
-    _check_number(len(chosen), "files", path, given)
-    check_unpacked(path, chosen, given.limits)
+    chosen = _chosen(names, wanted, source.path, "file in the archive")
+    _check_number(len(chosen), "files", source.path, source.given)
+    check_unpacked(path, chosen, limits, source.path)
     for name in chosen:
-        yield from _parts(Source(_stem(_without_number(name)), path, name, given=given), inner)
+        one = replace(source, name=_stem(without_number(name)), member=name)
+        yield from _parts(one, inner)
 
 
 def _parts(source: Source, part: str) -> Iterator[Source]:
     """The sheets or tables of a file."""
-    ending = source.ending
-    if ending in WORKBOOKS:
-        from plait.formats.workbooks import reading as workbook
-
-        limits = source.given.limits
-        with as_file(source.path, source.member, ending, limits) as file:
-            shown, hidden = workbook.sheet_names(file, source.where, limits)
-        exact = [part] if part in hidden else []
-        parts = exact or _chosen(shown, part, source.where, "sheet", hidden)
-    elif ending in DATABASES:
-        from plait.formats.databases import reading as database
-
-        with as_file(source.path, source.member, ending, source.given.limits) as file:
-            tables = database.table_names(file, source.where)
-        parts = _chosen(tables, part, source.where, "table")
-        _check_number(len(parts), "tables", source.where, source.given)
-    elif ending == JSON:
-        parts = [part] if part else _arrays(source)
-    elif part:
-        raise SourceError(f"a {ending} file has no parts to name", f"{source.where}#{part}")
-    else:
-        parts = [""]
-    for one in parts:
-        named = len(parts) > 1 or part
+    found = reader_of(source).tables(source)
+    if found is None and part:
+        raise SourceError(f"a {source.ending} file has no parts to name", f"{source.where}#{part}")
+    for one in _wanted(found, part, source) if found else [""]:
+        named = (found and len(found.names) > 1 and one) or part
         name = plain_name(one) if one and named else source.name
         yield replace(source, part=one, name=name)
 
 
-def _arrays(source: Source) -> list[str]:
-    """The names of the arrays of records in a file of JSON, if it has several."""
-    from plait.formats.json.reading import array_names
-
-    limits = source.given.limits
-    with (
-        as_file(source.path, source.member, source.ending, limits) as file,
-        file.open("rb") as text,
-    ):
-        names = array_names(text, source.where, limits)
-    return names if len(names) > 1 else [""]
+def _wanted(found: Tables, part: str, source: Source) -> list[str]:
+    """The tables that are meant by what is behind ``#``."""
+    if part in found.hidden or (part and found.others):
+        return [part]
+    meant = [name for other, name in found.also.items() if part and fnmatchcase(other, part)]
+    if meant and part not in found.names:
+        return list(dict.fromkeys(meant))
+    chosen = _chosen(found.names, part, source.where, found.called, found.hidden)
+    _check_number(len(chosen), f"{found.called}s", source.where, source.given)
+    return chosen
 
 
 def _chosen(
@@ -375,7 +334,9 @@ def uniquely_named(sources: Sequence[Source]) -> list[Source]:
     return named
 
 
-def one_source(word: str, given: Given | None = None) -> Source:
+def one_source(
+    word: str, given: Given | None = None, queries: Mapping[str, str] | None = None
+) -> Source:
     """The single table that a word means.
 
     Raises
@@ -383,9 +344,10 @@ def one_source(word: str, given: Given | None = None) -> Source:
     UsageError
         When it means several.
     """
-    found = find_sources([word], given)
+    found = find_sources([word], given, queries=queries)
     if len(found) == 1:
         return found[0]
+    word = masked(word)
     parts = [one.part or one.member for one in found]
     if all(parts):
         raise UsageError(

@@ -7,11 +7,11 @@ from collections.abc import Iterable, Mapping
 from plait.core.account.errors import UsageError
 from plait.core.account.limits import LIMITS, limits_of
 from plait.core.account.names import nearest
-from plait.formats.sources import Given
-from plait.formats.text.dialect import Dialect, checked_delimiter
+from plait.formats.places.given import Dialect, Given, checked_delimiter
 from plait.formats.text.encoding import checked_encoding
 
 RAGGED = ("error", "set-aside")
+_READING = ("SELECT", "WITH", "VALUES", "TABLE", "SHOW")
 
 
 def stated(
@@ -22,6 +22,8 @@ def stated(
     header_line: int | str | None = None,
     ragged: str = "error",
     footer: int = 0,
+    query: str | None = None,
+    timeout: int | None = None,
     limit: Mapping[str, str] | Iterable[str] = (),
 ) -> Given:
     """How a source is written, as a person says it; what is not said is found out.
@@ -38,6 +40,10 @@ def stated(
     ragged : {"error", "set-aside"}
     footer : int
         How many rows at the end are set aside.
+    query : str, optional
+        What a database is asked for in place of a table.
+    timeout : int, optional
+        Seconds that a database or an address may take.
     limit : mapping of str to str, or iterable of NAME=VALUE
         What may be larger than usual, or must be smaller.
 
@@ -67,7 +73,22 @@ def stated(
         escape,
         *_header_rows(header_line),
     )
-    return Given(dialect, ragged, footer, limits_of(_mapping(limit)) if limit else LIMITS)
+    if query is not None:
+        _check_query(query)
+    if timeout == 0:
+        raise UsageError("--timeout is a number of seconds from 1")
+    limits = limits_of(_mapping(limit)) if limit else LIMITS
+    return Given(dialect, ragged, footer, limits, query or "", timeout)
+
+
+def _check_query(text: str) -> None:
+    """See that a query is one that reads, as far as its first word tells."""
+    word = (text.replace("(", " ").split() or [""])[0]
+    if word.upper() not in _READING:
+        raise UsageError(
+            f"a query begins with SELECT, not {word!r}",
+            remedy="for one of several sources: --query 'NAME=SELECT …'",
+        )
 
 
 def _header_rows(header_line: int | str | None) -> tuple[int | None, int | None]:

@@ -87,6 +87,21 @@ READING = (
         group="reading",
     ),
     Option(
+        "query",
+        Form.TEXT,
+        "what a database is asked for in place of a table: one SELECT in its own SQL; for one "
+        "source: 'NAME=SELECT …'",
+        shown="SELECT …",
+        group="reading",
+    ),
+    Option(
+        "timeout",
+        Form.WHOLE,
+        "seconds that a database or an address may take (without it: as long as it does)",
+        shown="SECONDS",
+        group="reading",
+    ),
+    Option(
         "limit",
         Form.PAIRS,
         "how large something may be: record, columns, cells, members, depth, unpacked, "

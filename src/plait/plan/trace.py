@@ -12,18 +12,22 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.errors import SourceError, UsageError
+from plait.core.account.errors import PlaitError, SourceError, UsageError
 from plait.core.account.limits import Limits
 from plait.core.sql.expression import condition, parse
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
-from plait.formats.delivery.checksum import sha256, sums_of
-from plait.formats.lineage_out import read_lineage
-from plait.formats.lookup import Looked, look_up
+from plait.formats.delivery.checksum import sums_of
+from plait.formats.lineage_out import KEY, SUM, read_lineage
+from plait.formats.places.address import Address, is_address
+from plait.formats.places.given import Dialect, Given
+from plait.formats.places.reader import Looked
+from plait.formats.places.source import Source, Taking
+from plait.formats.readers import reader_of
 from plait.formats.reading import read_alone
-from plait.formats.sources import Given, Source, one_source
-from plait.formats.text.dialect import Dialect
+from plait.formats.remote.fetching import keeping
+from plait.formats.sources import one_source
 
 MOST_ROWS = 5
 _MOST_ORIGINS = 20
@@ -33,13 +37,13 @@ _MOST_ORIGINS = 20
 class CellOrigin:
     """A cell of a source: its file, sheet, row, line and column, and the text that is there.
 
-    ``line`` is ``None`` where the file has no lines, ``text`` where the row or the
-    column is not there any more.
+    ``row`` is a number, or the key where rows are known by keys. ``line`` is ``None``
+    where the file has no lines, ``text`` where the row or the column is not there any more.
     """
 
     source: str
     path: str
-    row: int
+    row: int | str
     line: int | None
     column: str
     text: str | None
@@ -73,7 +77,7 @@ class RowTrace:
 
     row: int
     cells: tuple[CellTrace, ...]
-    places: tuple[tuple[str, int], ...]
+    places: tuple[tuple[str, int | str], ...]
 
 
 @dataclass(frozen=True)
@@ -113,16 +117,24 @@ class _Kept:
         said = self.stated["sources"][number]["read"]
         given = said["given"]
         dialect = Dialect(**given["dialect"])
-        path = said["path"]
+        name, path = self.stated["sources"][number]["name"], said["path"]
+        taking = Taking(tuple(said["taking"])) if said.get("taking") else None
+        how = Given(
+            dialect,
+            given["ragged"],
+            given["footer"],
+            Limits(**given.get("limits", {})),
+            given.get("query", ""),
+            given.get("timeout"),
+        )
+        if is_address(path):
+            address = Address(path)
+            return Source(
+                name, path, said["member"], said["part"], how, address=address, taking=taking
+            )
         base = self.folder / self.stated["up"]
         where = path if Path(path).is_absolute() else str(base / path)
-        return Source(
-            self.stated["sources"][number]["name"],
-            where,
-            said["member"],
-            said["part"],
-            Given(dialect, given["ragged"], given["footer"], Limits(**given.get("limits", {}))),
-        )
+        return Source(name, where, said["member"], said["part"], how)
 
 
 def trace(
@@ -240,9 +252,10 @@ def _traced(
     led = [one for each, name in cells for one, _ in _led(kept, name, each)]
     of_rows = [one for each in numbers for way in kept.stated["rows"] for one in each[way]]
     wanted = _by_source(kept, [*led, *of_rows])
-    looked, changed = _looked_up(kept, wanted)
+    known = _known(lineage)
+    looked, changed = _looked_up(kept, wanted, known)
     traced = tuple(
-        _row_trace(kept, row, each, names, looked)
+        _row_trace(kept, row, each, names, _Seen(looked, known))
         for row, each in zip(chosen, numbers, strict=True)
     )
     named = {source for row in traced for source, _ in row.places}
@@ -325,24 +338,91 @@ def _by_source(kept: _Kept, numbers: Sequence[int]) -> dict[int, set[int]]:
 _Found = dict[tuple[int, int], Looked]
 
 
-def _looked_up(kept: _Kept, wanted: Mapping[int, set[int]]) -> tuple[_Found, list[str]]:
+@dataclass(frozen=True)
+class _ByKey:
+    """A source row that is known by its key, and the sum of its cells then."""
+
+    key: str
+    sum: int
+
+    def said(self, columns: Sequence[str]) -> str:
+        """The key as a person reads it: ``id=4711``."""
+        values = zip(columns, json.loads(self.key), strict=True)
+        return ",".join(f"{name}={value}" for name, value in values)
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """Source rows as they are now, by source and number; and those known by keys, by number."""
+
+    looked: _Found
+    known: Mapping[int, _ByKey]
+
+    def place(self, kept: _Kept, source: int, number: int, row: int) -> int | str:
+        """The row, from 0, as it is told: from 1, or by its key."""
+        one = self.known.get(number)
+        return one.said(kept.stated["sources"][source]["read"]["key"]) if one else row + 1
+
+
+def _known(lineage: Sequence[Mapping[str, Any]]) -> dict[int, _ByKey]:
+    """The source rows that are known by keys, by the numbers that go through all sources."""
+    found: dict[int, _ByKey] = {}
+    for one in lineage:
+        for name in (name for name in one if name.endswith(KEY)):
+            way = name.removesuffix(KEY)
+            each = (one[way], one[name], one[way + SUM])
+            listed = zip(*(x if isinstance(x, list) else [x] for x in each), strict=True)
+            found |= {n: _ByKey(key, sum_) for n, key, sum_ in listed if key is not None}
+    return found
+
+
+def _looked_up(
+    kept: _Kept, wanted: Mapping[int, set[int]], known: Mapping[int, _ByKey]
+) -> tuple[_Found, list[str]]:
     """The rows as the sources have them now, and which sources have changed."""
     looked: _Found = {}
-    changed = []
-    for number, rows in wanted.items():
-        said, source = kept.stated["sources"][number], kept.source(number)
-        if not Path(source.path).is_file():
-            changed.append(f"{said['path']} is not there any more")
-            continue
-        try:
-            if sha256(source.path) != said["sha256"]:
-                changed.append(f"{said['path']} has changed since the run; its text now is shown")
-            for row, one in look_up(source, sorted(rows)).items():
-                looked[number, row] = one
-        except (SourceError, OSError) as error:
-            what = getattr(error, "what", None) or getattr(error, "strerror", "")
-            changed.append(f"{said['path']} cannot be read any more: {what}")
+    changed: list[str] = []
+    with keeping():
+        for number, rows in wanted.items():
+            said, source = kept.stated["sources"][number], kept.source(number)
+            if source.address is None and not Path(source.path).is_file():
+                changed.append(f"{said['path']} is not there any more")
+                continue
+            start = said["start"]
+            keyed = {row: known[row + start] for row in rows if row + start in known}
+            try:
+                found, told = _of_source(source, said, sorted(rows), keyed)
+            except (PlaitError, OSError) as error:
+                what = getattr(error, "what", None) or getattr(error, "strerror", "")
+                changed.append(f"{said['path']} cannot be read any more: {what}")
+                continue
+            changed += told
+            looked |= {(number, row): one for row, one in found.items()}
     return looked, changed
+
+
+def _of_source(
+    source: Source, said: Mapping[str, Any], rows: Sequence[int], keyed: Mapping[int, _ByKey]
+) -> tuple[dict[int, Looked], list[str]]:
+    """The rows of a source as they are now, and what is to be told of how they changed."""
+    reader = reader_of(source)
+    if not source.in_database:
+        now = reader.fingerprint(source)
+        told = f"{said['path']} has changed since the run; its text now is shown"
+        return reader.rows_at(source, rows, ()), [told] if now != said["sha256"] else []
+    if not keyed:
+        return {}, [f"{said['path']} has no primary key: its rows cannot be found again"]
+    found = reader.rows_at(source, list(keyed), [one.key for one in keyed.values()])
+    key = said["read"]["key"]
+    told_of = []
+    for row, one in keyed.items():
+        if row not in found:
+            told_of.append(f"{said['name']} {one.said(key)} is not there any more")
+        elif found[row].sum != one.sum:
+            told_of.append(
+                f"{said['name']} {one.said(key)} has changed since the run; its text now is shown"
+            )
+    return found, told_of
 
 
 def _row_trace(
@@ -350,27 +430,27 @@ def _row_trace(
     row: int,
     numbers: Mapping[str, list[int]],
     names: Sequence[str],
-    looked: _Found,
+    seen: _Seen,
 ) -> RowTrace:
     every = [number for way in kept.stated["rows"] for number in numbers[way]]
     places = dict.fromkeys(
-        (kept.stated["sources"][source]["name"], at + 1)
-        for source, at in (_located(kept, number) for number in every)
+        (kept.stated["sources"][source]["name"], seen.place(kept, source, number, at))
+        for number, (source, at) in ((number, _located(kept, number)) for number in every)
     )
     return RowTrace(
         row + 1,
-        tuple(_cell_trace(kept, row, name, numbers, looked) for name in names),
+        tuple(_cell_trace(kept, row, name, numbers, seen) for name in names),
         tuple(places),
     )
 
 
 def _cell_trace(
-    kept: _Kept, row: int, name: str, numbers: Mapping[str, list[int]], looked: _Found
+    kept: _Kept, row: int, name: str, numbers: Mapping[str, list[int]], seen: _Seen
 ) -> CellTrace:
     said = kept.stated["columns"][name]
     cells = kept.dataset.cells(kept.dataset.column(name), row, row + 1)
     value = as_text(cells)[0].as_py()
-    origins = list(_origins(kept, name, numbers, looked))
+    origins = list(_origins(kept, name, numbers, seen))
     return CellTrace(
         name,
         value,
@@ -392,7 +472,7 @@ def _led(
 
 
 def _origins(
-    kept: _Kept, name: str, numbers: Mapping[str, list[int]], looked: _Found
+    kept: _Kept, name: str, numbers: Mapping[str, list[int]], seen_rows: _Seen
 ) -> Iterator[CellOrigin]:
     """The source cells that a cell was made of, each once."""
     seen = set()
@@ -403,7 +483,8 @@ def _origins(
             if (source, row, column) in seen:
                 continue
             seen.add((source, row, column))
-            there = looked.get((source, row))
+            there = seen_rows.looked.get((source, row))
             text = there.cells.get(column) if there else None
             line = there.line if there else None
-            yield CellOrigin(about["name"], about["path"], row + 1, line, column, text)
+            at = seen_rows.place(kept, source, number, row)
+            yield CellOrigin(about["name"], about["path"], at, line, column, text)

@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 from cases import cases
 from plait.core.account.errors import SourceError
 from plait.core.table.headings import usable_names
+from plait.formats.places.given import Dialect
 from plait.formats.text import reading as delimited
 from plait.formats.text import records
-from plait.formats.text.dialect import Dialect
 from plait.formats.text.reading import read_delimited
 from plait.formats.text.records import blocks, line_ends
 

@@ -24,6 +24,7 @@ from plait.core.verbs.joining.refusal import JoinRefusedError
 from plait.core.verbs.result import Result, with_reading
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import write_table
+from plait.formats.servers.session import one_snapshot
 from plait.options.join import JOIN
 from plait.options.option import perform
 from plait.options.shared import READING, TYPING
@@ -44,10 +45,11 @@ def run(options: argparse.Namespace) -> int:
     sources = sources_of(JOIN, options)
     delivery = check_outputs(options, sources)
     with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress, options)
+        with one_snapshot():
+            values, tables = values_of(JOIN, options), read_all(sources, progress, options)
         try:
             with progress.phase("joining"):
-                result = perform(JOIN, tables, values_of(JOIN, options), name_of_result(options))
+                result = perform(JOIN, tables, values, name_of_result(options))
         except JoinRefusedError as refused:
             return _refusal(refused, tables, options, delivery)
         return hand_over(with_reading(result, tables), tables, options, delivery, progress)

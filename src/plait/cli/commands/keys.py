@@ -15,7 +15,7 @@ from plait.cli.handing import (
     tell_completed,
 )
 from plait.cli.options import add_telling
-from plait.cli.per_source import given_of, with_own
+from plait.cli.per_source import given_of, queries_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.keys import show_keys
 from plait.cli.views.show import for_reading
@@ -27,6 +27,7 @@ from plait.core.verbs.keys import Audited, key_set, repeated_rows, suggested_pai
 from plait.core.verbs.result import reading_findings
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver
+from plait.formats.servers.session import one_snapshot
 from plait.formats.sources import find_sources
 from plait.options.keys import KEYS
 from plait.options.option import perform
@@ -65,13 +66,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    sources = with_own(find_sources(options.sources, given_of(options)), options)
+    named = find_sources(options.sources, given_of(options), queries=queries_of(options))
+    sources = with_own(named, options)
     delivery = Delivery(read_files(sources, options), options.replace)
     _check(options, delivery, len(sources))
     with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress, options)
+        with one_snapshot():
+            values, tables = values_of(KEYS, options), read_all(sources, progress, options)
         with progress.phase(KEYS.doing):
-            found: Audited = perform(KEYS, tables, values_of(KEYS, options))
+            found: Audited = perform(KEYS, tables, values)
         findings = [*reading_findings(tables), *found.findings]
         refused = bool(standing(findings, options.fail_on))
         listed = _listed(found, options) if options.out and not refused else None

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from plait.cli.arguments import add_reading, add_sources, whole_number
 from plait.cli.handing import check_report, read_what_can_be, refuse_standing, tell_completed
 from plait.cli.options import add_telling
-from plait.cli.per_source import given_of, with_own
+from plait.cli.per_source import given_of, queries_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.rows import show_rows
 from plait.cli.views.show import for_reading
@@ -18,9 +18,10 @@ from plait.cli.working import add_work
 from plait.core.table.table import Table
 from plait.core.verbs.survey import survey
 from plait.formats.delivery.delivery import Delivery
-from plait.formats.endings import DELIMITED
 from plait.formats.first import first_rows, sampled
-from plait.formats.sources import Source, find_sources
+from plait.formats.places.endings import DELIMITED
+from plait.formats.places.source import Source
+from plait.formats.sources import find_sources
 from plait.options.shared import READING, TYPING
 from plait.report.surveyed import survey_json, write_survey_page
 
@@ -57,7 +58,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    sources = with_own(find_sources(options.sources, given_of(options), faulty=True), options)
+    found = find_sources(options.sources, given_of(options), True, queries_of(options))
+    sources = with_own(found, options)
     if options.rows is not None:
         return _show_rows(sources, options)
     delivery = Delivery([source.path for source in sources], options.replace)
@@ -68,17 +70,17 @@ def run(options: argparse.Namespace) -> int:
     with Progress(not options.quiet) as progress:
         tables, unread = read_what_can_be(sources, progress, options, options.sample)
         with progress.phase("looking"):
-            found = survey(tables, unread)
+            seen = survey(tables, unread)
         sizes = {source.name: source.size for source in sources}
         with delivery, progress.phase("writing"):
             if options.report:
-                delivery.write(options.report, lambda part: write_survey_page(found, sizes, part))
+                delivery.write(options.report, lambda part: write_survey_page(seen, sizes, part))
     if not options.quiet:
         with for_reading(aside=options.json):
-            show_survey(found, sizes, options.verbose)
+            show_survey(seen, sizes, options.verbose)
     if options.json:
-        print(survey_json(found, sizes))
-    refuse_standing(found.findings, options, bool(options.report))
+        print(survey_json(seen, sizes))
+    refuse_standing(seen.findings, options, bool(options.report))
     return 0
 
 

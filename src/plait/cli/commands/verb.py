@@ -12,12 +12,14 @@ from plait.cli.arguments import add_reading, add_verb, help_of
 from plait.cli.early import begin
 from plait.cli.handing import check_outputs, hand_over, read_all
 from plait.cli.options import add_output, name_of_result
-from plait.cli.per_source import given_of, with_own
+from plait.cli.per_source import given_of, queries_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.working import add_work
 from plait.core.verbs.result import with_reading
+from plait.formats.places.source import Source
 from plait.formats.reading import read_source
-from plait.formats.sources import Source, find_sources, one_source, uniquely_named
+from plait.formats.servers.session import one_snapshot
+from plait.formats.sources import find_sources, one_source, uniquely_named
 from plait.options.option import Form, Option, Takes, Verb, perform
 from plait.options.shared import READING, TYPING
 
@@ -47,10 +49,11 @@ def _sets_types(verb: Verb) -> bool:
 def _run(verb: Verb, options: argparse.Namespace) -> int:
     sources = sources_of(verb, options)
     delivery = check_outputs(options, sources)
-    values = values_of(verb, options)
-    early = begin(verb, sources, values, options)
     with Progress(not options.quiet) as progress:
-        tables = read_all(sources, progress, None if _sets_types(verb) else options, early.tick)
+        with one_snapshot():
+            values = values_of(verb, options)
+            early = begin(verb, sources, values, options)
+            tables = read_all(sources, progress, None if _sets_types(verb) else options, early.tick)
         with progress.phase(verb.doing):
             # Those that are before --type; the plan has a second step for that.
             more = {"compute_first": options.compute_first} if "compute_first" in options else {}
@@ -61,10 +64,10 @@ def _run(verb: Verb, options: argparse.Namespace) -> int:
 
 def sources_of(verb: Verb, options: argparse.Namespace) -> list[Source]:
     """The sources that the line names, as the verb takes them."""
-    given = given_of(options)
+    given, queries = given_of(options), queries_of(options)
     if verb.takes is Takes.ALL:
-        return with_own(find_sources(options.sources, given), options)
-    named = uniquely_named([one_source(word, given) for word in options.sources])
+        return with_own(find_sources(options.sources, given, queries=queries), options)
+    named = uniquely_named([one_source(word, given, queries) for word in options.sources])
     return with_own(named, options)
 
 

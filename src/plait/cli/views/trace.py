@@ -44,7 +44,7 @@ def _sources(row: RowTrace, paths: Mapping[str, str], verbose: bool) -> Grid:
     for source, at in shown:
         line = lines.get((source, at))
         said = f", line {line:,}" if line is not None else ""
-        where = f"{printable(paths[source])} row {at:,}{said}"
+        where = f"{printable(paths[source])} {_row(at)}{said}"
         grid.add_row(Text(printable(source), style="bold"), Text(where))
     if len(shown) < len(row.places):
         grid.add_row("", f"and {len(row.places) - len(shown):,} rows more: --verbose")
@@ -93,8 +93,13 @@ def _nothing(cell: CellTrace) -> str:
 
 
 def _place(one: CellOrigin, several: set[str]) -> str:
-    row = f" row {one.row:,}" if one.source in several else ""
+    row = f" {_row(one.row)}" if one.source in several else ""
     return printable(f"{one.column} of {one.source}{row}")
+
+
+def _row(at: int | str) -> str:
+    """A row by its number, or by its key."""
+    return printable(at) if isinstance(at, str) else f"row {at:,}"
 
 
 def _short(text: str) -> str:

@@ -14,13 +14,18 @@ MOST_EXAMPLES = 5
 
 @dataclass(frozen=True)
 class Place:
-    """A row of a source; rows count from 1, the header is not one of them."""
+    """A row of a source; rows count from 1, the header is not one of them.
+
+    Where a table has a primary key its rows are known by ``key``, ``id=4711``, and ``row``
+    is only their place in what was read.
+    """
 
     source: str
     row: int
+    key: str = ""
 
     def __str__(self) -> str:
-        return f"{self.source} row {self.row:,}"
+        return f"{self.source} {self.key}" if self.key else f"{self.source} row {self.row:,}"
 
 
 @dataclass(frozen=True)
@@ -113,17 +118,16 @@ def _as_one(several: list[Finding]) -> Finding:
 CODES = (
     "cardinality", "cell-error", "cell-of-several", "cell-unfit", "cells-filled",
     "cells-replaced", "cells-trimmed", "column-lacking", "column-misplaced", "column-order",
-    "columns-left-out", "columns-swapped", "dialect-found", "footer-lines", "form-open",
-    "forms-mixed", "formula-cells", "gone-with-result", "group-values-missing",
+    "columns-left-out", "columns-swapped", "dialect-found", "fetched-in-part", "footer-lines",
+    "form-open", "forms-mixed", "formula-cells", "gone-with-result", "group-values-missing",
     "group-without-value", "header-differs", "header-empty", "header-padded", "header-repeated",
     "header-rows", "header-variant", "headings-not-compared", "key-conflict", "key-elsewhere",
     "key-inferred", "key-kind", "key-missing", "key-repeat", "key-respelt", "key-trap",
     "key-unmatched", "left-behind", "list-cut", "marker-found", "marker-kept", "marker-missing",
     "mixed-cells", "name-trap", "nearest-tie", "nearly-typed", "no-rows", "not-read", "not-used",
     "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added", "sample-only",
-    "settle-conflict",
-    "sheet-hidden", "source-conflict", "title-lines", "total-row", "type-differs", "types-differ",
-    "unreadable",
+    "settle-conflict", "sheet-hidden", "source-conflict", "title-lines", "total-row",
+    "type-differs", "types-differ", "unreadable",
 )  # fmt: skip
 
 

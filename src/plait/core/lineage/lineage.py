@@ -24,7 +24,7 @@ from plait.core.table.absent import present
 from plait.core.table.leaf import Leaf, Leaves
 from plait.core.table.strand import Index, Made, Origin, Pool, Strand
 from plait.core.table.table import Column, Table
-from plait.core.table.whence import origin_rows
+from plait.core.table.whence import origin_rows, place_in
 
 Numbers = npt.NDArray[np.int64]
 
@@ -136,7 +136,7 @@ def places(table: Table, row: int) -> tuple[Place, ...]:
             continue
         _, origin, within = thread.rows(row, row + 1)
         for one, number in zip(origin.tolist(), within.tolist(), strict=True):
-            found[Place(thread.origins[one].name, number + 1)] = None
+            found[place_in(thread.origins[one], number)] = None
     return tuple(found)
 
 

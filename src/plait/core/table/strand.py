@@ -6,6 +6,7 @@ that were brought together.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -18,6 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.parallel import ordered_map
+from plait.core.text.cells import as_text
 from plait.core.text.dictionary import coded
 from plait.core.text.pieces import one_array
 
@@ -26,18 +28,71 @@ Index = npt.NDArray[np.integer[Any]]
 _SPARSE = 16
 
 
+@dataclass(frozen=True, eq=False)
+class Known:
+    """A primary key, by which the rows of a source are known.
+
+    Parameters
+    ----------
+    key : tuple of str
+        Its columns.
+    columns : mapping of str to pyarrow.ChunkedArray
+        All that were read, a cell for each row of the source; nothing here is copied.
+    """
+
+    key: tuple[str, ...]
+    columns: Mapping[str, pa.ChunkedArray]
+
+    def said(self, rows: Index) -> pa.Array:
+        """The keys of some rows, from 0, as a person reads them: ``yard=A,hive=7``.
+
+        >>> ids = pa.chunked_array([pa.array([7, 12])])
+        >>> Known(("id",), {"id": ids}).said(np.array([1, 0])).to_pylist()
+        ['id=12', 'id=7']
+        """
+        cells = [as_text(gather(self.columns[name], rows)) for name in self.key]
+        pairs = [
+            pc.binary_join_element_wise(pa.scalar(name), cell.cast(pa.string()), "=")
+            for name, cell in zip(self.key, cells, strict=True)
+        ]
+        return pc.binary_join_element_wise(*pairs, ",")
+
+    def texts(self, rows: Index) -> pa.Array:
+        """The keys of some rows as they are kept: lists of texts, in JSON.
+
+        >>> both = pa.chunked_array([["A"]]), pa.chunked_array([pa.array([7])])
+        >>> known = Known(("yard", "hive"), dict(zip(("yard", "hive"), both)))
+        >>> known.texts(np.array([0])).to_pylist()
+        ['["A", "7"]']
+        """
+        cells = [_json_texts(gather(self.columns[name], rows)) for name in self.key]
+        return pc.binary_join_element_wise("[", pc.binary_join_element_wise(*cells, ", "), "]", "")
+
+
+def _json_texts(cells: pa.Array) -> pa.Array:
+    """Cells as texts of JSON."""
+    text = as_text(cells).cast(pa.string())
+    if pc.any(pc.match_substring_regex(text, r"[\x00-\x1f]")).as_py():
+        return pa.array([json.dumps(one, ensure_ascii=False) for one in text.to_pylist()])
+    for sign, escaped in (("\\", "\\\\"), ('"', '\\"')):
+        text = pc.replace_substring(text, sign, escaped)
+    return pc.binary_join_element_wise('"', text, '"', "")
+
+
 @dataclass(frozen=True)
 class Origin:
     """A source whose rows stand, one after another, in a strand.
 
     ``numbers`` are the row numbers they have in the source, from 0, where those
-    are not 0, 1, 2, …: some rows were left out when it was read.
+    are not 0, 1, 2, …: some rows were left out when it was read. ``known`` says by
+    which key its rows are known, where they are not known by their numbers.
     """
 
     name: str
     path: str
     rows: int
     numbers: Index | None = field(default=None, compare=False, repr=False)
+    known: Known | None = field(default=None, compare=False, repr=False)
 
 
 class Named(Protocol):

@@ -79,6 +79,8 @@ class Table:
         Rows that were left out when it was read.
     written : str
         How the source is written, in words: ``utf-8, comma``.
+    unfetched : tuple of NotFetched
+        Rows that were left where they are.
     """
 
     name: str
@@ -88,6 +90,7 @@ class Table:
     findings: tuple[Finding, ...] = field(default=())
     aside: tuple[SetAside, ...] = field(default=())
     written: str = ""
+    unfetched: tuple[NotFetched, ...] = ()
     _kinds: dict[str, str] = field(default_factory=dict, init=False, repr=False)
 
     @cached_property
@@ -380,6 +383,14 @@ class Table:
         """The source rows that a row of this table shows, one for each strand that has one."""
         found = (place_of(strand, row) for strand in self.strands)
         return tuple(dict.fromkeys(place for place in found if place is not None))
+
+
+@dataclass(frozen=True)
+class NotFetched:
+    """Rows that stay in a database because the plan does not want them: how many, and which."""
+
+    rows: int
+    cause: str
 
 
 @dataclass(frozen=True, eq=False)

@@ -47,18 +47,42 @@ def place_of(strand: Strand, row: int) -> Place | None:
     origin, within = source_rows(strand, np.array([row]))
     if origin[0] < 0:
         return None
-    return Place(strand.origins[int(origin[0])].name, int(within[0]) + 1)
+    found = strand.origins[int(origin[0])]
+    return place_in(found, int(within[0]))
+
+
+def place_in(origin: Any, row: int) -> Place:
+    """A row of a source, from 0, as findings name it."""
+    known = getattr(origin, "known", None)
+    key = known.said(np.array([row]))[0].as_py() if known else ""
+    return Place(origin.name, row + 1, key)
+
+
+def _rows_said(strand: Strand, origin: Index, within: Index) -> pa.Array:
+    """What each row is called in its source: a number from 1, or its key; as text if any has one.
+
+    ``origin`` is -1 for rows that are in none.
+    """
+    absent = origin < 0
+    numbers = pa.array(within + 1, pa.int64(), mask=absent)
+    said = numbers
+    for number, one in enumerate(strand.origins):
+        if isinstance(one, Origin) and one.known:
+            here = origin == number
+            keys = one.known.said(within[here])
+            said = pc.replace_with_mask(said.cast(pa.string()), pa.array(here), keys)
+    return said
 
 
 def whence(strands: Sequence[Strand], table_rows: int) -> tuple[pa.Array, pa.Array]:
-    """For each row the name of its source, and its row number there from 1."""
+    """For each row the name of its source, and its row number there from 1, or its key."""
     sourced = [strand for strand in strands if strand.has_sources]
     rows = np.arange(table_rows)
     if len(sourced) == 1:
         origin, within = source_rows(sourced[0], rows)
         absent = origin < 0
         names = pa.array([origin.name for origin in sourced[0].origins], pa.string())
-        numbers = pa.array(within + 1, pa.int64(), mask=absent)
+        numbers = _rows_said(sourced[0], origin, within)
         return names.take(pa.array(origin, mask=absent)), numbers
     return _joined_whence(sourced, rows)
 
@@ -78,7 +102,8 @@ def _joined_whence(
         seen.append((strand, origin, within))
         known = pa.array([one.name for one in strand.origins], pa.string())
         names.append(known.take(pa.array(origin, mask=absent)))
-        numbers.append(pc.cast(pa.array(within + 1, pa.int64(), mask=absent), pa.string()))
+        said = _rows_said(strand, np.where(absent, -1, origin), within)
+        numbers.append(pc.cast(said, pa.string()))
     return (
         pc.binary_join_element_wise(*names, "+", null_handling="skip"),
         pc.binary_join_element_wise(*numbers, "+", null_handling="skip"),

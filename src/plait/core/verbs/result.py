@@ -125,10 +125,12 @@ def for_one_source(finding: Finding, source: str | None) -> Finding:
 
 def reading_entries(tables: Sequence[Table]) -> list[Entry]:
     """The accounts of sources of which not all rows were taken."""
-    return [_reading(table) for table in tables if table.aside]
+    return [_reading(table) for table in tables if table.aside or table.unfetched]
 
 
 def _reading(table: Table) -> Entry:
     rows = table.rows + sum(one.rows for one in table.aside)
-    lines = [Line(f"{one.cause}, set aside", -one.rows) for one in table.aside]
+    rows += sum(one.rows for one in table.unfetched)
+    lines = [Line(f"{one.cause}, left in the database", -one.rows) for one in table.unfetched]
+    lines += [Line(f"{one.cause}, set aside", -one.rows) for one in table.aside]
     return entry(f"read {table.name}", [(table.name, rows)], lines, table.rows)

@@ -24,7 +24,7 @@ from plait.core.table.keyspec import Several
 from plait.core.table.leaf import WHICH, Leaves, came_of, together
 from plait.core.table.strand import AnyOrigin, Index, Made, Strand, rows_dtype
 from plait.core.table.table import Column, SetAside, Table
-from plait.core.text.cells import as_text, repeated
+from plait.core.text.cells import as_text, is_text, repeated
 from plait.core.text.dictionary import TextDictionary
 from plait.core.verbs.result import Result
 
@@ -278,7 +278,9 @@ def _repeats(table: Table, first: npt.NDArray[np.int64]) -> SetAside:
     names, numbers = table.at(first[rows]).whence()
     said = (
         pc.binary_join_element_wise(
-            "exact repeat of", name, "row", pc.cast(number, pa.string()), " "
+            "exact repeat of",
+            *((name, number) if is_text(number.type) else (name, "row", number.cast(pa.string()))),
+            " ",
         )
         for name, number in zip(names.chunks, numbers.chunks, strict=True)
     )

@@ -103,15 +103,15 @@ def _broken(where: str, error: BaseException) -> SourceError:
     return SourceError(f"it cannot be unpacked: {error}", where, "is the file whole? get it again")
 
 
-def unpacked(path: str, member: str = "", limits: Limits = LIMITS) -> IO[bytes]:
-    """The bytes of a compressed file, or of a member of an archive.
+def unpacked(path: str, member: str = "", limits: Limits = LIMITS, where: str = "") -> IO[bytes]:
+    """The bytes of a compressed file, or of a member of an archive; ``where`` for errors.
 
     Raises
     ------
     SourceError
         When it cannot be unpacked.
     """
-    where = f"{path}#{member}" if member else path
+    where = where or (f"{path}#{member}" if member else path)
     packed = Path(path).stat().st_size
     try:
         stream = _member(path, member) if member else _decompressing(path)
@@ -165,7 +165,7 @@ def _decompressing(path: str) -> IO[bytes]:
     return opener(path, "rb")  # type: ignore[operator, no-any-return]
 
 
-def members(path: str) -> dict[str, str]:
+def members(path: str, where: str = "") -> dict[str, str]:
     """The files in an archive: names that are told apart, and those that the archive gives.
 
     What systems put there for themselves is left out. Of two files of one name the second
@@ -179,10 +179,10 @@ def members(path: str) -> dict[str, str]:
     try:
         return {name: info.filename for name, info in _archive(path).files.items()}
     except BROKEN as error:
-        raise _broken(path, error) from None
+        raise _broken(where or path, error) from None
 
 
-def check_unpacked(path: str, names: Iterable[str], limits: Limits) -> None:
+def check_unpacked(path: str, names: Iterable[str], limits: Limits, where: str) -> None:
     """See that some files of an archive are together not far larger than it.
 
     Raises
@@ -190,7 +190,7 @@ def check_unpacked(path: str, names: Iterable[str], limits: Limits) -> None:
     LimitError
     """
     files = _archive(path).files
-    _check_size(path, path, sum(files[name].file_size for name in names), limits)
+    _check_size(path, where, sum(files[name].file_size for name in names), limits)
 
 
 def _check_size(path: str, where: str, size: int, limits: Limits) -> None:
@@ -199,7 +199,9 @@ def _check_size(path: str, where: str, size: int, limits: Limits) -> None:
 
 
 @contextmanager
-def as_file(path: str, member: str, ending: str, limits: Limits = LIMITS) -> Iterator[Path]:
+def as_file(
+    path: str, member: str, ending: str, limits: Limits = LIMITS, where: str = ""
+) -> Iterator[Path]:
     """The source as a plain file: itself, or unpacked in a temporary folder for as long as needed.
 
     The name of the file is made here, so that none in an archive can lead out of the folder.
@@ -209,7 +211,7 @@ def as_file(path: str, member: str, ending: str, limits: Limits = LIMITS) -> Ite
         return
     with scratch() as folder:
         target = folder / f"unpacked{ending}"
-        with unpacked(path, member, limits) as stream, target.open("wb") as file:
+        with unpacked(path, member, limits, where) as stream, target.open("wb") as file:
             while data := stream.read(_STEP):
                 file.write(data)
         yield target

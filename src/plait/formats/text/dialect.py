@@ -11,76 +11,18 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from plait.core.account.errors import SourceError, UsageError
+from plait.core.account.errors import SourceError
 from plait.core.types.kinds import looks_typed
 from plait.formats.cells.headrows import in_two_rows
+from plait.formats.places.given import DELIMITERS, Dialect
 from plait.formats.text.encoding import byte_order_mark, settled
 
-DELIMITERS = {"comma": ",", "tab": "\t", "semicolon": ";", "pipe": "|"}
 _LONGEST_CELL = 1 << 30
 _SAMPLE_BYTES = 1 << 15
 _SAMPLE_RECORDS = 100
 _MOST_TITLES = 30
 _LEAST_SHARE = 0.9
 _LEAST_AGREEMENT = 0.75  # so that a short file with a ragged row is seen for what it is
-
-
-@dataclass(frozen=True)
-class Dialect:
-    """How a delimited file is written. What is ``None`` is to be found out.
-
-    Parameters
-    ----------
-    encoding : str, optional
-    delimiter : str, optional
-        One character.
-    quote : str, optional
-        One character.
-    escape : str, optional
-        The character that takes the meaning of the next one away; empty when
-        quotes in a cell are doubled.
-    header_line : int, optional
-        The line that the header begins on, from 1.
-    header_rows : int, optional
-        In how many rows the headings stand.
-    """
-
-    encoding: str | None = None
-    delimiter: str | None = None
-    quote: str | None = None
-    escape: str | None = None
-    header_line: int | None = None
-    header_rows: int | None = None
-
-    @property
-    def regular(self) -> bool:
-        """Whether quotes are as in RFC 4180."""
-        return self.quote == '"' and not self.escape
-
-    def shown(self) -> str:
-        """In words: ``windows-1252, semicolon``."""
-        names = {sign: name for name, sign in DELIMITERS.items()}
-        said = [
-            {"cp1252": "windows-1252"}.get(self.encoding or "", self.encoding or ""),
-            names.get(self.delimiter or "", repr(self.delimiter)),
-        ]
-        said += [f"quote {self.quote}"] if self.quote not in ('"', None) else []
-        said += [f"escape {self.escape}"] if self.escape else []
-        return ", ".join(said)
-
-
-def checked_delimiter(word: str) -> str:
-    """The character that a word means: itself, or one of the names in ``DELIMITERS``.
-
-    >>> checked_delimiter("semicolon"), checked_delimiter("^")
-    (';', '^')
-    """
-    sign = DELIMITERS.get(word.lower(), "\t" if word == "\\t" else word)
-    if len(sign) != 1 or not sign.isascii() or sign in '"\r\n':
-        raise UsageError(
-            f"{word!r} is no delimiter", remedy=f"one character, or {', '.join(DELIMITERS)}"
-        )
-    return sign
 
 
 def find_dialect(head: bytes, given: Dialect, usual: str, where: str) -> Dialect:

@@ -21,7 +21,8 @@ from plait.core.table.table import Table, from_columns
 from plait.formats.cells.footer import footer_finding, without_last
 from plait.formats.cells.header import Header, read_header, title_finding
 from plait.formats.cells.headrows import header_rows_finding
-from plait.formats.text.dialect import Dialect, csv_reader, find_dialect
+from plait.formats.places.given import Dialect
+from plait.formats.text.dialect import csv_reader, find_dialect
 from plait.formats.text.encoding import UTF8, byte_order_mark, recoded
 from plait.formats.text.parsing import Part, Shape, parse
 from plait.formats.text.ragged import Ragged, are_notes, without_ragged

@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from typing import IO
 
 from plait.core.account.errors import SourceError
-from plait.formats.text.dialect import Dialect, csv_reader, reader_options
+from plait.formats.places.given import Dialect
+from plait.formats.text.dialect import csv_reader, reader_options
 
 _ROWS = 2000
 

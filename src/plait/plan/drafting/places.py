@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from itertools import takewhile
 from pathlib import Path
 
-from plait.formats.sources import Source, find_sources
+from plait.formats.places.source import Source
+from plait.formats.sources import find_sources
 
 _LEAST_COMMON = 1
 

@@ -13,7 +13,7 @@ from plait.core.table.table import Table
 from plait.core.verbs.result import Result
 from plait.core.verbs.stack import stack
 from plait.core.verbs.survey import Surveyed
-from plait.formats.sources import Source
+from plait.formats.places.source import Source
 from plait.plan.file.quoting import listed, quoted
 from plait.plan.file.remedy import in_plan
 

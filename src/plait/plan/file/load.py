@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,6 +15,7 @@ from pydantic import BaseModel, ValidationError
 from plait.core.account.errors import SourceError, UsageError
 from plait.core.account.names import nearest
 from plait.core.table.keyspec import named_values
+from plait.formats.places.address import Address, hidden_in, is_address
 from plait.plan.file.faults import Fault, PlanError
 from plait.plan.file.lines import line_at, lines_of
 from plait.plan.file.model import STEPS, Expect, Handover, Plan, Source, Work, verb_of
@@ -56,9 +58,27 @@ class LoadedPlan:
         """Paths in the plan start here."""
         return self.path.parent
 
+    def without_secrets(self, text: str) -> str:
+        """A text, such as that of the plan or of a value in it, with its passwords hidden."""
+        return hidden_in(text, _secrets(self.plan))
+
     def line(self, *path: str | int) -> int:
         """The line of a key, or of what is around it."""
         return line_at(self.lines, path)
+
+
+def _secrets(plan: Plan) -> set[str]:
+    """The passwords in a plan's addresses."""
+    every: dict[str, Any] = plan.source
+    paths = [spec.path for spec in every.values()]
+    words = [word for one in paths for word in ([one] if isinstance(one, str) else one)]
+    if plan.handover and plan.handover.database:
+        words.append(plan.handover.database)
+    found: set[str] = set()
+    for word in filter(is_address, words):
+        with suppress(UsageError):  # a variable that is not there
+            found.add(Address(word.partition("#")[0]).parts().password or "")
+    return found - {""}
 
 
 def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()) -> LoadedPlan:
@@ -184,7 +204,7 @@ def _filled(
     if not isinstance(value, str):
         return value
     for name in _PARAMETER.findall(value):
-        if name not in parameters:
+        if name not in parameters and not is_address(value):  # there it is of the environment
             remedy = nearest(name, parameters) or "declare it under [parameters]"
             what = f"there is no parameter {name!r}"
             faults.append(Fault(line_at(lines, path), what, remedy))

@@ -143,6 +143,16 @@ class Handover(Part):
         ["csv"], description="csv, tsv, parquet, arrow, json, jsonl, xlsx, sqlite"
     )
     guard_formulas: bool = Field(False, description="put ' before cells that would be formulas")
+    database: Text | None = Field(
+        None,
+        description="a table of a database that the result goes to as well: "
+        "postgresql://…#schema.table, mysql://…#table, FILE.sqlite#table",
+    )
+    append: bool = Field(False, description="add the rows to a table that is there")
+    beside: bool = Field(
+        False,
+        description="the lists of rows set aside, and the ledger, as tables beside that one too",
+    )
     aside_limit: Whole | None = Field(
         None, description="rows of each list of set-aside rows at most; 0 for no lists"
     )

@@ -22,9 +22,9 @@ from plait.core.table.aside import cut_findings, limited
 from plait.core.table.table import SetAside, Table, from_columns
 from plait.formats.delivery.checksum import sha256, sums_of
 from plait.formats.delivery.folder import check_folder, whole_folder, write_flushed
-from plait.formats.endings import WRITABLE
 from plait.formats.lineage_out import cells_stated, write_lineage
 from plait.formats.outputs import check_room, csv_bytes, write_table
+from plait.formats.places.endings import WRITABLE
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.telling import shown_path, sources_of, story_of
 from plait.plan.work.touched import touching
@@ -261,7 +261,15 @@ def _reading(worked: Worked, number: int) -> dict[str, Any]:
         "member": source.member,
         "part": source.part,
         "given": asdict(source.given),
+        "key": list(_key_of(worked.tables[number])),
+        "taking": list(source.taking.columns) if source.taking else [],
     }
+
+
+def _key_of(table: Table) -> tuple[str, ...]:
+    """The key that the rows of a source are known by, if any."""
+    known = (getattr(one, "known", None) for one in table.strands[0].origins)
+    return next((one.key for one in known if one), ())
 
 
 def _texts(worked: Worked, story: Story, folder: str, figure: str) -> Iterator[tuple[str, str]]:

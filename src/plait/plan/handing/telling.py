@@ -5,11 +5,14 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from plait.core.account.names import shown
 from plait.core.look.contents import Content, contents, partners, rows_by_source, shares
 from plait.core.look.profile import Profile
 from plait.core.verbs.stack import stack
+from plait.formats.places.address import is_address
+from plait.plan.file.load import LoadedPlan
 from plait.plan.work.work import Worked
 from plait.report.account import Account
 from plait.report.story import Expected, SourceSaid, StepSaid, Story, Unmatched
@@ -36,8 +39,8 @@ def story_of(
     return Story(
         loaded.plan.title,
         loaded.path.name,
-        loaded.text,
-        dict(loaded.parameters),
+        loaded.without_secrets(loaded.text),
+        {name: _shown_value(value, loaded) for name, value in loaded.parameters.items()},
         loaded.plan.handover.result,
         Account(
             "run",
@@ -60,8 +63,17 @@ def story_of(
     )
 
 
+def _shown_value(value: Any, loaded: LoadedPlan) -> Any:
+    """The value of a parameter, unless it is a secret."""
+    if not isinstance(value, str):
+        return value
+    return loaded.without_secrets(f"'{value}'")[1:-1]
+
+
 def shown_path(path: str, worked: Worked) -> str:
     """A path as the plan's folder sees it."""
+    if is_address(path):
+        return path
     if Path(path).is_absolute():
         return shown(path)
     return shown(os.path.relpath(path, worked.loaded.folder).replace(os.sep, "/"))

@@ -13,8 +13,10 @@ from plait.core.table.keyspec import names
 from plait.core.table.table import Table
 from plait.core.verbs.mending.retype import declared as as_declared
 from plait.core.verbs.stack import labelled
+from plait.formats.places.address import is_address
+from plait.formats.places.source import Source
 from plait.formats.reading import read_source, read_together
-from plait.formats.sources import Source, find_sources, uniquely_named
+from plait.formats.sources import find_sources, uniquely_named
 from plait.formats.stated import stated
 from plait.options.shared import READING
 from plait.plan.file.faults import Fault, PlanError
@@ -88,7 +90,9 @@ def paths_of(loaded: LoadedPlan) -> list[str]:
 
 def _from_plan(folder: Path, word: str) -> str:
     """A path as it is found from where the program runs."""
-    return word if Path(word).is_absolute() else os.path.normpath(folder / word)
+    if is_address(word) or Path(word).is_absolute():
+        return word
+    return os.path.normpath(folder / word)
 
 
 def read(found: Sequence[Found], tick: Tick = lambda _: None) -> list[Table]:

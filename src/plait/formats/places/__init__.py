@@ -1,0 +1,1 @@
+"""Where tables stand, how a person says it, and what reads them there."""

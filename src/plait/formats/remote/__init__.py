@@ -1,0 +1,1 @@
+"""Files that are on other machines, and the bytes of files anywhere."""

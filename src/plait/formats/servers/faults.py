@@ -1,0 +1,174 @@
+"""What goes wrong with a server, told as what it is: who was asked for what, and what to try."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from plait.core.account.errors import OutputError, PlaitError, SourceError
+from plait.core.account.names import nearest
+from plait.formats.places.address import Address
+
+_SAID = re.compile(r"(?:ERROR|FATAL):\s+(.*?)\s*(?:\n|Query was:|\. SQLSTATE|$)", re.DOTALL)
+_NAMES = {"postgresql": "PostgreSQL", "postgres": "PostgreSQL", "mysql": "MySQL"}
+
+# What a message has in it, and what it means; the first that fits is told.
+_MEANINGS: Sequence[tuple[str, str, str]] = (
+    (
+        r"could not translate host name|unknown mysql server host|getaddrinfo|name or service not",
+        "there is no machine {host}",
+        "is the name right? is this machine on the network?",
+    ),
+    (
+        r"connection refused|can't connect to mysql|no such file or directory.*socket|"
+        r"no route to host",
+        "no server answers at {host} port {port}",
+        "is it running there, on that port? psql or mysql with the same address tells",
+    ),
+    (
+        r"timeout expired|timed out(?! waiting)",
+        "{host} port {port} does not answer in time",
+        "is there a way to it from here? --timeout SECONDS allows more",
+    ),
+    (
+        r"no password supplied",
+        "{user} needs a password at {host} port {port}",
+        "{password}",
+    ),
+    (
+        r"password authentication failed|access denied for user|authentication failed|28p01|1045",
+        "the password of {user} is wrong at {host} port {port}, or {user} may not come from here",
+        "{password}",
+    ),
+    (
+        r"role .* does not exist",
+        "there is no user {user} at {host} port {port}",
+        "write the user in front of the machine: {scheme}://USER@{host}/{database}",
+    ),
+    (
+        r"database .* does not exist|unknown database|3d000",
+        "there is no database {database} at {host} port {port}",
+        "psql -l, or SHOW DATABASES, lists them",
+    ),
+    (
+        r"no pg_hba.conf entry|ssl|tls",
+        "{host} port {port} does not let {user} in so: {said}",
+        "?sslmode=require behind the address, or ask who runs it",
+    ),
+    (
+        r"statement timeout|max_statement_time|maximum statement execution time|57014|1969|3024",
+        "it took longer than it may",
+        "--timeout SECONDS allows more; in a plan timeout = SECONDS under the source",
+    ),
+    (
+        r"lock timeout|lock wait timeout|55p03|1205",
+        "somebody else holds the table, and does not let go of it",
+        "try it later, or ask who runs the database",
+    ),
+    (
+        r"permission denied|command denied|42501|1142|1143",
+        "{user} may not do that: {said}",
+        "ask for the right: GRANT SELECT ON TABLE TO {user}; to write, CREATE on the schema",
+    ),
+    (
+        r"server closed the connection|terminating connection|lost connection|gone away|"
+        r"connection reset|broken pipe|could not receive data|no connection to the server|"
+        r"packet sequence|2013|2006|57p0[1-3]|08006",
+        "the connection to {host} port {port} was lost in the middle",
+        "nothing was handed over; is the server still up? try it again",
+    ),
+    (
+        r"read.only",
+        "sources are only read, and this would write: {said}",
+        "a source's query is one SELECT",
+    ),
+    (
+        r"deadlock|40p01|1213",
+        "somebody else wrote the same at the same moment",
+        "try it again; nothing was changed",
+    ),
+)
+
+
+def meaning(error: BaseException, address: Address) -> tuple[str, str]:
+    """What an error of a driver means, and what to do about it.
+
+    Examples
+    --------
+    >>> from plait.formats.places.address import Address
+    >>> refused = OSError("connection to server at 127.0.0.1, port 5 failed: Connection refused")
+    >>> meaning(refused, Address("postgresql://ines@127.0.0.1:5/co_op"))[0]
+    'no server answers at 127.0.0.1 port 5'
+    """
+    whole = " ".join(str(error).split())
+    codes = f"{getattr(error, 'sqlstate', '') or ''} {_number(error)}".lower()
+    said = said_by(error, address)
+    known = _known(address, said)
+    for pattern, what, remedy in _MEANINGS:
+        if re.search(pattern, whole.lower()) or any(
+            re.fullmatch(pattern_part, code)
+            for pattern_part in pattern.split("|")
+            for code in codes.split()
+        ):
+            return what.format(**known), remedy.format(**known)
+    return said, ""
+
+
+def _number(error: BaseException) -> str:
+    """The number that MySQL gives an error."""
+    below = getattr(error, "orig", None) or error
+    number = below.args[0] if below.args else ""
+    return str(number) if isinstance(number, int) else ""
+
+
+def said_by(error: BaseException, address: Address) -> str:
+    """What the server said, in one line, without secrets."""
+    below = getattr(error, "orig", None) or error
+    text = str(below)
+    if len(below.args) > 1 and isinstance(below.args[1], str):
+        text = below.args[1]
+    found = _SAID.search(text)
+    line = " ".join((found[1] if found else text).split())
+    return address.with_secrets_hidden(line)[:300]
+
+
+def _known(address: Address, said: str) -> dict[str, object]:
+    parts = address.parts()
+    postgres = _NAMES.get(address.scheme) == "PostgreSQL"
+    variable = "PGPASSWORD" if postgres else "MYSQL_PWD"
+    file = "~/.pgpass" if postgres else "~/.my.cnf"
+    return {
+        "host": parts.host or "the local machine",
+        "port": parts.port or (5432 if postgres else 3306),
+        "user": parts.user or "the user",
+        "database": parts.path or "it",
+        "scheme": address.scheme,
+        "said": said,
+        "password": f"the password is taken from {variable}, {file}, or the system's keyring",
+    }
+
+
+def unread(error: BaseException, address: Address, table: str = "") -> SourceError:
+    """That a source of a database cannot be read."""
+    what, remedy = meaning(error, address)
+    return SourceError(what, _where(address, table), remedy or None)
+
+
+def unwritten(error: BaseException, address: Address, table: str) -> OutputError:
+    """That a table cannot be written."""
+    what, remedy = meaning(error, address)
+    return OutputError(what, _where(address, table), remedy or "nothing was changed")
+
+
+def no_table(name: str, names: Sequence[str], address: Address) -> PlaitError:
+    """That there is no such table."""
+    few = ", ".join(names[:8]) + (" …" if len(names) > 8 else "")
+    return SourceError(
+        f"there is no table {name!r}",
+        address.shown,
+        nearest(name, names) or (f"there are {few}" if names else "there is none to read"),
+    )
+
+
+def _where(address: Address, table: str) -> str:
+    return f"{address.shown}#{table}" if table else address.shown

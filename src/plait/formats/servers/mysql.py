@@ -1,0 +1,219 @@
+"""MariaDB and MySQL, read through PyMySQL, in one read-only snapshot."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from plait.formats.places.address import Address
+from plait.formats.places.extras import needed
+from plait.formats.servers.alchemy import Alchemy
+from plait.formats.servers.faults import unread
+from plait.formats.servers.passwords import from_keyring
+from plait.formats.servers.pushing import condition_text
+from plait.formats.servers.relation import Field, Listed, Relation, Wanted
+
+_PATIENCE_SECONDS = 15
+_LOCK_SECONDS = 60
+
+_TABLES = """
+SELECT table_schema, table_name, table_schema = coalesce(database(), '')
+FROM information_schema.tables
+WHERE table_schema NOT IN ('information_schema', 'mysql', 'performance_schema', 'sys')
+ORDER BY 3 DESC, 1, 2
+"""
+_COLUMNS = """
+SELECT column_name, lower(data_type), lower(column_type), numeric_precision, numeric_scale
+FROM information_schema.columns WHERE table_schema = {schema} AND table_name = {name}
+ORDER BY ordinal_position
+"""
+_KEY = """
+SELECT column_name FROM information_schema.statistics
+WHERE table_schema = {schema} AND table_name = {name} AND index_name = 'PRIMARY'
+ORDER BY seq_in_index
+"""
+_WHOLE = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
+_TEXTS = ("char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set")
+_BYTES = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob")
+_SHAPES = (
+    *("geometry", "point", "linestring", "polygon", "multipoint", "multilinestring"),
+    *("multipolygon", "geometrycollection", "geomcollection"),
+)
+_PLAIN = {"date": "date", "time": "time", "datetime": "timestamp", "timestamp": "moment"}
+_UNSIGNED = (20, 0)
+
+
+def quoted(name: str) -> str:
+    """A name as MySQL has it.
+
+    >>> quoted("a`b")
+    '`a``b`'
+    """
+    return "`" + name.replace("`", "``") + "`"
+
+
+def literal(text: str) -> str:
+    """A text as MySQL has it, whatever it takes backslashes for.
+
+    >>> literal("co_op")
+    'CONVERT(0x636f5f6f70 USING utf8mb4)'
+    """
+    return f"CONVERT(0x{text.encode().hex()} USING utf8mb4)" if text else "''"
+
+
+def mysql_engine(address: Address, timeout: int | None, writes: bool = False) -> Any:
+    """What makes connections to a server."""
+    sqlalchemy = needed("sqlalchemy", "mysql", address.shown)
+    needed("pymysql", "mysql", address.shown)
+    parts = address.parts()
+    seconds = min(timeout or _PATIENCE_SECONDS, _PATIENCE_SECONDS)
+    settings: dict[str, Any] = {"charset": "utf8mb4", "connect_timeout": seconds, **parts.options}
+    password = parts.password
+    if password is None:
+        password = os.environ.get("MYSQL_PWD")
+    if password is None and Path("~/.my.cnf").expanduser().is_file():
+        settings["read_default_file"] = "~/.my.cnf"
+    elif password is None:
+        password = from_keyring(address)
+    url = sqlalchemy.engine.URL.create(
+        "mysql+pymysql", parts.user, password, parts.host, parts.port, parts.path or None
+    )
+    return sqlalchemy.create_engine(
+        url, poolclass=sqlalchemy.pool.NullPool, connect_args=settings, hide_parameters=True
+    )
+
+
+class MySQL(Alchemy):
+    """A connection to MariaDB or MySQL: see ``Database``."""
+
+    def __init__(self, address: Address, timeout: int | None = None) -> None:
+        self._timeout = timeout
+        super().__init__(address, mysql_engine(address, timeout))
+
+    def _begin(self) -> None:
+        self._do(f"SET SESSION lock_wait_timeout = {_LOCK_SECONDS}")
+        self._do("SET SESSION time_zone = '+00:00'")
+        if self._timeout:
+            maria = "mariadb" in self._one("SELECT lower(version())")
+            name, times = ("max_statement_time", 1) if maria else ("max_execution_time", 1000)
+            self._do(f"SET SESSION {name} = {self._timeout * times}")
+        self._do("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        self._do("COMMIT")
+        self._do("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+
+    def _label(self) -> str:
+        version, moment = self._rows("SELECT version(), date_format(now(), '%Y-%m-%d %H:%i:%s')")[0]
+        name = "MariaDB" if "maria" in version.lower() else "MySQL"
+        return f"{name} {version.split('-')[0]}, as it was at {moment} UTC"
+
+    def listed(self) -> list[Listed]:
+        """The tables and views that may be read."""
+        return [Listed(schema, name, bool(usual)) for schema, name, usual in self._rows(_TABLES)]
+
+    def relation(self, one: Listed) -> Relation:
+        """The columns and the key of a table."""
+        where = {"schema": literal(one.schema), "name": literal(one.name)}
+        fields = tuple(_field(*found) for found in self._rows(_COLUMNS.format(**where)))
+        key = tuple(name for (name,) in self._rows(_KEY.format(**where)))
+        source = f"{quoted(one.schema)}.{quoted(one.name)}"
+        return Relation(one.called, source, fields, key)
+
+    def asked(self, query: str) -> Relation:
+        """What a query gives."""
+        inner = query.strip().rstrip(";")
+        result = self._executed(inner, "query")
+        described = result.cursor.description
+        result.close()
+        fields = tuple(_field_of(one[0], one[1], one[4], one[5]) for one in described)
+        return Relation("query", inner, fields, (), "query")
+
+    def _statement(self, relation: Relation, wanted: Wanted) -> str:
+        if relation.what == "query":
+            return relation.source
+        columns = ", ".join(one.fetched for one in wanted.fields) or "1"
+        text = f"SELECT {columns} FROM {relation.source}"
+        conditions = []
+        if wanted.where is not None:
+            conditions.append(condition_text(wanted.where, relation, quoted))
+        if wanted.keys:
+            conditions.append(_one_of(relation, wanted.keys))
+        if conditions:
+            text += f" WHERE {' AND '.join(conditions)}"
+        if wanted.ordered and relation.key:
+            text += f" ORDER BY {', '.join(map(quoted, relation.key))}"
+        return text if wanted.most is None else f"{text} LIMIT {wanted.most}"
+
+    def count(self, relation: Relation) -> int:
+        """How many rows there are."""
+        return int(self._one(f"SELECT count(*) FROM {relation.source}"))
+
+    def _do(self, text: str) -> None:
+        self._base.execution_options(no_parameters=True).exec_driver_sql(text)
+
+    def _one(self, text: str) -> Any:
+        return self._rows(text)[0][0]
+
+    def _rows(self, text: str) -> list[Any]:
+        plain = self._base.execution_options(no_parameters=True)
+        try:
+            return list(plain.exec_driver_sql(text).fetchall())
+        except Exception as error:
+            raise unread(error, self._address) from None
+
+
+def _one_of(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
+    """That the key, as it was read, is one of some."""
+    columns = [f"BINARY CAST({relation.field(name).as_text} AS CHAR)" for name in relation.key]
+    rows = (
+        " AND ".join(f"{c} = BINARY {literal(str(o))}" for c, o in zip(columns, key, strict=True))
+        for key in keys
+    )
+    return "(" + " OR ".join(f"({one})" for one in rows) + ")"
+
+
+def _field(name: str, type_: str, whole: str, precision: Any, scale: Any) -> Field:
+    """A column of a table, by what the catalogue says of its type."""
+    column = quoted(name)
+    text = f"CAST({column} AS CHAR)"
+    if whole.startswith("tinyint(1)"):
+        return Field(name, whole, "boolean", column, text)
+    if type_ in _WHOLE:
+        if type_ == "bigint" and "unsigned" in whole:
+            return Field(name, whole, "numeric", column, text, _UNSIGNED)
+        return Field(name, whole, "integer", column, text)
+    if type_ == "decimal":
+        return Field(name, whole, "numeric", column, text, (int(precision), int(scale)))
+    if type_ in ("float", "double"):
+        # A float is written with six digits otherwise.
+        return Field(name, whole, "float", f"({column} + 0e0)", text)
+    if type_ in _PLAIN:
+        return Field(name, whole, _PLAIN[type_], column, text)
+    if type_ == "bit":
+        return Field(name, whole, "numeric", f"({column} + 0)", f"({column} + 0)", _UNSIGNED)
+    if type_ in _BYTES:
+        return Field(name, whole, "other", f"lower(hex({column}))", f"lower(hex({column}))")
+    if type_ in _SHAPES:
+        return Field(name, whole, "other", f"ST_AsText({column})", f"ST_AsText({column})")
+    if type_ in (*_TEXTS, "json"):
+        return Field(name, whole, "text", column, text)
+    return Field(name, whole, "other", text, text)
+
+
+_CODES = {
+    **dict.fromkeys((1, 2, 3, 8, 9, 13), "integer"),
+    **dict.fromkeys((0, 246), "numeric"),
+    **dict.fromkeys((4, 5), "float"),
+    **dict.fromkeys((10, 14), "date"),
+    11: "time",
+    12: "timestamp",
+    7: "moment",
+    **dict.fromkeys((15, 253, 254, 245), "text"),
+}
+"""The types of columns in MySQL's protocol, by number."""
+
+
+def _field_of(name: str, code: int, precision: Any, scale: Any) -> Field:
+    """A column of a query, by what the protocol says of its type."""
+    return Field(name, f"type {code}", _CODES.get(code, "other"), name, name)

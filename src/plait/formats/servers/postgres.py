@@ -1,0 +1,294 @@
+"""PostgreSQL, read through its Arrow driver, in one read-only snapshot."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from contextlib import closing, suppress
+from typing import Any
+
+import pyarrow as pa
+
+from plait.core.account.errors import SourceError
+from plait.formats.places.address import Address, address_of
+from plait.formats.places.extras import needed
+from plait.formats.servers.faults import meaning, unread
+from plait.formats.servers.passwords import from_keyring
+from plait.formats.servers.pushing import condition_text
+from plait.formats.servers.relation import Field, Listed, Relation, Wanted
+
+_PATIENCE_SECONDS = 15
+_LOCK_SECONDS = 60
+_NUMERIC = re.compile(r"numeric\((\d+),(\d+)\)")
+_MOST_DIGITS = 76
+
+_TABLES = """
+SELECT n.nspname::text, c.relname::text, n.nspname = current_schema() IS TRUE, c.relkind::text,
+       has_table_privilege(c.oid, 'SELECT') OR has_any_column_privilege(c.oid, 'SELECT')
+FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
+  AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+  AND has_schema_privilege(n.oid, 'USAGE')
+ORDER BY 3 DESC, 1, 2
+"""
+_COLUMNS = """
+SELECT a.attname::text, format_type(coalesce(nullif(t.typbasetype, 0), t.oid),
+         CASE WHEN t.typbasetype = 0 THEN a.atttypmod ELSE t.typtypmod END),
+       coalesce(b.typname, t.typname)::text, coalesce(b.typtype, t.typtype)::text,
+       coalesce(b.typcategory, t.typcategory)::text, coalesce(l.collisdeterministic, true)
+FROM pg_attribute AS a
+JOIN pg_type AS t ON t.oid = a.atttypid LEFT JOIN pg_type AS b ON b.oid = t.typbasetype
+LEFT JOIN pg_collation AS l ON l.oid = a.attcollation
+WHERE a.attrelid = {oid} AND a.attnum > 0 AND NOT a.attisdropped
+ORDER BY a.attnum
+"""
+_KEY = """
+SELECT a.attname::text
+FROM pg_index AS i CROSS JOIN unnest(i.indkey) WITH ORDINALITY AS k(attnum, place)
+JOIN pg_attribute AS a ON a.attrelid = i.indrelid AND a.attnum = k.attnum
+WHERE i.indrelid = {oid} AND i.indisprimary
+ORDER BY k.place
+"""
+# The file that the snapshot says a table is in, and the one that it is in now: an ALTER that
+# wrote it anew, or a TRUNCATE, since then would make it look empty.
+_FILES = """
+SELECT c.relkind::text, coalesce(c.relfilenode::int8, 0),
+       coalesce(pg_relation_filenode(c.oid)::int8, 0)
+FROM pg_class AS c WHERE c.oid = {oid}
+"""
+_NATIVE = {
+    "bool": "boolean",
+    **dict.fromkeys(("int2", "int4", "int8"), "integer"),
+    **dict.fromkeys(("float4", "float8"), "float"),
+    **dict.fromkeys(("text", "varchar"), "text"),
+    "date": "date",
+    "time": "time",
+    "timestamp": "timestamp",
+    "timestamptz": "moment",
+}
+
+
+def quoted(name: str) -> str:
+    """A name as SQL has it.
+
+    >>> quoted('say "hive"')
+    '"say ""hive""\"'
+    """
+    return '"' + name.replace('"', '""') + '"'
+
+
+def literal(text: str) -> str:
+    """A text as SQL has it.
+
+    >>> literal("bee's")
+    "'bee''s'"
+    """
+    return "'" + text.replace("'", "''") + "'"
+
+
+class Postgres:
+    """A connection to PostgreSQL: see ``Database``."""
+
+    scheme = "postgresql"
+
+    def __init__(self, address: Address, timeout: int | None = None) -> None:
+        self._address = address
+        self._base = open_postgres(address, timeout)
+        try:
+            milliseconds = (timeout or 0) * 1000
+            self._do(f"SET statement_timeout = {milliseconds}")
+            self._do(f"SET lock_timeout = '{_LOCK_SECONDS}s'")
+            self._do("SET TIME ZONE 'UTC'")
+            self._do("SET IntervalStyle = 'iso_8601'")
+            self._do("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+            ((version, moment),) = self._rows(
+                "SELECT current_setting('server_version'), "
+                "to_char(now() AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS')"
+            )
+        except BaseException:
+            self.close()
+            raise
+        self.label = f"PostgreSQL {version.split()[0]}, as it was at {moment} UTC"
+
+    def listed(self) -> list[Listed]:
+        """The tables and views that may be read."""
+        return [Listed(*found[:3]) for found in self._rows(_TABLES) if found[4]]
+
+    def relation(self, one: Listed) -> Relation:
+        """The columns and the key of a table, which stays as it is from now on."""
+        source = f"{quoted(one.schema)}.{quoted(one.name)}"
+        ((oid,),) = self._rows(f"SELECT {literal(source)}::regclass::oid::int8")
+        self._hold(oid, source, one.called)
+        fields = [_field(*found) for found in self._rows(_COLUMNS.format(oid=oid))]
+        key = tuple(name for (name,) in self._rows(_KEY.format(oid=oid)))
+        kind = {"v": "view", "m": "view"}.get(self._kind, "table")
+        return Relation(one.called, source, tuple(fields), key, kind)
+
+    def _hold(self, oid: int, source: str, called: str) -> None:
+        """Keep a table from being altered while it is read, and see that it was not before."""
+        ((self._kind, _, _),) = self._rows(_FILES.format(oid=oid))
+        if self._kind in ("r", "p"):
+            self._do(f"LOCK TABLE {source} IN ACCESS SHARE MODE", called)
+        ((_, then, now),) = self._rows(_FILES.format(oid=oid))
+        if then != now:
+            raise SourceError(
+                "the table was altered while it was to be read",
+                f"{self._address.shown}#{called}",
+                "try it again",
+            )
+
+    def asked(self, query: str) -> Relation:
+        """What a query gives."""
+        inner = query.strip().rstrip(";")
+        with closing(self._cursor(f"SELECT * FROM (\n{inner}\n) AS q LIMIT 0", "query")) as cursor:
+            schema = cursor.fetch_record_batch().schema
+        columns = [f"c{number}" for number in range(len(schema))]
+        fields = [_field_of(one, c) for one, c in zip(schema, columns, strict=True)]
+        source = f"(\n{inner}\n) AS q({', '.join(columns)})"
+        return Relation("query", source, tuple(fields), (), "query")
+
+    def batches(self, relation: Relation, wanted: Wanted) -> Iterator[pa.RecordBatch]:
+        """The rows, as they come."""
+        text = _statement(relation, wanted)
+        cursor = self._cursor(text, relation.called)
+        try:
+            yield from cursor.fetch_record_batch()
+        except Exception as error:
+            raise unread(error, self._address, relation.called) from None
+        finally:
+            with suppress(Exception):
+                cursor.close()
+
+    def count(self, relation: Relation) -> int:
+        """How many rows there are."""
+        ((rows,),) = self._rows(f"SELECT count(*) FROM {relation.source}")
+        return int(rows)
+
+    def close(self) -> None:
+        """End the transaction and the connection."""
+        with suppress(Exception):
+            self._base.close()
+
+    def _cursor(self, text: str, called: str = "") -> Any:
+        cursor = self._base.cursor()
+        try:
+            cursor.execute(text)
+        except Exception as error:
+            with suppress(Exception):
+                cursor.close()
+            raise unread(error, self._address, called) from None
+        return cursor
+
+    def _do(self, text: str, called: str = "") -> None:
+        self._cursor(text, called).close()
+
+    def _rows(self, text: str) -> list[tuple[Any, ...]]:
+        with closing(self._cursor(text)) as cursor:
+            found: list[tuple[Any, ...]] = cursor.fetchall()
+            return found
+
+
+def open_postgres(address: Address, timeout: int | None = None) -> Any:
+    """A connection of the driver's, in which a transaction is begun by who wants one.
+
+    Raises
+    ------
+    SourceError
+    """
+    driver = needed("adbc_driver_postgresql.dbapi", "postgresql", address.shown)
+    parts = address.parts()
+    try:
+        try:
+            return driver.connect(_uri(address, parts.password, timeout), autocommit=True)
+        except Exception as error:
+            said = meaning(error, address)[0]
+            kept = from_keyring(address) if parts.password is None and "password" in said else None
+            if kept is None:
+                raise
+            return driver.connect(_uri(address, kept, timeout), autocommit=True)
+    except Exception as error:
+        raise unread(error, address) from None
+
+
+def _uri(address: Address, password: str | None, timeout: int | None) -> str:
+    whole = address_of(address.parts().user, password, address)
+    options = {
+        "connect_timeout": str(min(timeout or _PATIENCE_SECONDS, _PATIENCE_SECONDS)),
+        "application_name": "plait",
+    }
+    more = [f"{k}={v}" for k, v in options.items() if k not in address.parts().options]
+    return f"{whole}{'&' if '?' in whole else '?'}{'&'.join(more)}"
+
+
+def _field(name: str, declared: str, type_: str, what: str, category: str, exact: bool) -> Field:
+    """A column of a table, by what the catalogue says of its type."""
+    column = quoted(name)
+    text = f"{column}::text"
+    if type_ in _NATIVE and what == "b":
+        return Field(name, declared, _NATIVE[type_], column, text, exact_text=exact)
+    if type_ == "numeric":
+        found = _NUMERIC.fullmatch(declared)
+        digits = (int(found[1]), int(found[2])) if found else None
+        fits = digits and digits[0] <= _MOST_DIGITS and digits[1] <= digits[0]
+        return Field(name, declared, "numeric", text, text, digits if fits else None)
+    if type_ == "oid":
+        return Field(name, declared, "integer", f"{column}::int8", text)
+    if type_ == "bytea":
+        hexadecimal = f"encode({column}, 'hex')"
+        return Field(name, declared, "other", hexadecimal, hexadecimal)
+    if category == "A" or what == "c":
+        json = f"to_json({column})::text"
+        return Field(name, declared, "other", json, json)
+    return Field(name, declared, "other", text, text)
+
+
+_OF_ARROW: Sequence[tuple[Any, str]] = (
+    (pa.types.is_boolean, "boolean"),
+    (pa.types.is_integer, "integer"),
+    (pa.types.is_floating, "float"),
+    (pa.types.is_date, "date"),
+    (pa.types.is_time, "time"),
+    (pa.types.is_timestamp, "timestamp"),
+)
+
+
+def _field_of(given: pa.Field, column: str) -> Field:
+    """A column of a query, by what the driver says of its type."""
+    kind, text = given.type, f"{column}::text"
+    for holds, called in _OF_ARROW:
+        if holds(kind):
+            zoned = called == "timestamp" and kind.tz
+            return Field(given.name, str(kind), "moment" if zoned else called, column, text)
+    if getattr(kind, "type_name", "") == "numeric":
+        return Field(given.name, "numeric", "numeric", text, text)
+    if pa.types.is_binary(kind):
+        hexadecimal = f"encode({column}, 'hex')"
+        return Field(given.name, "bytea", "other", hexadecimal, hexadecimal)
+    if pa.types.is_list(kind) or pa.types.is_struct(kind):
+        json = f"to_json({column})::text"
+        return Field(given.name, str(kind), "other", json, json)
+    return Field(given.name, str(kind), "text", text, text)
+
+
+def _statement(relation: Relation, wanted: Wanted) -> str:
+    """The SELECT that fetches what is wanted."""
+    # Where nothing is wanted but how many rows there are, something stands for them.
+    columns = ", ".join(one.fetched for one in wanted.fields) or "true"
+    text = f"SELECT {columns} FROM {relation.source}"
+    conditions = []
+    if wanted.where is not None:
+        conditions.append(condition_text(wanted.where, relation, quoted))
+    if wanted.keys:
+        conditions.append(_one_of(relation, wanted.keys))
+    if conditions:
+        text += f" WHERE {' AND '.join(conditions)}"
+    if wanted.ordered and relation.key:
+        text += f" ORDER BY {', '.join(map(quoted, relation.key))}"
+    return text if wanted.most is None else f"{text} LIMIT {wanted.most}"
+
+
+def _one_of(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
+    """That the key, as it was read, is one of some."""
+    columns = ", ".join(relation.field(name).as_text for name in relation.key)
+    rows = ", ".join(f"({', '.join(literal(str(one)) for one in key)})" for key in keys)
+    return f"({columns}) IN ({rows})"
