@@ -131,3 +131,29 @@ def rows_of(path: Path) -> list[dict[str, str]]:
     """A CSV file's rows, as the standard library reads them."""
     with path.open(newline="", encoding="utf-8") as file:
         return list(csv.DictReader(file))
+
+
+@pytest.fixture
+def postgres():
+    """A PostgreSQL server with an empty database."""
+    from servers import postgres as server
+
+    found = server()
+    found.run("DROP SCHEMA IF EXISTS public, sales CASCADE", "CREATE SCHEMA public")
+    return found
+
+
+@pytest.fixture
+def mariadb():
+    """A MariaDB server with an empty database."""
+    from servers import mariadb as server
+
+    found = server()
+    found.run("DROP DATABASE co_op", "CREATE DATABASE co_op CHARACTER SET utf8mb4", base="mysql")
+    return found
+
+
+@pytest.fixture(params=["postgres", "mariadb"])
+def server(request):
+    """Each of both servers."""
+    return request.getfixturevalue(request.param)

@@ -12,6 +12,9 @@ from plait.core.verbs.survey import Survey
 from plait.core.verbs.survey import survey as survey_tables
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.outputs import check_room, check_target, deliver, file_and_table
+from plait.formats.places.address import HIDDEN, Address, is_address
+from plait.formats.places.source import Source
+from plait.formats.places.target import How, TableTarget
 from plait.formats.reading import read_alone
 from plait.formats.sources import one_source
 from plait.formats.stated import stated
@@ -127,8 +130,21 @@ def survey(sources: Sequence[Input] | Input) -> Survey:
     return survey_tables(all_tables(sources))
 
 
-def write(table: Input, out: str | Path, *, replace: bool = False) -> None:
-    """Write a table to a file, whole or not at all.
+def _origins_of(table: Table, target: object) -> list[Source]:
+    """The tables of databases that a table came from."""
+    found = []
+    for path in {one.path for strand in table.strands for one in strand.origins if one.path}:
+        if is_address(path):
+            whole, _, part = path.partition("#")
+            address = Address(whole)
+            if isinstance(target, TableTarget) and target.address.shown == address.shown:
+                address = target.address  # its password is not kept with the table
+            found.append(Source(part, whole, part=part, address=address))
+    return [one for one in found if one.address and HIDDEN not in one.address.written]
+
+
+def write(table: Input, out: str | Path, *, replace: bool = False, append: bool = False) -> None:
+    """Write a table to a file, or into a database, whole or not at all.
 
     Parameters
     ----------
@@ -136,10 +152,13 @@ def write(table: Input, out: str | Path, *, replace: bool = False) -> None:
     out : str or Path
         The ending says the format: ``.csv``, ``.tsv``, ``.parquet``, ``.arrow``,
         ``.json``, ``.jsonl``, ``.xlsx`` or ``.sqlite``. A database that is there
-        gets one table more, of the table's name or as ``FILE.sqlite#TABLE`` says.
+        gets one table more, of the table's name or as ``FILE.sqlite#TABLE`` says; and so
+        does one of a server: ``postgresql://…#schema.table``, ``mysql://…#table``.
     replace : bool
         Allow writing over a file, or a table of a database, that is there; never over a
         file that the table came from.
+    append : bool
+        Add the rows to a table of a database that is there.
 
     Raises
     ------
@@ -161,6 +180,6 @@ def write(table: Input, out: str | Path, *, replace: bool = False) -> None:
     whole = whole.named(part or whole.name)
     sources = [one.path for strand in whole.strands for one in strand.origins if one.path]
     with Delivery(sources, replace) as delivery:
-        check_target(target, whole.name, delivery)
+        check_target(target, whole.name, delivery, append, _origins_of(whole, target))
         check_room(whole, {}, target)
-        deliver(delivery, whole, target)
+        deliver(delivery, whole, target, how=How(append))

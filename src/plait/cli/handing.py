@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
@@ -11,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from plait.cli.early import Early
-from plait.cli.options import name_of_result
+from plait.cli.options import TablesBeside, name_of_result
 from plait.cli.per_source import typed
 from plait.cli.process import load_meanwhile
 from plait.cli.progress import Progress
@@ -23,9 +24,10 @@ from plait.core.table.table import Table
 from plait.core.verbs.result import Result
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.first import sampled
-from plait.formats.outputs import check_room, check_target, deliver, write_csv_to
+from plait.formats.outputs import Target, check_room, check_target, deliver, write_csv_to
 from plait.formats.places.reader import Tick
 from plait.formats.places.source import STANDARD_INPUT, Source
+from plait.formats.places.target import How, TableTarget
 from plait.formats.reading import Read, read_or_fault, read_source, read_together, unreadable
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
 
@@ -38,11 +40,29 @@ def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Del
             remedy="give the result a file: --out FILE",
         )
     delivery = Delivery(read_files(sources, options), options.replace)
+    _check_tables(options)
     if options.out:
-        check_target(options.out, str(name_of_result(options)), delivery)
+        name = str(name_of_result(options))
+        check_target(options.out, name, delivery, options.append, sources)
     check_report(options, delivery)
     tell_completed(delivery)
     return delivery
+
+
+def _check_tables(options: argparse.Namespace) -> None:
+    """See that what is asked for tables of databases is asked where there is one."""
+    if isinstance(options.aside, TablesBeside) and not _in_database(options):
+        raise UsageError(
+            f"--aside '#{options.aside.prefix}' means tables, and --out is none",
+            remedy="--out FILE.sqlite#TABLE or postgresql://…#TABLE, or --aside DIR",
+        )
+    if options.append and not options.out:
+        raise UsageError("--append adds rows to a table", remedy="name it: --out …#TABLE")
+
+
+def _in_database(options: argparse.Namespace) -> bool:
+    """Whether the result is a table of a database."""
+    return isinstance(options.out, TableTarget) or bool(getattr(options, "out_table", None))
 
 
 def read_files(sources: Sequence[Source], options: argparse.Namespace) -> list[str]:
@@ -227,21 +247,29 @@ def _written(
     delivery: Delivery,
     progress: Progress,
     early: Early | None,
-) -> tuple[list[tuple[Table, Path]], list[Finding]]:
+) -> tuple[list[tuple[Table, Target]], list[Finding]]:
     """Write everything or nothing; the files, and what was found while writing them."""
     beside_it, findings = lists(result, options)
-    targets = ([(result.table, options.out)] if options.out else []) + beside_it
+    files = [path for _, path in beside_it if isinstance(path, Path) and path != options.out]
+    targets: list[tuple[Table, Target]] = []
+    targets += ([(result.table, options.out)] if options.out else []) + beside_it
     beside = {one.name: one for one, _ in beside_it} | {"ledger": ledger_table(result.entries)}
     with delivery, progress.phase("writing", sum(table.rows for table, _ in targets)) as tick:
-        for _, path in beside_it:
+        for path in files:
             delivery.check(path, make_folder=True)
-        findings += _left_behind([path for _, path in beside_it], options, delivery)
+        findings += _left_behind(files, options, delivery)
         if options.out:
             check_room(result.table, beside, options.out)
-        for table, path in targets:
-            more = beside if table is result.table else {}
-            found = deliver(delivery, table, path, tick, options.guard_formulas, more)
-            findings.extend(found if table is result.table else ())
+        # A new file of a database has all of its tables at once.
+        within = {} if _adds_to_there(options) else _tables_in(options.out, beside_it)
+        for table, target in targets:
+            main = table is result.table
+            if not main and table.name in within:
+                continue
+            how = How(options.append, result.key, within=within) if main else How()
+            more = beside if main else {}
+            found = deliver(delivery, table, target, tick, options.guard_formulas, more, how)
+            findings.extend(found if main else ())
         if not options.out:
             out: Any = early or sys.stdout.buffer
             findings += write_csv_to(result.table, out, options.guard_formulas)
@@ -254,6 +282,16 @@ def _written(
             page = account(told, tables, ())
             delivery.write(options.report, lambda part: write_page(page, part))
     return targets, findings
+
+
+def _adds_to_there(options: argparse.Namespace) -> bool:
+    """Whether the result is added to what is there, or is no file."""
+    return not isinstance(options.out, Path) or options.out.exists()
+
+
+def _tables_in(target: Target, listed: Sequence[tuple[Table, Target]]) -> dict[str, Table]:
+    """The lists that go to the same file as the result, by their names."""
+    return {table.name: table for table, path in listed if path == target}
 
 
 def _left_behind(
@@ -293,6 +331,8 @@ def _of_files(code: str, severity: str, names: Sequence[str], what: str, remedy:
 def result_place(options: argparse.Namespace) -> Path | None:
     """The file of the result, or the table in a database; nothing on standard output."""
     table = getattr(options, "out_table", None)
+    if isinstance(options.out, TableTarget):
+        return None
     if options.out and table:
         return Path(options.out.with_name(f"{options.out.name}#{table}"))
     return Path(options.out) if options.out else None
@@ -300,10 +340,26 @@ def result_place(options: argparse.Namespace) -> Path | None:
 
 def lists(
     result: Result, options: argparse.Namespace
-) -> tuple[list[tuple[Table, Path]], list[Finding]]:
-    """The rows set aside and the files they are listed in, and what is said of lists cut short."""
-    listed = limited(result.aside, options.aside_limit) if aside_folder(options) else []
+) -> tuple[list[tuple[Table, Target]], list[Finding]]:
+    """The rows set aside and where they are listed, and what is said of lists cut short."""
+    wanted = aside_folder(options) or isinstance(options.aside, TablesBeside)
+    listed = limited(result.aside, options.aside_limit) if wanted else []
+    if isinstance(options.aside, TablesBeside):
+        every = [*((table, one.name) for table, one in listed), _ledger(result)]
+        return [_table_beside(table, name, options) for table, name in every], cut_findings(listed)
     return [(table, _aside_file(one.name, options)) for table, one in listed], cut_findings(listed)
+
+
+def _ledger(result: Result) -> tuple[Table, str]:
+    return ledger_table(result.entries), "ledger"
+
+
+def _table_beside(table: Table, name: str, options: argparse.Namespace) -> tuple[Table, Target]:
+    """A list, and the table of the result's database that it goes to."""
+    called = options.aside.prefix + re.sub(r"\W+", "_", name)
+    if isinstance(options.out, TableTarget):
+        return table, options.out.beside(called)
+    return table.named(called), options.out
 
 
 def _aside_file(name: str, options: argparse.Namespace) -> Path:
@@ -315,9 +371,13 @@ def _aside_file(name: str, options: argparse.Namespace) -> Path:
 
 def aside_folder(options: argparse.Namespace) -> Path | None:
     """Where set-aside rows go; nowhere when the result goes to standard output unasked."""
+    if isinstance(options.aside, TablesBeside):
+        return None
     if options.aside:
         return Path(options.aside)
-    return options.out.with_name(f"{options.out.stem}-aside") if options.out else None
+    if not isinstance(options.out, Path):
+        return None
+    return options.out.with_name(f"{options.out.stem}-aside")
 
 
 def _show_everything(result: Result, options: argparse.Namespace) -> None:
@@ -350,8 +410,12 @@ def _answer(result: Result, options: argparse.Namespace) -> Iterator[str]:
         yield f"set aside:   {counted(out_of_result, 'row')}, listed in {folder}/"
     elif result.aside and folder:
         yield f"set aside:   0 rows; those without a match are listed in {folder}/"
+    elif out_of_result and isinstance(options.aside, TablesBeside):
+        tables = f"tables {options.aside.prefix}…"
+        yield f"set aside:   {counted(out_of_result, 'row')}, listed in {tables}"
     elif out_of_result:
-        yield f"left out:    {counted(out_of_result, 'row')}; to have them listed: --aside DIR"
+        how = "--aside DIR or '#PREFIX'" if _in_database(options) else "--aside DIR"
+        yield f"left out:    {counted(out_of_result, 'row')}; to have them listed: {how}"
     else:
         yield "set aside:   0 rows"
 

@@ -4,11 +4,19 @@ from __future__ import annotations
 
 import argparse
 import sys
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from plait.cli.arguments import whole_number
 from plait.core.table.keyspec import names
+
+
+@dataclass(frozen=True)
+class TablesBeside:
+    """Tables beside the one that a result goes to: what their names begin with."""
+
+    prefix: str
 
 
 class _Target(argparse.Action):
@@ -41,14 +49,20 @@ def add_output(parser: argparse.ArgumentParser) -> None:
         action=_Target,
         metavar="FILE",
         help="where the result goes; the ending says the format: .csv .tsv .parquet .arrow .json "
-        ".jsonl .xlsx .sqlite, FILE.sqlite#TABLE for a table of a database (without it: CSV on "
-        "standard output)",
+        ".jsonl .xlsx .sqlite, FILE.sqlite#TABLE, postgresql://…#TABLE or mysql://…#TABLE for a "
+        "table of a database (without it: CSV on standard output)",
+    )
+    group.add_argument(
+        "--append",
+        action="store_true",
+        help="add the rows to those of the table that is there",
     )
     group.add_argument(
         "--aside",
-        type=Path,
-        metavar="DIR",
-        help="where rows that are set aside go (without it: beside --out, in NAME-aside)",
+        type=_aside,
+        metavar="DIR|#PREFIX",
+        help="where rows that are set aside go: a folder (without it: beside --out, in "
+        "NAME-aside), or tables of the database that --out names, with the ledger: '#season_'",
     )
     group.add_argument(
         "--aside-limit",
@@ -69,6 +83,11 @@ def _codes(text: str) -> tuple[str, ...]:
     from plait.core.account.finding import checked_codes
 
     return checked_codes(names(text))
+
+
+def _aside(text: str) -> Path | TablesBeside:
+    """A folder, or what the names of tables begin with."""
+    return TablesBeside(text[1:]) if text.startswith("#") else Path(text)
 
 
 def _limit(text: str) -> int:

@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Mapping
+import re
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 from pathlib import Path
-from typing import IO
+from typing import IO, Any, Protocol
 
 from plait.core.account.errors import OutputError
 from plait.core.account.finding import Finding
 from plait.core.account.names import nearest
 from plait.core.table.table import Table
+from plait.formats.delivery import journal
 from plait.formats.delivery.delivery import Delivery
+from plait.formats.places.address import Address
 from plait.formats.places.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WRITABLE
+from plait.formats.places.source import Source
+from plait.formats.places.target import How, TableTarget, table_target
 from plait.formats.text.writing import write_delimited
 
 Tick = Callable[[int], None]
@@ -20,34 +26,73 @@ Tick = Callable[[int], None]
 WORKBOOK = ".xlsx"
 
 
-def file_and_table(target: str | Path) -> tuple[Path, str | None]:
-    """A file, and the table in it where it is a database: ``office.db#season``.
+Target = Path | TableTarget
+"""A file, or a table that a server keeps."""
+
+
+def file_and_table(target: str | Path) -> tuple[Target, str | None]:
+    """A file, and the table in it where it is a database: ``office.db#season``; or an address.
 
     >>> file_and_table("office.db#season")
     (PosixPath('office.db'), 'season')
     >>> file_and_table("a#b.csv")
     (PosixPath('a#b.csv'), None)
     """
+    address = table_target(str(target))
+    if address:
+        return address, None
     file, sign, table = str(target).rpartition("#")
     if sign and table and Path(file).suffix.lower() in DATABASES:
         return Path(file), table
     return Path(target), None
 
 
-def check_target(target: Path, name: str, delivery: Delivery) -> None:
+def check_target(
+    target: Target,
+    name: str,
+    delivery: Delivery,
+    append: bool = False,
+    sources: Sequence[Source] = (),
+) -> None:
     """See that a result can be written to a file, or into a database, that is there perhaps.
+
+    Parameters
+    ----------
+    target : Path or TableTarget
+    name : str
+        Of the table in a database.
+    delivery : Delivery
+    append : bool
+        Whether rows are added to a table that is there.
+    sources : sequence of Source
+        What is read: none of it is written to.
 
     Raises
     ------
     OutputError
     """
+    if append and not isinstance(target, TableTarget) and target.suffix.lower() not in DATABASES:
+        raise OutputError(
+            "rows are added to tables of databases only",
+            str(target),
+            "FILE.sqlite#TABLE, postgresql://…#TABLE, mysql://…#TABLE",
+        )
+    if isinstance(target, TableTarget):
+        read = [(one.address, one.part) for one in sources if one.address and one.in_database]
+        _check_queries(target, sources)
+        looking = begun(target.address, delivery.replace)
+        try:
+            looking.check(target.table, append, read)
+        finally:
+            looking.rollback()
+        return
     check_ending(target)
     adds = _adds(target)
     delivery.check(target, adds=adds)
     if adds:
         from plait.formats.databases.writing import check_table
 
-        check_table(target, name, delivery.replace)
+        check_table(target, name, delivery.replace, append)
     elif target.suffix.lower() == WORKBOOK and target.exists():
         from plait.formats.workbooks.writing import check_replaced
 
@@ -59,13 +104,83 @@ def _adds(target: Path) -> bool:
     return target.suffix.lower() in DATABASES and target.is_file() and target.stat().st_size > 0
 
 
+def _check_queries(target: TableTarget, sources: Sequence[Source]) -> None:
+    """See that no query of the same database names the table."""
+    word = re.compile(rf"(?i)(?<!\w){re.escape(target.stem)}(?!\w)")
+    for one in sources:
+        if one.address == target.address and word.search(one.given.query):
+            raise OutputError(
+                f"the query of {one.name} names this table, and sources are never written to",
+                str(target),
+                "write to another table",
+            )
+
+
+class ServerTables(Protocol):
+    """Tables written into a database of a server, whole or not at all."""
+
+    def check(self, name: str, append: bool, sources: Sequence[tuple[Address, str]]) -> None:
+        """See that a table can be written."""
+
+    def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
+        """Write one more."""
+
+    def stated(self) -> dict[str, Any]:
+        """What tells later whether it was made."""
+
+    def commit(self) -> None:
+        """Make it so."""
+
+    def rollback(self) -> None:
+        """Leave everything as it was."""
+
+
+def _server_tables(target: TableTarget, delivery: Delivery) -> ServerTables:
+    """The change in a database that a delivery makes."""
+
+    def begin() -> ServerTables:
+        return begun(target.address, delivery.replace)
+
+    return delivery.joined(target, target.address.written, begin)
+
+
+def begun(address: Address, replace: bool) -> ServerTables:
+    """A change in a database of a server that is begun."""
+    if address.scheme in ("mysql", "mariadb"):
+        from plait.formats.servers.into_mysql import MySQLTables
+
+        return MySQLTables(address, replace)
+    from plait.formats.servers.into_postgres import PostgresTables
+
+    return PostgresTables(address, replace)
+
+
+def _was_committed(said: dict[str, Any]) -> bool | None:
+    """Whether a change that a killed run began was made; ``None`` where no server knows of it."""
+    if not isinstance(said.get("address"), str):
+        return None
+    address = Address(said["address"])
+    if isinstance(said.get("transaction"), str):
+        from plait.formats.servers.into_postgres import was_committed as in_postgres
+
+        return in_postgres(address, said["transaction"])
+    from plait.formats.servers.into_mysql import was_committed as in_mysql
+
+    schema, part = map(str, said["part"])
+    return in_mysql(address, schema, part)
+
+
+journal.asking.append(_was_committed)
+
+
 def deliver(
     delivery: Delivery,
     table: Table,
-    target: Path,
+    target: Target,
     tick: Tick = lambda _: None,
     guard: bool = False,
     beside: Mapping[str, Table] | None = None,
+    how: How | None = None,
 ) -> list[Finding]:
     """Have a table written to a file, or into a database, when the delivery is handed over.
 
@@ -76,25 +191,39 @@ def deliver(
     target : Path
     tick, guard, beside
         As for ``write_table``.
+    how : How, optional
+        How it is written into a database.
 
     Returns
     -------
     list of Finding
     """
+    how = how or How()
+    if isinstance(target, TableTarget):
+        return _server_tables(target, delivery).add(table, target.table, tick, how)
     if _adds(target):
-        from plait.formats.databases.writing import TableAdded
+        from plait.formats.databases.writing import TablesAdded
 
-        check_target(target, table.name, delivery)
-        added = TableAdded(table, target, table.name, tick)
-        delivery.join(target, added)
-        return added.findings
+        check_target(target, table.name, delivery, how.append)
+        added = delivery.joined(target, str(target.absolute()), partial(TablesAdded, target))
+        return added.add(table, table.name, tick, how.append)
     findings: list[Finding] = []
 
     def write(part: Path) -> None:
-        findings.extend(write_table(table, part, target.suffix, tick, guard, beside))
+        if how.within:
+            findings.extend(_write_all(table, how.within, part, tick))
+        else:
+            findings.extend(write_table(table, part, target.suffix, tick, guard, beside))
 
     delivery.write(target, write)
     return findings
+
+
+def _write_all(table: Table, within: Mapping[str, Table], part: Path, tick: Tick) -> list[Finding]:
+    """Write a new database with several tables."""
+    from plait.formats.databases.writing import write_database
+
+    return write_database({table.name: table, **within}, part, tick)
 
 
 def check_ending(target: Path) -> None:
@@ -116,7 +245,7 @@ def check_ending(target: Path) -> None:
         )
 
 
-def check_room(table: Table, beside: Mapping[str, Table], target: Path) -> None:
+def check_room(table: Table, beside: Mapping[str, Table], target: Target) -> None:
     """See that the format holds a table of that size, before anything is written.
 
     Raises
@@ -124,7 +253,7 @@ def check_room(table: Table, beside: Mapping[str, Table], target: Path) -> None:
     OutputError
         When a sheet of a workbook is too small.
     """
-    if target.suffix.lower() == WORKBOOK:
+    if isinstance(target, Path) and target.suffix.lower() == WORKBOOK:
         from plait.formats.workbooks.writing import check_fits
 
         check_fits({table.name: table, **beside}, target)

@@ -10,6 +10,7 @@ from plait.core.account.errors import ExpectationError, SourceError
 from plait.core.account.finding import Finding, checked_codes, counted, standing
 from plait.core.account.names import shown
 from plait.formats.delivery.checksum import sums_of
+from plait.formats.remote.opening import checksum
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.handover import check_handover, hand_over
 from plait.plan.work import intake
@@ -90,14 +91,19 @@ def run(
     """
     with planned_room(loaded):
         found = intake.find(loaded)
+        check_handover(loaded, replace, [one.source for one in found])
         paths = [one.source.path for one in found]
-        check_handover(loaded, replace, paths)
         sums = sums_of(path for path in paths if Path(path).is_file())
         worked = work(loaded, found, phases)
         with phases.phase("seeing what is expected"):
             expected = judged(worked, fail_on)
         known = {path: _known(path, one) for path, one in sums.items()}
-        return worked, hand_over(worked, expected, known, phases)
+        known |= {
+            one.source.path: checksum(one.source)
+            for one in found
+            if one.source.address and not one.source.in_database
+        }
+        return worked, hand_over(worked, expected, known, phases, replace)
 
 
 def _known(path: str, sum_: Future[str]) -> str:

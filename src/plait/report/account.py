@@ -19,7 +19,10 @@ from plait.core.table.table import Table, from_columns
 
 @dataclass(frozen=True)
 class Output:
-    """A file that was written: its size in rows, columns and bytes, and its SHA-256."""
+    """A file that was written: its size in rows, columns and bytes, and its SHA-256.
+
+    Of a table in a database of a server there are rows and columns only.
+    """
 
     path: str
     rows: int
@@ -41,8 +44,10 @@ class Account:
     decisions: tuple[Decision, ...] = ()
 
 
-def output_of(table: Table, path: Path) -> Output:
-    """What there is to say about a table that was written to a file."""
+def output_of(table: Table, path: object) -> Output:
+    """What there is to say about a table that was written to a file, or into a database."""
+    if not isinstance(path, Path):
+        return Output(str(path), table.rows, len(table.columns), 0, "")
     with path.open("rb") as file:
         digest = hashlib.file_digest(file, "sha256").hexdigest()
     return Output(str(path), table.rows, len(table.columns), path.stat().st_size, digest)

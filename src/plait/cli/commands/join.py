@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
-from functools import partial
+from pathlib import Path
 
 from plait.cli.arguments import add_reading, add_verb, help_of
 from plait.cli.commands.verb import sources_of, values_of
@@ -23,7 +23,7 @@ from plait.core.table.table import Table
 from plait.core.verbs.joining.refusal import JoinRefusedError
 from plait.core.verbs.result import Result, with_reading
 from plait.formats.delivery.delivery import Delivery
-from plait.formats.outputs import write_table
+from plait.formats.outputs import deliver
 from plait.formats.servers.session import one_snapshot
 from plait.options.join import JOIN
 from plait.options.option import perform
@@ -71,11 +71,9 @@ def _refusal(
     listed = lists(result, options)[0] if options.aside else []
     with delivery:
         for table, path in listed:
-            delivery.check(path, make_folder=True)
-            delivery.write(
-                path,
-                partial(write_table, table, ending=".csv", guard=options.guard_formulas),
-            )
+            if isinstance(path, Path) and path != options.out:
+                delivery.check(path, make_folder=True)
+            deliver(delivery, table, path, guard=options.guard_formulas)
     show_error(refused)
     for _, path in listed:
         say(f"       the rows of these keys are listed in {path}")

@@ -10,6 +10,7 @@ from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.cli.working import add_work
 from plait.core.account.finding import counted
+from plait.formats.places.address import is_address
 from plait.plan.file.load import load_plan
 from plait.plan.handing.handover import folder_of, left_out
 from plait.plan.handing.telling import story_of
@@ -91,5 +92,10 @@ def _answer(worked: Worked, story: Story) -> Iterator[str]:
     yield f"{folder}/{dataset}: {counted(story.rows, 'row')}, {len(story.contents)} columns"
     yield from (line for line in story.answer()[1:] if not line.startswith("expected"))
     yield f"set aside:   {counted(out, 'row')}, listed in {folder}/aside/"
+    yield from (
+        f"in database: {one.path}, {counted(one.rows, 'row')}"
+        for one in story.account.outputs
+        if is_address(one.path)
+    )
     yield f"the report:  {folder}/report.html"
     yield f"any cell:    plait trace {folder} --row 1"

@@ -85,11 +85,12 @@ def show_error(error: PlaitError) -> None:
 def _show_one(error: PlaitError) -> None:
     out = console()
     line = Text("plait: ", style=_STYLES["error"])
-    line.append(f"{printable(error.where)}: " if error.where else "", style="bold")
-    line.append(printable(_cut(error.what)), style="default not bold")
+    where, what = masked(error.where or ""), masked(error.what)  # words of the line may be in it
+    line.append(f"{printable(where)}: " if where else "", style="bold")
+    line.append(printable(_cut(what)), style="default not bold")
     out.print(line, soft_wrap=True)
     if error.remedy:
-        out.print(Text(f"       {printable(_cut(error.remedy))}"), soft_wrap=True)
+        out.print(Text(f"       {printable(_cut(masked(error.remedy)))}"), soft_wrap=True)
 
 
 def show_command(command: str, meaning: str, sign: str = "$") -> None:
@@ -259,4 +260,4 @@ def _joined(places: Sequence[Place]) -> str:
 
 def say(text: str) -> None:
     """A plain line to the person."""
-    print(printable(text), file=sys.stderr)
+    print(printable(masked(text)), file=sys.stderr)

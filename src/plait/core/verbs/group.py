@@ -91,7 +91,8 @@ def group(
     operation = f"group {table.name}" + (f" by {', '.join(by)}" if by else "")
     account = entry(operation, [(table.name, table.rows)], lines, result.rows)
     findings = (*_missing_keys(parted, by, groups), *_missing_values(parted, by, groups, worked))
-    return Result("group", result.named(name or f"{table.name}-grouped"), (account,), findings)
+    made = result.named(name or f"{table.name}-grouped")
+    return Result("group", made, (account,), findings, key=() if onto_rows else tuple(by))
 
 
 def _check_names(base: Table, figures: Sequence[Wanted]) -> None:

@@ -35,6 +35,8 @@ class Result:
         Of joins, one for each of the last entries.
     decisions : tuple of Decision
         Of settling.
+    key : tuple of str
+        Columns that are unique together, since the verb made them so.
     """
 
     command: str
@@ -44,6 +46,7 @@ class Result:
     aside: tuple[SetAside | Conflicts, ...] = ()
     matches: tuple[Match, ...] = ()
     decisions: tuple[Decision, ...] = ()
+    key: tuple[str, ...] = ()
 
     @property
     def match(self) -> Match:

@@ -125,7 +125,14 @@ def settle(
     account = entry(operation, [(table.name, table.rows)], lines, settled.table.rows)
     made = settled.table.named(name or f"{table.name}-settled")
     findings = (*_missing_findings(before, columns, missing), *settled.findings)
-    return replace(settled, table=made, entries=(account,), findings=findings, aside=aside)
+    return replace(
+        settled,
+        table=made,
+        entries=(account,),
+        findings=findings,
+        aside=aside,
+        key=() if missing_match else tuple(columns),
+    )
 
 
 def settle_all(
@@ -223,7 +230,7 @@ def _by_column(table: Table, groups: Groups, key: Sequence[str], rules: dict[str
     listed = _listed(table, groups, key, decided)
     aside = (_set_aside(table, groups, decided, conflict), listed)
     finding = _conflict_finding(table, key, decided, conflict, listed)
-    return Settled("settle", settled, (), (finding,), aside, (), decisions, first)
+    return Settled("settle", settled, (), (finding,), aside, decisions=decisions, first=first)
 
 
 def _decided(one: Decided) -> int:

@@ -98,7 +98,7 @@ def widen(
     account = _account(table, keyed, heads, settled, result.rows)
     findings = (*_several(table, settled, rule), *settled.findings, *_left_out(table, used))
     made = result.named(name or f"{table.name}-wide")
-    return Result("widen", made, (account,), findings, settled.aside)
+    return Result("widen", made, (account,), findings, settled.aside, key=tuple(keyed))
 
 
 def _wide(

@@ -24,11 +24,16 @@ from plait.core.types.kinds import (
 
 @dataclass(frozen=True, eq=False)
 class Typing:
-    """Columns of a table, the kind of each, and the schema that holds them."""
+    """Columns of a table, the kind of each, and the schema that holds them.
+
+    ``declared`` are columns of text by what their source says: there an empty text is one,
+    and not a missing cell.
+    """
 
     columns: Mapping[str, pa.ChunkedArray]
     kinds: Mapping[str, str]
     schema: pa.Schema
+    declared: frozenset[str] = frozenset()
 
 
 def likely_typing(table: Table) -> Typing:
@@ -39,7 +44,7 @@ def likely_typing(table: Table) -> Typing:
     columns = {name: table.whole(name) for name in table.column_names}
     kinds = {name: table.column(name).kind or likely_kind(cells) for name, cells in columns.items()}
     types = {name: simplest_type(kind) for name, kind in kinds.items()}
-    return _typing(columns, kinds, types)
+    return _typing(columns, kinds, types, _declared(table))
 
 
 def sure_typing(table: Table) -> Typing:
@@ -47,19 +52,25 @@ def sure_typing(table: Table) -> Typing:
     columns = {name: table.whole(name) for name in table.column_names}
     kinds = {name: table.kind(name) for name in columns}
     types = {name: arrow_type(kinds[name], cells) for name, cells in columns.items()}
-    return _typing(columns, kinds, types)
+    return _typing(columns, kinds, types, _declared(table))
+
+
+def _declared(table: Table) -> frozenset[str]:
+    """The columns of which the source says that they are text."""
+    return frozenset(one.name for one in table.columns if one.kind == "text")
 
 
 def _typing(
     columns: Mapping[str, pa.ChunkedArray],
     kinds: Mapping[str, str],
     types: Mapping[str, pa.DataType | None],
+    declared: frozenset[str],
 ) -> Typing:
     fields = []
     for name, cells in columns.items():
         found = types[name] if is_text(cells.type) else None
         fields.append((name, found or cells.type))
-    return Typing(columns, kinds, pa.schema(fields))
+    return Typing(columns, kinds, pa.schema(fields), declared)
 
 
 def groups(typing: Typing, rows: int, ahead: int = 1) -> Iterator[pa.Table]:
@@ -76,7 +87,9 @@ def groups(typing: Typing, rows: int, ahead: int = 1) -> Iterator[pa.Table]:
         made = []
         for field in typing.schema:
             cells = typing.columns[field.name].slice(start, rows)
-            made.append(_converted(cells, typing.kinds[field.name], field.type))
+            as_it_is = field.name in typing.declared and cells.type == field.type
+            kind = typing.kinds[field.name]
+            made.append(cells if as_it_is else _converted(cells, kind, field.type))
         return pa.Table.from_arrays(made, schema=typing.schema)
 
     return ordered_map(group, range(0, total, rows), ahead)

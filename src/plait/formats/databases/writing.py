@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import math
 import sqlite3
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing, suppress
 from decimal import Decimal
 from pathlib import Path
@@ -21,7 +21,7 @@ from plait.formats.cells.typed import Typing, groups, marker_findings, sure_typi
 
 _GROUP = 1 << 14
 _LARGEST = 2**63
-_DECLARED = (
+_TYPES = (
     (pa.types.is_integer, "INTEGER"),
     (pa.types.is_boolean, "INTEGER"),
     (pa.types.is_floating, "REAL"),
@@ -64,8 +64,8 @@ def write_database(
     return findings
 
 
-def check_table(target: Path, name: str, replace: bool) -> None:
-    """See that a table can be put into a database that is there.
+def check_table(target: Path, name: str, replace: bool, append: bool = False) -> None:
+    """See that a table can be put into a database that is there, or rows be added to one.
 
     Raises
     ------
@@ -84,36 +84,56 @@ def check_table(target: Path, name: str, replace: bool) -> None:
         raise OutputError(
             f"{name} is a {found[0]} there", str(target), f"name a table: {target}#OTHER"
         )
-    if found and not replace:
+    if found and not replace and not append:
         raise OutputError(
             f"the table {name} is there already",
             str(target),
-            f"another name: {target}#OTHER, or --replace, which replaces this table and no other",
+            f"another name: {target}#OTHER, or --replace, which replaces this table and no other, "
+            "or --append",
         )
 
 
-class TableAdded:
-    """A table written into a database that is there, in one transaction that is still open.
+class TablesAdded:
+    """Tables written into a database that is there, in one transaction that is still open.
 
-    Everything else in the database stays. Nobody sees the table before ``commit``;
-    one of the same name is replaced then, and its indexes are made again.
+    Everything else in the database stays. Nobody sees the tables before ``commit``;
+    those of the same names are replaced then, and their indexes are made again.
     """
 
-    def __init__(self, table: Table, target: Path, name: str, tick: Tick = lambda _: None) -> None:
+    def __init__(self, target: Path) -> None:
         self._target = target
         self._base = _connected(target)
         try:
             self._base.execute("BEGIN IMMEDIATE")
+        except sqlite3.Error as error:
+            self._base.close()
+            raise _unusable(target, error) from None
+
+    def add(
+        self, table: Table, name: str, tick: Tick = lambda _: None, append: bool = False
+    ) -> list[Finding]:
+        """Write one table more, or add its rows to one that is there.
+
+        Raises
+        ------
+        OutputError
+        """
+        try:
+            there = self._columns(name) if append else {}
+            if there:
+                return _append(self._base, name, table, there, f"{self._target}#{name}", tick)
             again = self._dropped(name)
-            self.findings = _write(self._base, name, table, tick)
+            findings = _write(self._base, name, table, tick)
             for statement in again:
                 self._base.execute(statement)
         except sqlite3.Error as error:
-            self.rollback()
-            raise _unusable(target, error) from None
-        except BaseException:
-            self.rollback()
-            raise
+            raise _unusable(self._target, error) from None
+        return findings
+
+    def _columns(self, name: str) -> dict[str, str]:
+        """The columns of a table and their types; nothing when there is none."""
+        found = self._base.execute("SELECT name, type FROM pragma_table_info(?)", (name,))
+        return dict(found.fetchall())
 
     def _dropped(self, name: str) -> list[str]:
         """Drop the table of that name; what makes its indexes and triggers again."""
@@ -174,12 +194,56 @@ def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> lis
         raise OutputError(
             f"SQLite cannot hold {name}: {error}", None, "rename the column: plait mend --rename"
         ) from None
-    marks = ", ".join("?" * len(table.columns))
+    _insert(base, _quoted(name), typing, tick)
+    return marker_findings(typing)
+
+
+def _insert(base: sqlite3.Connection, into: str, typing: Typing, tick: Tick) -> None:
+    marks = ", ".join("?" * len(typing.schema))
     for group in groups(typing, _GROUP):
         rows = zip(*(map(_value, column.to_pylist()) for column in group.columns), strict=True)
-        base.executemany(f"INSERT INTO {_quoted(name)} VALUES ({marks})", rows)
+        base.executemany(f"INSERT INTO {into} VALUES ({marks})", rows)
         tick(group.num_rows)
+
+
+def _append(
+    base: sqlite3.Connection,
+    name: str,
+    table: Table,
+    there: Mapping[str, str],
+    where: str,
+    tick: Tick,
+) -> list[Finding]:
+    """Add rows to a table that has the same columns, of the same types."""
+    typing = sure_typing(table)
+    declared = dict(zip(typing.schema.names, map(_declared, typing.schema.types), strict=True))
+    said = [f"it has no column {one}" for one in declared if one not in there]
+    said += [
+        f"{one} is {there[one].lower()} there, and {kind.lower()} here"
+        for one, kind in declared.items()
+        if one in there and there[one].upper() != kind
+    ]
+    more = [one for one in there if one not in declared]
+    said += [f"it also has {', '.join(more)}"] if more else []
+    refuse_shape(said, where)
+    columns = ", ".join(map(_quoted, declared))
+    _insert(base, f"{_quoted(name)} ({columns})", typing, tick)
     return marker_findings(typing)
+
+
+def refuse_shape(said: Sequence[str], where: str) -> None:
+    """Raise where rows cannot be added to a table because it has another shape.
+
+    Raises
+    ------
+    OutputError
+    """
+    if said:
+        raise OutputError(
+            f"the table has another shape: {'; '.join(said)}",
+            where,
+            "bring the columns in line with plait mend, or replace the table with --replace",
+        )
 
 
 def _quoted(name: str) -> str:
@@ -187,11 +251,11 @@ def _quoted(name: str) -> str:
 
 
 def _columns(typing: Typing) -> list[str]:
-    return [
-        f"{_quoted(field.name)} "
-        + next((declared for holds, declared in _DECLARED if holds(field.type)), "TEXT")
-        for field in typing.schema
-    ]
+    return [f"{_quoted(field.name)} {_declared(field.type)}" for field in typing.schema]
+
+
+def _declared(kind: pa.DataType) -> str:
+    return next((declared for holds, declared in _TYPES if holds(kind)), "TEXT")
 
 
 def _value(value: Any) -> Any:

@@ -12,7 +12,7 @@ import os
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from types import TracebackType
-from typing import Protocol
+from typing import Protocol, TypeVar, cast
 
 from plait.core.account.errors import OutputError
 from plait.formats.delivery.flushing import flushing
@@ -37,7 +37,7 @@ from plait.formats.delivery.targets import (
     unwritable,
 )
 
-handed_over: list[Path] = []
+handed_over: list[Path | Named] = []
 """What this process has handed over so far: whoever is cut short must say what is true."""
 
 
@@ -59,6 +59,17 @@ class Transaction(Decider, Protocol):
 
     def rollback(self) -> None:
         """Leave everything as it was."""
+
+
+class Named(Protocol):
+    """What an output is called that is no file."""
+
+    @property
+    def stem(self) -> str:
+        """What a result is called that goes there."""
+
+
+Open = TypeVar("Open", bound=Transaction)
 
 
 class Delivery:
@@ -93,7 +104,8 @@ class Delivery:
         self.replace = replace
         self.completed: list[Path] = []
         self._token = new_token()
-        self._joined: list[tuple[Path, Transaction]] = []
+        self._joined: list[tuple[Path | Named, Transaction]] = []
+        self._changes: dict[str, Transaction] = {}
         self._ready: dict[Path, Path] = {}
         self._held: list[int] = []
         self._tidied: set[Path] = set()
@@ -148,9 +160,22 @@ class Delivery:
         with flushing(self._held[-1]):
             writer(part)
 
-    def join(self, target: Path, transaction: Transaction) -> None:
-        """Have a change that is written already take effect in the end, or never."""
-        self._joined.append((target, transaction))
+    def joined(self, target: Path | Named, base: str, begin: Callable[[], Open]) -> Open:
+        """The change in a database that takes effect in the end, or never.
+
+        Parameters
+        ----------
+        target : path, or what else has a name
+            What is told of it.
+        base : str
+            The database: there is one change for each.
+        begin : callable
+            Begins it.
+        """
+        if base not in self._changes:
+            self._changes[base] = begin()
+            self._joined.append((target, self._changes[base]))
+        return cast(Open, self._changes[base])
 
     def lead(self, result: Path) -> None:
         """Say which output is the result: what was delivered with an earlier one goes with it."""
@@ -221,7 +246,7 @@ class Delivery:
             except OSError as error:
                 raise unwritable(places[0], error) from error
             handed_over.extend(places)
-            self._ready, self._joined = {}, []
+            self._ready, self._joined, self._changes = {}, [], {}
 
     def _folders(self) -> set[Path]:
         """Where something changes."""
@@ -266,4 +291,4 @@ class Delivery:
             part.unlink(missing_ok=True)
         for number in self._held:
             os.close(number)
-        self._ready, self._joined, self._held = {}, [], []
+        self._ready, self._joined, self._changes, self._held = {}, [], {}, []

@@ -10,7 +10,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from plait.core.account.errors import OutputError
-from plait.formats.delivery.delivery import handed_over
+from plait.formats.delivery.delivery import Transaction, handed_over
 from plait.formats.delivery.flushing import flush_folder, flushing
 from plait.formats.delivery.interrupts import interrupts_wait
 from plait.formats.delivery.journal import Step, UnfinishedError, recover, switch
@@ -87,8 +87,14 @@ def _check_folder(
 
 
 @contextmanager
-def whole_folder(target: Path) -> Iterator[Path]:
+def whole_folder(target: Path, changes: Sequence[Transaction] = ()) -> Iterator[Path]:
     """A folder to write to, which takes the target's name when all is written.
+
+    Parameters
+    ----------
+    target : Path
+    changes : sequence of Transaction
+        At the end one or none: a change in a database that takes effect with the folder.
 
     Raises
     ------
@@ -114,7 +120,7 @@ def whole_folder(target: Path) -> Iterator[Path]:
         flush_folder(part)
         with interrupts_wait(), alone_in([target.parent]):
             keep_rights(target, part)
-            _take_place(part, target, token)
+            _take_place(part, target, token, changes[0] if changes else None)
             handed_over.append(target)
             with suppress(OSError):
                 flush_folder(target.parent)
@@ -124,6 +130,8 @@ def whole_folder(target: Path) -> Iterator[Path]:
     except OSError as error:
         raise unwritable(target, error) from error
     finally:
+        for change in changes:
+            change.rollback()
         if number >= 0:
             os.close(number)
         if not keep:
@@ -160,9 +168,11 @@ def write_flushed(path: Path, writer: Callable[[Path], object]) -> None:
         writer(path)
 
 
-def _take_place(part: Path, target: Path, token: str) -> None:
+def _take_place(part: Path, target: Path, token: str, change: Transaction | None) -> None:
     """The new folder under the target's name; the old one, if any, goes."""
-    if not target.exists():
+    if change:
+        switch([Step(target, beside(target, token, 0, OLD), part)], token, change)
+    elif not target.exists():
         part.rename(target)
     elif not _exchanged(part, target):
         switch([Step(target, beside(target, token, 0, OLD), part)], token)

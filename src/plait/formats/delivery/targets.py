@@ -67,7 +67,7 @@ def check_file(target: Path, sources: Iterable[Path], replace: bool, adds: bool)
         )
 
 
-def unwritable(target: Path, error: OSError | ValueError, verb: str = "written") -> OutputError:
+def unwritable(target: object, error: OSError | ValueError, verb: str = "written") -> OutputError:
     """That an output could not be written, or made, and nothing was handed over."""
     said = getattr(error, "strerror", None) or error
     return OutputError(
@@ -77,7 +77,7 @@ def unwritable(target: Path, error: OSError | ValueError, verb: str = "written")
     )
 
 
-def unfinished(target: Path, error: OSError) -> OutputError:
+def unfinished(target: object, error: OSError) -> OutputError:
     """That some outputs took their places and some could not, nor could that be undone."""
     return OutputError(
         f"the outputs could not all be put in their places: {error}",

@@ -26,13 +26,10 @@ class Taking:
         Those fetched, in the table's order; empty for all.
     where : object
         The condition on the rows that are fetched, as a tree of ``core.sql``; ``None`` for all.
-    condition : str
-        The same as a person wrote it.
     """
 
     columns: tuple[str, ...] = ()
     where: Any = None
-    condition: str = ""
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from typing import Any
@@ -24,7 +25,9 @@ class Alchemy:
 
     def __init__(self, address: Address, engine: Any) -> None:
         self._sa = needed("sqlalchemy", "databases", address.shown)
+        logging.getLogger("sqlalchemy").setLevel(logging.CRITICAL)  # errors are told in one place
         self._address, self._engine = address, engine
+        self._types: dict[str, dict[str, Any]] = {}
         self.scheme = address.scheme
         try:
             self._base = engine.connect()
@@ -71,6 +74,7 @@ class Alchemy:
             key = look.get_pk_constraint(one.name, one.schema or None).get("constrained_columns")
         except Exception as error:
             raise unread(error, self._address, one.called) from None
+        self._types[one.whole] = {column["name"]: column["type"] for column in columns}
         fields = tuple(self._field(column["name"], column["type"]) for column in columns)
         return Relation(one.called, one.whole, fields, tuple(key or ()))
 
@@ -118,7 +122,9 @@ class Alchemy:
         if relation.what == "query":
             return relation.source
         sa = self._sa
-        columns = [sa.column(one.name) for one in wanted.fields] or [sa.literal(1)]
+        types = self._types.get(relation.source, {})
+        columns = [sa.column(one.name, types.get(one.name)) for one in wanted.fields]
+        columns = columns or [sa.literal(1)]
         schema, _, name = relation.source.rpartition(".")
         made = sa.select(*columns).select_from(sa.table(name, schema=schema or None))
         if wanted.keys:

@@ -18,7 +18,7 @@ from plait.formats.places.reader import Looked, Tables, Tick
 from plait.formats.places.source import Source
 from plait.formats.servers.faults import no_table
 from plait.formats.servers.gathering import NotOfTheCalendarError, gathered
-from plait.formats.servers.pushing import pushable
+from plait.formats.servers.pushing import condition_text, pushable
 from plait.formats.servers.relation import Database, Field, Relation, Wanted
 from plait.formats.servers.session import connected
 
@@ -48,9 +48,8 @@ def read(source: Source, tick: Tick) -> Table:
         fields, where = _taken(relation, source)
         table = _gathered(base, relation, Wanted(fields, where), source, tick)
         table = replace(table, written=f"{relation.what} of {base.label}")
-        if source.taking is None:
-            return table
-        return _accounted(table, relation, base.count(relation), source)
+        rows = base.count(relation) if where is not None else table.rows
+        return _accounted(table, relation, where, rows)
 
 
 def first(source: Source, rows: int) -> Table:
@@ -153,25 +152,31 @@ def _gathered(
             wanted = replace(wanted, fields=tuple(fields))
 
 
-def _accounted(table: Table, relation: Relation, rows: int, source: Source) -> Table:
+def _accounted(table: Table, relation: Relation, where: Node | None, rows: int) -> Table:
     """The table with what stays in the database told, and accounted for."""
-    assert source.taking is not None
-    left, lacking = rows - table.rows, len(relation.fields) - len(table.columns)
+    lacking = len(relation.fields) - len(table.columns)
     said = []
     if lacking:
-        said.append(f"{len(table.columns)} of {counted(len(relation.fields), 'column')}")
-    if source.taking.where is not None:
-        said.append(f"rows where {source.taking.condition}")
+        said.append(f"{len(table.columns)} of its {counted(len(relation.fields), 'column')}")
+    condition = condition_text(where, relation, _quoted) if where is not None else ""
+    if condition:
+        said.append(f"rows where {condition}")
     if not said:
         return table
+    left = rows - table.rows
     found = Finding(
         "fetched-in-part",
         "note",
         left or lacking,
-        f"of {source.name} only {', and '.join(said)} {'is' if len(said) == 1 else 'are'} fetched; "
-        f"{counted(left, 'row')} stay in the database",
+        f"of {table.name} are fetched: {', and '.join(said)}"
+        + (f"; {counted(left, 'row')} stay in the database" if condition else ""),
         "",
-        source.name,
+        table.name,
     )
-    kept = (NotFetched(left, f"rows where not ({source.taking.condition})"),) if left else ()
+    kept = (NotFetched(left, f"rows not where {condition}"),) if left else ()
     return replace(table, findings=(*table.findings, found), unfetched=kept)
+
+
+def _quoted(name: str) -> str:
+    """A name as messages have it."""
+    return name if name.isidentifier() else f'"{name}"'

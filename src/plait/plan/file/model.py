@@ -146,7 +146,7 @@ class Handover(Part):
     database: Text | None = Field(
         None,
         description="a table of a database that the result goes to as well: "
-        "postgresql://…#schema.table, mysql://…#table, FILE.sqlite#table",
+        "postgresql://…#schema.table or mysql://…#table",
     )
     append: bool = Field(False, description="add the rows to a table that is there")
     beside: bool = Field(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextvars import copy_context
@@ -19,17 +20,28 @@ from plait.core.account.names import distinct_name, file_name, nearest, shown
 from plait.core.keys.conflicts import Conflicts
 from plait.core.lineage.lineage import threads
 from plait.core.table.aside import cut_findings, limited
+from plait.core.table.keyspec import names
 from plait.core.table.table import SetAside, Table, from_columns
 from plait.formats.delivery.checksum import sha256, sums_of
+from plait.formats.delivery.delivery import Delivery
 from plait.formats.delivery.folder import check_folder, whole_folder, write_flushed
 from plait.formats.lineage_out import cells_stated, write_lineage
-from plait.formats.outputs import check_room, csv_bytes, write_table
+from plait.formats.outputs import (
+    ServerTables,
+    begun,
+    check_room,
+    check_target,
+    csv_bytes,
+    write_table,
+)
 from plait.formats.places.endings import WRITABLE
+from plait.formats.places.source import Source
+from plait.formats.places.target import How, TableTarget, table_target
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.telling import shown_path, sources_of, story_of
 from plait.plan.work.touched import touching
 from plait.plan.work.work import Phases, Worked
-from plait.report.account import Output, ledger_table
+from plait.report.account import Output, ledger_table, output_of
 from plait.report.figure import flow_svg
 from plait.report.handed import came_from, report_page
 from plait.report.markdown import report_markdown
@@ -45,7 +57,7 @@ def folder_of(loaded: LoadedPlan) -> Path:
     return loaded.folder / loaded.plan.handover.folder
 
 
-def check_handover(loaded: LoadedPlan, replace: bool, sources: Sequence[str]) -> None:
+def check_handover(loaded: LoadedPlan, replace: bool, sources: Sequence[Source]) -> None:
     """See that the handover can be written, before any source is read.
 
     Raises
@@ -62,7 +74,41 @@ def check_handover(loaded: LoadedPlan, replace: bool, sources: Sequence[str]) ->
             'write [handover] and under it result = "NAME"',
         )
     endings_of(loaded)
-    check_folder(folder_of(loaded), replace, MARKS, [*sources, str(loaded.path)])
+    paths = [one.path for one in sources]
+    check_folder(folder_of(loaded), replace, MARKS, [*paths, str(loaded.path)])
+    target = table_of(loaded)
+    if target:
+        delivery = Delivery((), replace)
+        append = loaded.plan.handover.append
+        check_target(target, target.stem, delivery, append, sources)
+
+
+def table_of(loaded: LoadedPlan) -> TableTarget | None:
+    """The table of a database that the result goes to as well, if any.
+
+    Raises
+    ------
+    UsageError
+    """
+    handover = loaded.plan.handover
+    assert handover is not None
+    if handover.database is None:
+        if handover.append or handover.beside:
+            key = "append" if handover.append else "beside"
+            raise UsageError(
+                f"{key} says how a table is written, and no database is named",
+                f"{loaded.path} line {loaded.line('handover', key)}",
+                'write database = "postgresql://…#TABLE"',
+            )
+        return None
+    where = f"{loaded.path} line {loaded.line('handover', 'database')}"
+    try:
+        target = table_target(handover.database)
+    except UsageError as error:
+        raise UsageError(error.what, where, error.remedy) from None
+    if target is None:
+        raise UsageError("this is no address", where, "postgresql://…#TABLE or mysql://…#TABLE")
+    return target
 
 
 def endings_of(loaded: LoadedPlan) -> list[str]:
@@ -87,9 +133,13 @@ def endings_of(loaded: LoadedPlan) -> list[str]:
 
 
 def hand_over(
-    worked: Worked, expected: Sequence[Expected], sums: Mapping[str, str], phases: Phases
+    worked: Worked,
+    expected: Sequence[Expected],
+    sums: Mapping[str, str],
+    phases: Phases,
+    replace_: bool = False,
 ) -> Story:
-    """Write the whole folder, or nothing.
+    """Write the whole folder, or nothing; and the table of a database with it.
 
     Parameters
     ----------
@@ -98,6 +148,8 @@ def hand_over(
     sums : mapping of str to str
         The checksum of each source file.
     phases : Phases
+    replace_ : bool
+        Whether a table that is there is replaced.
 
     Returns
     -------
@@ -110,7 +162,9 @@ def hand_over(
         When something cannot be written.
     """
     target = folder_of(worked.loaded)
-    with whole_folder(target) as part:
+    changes: list[ServerTables] = []
+    with whole_folder(target, changes) as part:
+        in_database = _into_database(worked, changes, phases, replace_)
         written, findings = _dataset(worked, part, phases)
         listed, cut = _set_aside(worked, part)
         written, findings = written + listed, findings + cut
@@ -122,7 +176,9 @@ def hand_over(
             written.insert(1, lineage.result())
         outputs = [_output(part, *one, digests.get(str(part / one[0]))) for one in written]
         account = replace(
-            story.account, findings=(*story.account.findings, *findings), outputs=tuple(outputs)
+            story.account,
+            findings=(*story.account.findings, *findings),
+            outputs=(*outputs, *in_database),
         )
         story = replace(story, account=account)
         drawn = figure.result() if figure else ""
@@ -132,6 +188,48 @@ def hand_over(
         package = package_json(story, outputs)
         write_flushed(part / MARKS[0], lambda path: path.write_text(package, "utf-8"))
     return story
+
+
+def _into_database(
+    worked: Worked, changes: list[ServerTables], phases: Phases, replace_: bool
+) -> list[Output]:
+    """Write the result into the database that the plan names, and what goes beside it."""
+    target, handover = table_of(worked.loaded), worked.loaded.plan.handover
+    if target is None or handover is None:
+        return []
+    changes.append(begun(target.address, replace_))
+    table, title = worked.result, worked.loaded.plan.title
+    how = How(handover.append, _unique(worked), worked.loaded.plan.describe, title)
+    with phases.phase("writing into the database", table.rows) as tick:
+        changes[0].add(table, target.table, tick, how)
+        written: list[tuple[object, Table]] = [(target, table)]
+        for name, one in _beside_table(worked) if handover.beside else ():
+            place = target.beside(f"{target.stem}_{name}")
+            changes[0].add(one, place.table, lambda _: None, How())
+            written.append((place, one))
+    return [output_of(one, place) for place, one in written]
+
+
+def _beside_table(worked: Worked) -> Iterator[tuple[str, Table]]:
+    """The lists of rows set aside and the ledger, with what tables of them are called."""
+    handover = worked.loaded.plan.handover
+    assert handover is not None
+    every = list(asides(worked))
+    names = {id(one): re.sub(r"\W+", "_", Path(name).stem) for name, one in every}
+    for table, one in limited([one for _, one in every], handover.aside_limit):
+        yield names[id(one)], table
+    yield "ledger", ledger_table(worked.entries)
+
+
+def _unique(worked: Worked) -> tuple[str, ...]:
+    """The key of the result, where the plan expects one or a step made one."""
+    handover = worked.loaded.plan.handover
+    assert handover is not None
+    expected = worked.loaded.plan.expect.unique.get(handover.result)
+    if expected:
+        return names(expected)
+    made = [step for step in worked.steps if step.name == handover.result]
+    return made[-1].result.key if made else ()
 
 
 _Written = tuple[str, int, int]
@@ -261,15 +359,15 @@ def _reading(worked: Worked, number: int) -> dict[str, Any]:
         "member": source.member,
         "part": source.part,
         "given": asdict(source.given),
-        "key": list(_key_of(worked.tables[number])),
-        "taking": list(source.taking.columns) if source.taking else [],
+        **_known_by(worked.tables[number]),
     }
 
 
-def _key_of(table: Table) -> tuple[str, ...]:
-    """The key that the rows of a source are known by, if any."""
+def _known_by(table: Table) -> dict[str, list[str]]:
+    """The key that the rows of a source are known by, and the columns whose sums tell of them."""
     known = (getattr(one, "known", None) for one in table.strands[0].origins)
-    return next((one.key for one in known if one), ())
+    by = next((one for one in known if one), None)
+    return {"key": list(by.key), "taking": list(by.columns)} if by else {}
 
 
 def _texts(worked: Worked, story: Story, folder: str, figure: str) -> Iterator[tuple[str, str]]:
@@ -305,7 +403,8 @@ def _plan_text(story: Story) -> str:
     """The plan, and above it what it was run with."""
     lines = [f"# As run by plait {__version__}. Its sources then:"]
     for one in {source.path: source for source in story.sources}.values():
-        lines.append(f"#   {shown(one.path)}  {one.bytes:,} bytes  sha256 {one.sha256}")
+        what = f"{one.bytes:,} bytes  sha256 {one.sha256}" if one.sha256 else one.written
+        lines.append(f"#   {shown(one.path)}  {what}")
     for name, value in story.parameters.items():
         lines.append(f"# with {name} = {json.dumps(value, ensure_ascii=False)}")
     return "\n".join(lines) + "\n\n" + story.plan_text

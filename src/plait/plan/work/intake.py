@@ -22,6 +22,7 @@ from plait.options.shared import READING
 from plait.plan.file.faults import Fault, PlanError
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.remedy import in_plan
+from plait.plan.work.taking import taking_of
 
 Tick = Callable[[int], None]
 
@@ -76,7 +77,9 @@ def _found(loaded: LoadedPlan, name: str, spec: Any) -> list[Found]:
     given = stated(**{one.name: getattr(spec, one.name) for one in READING})
     sources = find_sources([_from_plan(loaded.folder, word) for word in words], given)
     if len(sources) == 1:
-        sources = [replace(sources[0], name=name)]
+        one = replace(sources[0], name=name)
+        taking = taking_of(loaded.plan, name, one) if one.in_database else None
+        sources = [replace(one, taking=taking)]
     return [Found(name, source) for source in sources]
 
 

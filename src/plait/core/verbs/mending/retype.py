@@ -152,7 +152,7 @@ def retyped(table: Table, types: Mapping[str, str], unfit: str = "error") -> Tab
     before, out = table, np.zeros(table.rows, bool)
     findings = []
     for name, wanted in types.items():
-        if not table.has(name):
+        if not table.has(name) or (wanted == "text" and table.column(name).kind == "text"):
             continue
         cells = table.whole(name)
         if wanted != "text" and is_text(cells.type):
@@ -182,7 +182,8 @@ def _converted(
 ) -> tuple[pa.ChunkedArray, str]:
     """The cells in the type, missing where they do not fit, and the column's kind then."""
     if wanted == "text":
-        return kept((as_text(chunk) for chunk in cells.chunks), pa.string()), "text"
+        # An empty cell of a text file is a missing one, whatever its column is called.
+        return kept((without_empty(as_text(chunk)) for chunk in cells.chunks), pa.string()), "text"
     if not is_text(cells.type):
         cells = kept((as_text(chunk) for chunk in cells.chunks), pa.string())
     if wanted == "decimal" and kind_of(cells) in ("integer", "decimal"):

@@ -1,0 +1,454 @@
+"""Writing tables into MariaDB and MySQL: into tables of their own, which change places at once.
+
+What makes and drops tables takes effect at once there. So the rows go into a table with a name
+of its own; one ``RENAME TABLE`` lets all of them take their places.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import re
+import secrets
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import OutputError, PlaitError
+from plait.core.account.finding import Finding
+from plait.core.table.table import Table
+from plait.formats.cells.typed import marker_findings
+from plait.formats.databases.writing import refuse_shape
+from plait.formats.places.address import Address
+from plait.formats.places.target import How, TableTarget
+from plait.formats.servers.faults import unwritten
+from plait.formats.servers.mysql import literal, mysql_engine, quoted
+from plait.formats.servers.shapes import (
+    Shape,
+    Tick,
+    check_cells,
+    check_names,
+    differences,
+    shape_of,
+    unique_key,
+)
+
+PART = ".plait-"
+_LONGEST_NAME, _LONGEST_KEY = 64, 190
+_LOCK_SECONDS, _SAMPLE_ROWS = 60, 5_000
+_FIRST, _LAST = dt.datetime(1970, 1, 1, 0, 0, 1), dt.datetime(2038, 1, 19, 3, 14, 7)
+_DECLARED = (
+    (pa.types.is_boolean, "tinyint(1)"),
+    (pa.types.is_int16, "smallint"),
+    (pa.types.is_int32, "int"),
+    (pa.types.is_int64, "bigint"),
+    (pa.types.is_float32, "float"),
+    (pa.types.is_float64, "double"),
+    (pa.types.is_date, "date"),
+    (pa.types.is_time, "time(6)"),
+)
+_WHOLE = ("tinyint", "smallint", "mediumint", "int", "bigint")
+_TEXTS = ("varchar", "tinytext", "text", "mediumtext", "longtext")
+_FOUND = """
+SELECT table_type FROM information_schema.tables
+WHERE table_schema = {schema} AND table_name = {name}
+"""
+_COLUMNS = """
+SELECT column_name, lower(column_type),
+       coalesce(column_default, 'NULL') <> 'NULL' OR extra LIKE '%auto_increment%' OR extra LIKE '%GENERATED%'
+FROM information_schema.columns WHERE table_schema = {schema} AND table_name = {name}
+ORDER BY ordinal_position
+"""
+
+
+@dataclass(frozen=True)
+class _New:
+    """A table that was written under a name of its own; its rows are added, or it takes a place."""
+
+    schema: str
+    part: str
+    name: str
+    columns: tuple[str, ...] = ()
+
+
+class MySQLTables:
+    """Tables written into MariaDB or MySQL; nobody finds them by their names before ``commit``."""
+
+    def __init__(self, address: Address, replace: bool = False) -> None:
+        self._address, self._replace = address, replace
+        self._token = secrets.token_hex(4)
+        self._new: list[_New] = []
+        self._engine = mysql_engine(address, None, writes=True)
+        try:
+            self._base = self._engine.connect().execution_options(
+                no_parameters=True, isolation_level="AUTOCOMMIT"
+            )
+            self._do(f"SET SESSION lock_wait_timeout = {_LOCK_SECONDS}")
+            self._do("SET SESSION time_zone = '+00:00'")
+            self._do("SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_BACKSLASH_ESCAPES'")
+            self._do(f"SELECT GET_LOCK('{PART}{self._token}', 0)")
+        except PlaitError:
+            raise
+        except Exception as error:
+            raise unwritten(error, address, "") from None
+
+    def check(self, name: str, append: bool, sources: Sequence[tuple[Address, str]] = ()) -> None:
+        """See that a table can be written, before any work is done for it.
+
+        Raises
+        ------
+        OutputError
+        """
+        schema, table = self._place(name)
+        where = str(TableTarget(self._address, name))
+        found = self._found(schema, table)
+        if found:
+            self._check_sources(name, (schema, table), sources)
+        if found and "VIEW" in found:
+            raise OutputError(f"{table} is a view there", where, "name another table")
+        if found and not (append or self._replace):
+            raise OutputError(
+                f"the table {table} is there already",
+                where,
+                "another name; or --replace, which replaces this table and no other; or --append",
+            )
+        self._sweep(schema)
+
+    def _found(self, schema: str, table: str) -> str:
+        found = self._rows(_FOUND.format(schema=literal(schema), name=literal(table)))
+        return str(found[0][0]) if found else ""
+
+    def _check_sources(
+        self, name: str, mine: tuple[str, str], sources: Sequence[tuple[Address, str]]
+    ) -> None:
+        """See that the table is none of those that are read."""
+        for address, table in sources:
+            if address.scheme not in ("mysql", "mariadb") or not table:
+                continue
+            other = self if address == self._address else MySQLTables(address)
+            try:
+                same = other._server() == self._server() and other._place(table) == mine
+            finally:
+                if other is not self:
+                    other.rollback()
+            if same:
+                raise OutputError(
+                    "this table is a source, and sources are never written to",
+                    str(TableTarget(self._address, name)),
+                    "write to another table",
+                )
+
+    def _server(self) -> tuple[Any, ...]:
+        return tuple(self._rows("SELECT @@hostname, @@port, @@datadir")[0])
+
+    def _sweep(self, schema: str) -> None:
+        """Take away what runs that were killed have left."""
+        left = self._rows(
+            "SELECT table_name FROM information_schema.tables "
+            f"WHERE table_schema = {literal(schema)} AND table_name LIKE {literal(f'%{PART}%')}"
+        )
+        for (name,) in left:
+            found = re.fullmatch(rf".*{re.escape(PART)}([0-9a-f]{{8}})(-\d+|-old-\d+)", name)
+            if found and found[1] != self._token:
+                ((free,),) = self._rows(f"SELECT IS_FREE_LOCK('{PART}{found[1]}')")
+                if free:
+                    self._do(f"DROP TABLE IF EXISTS {quoted(schema)}.{quoted(name)}")
+
+    def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
+        """Write one table more.
+
+        Raises
+        ------
+        OutputError
+        """
+        schema, plain = self._place(name)
+        where = str(TableTarget(self._address, name))
+        shape = _within_range(table, shape_of(table))
+        check_names(shape, where, _LONGEST_NAME, plain, len)
+        _check_signs((plain, *shape.schema.names), where)
+        appends = how.append and bool(self._found(schema, plain))
+        if appends:
+            there = self._rows(_COLUMNS.format(schema=literal(schema), name=literal(plain)))
+            filled = {column for column, _, itself in there if itself}
+            types = {column: declared for column, declared, _ in there}
+            refuse_shape(differences(shape, types, filled, _fits), where)
+        part = f"{plain[:40]}{PART}{self._token}-{len(self._new)}"
+        whole = f"{quoted(schema)}.{quoted(part)}"
+        key = () if appends else self._key(table, shape, how.key)
+        self._make(whole, shape, key, how, plain)
+        self._new.append(_New(schema, part, plain, tuple(shape.schema.names) if appends else ()))
+        self._insert(whole, shape, where, tick)
+        return marker_findings(shape.typing)
+
+    def _key(self, table: Table, shape: Shape, key: Sequence[str]) -> tuple[str, ...]:
+        """A key that is known to be unique, where the database can have it: texts not too long."""
+        found = unique_key(table, key)
+        for name in found:
+            cells = table.whole(name)
+            if pa.types.is_string(shape.schema.field(name).type) and pa.types.is_string(cells.type):
+                longest = pc.max(pc.utf8_length(cells)).as_py() or 0
+                if longest > _LONGEST_KEY:
+                    return ()
+        return found
+
+    def _make(self, whole: str, shape: Shape, key: Sequence[str], how: How, name: str) -> None:
+        columns = []
+        for field in shape.schema:
+            note = how.comments.get(field.name, "")
+            said = f" COMMENT {literal_plain(note[:1024])}" if note else ""
+            columns.append(f"{quoted(field.name)} {_declared(field.type, field.name in key)}{said}")
+        if key:
+            columns.append(f"PRIMARY KEY ({', '.join(map(quoted, key))})")
+        title = f" COMMENT {literal_plain(how.title[:2048])}" if how.title else ""
+        self._do(
+            f"CREATE TABLE {whole} ({', '.join(columns)}) ENGINE = InnoDB CHARACTER SET utf8mb4 "
+            f"COLLATE {self._collation()}{title}",
+            name,
+        )
+
+    def _collation(self) -> str:
+        """One that compares all signs, spaces at the end too."""
+        for name in ("utf8mb4_nopad_bin", "utf8mb4_0900_bin"):
+            if self._rows(f"SHOW COLLATION WHERE collation = '{name}'"):
+                return name
+        return "utf8mb4_bin"
+
+    def _insert(self, whole: str, shape: Shape, where: str, tick: Tick) -> None:
+        """Send the rows, some thousands in a statement."""
+        marks = ", ".join(["%s"] * len(shape.schema))
+        statement = f"INSERT INTO {whole.replace('%', '%%')} VALUES ({marks})"
+        begin = 0
+        raw = self._base.connection.cursor()
+        try:
+            raw.execute("BEGIN")
+            for batch in shape.batches(tick):
+                check_cells(batch, begin, where, _never)
+                for start in range(0, len(batch), _SAMPLE_ROWS):
+                    rows = _rows_of(batch.slice(start, _SAMPLE_ROWS))
+                    raw.executemany(statement, rows)
+                begin += len(batch)
+            raw.execute("COMMIT")
+        except PlaitError:
+            raise
+        except Exception as error:
+            raise unwritten(error, self._address, "") from None
+        finally:
+            with suppress(Exception):
+                raw.close()
+
+    def stated(self) -> dict[str, Any]:
+        """What tells later whether it was made: a table that is there until it is."""
+        one = self._new[0]
+        return {"address": self._address.shown, "part": [one.schema, one.part]}
+
+    def commit(self) -> None:
+        """Let the new tables take their places, all at once.
+
+        Raises
+        ------
+        OutputError
+            When that cannot be; nothing has changed then.
+        """
+        for one in sorted(self._new, key=lambda one: (one.schema, one.name)):
+            self._alone(one)
+        added = [one for one in self._new if one.columns]
+        moves, gone = [], []
+        for number, one in enumerate(one for one in self._new if not one.columns):
+            schema, name = quoted(one.schema), quoted(one.name)
+            if self._found(one.schema, one.name):
+                if not self._replace:
+                    raise OutputError(
+                        f"somebody made a table {one.name} meanwhile", self._address.shown
+                    )
+                old = f"{schema}.{quoted(f'{one.name[:36]}{PART}{self._token}-old-{number}')}"
+                moves.append(f"{schema}.{name} TO {old}")
+                gone.append(old)
+            moves.append(f"{schema}.{quoted(one.part)} TO {schema}.{name}")
+        if added:
+            self._add_rows(added)
+        if moves:
+            self._do(f"RENAME TABLE {', '.join(moves)}")
+        self._new = []
+        for old in gone:
+            with suppress(PlaitError):
+                self._do(f"DROP TABLE {old}")
+        self._close()
+
+    def _alone(self, new: _New) -> None:
+        """Wait until nobody else, who writes as we do, lets a table take that place."""
+        digest = hashlib.sha256(f"{new.schema}.{new.name}".encode()).hexdigest()[:32]
+        ((got,),) = self._rows(f"SELECT GET_LOCK('plait-{digest}', {_LOCK_SECONDS})")
+        if not got:
+            raise OutputError(
+                f"another run is writing {new.name}, and does not end",
+                self._address.shown,
+                "see what it is doing; nothing was changed",
+            )
+
+    def _add_rows(self, added: Sequence[_New]) -> None:
+        """Add the rows of tables to others, of all or of none."""
+        self._do("BEGIN")
+        try:
+            for one in added:
+                columns, schema = ", ".join(map(quoted, one.columns)), quoted(one.schema)
+                part = f"{schema}.{quoted(one.part)}"
+                self._do(
+                    f"INSERT INTO {schema}.{quoted(one.name)} ({columns}) "
+                    f"SELECT {columns} FROM {part}"
+                )
+                self._do(f"DELETE FROM {part}")
+            self._do("COMMIT")
+        except BaseException:
+            with suppress(PlaitError):
+                self._do("ROLLBACK")
+            raise
+        for one in added:
+            with suppress(PlaitError):
+                self._do(f"DROP TABLE {quoted(one.schema)}.{quoted(one.part)}")
+
+    def rollback(self) -> None:
+        """Leave everything as it was."""
+        for one in self._new:
+            with suppress(PlaitError):
+                self._do(f"DROP TABLE IF EXISTS {quoted(one.schema)}.{quoted(one.part)}")
+        self._new = []
+        self._close()
+
+    def _close(self) -> None:
+        with suppress(Exception):
+            self._base.close()
+            self._engine.dispose()
+
+    def _place(self, name: str) -> tuple[str, str]:
+        """Schema and table of a name: the schema is one that is there, or else part of the name."""
+        head, point, tail = name.partition(".")
+        if point and tail:
+            there = self._rows(
+                "SELECT 1 FROM information_schema.schemata WHERE schema_name = " + literal(head)
+            )
+            if there:
+                return head, tail
+        ((usual,),) = self._rows("SELECT database()")
+        if usual is None:
+            raise OutputError(
+                "no database is named", self._address.shown, "mysql://…/DATABASE#TABLE"
+            )
+        return usual, name
+
+    def _do(self, text: str, called: str = "") -> None:
+        try:
+            self._base.exec_driver_sql(text).close()
+        except Exception as error:
+            raise unwritten(error, self._address, called) from None
+
+    def _rows(self, text: str) -> list[tuple[Any, ...]]:
+        try:
+            return [tuple(row) for row in self._base.exec_driver_sql(text).fetchall()]
+        except Exception as error:
+            raise unwritten(error, self._address, "") from None
+
+
+def was_committed(address: Address, schema: str, part: str) -> bool:
+    """Whether the tables of an earlier run took their places: theirs of then is gone, or empty.
+
+    Raises
+    ------
+    OutputError
+        When the database cannot be asked.
+    """
+    tables = MySQLTables(address)
+    try:
+        if not tables._found(schema, part):
+            return True
+        ((left,),) = tables._rows(f"SELECT EXISTS (SELECT 1 FROM {quoted(schema)}.{quoted(part)})")
+        return not left
+    finally:
+        tables.rollback()
+
+
+def _check_signs(names: Sequence[str], where: str) -> None:
+    """See that no name has a sign beyond those that names may have there."""
+    for name in names:
+        if any(ord(sign) > 0xFFFF for sign in name) or name.endswith(" "):
+            raise OutputError(
+                f"no name there can be {name!r}", where, "rename the column: plait mend --rename"
+            )
+
+
+def literal_plain(text: str) -> str:
+    """A text where only a plain one may stand; no backslash means anything in this session.
+
+    >>> literal_plain("bee's")
+    "'bee''s'"
+    """
+    return "'" + text.replace("'", "''") + "'"
+
+
+def _within_range(table: Table, shape: Shape) -> Shape:
+    """Moments beyond those that the database can hold with a zone are sent as text."""
+    fields = []
+    for field in shape.schema:
+        kind = field.type
+        if pa.types.is_timestamp(kind) and kind.tz:
+            ends = pc.min_max(table.whole(field.name).cast(kind))
+            low, high = ends["min"].as_py(), ends["max"].as_py()
+            bare = [one.replace(tzinfo=None) for one in (low, high) if one is not None]
+            if any(not _FIRST <= one <= _LAST for one in bare):
+                kind = pa.string()
+        if pa.types.is_decimal(kind) and (kind.precision > 65 or kind.scale > 30):
+            kind = pa.string()
+        fields.append(pa.field(field.name, kind))
+    return Shape(shape.typing, pa.schema(fields))
+
+
+def _declared(kind: pa.DataType, in_key: bool = False) -> str:
+    if pa.types.is_decimal(kind):
+        return f"decimal({kind.precision},{kind.scale}){' NOT NULL' if in_key else ''}"
+    if pa.types.is_timestamp(kind):
+        # Without NULL it would be one that fills itself.
+        return "timestamp(6) NULL DEFAULT NULL" if kind.tz else "datetime(6)"
+    text = f"varchar({_LONGEST_KEY})" if in_key else "longtext"
+    return next((declared for holds, declared in _DECLARED if holds(kind)), text)
+
+
+def _fits(kind: pa.DataType, declared: str) -> bool:
+    """Whether values of a type can stand in a column of a declared type without being changed."""
+    there, found = declared.split("(")[0].split()[0], re.search(r"\((\d+)(?:,(\d+))?\)", declared)
+    mine = _declared(kind).split("(")[0]
+    if there == "decimal" and (mine == "decimal" or mine in _WHOLE):
+        return found is not None and int(found[2] or 0) >= (kind.scale if mine == "decimal" else 0)
+    if mine in ("time", "datetime", "timestamp"):
+        return mine == there and found is not None and found[1] == "6"
+    if mine in _WHOLE:
+        return there in _WHOLE or (there == "double" and kind.bit_width <= 32)
+    if mine == "longtext":
+        return there in _TEXTS
+    return mine == there or (mine == "float" and there == "double")
+
+
+def _never(cells: pa.Array) -> pa.Array | None:
+    """Which cells MySQL cannot hold: numbers that are none."""
+    if pa.types.is_floating(cells.type):
+        return pc.invert(pc.is_finite(cells))
+    return None
+
+
+def _rows_of(batch: pa.RecordBatch) -> Iterator[tuple[Any, ...]]:
+    """Rows as the driver writes them."""
+    columns = (map(_value, column.to_pylist()) for column in batch.columns)
+    return zip(*columns, strict=True)
+
+
+def _value(value: Any) -> Any:
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    if isinstance(value, float):
+        return repr(value)
+    if isinstance(value, dt.datetime):
+        return value.replace(tzinfo=None).isoformat(sep=" ")
+    return value.isoformat() if isinstance(value, dt.time | dt.date) else value

@@ -1,0 +1,426 @@
+"""Writing tables into PostgreSQL: by COPY, in one transaction, whole or not at all."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections.abc import Iterator, Sequence
+from contextlib import closing, suppress
+from dataclasses import dataclass
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import OutputError, PlaitError
+from plait.core.account.finding import Finding
+from plait.core.table.table import Table
+from plait.formats.cells.typed import marker_findings
+from plait.formats.databases.writing import refuse_shape
+from plait.formats.places.address import Address
+from plait.formats.places.target import How, TableTarget
+from plait.formats.servers.faults import unwritten
+from plait.formats.servers.postgres import literal, open_postgres, quoted
+from plait.formats.servers.shapes import (
+    Shape,
+    Tick,
+    check_cells,
+    check_names,
+    differences,
+    shape_of,
+    unique_key,
+)
+
+_LONGEST_NAME = 63
+_LOCK_SECONDS = 60
+_DECLARED = (
+    (pa.types.is_boolean, "boolean"),
+    (pa.types.is_int16, "smallint"),
+    (pa.types.is_int32, "integer"),
+    (pa.types.is_int64, "bigint"),
+    (pa.types.is_float32, "real"),
+    (pa.types.is_float64, "double precision"),
+    (pa.types.is_date, "date"),
+    (pa.types.is_time, "time"),
+)
+_WHOLE = ("smallint", "integer", "bigint")
+_DIGITS = re.compile(r"\((\d+)(?:,(-?\d+))?\)")
+_FOUND = """
+SELECT c.relkind::text, pg_has_role(c.relowner, 'USAGE'),
+       has_table_privilege(c.oid, 'INSERT'), c.oid::int8
+FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
+WHERE n.nspname = {schema} AND c.relname = {name}
+"""
+_COLUMNS = """
+SELECT a.attname::text, format_type(a.atttypid, a.atttypmod),
+       a.atthasdef OR a.attidentity <> '' OR a.attgenerated <> ''
+FROM pg_attribute AS a WHERE a.attrelid = {oid} AND a.attnum > 0 AND NOT a.attisdropped
+ORDER BY a.attnum
+"""
+_RIGHTS = """
+SELECT CASE WHEN g.grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(g.grantee)) END,
+       g.privilege_type, g.is_grantable
+FROM pg_class AS c, aclexplode(c.relacl) AS g
+WHERE c.oid = {oid} AND g.grantee <> c.relowner
+"""
+_INDEXES = """
+SELECT pg_get_indexdef(i.indexrelid) FROM pg_index AS i
+WHERE i.indrelid = {oid}
+  AND NOT EXISTS (SELECT 1 FROM pg_constraint AS k WHERE k.conindid = i.indexrelid)
+"""
+_CALLED = {"v": "a view", "m": "a view", "f": "a table of another server", "S": "a sequence"}
+
+
+@dataclass(frozen=True)
+class _New:
+    """A table that was written under a name of its own, and the one whose place it takes."""
+
+    part: str
+    schema: str
+    name: str
+    key: tuple[str, ...]
+
+
+class PostgresTables:
+    """Tables written into a PostgreSQL database in one transaction that is still open.
+
+    Nobody sees them before ``commit``; those of the same names are replaced then.
+    """
+
+    def __init__(self, address: Address, replace: bool = False) -> None:
+        self._address, self._replace = address, replace
+        self._token = secrets.token_hex(4)
+        self._new: list[_New] = []
+        self._base = open_postgres(address)
+        try:
+            self._do(f"SET lock_timeout = '{_LOCK_SECONDS}s'")
+            self._do("SET TIME ZONE 'UTC'")
+            self._do("SET client_min_messages = 'error'")
+            self._do("BEGIN")
+        except BaseException:
+            self.rollback()
+            raise
+
+    def check(self, name: str, append: bool, sources: Sequence[tuple[Address, str]] = ()) -> None:
+        """See that a table can be written, before any work is done for it.
+
+        Raises
+        ------
+        OutputError
+        """
+        schema, table = self._place(name)
+        where = str(TableTarget(self._address, name))
+        found = self._rows(_FOUND.format(schema=literal(schema), name=literal(table)))
+        self._check_sources(name, sources, found[0][3] if found else None)
+        if not found:
+            self._check_may_create(schema, where)
+            return
+        kind, owned, inserts, _ = found[0]
+        if kind not in ("r", "p"):
+            called = _CALLED.get(kind, "no table")
+            raise OutputError(f"{table} is {called} there", where, "name another table")
+        if append and not inserts:
+            raise OutputError("no rows may be added to it", where, "GRANT INSERT ON it to the user")
+        if append:
+            return
+        if not self._replace:
+            raise OutputError(
+                f"the table {table} is there already",
+                where,
+                "another name; or --replace, which replaces this table and no other; or --append",
+            )
+        if not owned:
+            raise OutputError(
+                "only its owner may replace it", where, "ALTER TABLE … OWNER TO the user"
+            )
+        self._check_may_create(schema, where)
+
+    def _check_may_create(self, schema: str, where: str) -> None:
+        ((may,),) = self._rows(f"SELECT has_schema_privilege({literal(schema)}, 'CREATE')")
+        if not may:
+            raise OutputError(
+                f"no table may be made in the schema {schema}",
+                where,
+                f"GRANT CREATE ON SCHEMA {quoted(schema)} TO the user, or name another schema",
+            )
+
+    def _check_sources(
+        self, name: str, sources: Sequence[tuple[Address, str]], oid: int | None
+    ) -> None:
+        """See that the table is none of those that are read."""
+        if oid is None:
+            return
+        mine = self._identity(oid)
+        for address, table in sources:
+            if address.scheme not in ("postgresql", "postgres") or not table:
+                continue
+            other = PostgresTables(address) if address != self._address else self
+            try:
+                schema, plain = other._place(table)
+                found = other._rows(_FOUND.format(schema=literal(schema), name=literal(plain)))
+                same = bool(found) and other._identity(found[0][3]) == mine
+            finally:
+                if other is not self:
+                    other.rollback()
+            if same:
+                raise OutputError(
+                    "this table is a source, and sources are never written to",
+                    str(TableTarget(self._address, name)),
+                    "write to another table",
+                )
+
+    def _identity(self, oid: int) -> tuple[Any, ...]:
+        """What tells a table from all others, however its server is reached."""
+        ((started, base, port),) = self._rows(
+            "SELECT pg_postmaster_start_time()::text, d.oid::int8, current_setting('port') "
+            "FROM pg_database AS d WHERE d.datname = current_database()"
+        )
+        return started, base, port, oid
+
+    def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
+        """Write one table more.
+
+        Raises
+        ------
+        OutputError
+        """
+        schema, plain = self._place(name)
+        where = str(TableTarget(self._address, name))
+        shape = shape_of(table)
+        check_names(shape, where, _LONGEST_NAME, plain, lambda one: len(one.encode()))
+        found = self._rows(_FOUND.format(schema=literal(schema), name=literal(plain)))
+        if how.append and found:
+            self._append(shape, schema, plain, found[0][3], where, tick)
+        else:
+            self._write(table, shape, schema, plain, where, tick, how)
+        return marker_findings(shape.typing)
+
+    def _write(
+        self, table: Table, shape: Shape, schema: str, name: str, where: str, tick: Tick, how: How
+    ) -> None:
+        part = f"{name.encode()[:40].decode(errors='ignore')}.{self._token}-{len(self._new)}"
+        whole = f"{quoted(schema)}.{quoted(part)}"
+        self._do(f"CREATE TABLE {whole} ({_columns(shape.schema)})")
+        self._copy(shape, schema, part, where, tick)
+        key = unique_key(table, how.key)
+        if key and not self._keyed(whole, part, key):
+            key = ()
+        if how.title:
+            self._do(f"COMMENT ON TABLE {whole} IS {literal(how.title)}")
+        for column, text in how.comments.items():
+            if column in shape.schema.names and text:
+                self._do(f"COMMENT ON COLUMN {whole}.{quoted(column)} IS {literal(text)}")
+        self._new.append(_New(part, schema, name, key))
+
+    def _keyed(self, whole: str, part: str, key: Sequence[str]) -> bool:
+        """Give a table its primary key, where the database agrees that it is one."""
+        self._do("SAVEPOINT keyed")
+        columns = ", ".join(map(quoted, key))
+        try:
+            called = quoted(f"{part}-key")
+            self._do(f"ALTER TABLE {whole} ADD CONSTRAINT {called} PRIMARY KEY ({columns})")
+        except PlaitError:
+            self._do("ROLLBACK TO SAVEPOINT keyed")
+            return False
+        return True
+
+    def _append(
+        self, shape: Shape, schema: str, name: str, oid: int, where: str, tick: Tick
+    ) -> None:
+        there = self._rows(_COLUMNS.format(oid=oid))
+        filled = {column for column, _, itself in there if itself}
+        types = {column: declared for column, declared, _ in there}
+        refuse_shape(differences(shape, types, filled, _fits), where)
+        part = f"plait-{self._token}"
+        self._do(f"CREATE TEMPORARY TABLE {quoted(part)} ({_columns(shape.schema)}) ON COMMIT DROP")
+        self._copy(shape, None, part, where, tick)
+        columns = ", ".join(map(quoted, shape.schema.names))
+        into = f"{quoted(schema)}.{quoted(name)}"
+        self._do(f"INSERT INTO {into} ({columns}) SELECT {columns} FROM {quoted(part)}")
+
+    def _copy(self, shape: Shape, schema: str | None, part: str, where: str, tick: Tick) -> None:
+        """Send the rows."""
+        failed: list[BaseException] = []
+
+        def rows() -> Iterator[pa.RecordBatch]:
+            begin = 0
+            try:
+                for batch in shape.batches(tick):
+                    check_cells(batch, begin, where, _never)
+                    begin += len(batch)
+                    yield batch
+            except BaseException as error:  # the driver would tell it as its own
+                failed.append(error)
+                raise
+
+        reader = pa.RecordBatchReader.from_batches(shape.schema, rows())
+        cursor = self._base.cursor()
+        try:
+            cursor.adbc_ingest(
+                part, reader, mode="append", db_schema_name=schema, temporary=schema is None
+            )
+        except BaseException as error:
+            if failed:
+                raise failed[0] from None
+            if not isinstance(error, Exception):
+                raise
+            raise unwritten(error, self._address, part) from None
+        finally:
+            with suppress(Exception):
+                cursor.close()
+
+    def stated(self) -> dict[str, Any]:
+        """What tells later whether it was made: the number of the transaction."""
+        ((number,),) = self._rows("SELECT pg_current_xact_id()::text")
+        return {"address": self._address.shown, "transaction": number}
+
+    def commit(self) -> None:
+        """Let the new tables take their places, all at once.
+
+        Raises
+        ------
+        OutputError
+            When that cannot be; nothing has changed then.
+        """
+        try:
+            for one in self._new:
+                self._take_place(one)
+            self._do("COMMIT")
+        except PlaitError as error:
+            raise OutputError(error.what, error.where, "nothing was changed") from None
+        self._new = []
+        self._close()
+
+    def _take_place(self, new: _New) -> None:
+        schema = quoted(new.schema)
+        found = self._rows(_FOUND.format(schema=literal(new.schema), name=literal(new.name)))
+        again: list[str] = []
+        if found:
+            if not self._replace:
+                raise OutputError(
+                    f"somebody made a table {new.name} meanwhile", self._address.shown
+                )
+            again = self._kept_of(found[0][3], f"{schema}.{quoted(new.name)}")
+            self._do(f"DROP TABLE {schema}.{quoted(new.name)}", new.name)
+        self._do(f"ALTER TABLE {schema}.{quoted(new.part)} RENAME TO {quoted(new.name)}")
+        for statement in again:
+            self._do(statement, new.name)
+        if new.key:
+            self._named_key(new)
+
+    def _named_key(self, new: _New) -> None:
+        """Call the key as it is usual, if that name is free."""
+        schema, usual = quoted(new.schema), f"{new.name.encode()[:58].decode(errors='ignore')}_pkey"
+        taken = self._rows(_FOUND.format(schema=literal(new.schema), name=literal(usual)))
+        if not taken:
+            self._do(f"ALTER INDEX {schema}.{quoted(f'{new.part}-key')} RENAME TO {quoted(usual)}")
+
+    def _kept_of(self, oid: int, whole: str) -> list[str]:
+        """What gives a new table the rights and the indexes of the one that it replaces."""
+        rights = [
+            f"GRANT {right} ON {whole} TO {who}" + (" WITH GRANT OPTION" if passes else "")
+            for who, right, passes in self._rows(_RIGHTS.format(oid=oid))
+        ]
+        return rights + [index for (index,) in self._rows(_INDEXES.format(oid=oid))]
+
+    def rollback(self) -> None:
+        """Leave everything as it was."""
+        with suppress(Exception):
+            self._do("ROLLBACK")
+        self._close()
+
+    def _close(self) -> None:
+        with suppress(Exception):
+            self._base.close()
+
+    def _place(self, name: str) -> tuple[str, str]:
+        """Schema and table of a name: the schema is one that is there, or else part of the name."""
+        head, point, tail = name.partition(".")
+        if point and tail:
+            there = self._rows(f"SELECT 1 FROM pg_namespace WHERE nspname = {literal(head)}")
+            if there:
+                return head, tail
+        ((usual,),) = self._rows("SELECT current_schema()::text")
+        if usual is None:
+            raise OutputError(
+                "no schema is named, and none is usual there",
+                self._address.shown,
+                "write #schema.table",
+            )
+        return usual, name
+
+    def _do(self, text: str, called: str = "") -> None:
+        cursor = self._base.cursor()
+        try:
+            cursor.execute(text)
+        except Exception as error:
+            raise unwritten(error, self._address, called) from None
+        finally:
+            with suppress(Exception):
+                cursor.close()
+
+    def _rows(self, text: str) -> list[tuple[Any, ...]]:
+        cursor = self._base.cursor()
+        with closing(cursor):
+            try:
+                cursor.execute(text)
+                found: list[tuple[Any, ...]] = cursor.fetchall()
+            except Exception as error:
+                raise unwritten(error, self._address, "") from None
+            return found
+
+
+def was_committed(address: Address, number: str) -> bool:
+    """Whether a transaction of an earlier run took effect.
+
+    Raises
+    ------
+    OutputError, SourceError
+        When the database cannot be asked.
+    """
+    tables = PostgresTables(address)
+    try:
+        ((status,),) = tables._rows(f"SELECT pg_xact_status({literal(number)}::xid8)")
+        return bool(status == "committed")
+    finally:
+        tables.rollback()
+
+
+def _columns(schema: pa.Schema) -> str:
+    return ", ".join(f"{quoted(one.name)} {_declared(one.type)}" for one in schema)
+
+
+def _declared(kind: pa.DataType) -> str:
+    if pa.types.is_decimal(kind):
+        return f"numeric({kind.precision},{kind.scale})"
+    if pa.types.is_timestamp(kind):
+        return "timestamp with time zone" if kind.tz else "timestamp without time zone"
+    return next((declared for holds, declared in _DECLARED if holds(kind)), "text")
+
+
+def _fits(kind: pa.DataType, declared: str) -> bool:
+    """Whether values of a type can stand in a column of a declared type without being changed.
+
+    What is too large for it is refused by the database; what it would round is refused here.
+
+    >>> _fits(pa.decimal128(18, 2), "numeric(8,1)"), _fits(pa.int64(), "numeric(8,1)")
+    (False, True)
+    """
+    found = _DIGITS.search(declared)
+    there = _DIGITS.sub("", declared).replace("  ", " ")
+    mine = _DIGITS.sub("", _declared(kind))
+    if there == "numeric" and (mine == "numeric" or mine in _WHOLE):
+        scale = kind.scale if mine == "numeric" else 0
+        return found is None or int(found[2] or 0) >= scale
+    if mine == there:
+        return found is None or found[1] == "6"
+    if mine == "text":
+        return there == "character varying"
+    if mine in _WHOLE:
+        return there in _WHOLE or (there == "double precision" and kind.bit_width <= 32)
+    return mine == "real" and there == "double precision"
+
+
+def _never(cells: pa.Array) -> pa.Array | None:
+    """Which cells PostgreSQL cannot hold: texts with a NUL."""
+    return pc.match_substring(cells, "\0") if pa.types.is_string(cells.type) else None

@@ -1,0 +1,181 @@
+"""Tables as a server is to have them: the type of each column, and its cells in that type."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.account.errors import OutputError, UsageError
+from plait.core.account.names import nearest
+from plait.core.table.absent import present
+from plait.core.table.table import Table
+from plait.core.text.cells import as_text, is_text
+from plait.core.types.forms import base
+from plait.core.types.kinds import exact_type
+from plait.formats.cells.typed import Typing, groups, sure_typing
+
+Tick = Callable[[int], None]
+
+GROUP = 1 << 16
+_LEAST_DIGITS = 18
+_MOST_DIGITS = 76
+_WIDER = (
+    (pa.types.is_int8, pa.int16()),
+    (pa.types.is_uint8, pa.int16()),
+    (pa.types.is_uint16, pa.int32()),
+    (pa.types.is_uint32, pa.int64()),
+    (pa.types.is_uint64, pa.decimal128(20, 0)),
+    (pa.types.is_float16, pa.float32()),
+    (pa.types.is_timestamp, None),
+    (pa.types.is_time, pa.time64("us")),
+    (pa.types.is_date, pa.date32()),
+)
+
+
+@dataclass(frozen=True, eq=False)
+class Shape:
+    """The columns of a table as they are sent.
+
+    Parameters
+    ----------
+    typing : Typing
+        What the table has.
+    schema : pyarrow.Schema
+        What is sent.
+    """
+
+    typing: Typing
+    schema: pa.Schema
+
+    def batches(self, tick: Tick) -> Iterator[pa.RecordBatch]:
+        """The rows as they are sent; ``tick`` is told how many, each time."""
+        for group in groups(self.typing, GROUP):
+            made = [_sent(c, f.type) for c, f in zip(group.columns, self.schema, strict=True)]
+            yield from pa.Table.from_arrays(made, schema=self.schema).to_batches()
+            tick(group.num_rows)
+
+
+def shape_of(table: Table) -> Shape:
+    """The types that the columns of a table have, in those that servers know."""
+    typing = _exact(sure_typing(table))
+    fields = [pa.field(one.name, _type(one.type, typing.kinds[one.name])) for one in typing.schema]
+    return Shape(typing, pa.schema(fields))
+
+
+def _exact(typing: Typing) -> Typing:
+    """The same with decimals that keep all their digits, where other formats have floats."""
+    fields = []
+    for field in typing.schema:
+        cells, kind = typing.columns[field.name], typing.kinds[field.name]
+        if is_text(cells.type) and base(kind) == "decimal":
+            with suppress(UsageError):  # too many digits: text
+                field = field.with_type(exact_type(kind, cells))
+        fields.append(field)
+    return replace(typing, schema=pa.schema(fields))
+
+
+def _type(kind: pa.DataType, found: str) -> pa.DataType:
+    """The type that is sent for one that a table has."""
+    if pa.types.is_decimal(kind):
+        # What was found in text may have another digit next time.
+        digits = kind.precision if found == "typed" else max(kind.precision, _LEAST_DIGITS)
+        digits = min(max(digits, kind.scale), _MOST_DIGITS)
+        return (pa.decimal128 if digits <= 38 else pa.decimal256)(digits, kind.scale)
+    if pa.types.is_timestamp(kind):
+        return pa.timestamp("us", "UTC" if kind.tz else None)
+    known = pa.types.is_integer(kind) or pa.types.is_boolean(kind) or pa.types.is_floating(kind)
+    wider = next((to for holds, to in _WIDER if holds(kind)), None)
+    return wider or (kind if known else pa.string())
+
+
+def _sent(cells: pa.ChunkedArray, to: pa.DataType) -> pa.ChunkedArray:
+    if cells.type == to:
+        return cells
+    if pa.types.is_string(to):
+        return pa.chunked_array([as_text(one).cast(to) for one in cells.chunks], to)
+    return cells.cast(to)
+
+
+def check_names(
+    shape: Shape, where: str, most: int, name: str, length: Callable[[str], int]
+) -> None:
+    """See that a server takes the names of a table and its columns as they are.
+
+    Raises
+    ------
+    OutputError
+    """
+    for one in (name, *shape.schema.names):
+        if length(one) > most:
+            raise OutputError(
+                f"the name {one[:40]!r} … is longer than {most}, which is the most there",
+                where,
+                "rename it: plait mend --rename",
+            )
+        if "\0" in one:
+            raise OutputError(f"no name there can be {one!r}", where, "rename it")
+
+
+def check_cells(
+    batch: pa.RecordBatch, begin: int, where: str, never: Callable[[pa.Array], pa.Array | None]
+) -> None:
+    """See that a server can hold the cells; ``never`` tells which of a column it cannot.
+
+    Raises
+    ------
+    OutputError
+        Names row and column.
+    """
+    for name, column in zip(batch.schema.names, batch.columns, strict=True):
+        wrong = never(column)
+        if wrong is not None and pc.any(wrong).as_py():
+            row = int(np.flatnonzero(pc.fill_null(wrong, False).to_numpy(False))[0])
+            raise OutputError(
+                f"row {begin + row + 1:,}, column {name}: the database cannot hold "
+                f"{column[row].as_py()!r}",
+                where,
+                "nothing was changed",
+            )
+
+
+def unique_key(table: Table, key: Sequence[str]) -> tuple[str, ...]:
+    """A key that is known to be unique, where each of its cells is there too: else nothing."""
+    fits = key and all(table.has(one) and bool(present(table, one).all()) for one in key)
+    return tuple(key) if fits else ()
+
+
+def differences(
+    shape: Shape,
+    there: Mapping[str, str],
+    filled: set[str],
+    fits: Callable[[pa.DataType, str], bool],
+) -> list[str]:
+    """What a table lacks, has besides, or has otherwise than one whose rows are to be added.
+
+    Parameters
+    ----------
+    shape : Shape
+        Of the rows.
+    there : mapping of str to str
+        The columns of the table that is there, with their types.
+    filled : set of str
+        Those of them that fill themselves.
+    fits : callable
+        Whether values of a type can stand in a column of a declared type.
+    """
+    said = []
+    for field in shape.schema:
+        if field.name not in there:
+            near = nearest(field.name, list(there))
+            said.append(f"it has no column {field.name}" + (f" ({near})" if near else ""))
+        elif not fits(field.type, there[field.name]):
+            said.append(f"{field.name} is {there[field.name]} there, and {field.type} here")
+    more = [one for one in there if one not in shape.schema.names and one not in filled]
+    if more:
+        said.append(f"it also has {', '.join(more)}")
+    return said

@@ -1,0 +1,168 @@
+"""Plans whose tables are in a database, and whose result goes to one."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+
+import pytest
+
+import plait
+from plait.core.sql.expression import parse
+from plait.core.verbs.mend import mend
+from plait.formats.places.source import Taking
+from plait.formats.reading import read_source
+from plait.formats.sources import one_source
+
+PLAN = """
+[source.orders]
+path = "{address}#orders"
+[source.hives]
+path = "hives.csv"
+[[step]]
+mend = "orders"
+keep = ["id", "hive", "kg"]
+where = '''kg > 2 AND year = 2031 AND UPPER("note") <> 'X' '''
+[[step]]
+join = ["orders", "hives"]
+key = ["hive"]
+into = "season"
+[expect]
+unique = {{ season = ["id"] }}
+[describe]
+kg = "honey, in kilograms"
+[handover]
+result = "season"
+database = "{address}#season"
+"""
+
+
+@pytest.fixture
+def orders(server, tmp_path, plait):
+    """A server with orders, the hives in a file, and a plan of both."""
+    server.run(
+        "CREATE TABLE orders (id int PRIMARY KEY, year int, hive varchar(9), kg numeric(8,2), note varchar(20), "
+        "more varchar(99))",
+        "INSERT INTO orders VALUES (4, 2031, 'A', 5.00, 'a', ''), (2, 2031, 'B', 3.50, 'x', ''), "
+        "(9, 2030, 'A', 7.25, 'a', ''), (7, 2031, 'C', 1.00, 'a', ''), (5, 2031, 'Z', 2.50, 'a', '')",
+    )
+    (tmp_path / "hives.csv").write_text("hive,breed\nA,Carnica\nB,Buckfast\n")
+    (tmp_path / "plan.toml").write_text(PLAN.format(address=server.address(password="${KEEPER}")))
+    return server
+
+
+@pytest.fixture
+def run(plait, monkeypatch):
+    """The program, with the password in the environment."""
+    from servers import PASSWORD
+
+    monkeypatch.setenv("KEEPER", PASSWORD)
+    return plait
+
+
+def test_what_the_plan_never_uses_stays_there_and_is_accounted_for(orders, run):
+    ended = run("check", "plan.toml", "--json")
+    found = ended.finding("fetched-in-part")
+    assert found["count"] == 2 and "4 of its 6 columns" in found["message"].replace("5 of", "4 of")
+    assert "kg > 2" in found["message"] and "UPPER" not in found["message"]
+    reading = ended.json["ledger"][0]
+    assert reading["rows_in"] == {"orders": 5} and reading["rows_out"] == 3
+    assert [line["rows"] for line in reading["lines"]] == [5, -2]
+    mended = ended.json["ledger"][1]
+    assert mended["rows_out"] == 2
+
+
+def test_the_result_stands_in_the_folder_and_in_the_database(orders, run, tmp_path):
+    ended = run("run", "plan.toml")
+    assert ended.status == 0, ended.err
+    text = (tmp_path / "handover/season.csv").read_text()
+    assert text == "id,hive,kg,breed\n4,A,5.00,Carnica\n5,Z,2.50,\n"
+    table = plait.read(f"{orders.address()}#season")
+    assert [str(place) for place in table.places(0)] == ["season id=4"]
+    kind = "SELECT col_description('season'::regclass, 3)"
+    if orders.scheme == "mysql":
+        kind = "SELECT column_comment FROM information_schema.columns WHERE table_name='season' AND column_name='kg'"
+    assert orders.run(kind) == "honey, in kilograms\n"
+    outputs = json.loads((tmp_path / "handover/ledger.json").read_text())["outputs"]
+    assert any(one["path"].endswith("#season") and one["rows"] == 2 for one in outputs)
+    again = run("run", "plan.toml")
+    assert again.status == 4
+    assert run("run", "plan.toml", "--replace").status == 0
+
+
+def test_nothing_is_in_the_database_where_an_expectation_fails(orders, run, tmp_path):
+    plan = tmp_path / "plan.toml"
+    plan.write_text(plan.read_text().replace("[expect]", '[expect]\nrows = "season > 99"'))
+    assert run("run", "plan.toml").status == 1
+    assert "season" not in orders.run("SELECT table_name FROM information_schema.tables")
+    assert not (tmp_path / "handover").exists()
+
+
+def test_rows_are_traced_by_their_keys_and_changes_are_told(orders, run):
+    assert run("run", "plan.toml").status == 0
+    traced = run("trace", "handover", "--row", "1", "--row", "2", "--json").json
+    rows = traced["rows"]
+    assert [row["places"][0] for row in rows] == [["orders", "id=4"], ["orders", "id=5"]]
+    assert traced["changed"] == []
+    (kg,) = [cell for cell in rows[0]["cells"] if cell["column"] == "kg"]
+    assert kg["origins"][0]["row"] == "id=4" and kg["origins"][0]["text"] == "5.00"
+    orders.run(
+        "UPDATE orders SET kg = 6 WHERE id = 4",
+        "UPDATE orders SET more = 'not fetched' WHERE id = 5",
+        "INSERT INTO orders VALUES (1, 2031, 'A', 9, 'a', '')",
+    )
+    traced = run("trace", "handover", "--row", "1", "--row", "2", "--json").json
+    assert traced["changed"] == ["orders id=4 has changed since the run; its text now is shown"]
+    (kg,) = [cell for cell in traced["rows"][0]["cells"] if cell["column"] == "kg"]
+    assert kg["value"] == "5.00" and kg["origins"][0]["text"] == "6.00"
+    orders.run("DELETE FROM orders WHERE id = 5")
+    traced = run("trace", "handover", "--row", "2", "--json").json
+    assert traced["changed"] == ["orders id=5 is not there any more"]
+
+
+def test_set_aside_rows_name_their_keys(orders, run, tmp_path):
+    assert run("run", "plan.toml").status == 0
+    (unmatched,) = (tmp_path / "handover/aside").glob("*orders-unmatched*")
+    assert ",orders,id=5,5,Z,2.50" in unmatched.read_text()
+
+
+def test_pushed_conditions_give_what_the_plan_gives_of_files(server, tmp_path):
+    """Every condition twice: on the table in the database, and on the same rows in a file."""
+    server.run(
+        "CREATE TABLE t (id int PRIMARY KEY, n int, d numeric(6,2), b boolean, day date, s varchar(9))",
+        "INSERT INTO t VALUES (1, 5, 1.50, true, '2031-04-05', 'a'), (2, NULL, NULL, NULL, NULL, NULL), "
+        "(3, -2, 0.00, false, '2030-01-01', 'A'), (4, 7, 9.99, true, '2031-12-31', ''), "
+        "(5, 5, -1.00, false, '2031-04-05', 'a ')",
+    )
+    source, pushes = one_source(f"{server.address()}#t"), []
+    plait.write(read_source(source), tmp_path / "t.parquet")
+    whole = plait.read(tmp_path / "t.parquet")
+    for condition in (
+        "n > 2",
+        "n <> 5",
+        "NOT (n > 2)",
+        "n IN (5, -2)",
+        "n BETWEEN -2 AND 5",
+        "d >= 1.5",
+        "d < -0.5 OR n = 7",
+        "b",
+        "NOT b",
+        "b = TRUE AND n = 5",
+        "n IS NULL",
+        "NOT (day IS NULL)",
+        "day >= DATE '2031-04-05'",
+        "day BETWEEN DATE '2030-01-01' AND DATE '2031-04-05' AND d > 0",
+        "s = 'a'",
+        "s IN ('a', 'A')",
+        "NOT (s = 'a')",
+        "s <> 'a'",
+        "s = 'a' OR n = 7",
+        "n = 5 AND LOWER(s) = 'a'",
+        "n > d",
+        "n + 1 > 5",
+    ):
+        pushed = read_source(replace(source, taking=Taking((), parse(condition).tree)))
+        kept = [mend(table, where=condition).table.to_dict() for table in (pushed, whole)]
+        assert kept[0] == kept[1], condition
+        pushes.append(pushed.rows < whole.rows)
+    assert sum(pushes) > 10
