@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from plait.demo.data import write_demo_data
+from servers import PASSWORD
 
 ROOT = Path(__file__).parents[1]
 # In the order in which a reader comes to them; what one makes, the next may use.
@@ -48,6 +49,24 @@ def test_the_commands_and_the_python_of_the_pages_run_in_their_order(plait, tmp_
         [sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False
     )
     assert code.count("import plait") >= 2 and done.returncode == 0, done.stderr
+
+
+def test_the_commands_about_databases_run_on_a_server(plait, tmp_path, postgres, monkeypatch):
+    page = "docs/databases.md"
+    here = postgres.address(password="")
+    monkeypatch.setenv("PGPASSWORD", PASSWORD)
+    write_demo_data(tmp_path)
+    named = re.findall(r"<!-- plan (\S+) -->\n```toml\n(.*?)```", _text(page), re.DOTALL)
+    for name, text in named:
+        (tmp_path / name).write_text(text.replace("postgresql://keeper@localhost/co_op", here))
+    every = commands(page)
+    assert len(named) == 1 and len(every) >= 10
+    for words in every:
+        words = [one.replace("postgresql://keeper@localhost/co_op", here) for one in words]
+        ended = plait(*words[1:])
+        assert ended.status == 0, (words, ended.err)
+    assert postgres.run("SELECT count(*) > 900 FROM season") == "t\n"
+    assert postgres.run("SELECT count(*) > 0 FROM season_ledger") == "t\n"
 
 
 @pytest.mark.parametrize("page", [*sorted(ROOT.glob("docs/*.md")), *ROOT.glob("*.md")], ids=str)

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from cases import cases
 from makers import PACKERS, every_format
-from plait.formats.lookup import look_up
+from plait.formats.readers import reader_of
 from plait.formats.reading import read_source
 from plait.formats.sources import one_source
 
@@ -21,7 +21,8 @@ CELL = st.text(st.sampled_from('ab",; \n\r1é'), max_size=6)
 
 
 def _look(path, rows):
-    return look_up(one_source(str(path)), rows)
+    source = one_source(str(path))
+    return reader_of(source).rows_at(source, rows, ())
 
 
 @pytest.mark.parametrize(

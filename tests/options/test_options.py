@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import sqlite3
+from contextlib import closing
 
 import pytest
 
@@ -45,6 +47,8 @@ WRONG: dict[object, list[str]] = {
     "--header-line": ["0", "x", "99"],
     "--footer": ["x", "-1", "99"],
     "--ragged": ["perhaps"],
+    "--query": ["DROP TABLE t", "", "SELECT 1"],
+    "--timeout": ["x", "0", "-1"],
     "--limit": ["fields=3", "columns=x", "columns=0", "depth=9999", "columns"],
     "--type": ["V=integre", "nope=integer", "V"],
     "--unfit": ["perhaps"],
@@ -106,6 +110,7 @@ WRONG: dict[object, list[str]] = {
     "--sample": ["x", "-1"],
 }
 FREE = {"--missing", "--aside"}  # any text will do
+ONE_BASE = "sqlite+pysqlite:///one.db"
 
 
 def _options() -> list[tuple[str, argparse.Action]]:
@@ -167,6 +172,14 @@ def test_a_flag_takes_no_value(folder, command, option):
     assert ended.status == 2 and option in ended.err
 
 
+def _base() -> bytes:
+    """A SQLite file with a table like ``a.csv``."""
+    with closing(sqlite3.connect(":memory:")) as base:
+        base.execute("CREATE TABLE t (k INTEGER, V INTEGER, w TEXT)")
+        base.execute("INSERT INTO t VALUES (1, 5, 'x')")
+        return base.serialize()
+
+
 ODD = {
     "latin.csv": b"k\n\xe9\n",
     "semi.csv": b"k;V,w\n1;5,x\n",
@@ -183,6 +196,7 @@ ODD = {
     "letter.csv": b"k,n\na,1\n",
     "gaps.csv": b"k,V\n,5\n",
     "other.csv": b"k,V\n,9\n1,5\n",
+    "one.db": _base(),
     "deep.json": b'[{"k": ' + b"[" * 120 + b"]" * 120 + b"}]",
 }
 # A line, and what is added to it: the result or what is said of it is another then.
@@ -195,6 +209,7 @@ ACTS = {
     "--footer": ("mend titled.csv", "--footer 1"),
     "--ragged": ("mend ragged.csv", "--ragged set-aside"),
     "--limit": ("mend deep.json", "--limit depth=150"),
+    "--query": (f"survey {ONE_BASE}", "--query SELECT_1"),
     "--missing": ("mend a.csv", "--missing x"),
     "--type": ("mend days.csv --unfit missing", "--type day=date:%d/%m/%Y"),
     "--unfit": ("mend days.csv --type day=date:%d/%m/%Y", "--unfit set-aside"),
@@ -206,6 +221,7 @@ ACTS = {
     "--rows": ("survey a.csv", "--rows 2"),
     "--sample": ("survey a.csv", "--sample 2"),
     "--fail-on": ("mend signs.csv", "--fail-on formula-cells"),
+    "--append": ("mend a.csv --out one.db#t", "--append"),
     "--replace": ("mend a.csv --out b.csv", "--replace"),
     "--json": ("keys a.csv --key k", "--json"),
     "--quiet": ("mend a.csv", "--quiet"),
@@ -260,12 +276,15 @@ ACTS = {
 }
 # What memory and which folder a job takes changes nothing, nor who works along:
 # tests/cli/test_memory.py, tests/cli/test_workers.py.
-LEFT_OUT = {"--version", "--memory", "--scratch", "--workers", "--cluster"}
+# How long something may take changes nothing where it is quick: tests/formats/servers.
+LEFT_OUT = {"--version", "--timeout", "--memory", "--scratch", "--workers", "--cluster"}
 
 
 def _words(line: str) -> list[str]:
     return [
-        word.replace("_", " ") if "_into" in word or "_desc" in word else word
+        word.replace("_", " ")
+        if any(one in word for one in ("_into", "_desc", "SELECT_"))
+        else word
         for word in line.split()
     ]
 

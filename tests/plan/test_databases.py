@@ -41,10 +41,11 @@ database = "{address}#season"
 def orders(server, tmp_path, plait):
     """A server with orders, the hives in a file, and a plan of both."""
     server.run(
-        "CREATE TABLE orders (id int PRIMARY KEY, year int, hive varchar(9), kg numeric(8,2), note varchar(20), "
-        "more varchar(99))",
+        "CREATE TABLE orders (id int PRIMARY KEY, year int, hive varchar(9), kg numeric(8,2), "
+        "note varchar(20), more varchar(99))",
         "INSERT INTO orders VALUES (4, 2031, 'A', 5.00, 'a', ''), (2, 2031, 'B', 3.50, 'x', ''), "
-        "(9, 2030, 'A', 7.25, 'a', ''), (7, 2031, 'C', 1.00, 'a', ''), (5, 2031, 'Z', 2.50, 'a', '')",
+        "(9, 2030, 'A', 7.25, 'a', ''), (7, 2031, 'C', 1.00, 'a', ''), "
+        "(5, 2031, 'Z', 2.50, 'a', '')",
     )
     (tmp_path / "hives.csv").write_text("hive,breed\nA,Carnica\nB,Buckfast\n")
     (tmp_path / "plan.toml").write_text(PLAN.format(address=server.address(password="${KEEPER}")))
@@ -81,7 +82,10 @@ def test_the_result_stands_in_the_folder_and_in_the_database(orders, run, tmp_pa
     assert [str(place) for place in table.places(0)] == ["season id=4"]
     kind = "SELECT col_description('season'::regclass, 3)"
     if orders.scheme == "mysql":
-        kind = "SELECT column_comment FROM information_schema.columns WHERE table_name='season' AND column_name='kg'"
+        kind = (
+            "SELECT column_comment FROM information_schema.columns "
+            "WHERE table_name = 'season' AND column_name = 'kg'"
+        )
     assert orders.run(kind) == "honey, in kilograms\n"
     outputs = json.loads((tmp_path / "handover/ledger.json").read_text())["outputs"]
     assert any(one["path"].endswith("#season") and one["rows"] == 2 for one in outputs)
@@ -129,8 +133,10 @@ def test_set_aside_rows_name_their_keys(orders, run, tmp_path):
 def test_pushed_conditions_give_what_the_plan_gives_of_files(server, tmp_path):
     """Every condition twice: on the table in the database, and on the same rows in a file."""
     server.run(
-        "CREATE TABLE t (id int PRIMARY KEY, n int, d numeric(6,2), b boolean, day date, s varchar(9))",
-        "INSERT INTO t VALUES (1, 5, 1.50, true, '2031-04-05', 'a'), (2, NULL, NULL, NULL, NULL, NULL), "
+        "CREATE TABLE t (id int PRIMARY KEY, n int, d numeric(6,2), b boolean, day date, "
+        "s varchar(9))",
+        "INSERT INTO t VALUES (1, 5, 1.50, true, '2031-04-05', 'a'), "
+        "(2, NULL, NULL, NULL, NULL, NULL), "
         "(3, -2, 0.00, false, '2030-01-01', 'A'), (4, 7, 9.99, true, '2031-12-31', ''), "
         "(5, 5, -1.00, false, '2031-04-05', 'a ')",
     )

@@ -282,7 +282,8 @@ def _parts(source: Source, part: str) -> Iterator[Source]:
         raise SourceError(f"a {source.ending} file has no parts to name", f"{source.where}#{part}")
     for one in _wanted(found, part, source) if found else [""]:
         named = (found and len(found.names) > 1 and one) or part
-        name = plain_name(one) if one and named else source.name
+        called = one.rpartition(".")[2] if source.in_database else one
+        name = plain_name(called) if one and named else source.name
         yield replace(source, part=one, name=name)
 
 
@@ -326,12 +327,19 @@ def uniquely_named(sources: Sequence[Source]) -> list[Source]:
     for source in sources:
         name = source.name
         if names[name] > 1:
-            above = Path(source.path).stem if source.part else Path(source.path).parent.name
+            above = _above(source)
             name = f"{plain_name(above)}/{name}" if above else name
         name = distinct_name(name, taken, tried)
         taken.add(name)
         named.append(replace(source, name=name))
     return named
+
+
+def _above(source: Source) -> str:
+    """What a source is in: the schema of a table, the file of a sheet, the folder of a file."""
+    if source.in_database and "." in source.part:
+        return source.part.rpartition(".")[0]
+    return Path(source.path).stem if source.part else Path(source.path).parent.name
 
 
 def one_source(

@@ -76,7 +76,7 @@ def account_dict(account: Account) -> dict[str, Any]:
         "version": __version__,
         "sources": [source_dict(table) for table in account.sources],
         "ledger": [asdict(entry) for entry in account.ledger],
-        "findings": [asdict(finding) for finding in worst_first(account.findings)],
+        "findings": [finding_dict(finding) for finding in worst_first(account.findings)],
         "outputs": [asdict(output) for output in account.outputs],
     }
     if account.matches:
@@ -85,6 +85,16 @@ def account_dict(account: Account) -> dict[str, Any]:
         said["decisions"] = [asdict(decision) for decision in account.decisions]
     if len(account.matches) > 1:
         said["matches"] = [asdict(match) for match in account.matches]
+    return said
+
+
+def finding_dict(finding: Finding) -> dict[str, Any]:
+    """A finding as plain dictionaries and lists; places have keys where rows are known by them."""
+    said = asdict(finding)
+    for example in said["examples"]:
+        for place in example["places"]:
+            if not place["key"]:
+                del place["key"]
     return said
 
 

@@ -12,7 +12,7 @@ from plait._version import __version__
 from plait.core.account.finding import Finding, worst_first
 from plait.core.unmatched.whynot import WhyNot, key_texts
 from plait.core.verbs.keys import Audited
-from plait.report.account import Output, source_dict
+from plait.report.account import Output, finding_dict, source_dict
 from plait.report.page import environment
 
 _MOST_SUGGESTED = 200
@@ -27,7 +27,7 @@ def keys_dict(
         "version": __version__,
         "sources": [source_dict(table) for table in found.sources],
         "ledger": [],
-        "findings": [asdict(finding) for finding in worst_first(findings)],
+        "findings": [finding_dict(finding) for finding in worst_first(findings)],
         "outputs": [asdict(output) for output in outputs],
         "key": [list(names) for names in found.key],
         "tables": [asdict(table) for table in found.tables],

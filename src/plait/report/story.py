@@ -10,7 +10,7 @@ from typing import Any
 from plait._version import __version__
 from plait.core.account.finding import Example, worst_first
 from plait.core.look.contents import Content, Partners
-from plait.report.account import Account
+from plait.report.account import Account, finding_dict
 
 
 @dataclass(frozen=True)
@@ -165,7 +165,7 @@ def story_dict(story: Story) -> dict[str, Any]:
         "sources": [asdict(one) for one in story.sources],
         "steps": [asdict(one) for one in story.steps],
         "ledger": [asdict(entry) for entry in account.ledger],
-        "findings": [asdict(finding) for finding in worst_first(account.findings)],
+        "findings": [finding_dict(finding) for finding in worst_first(account.findings)],
         "expected": [asdict(one) for one in story.expected],
         "outputs": [asdict(output) for output in account.outputs],
     }

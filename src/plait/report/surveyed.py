@@ -14,7 +14,7 @@ from plait.core.account.gathered import gathered
 from plait.core.look.profile import Profile
 from plait.core.table.keyspec import spelt
 from plait.core.verbs.survey import Survey
-from plait.report.account import source_dict
+from plait.report.account import finding_dict, source_dict
 from plait.report.figures import bytes_shown, percent
 from plait.report.page import environment
 
@@ -27,7 +27,7 @@ def survey_json(found: Survey, sizes: Mapping[str, int]) -> str:
         "version": __version__,
         "sources": [source_dict(table) for table in tables],
         "ledger": [],
-        "findings": [asdict(finding) for finding in worst_first(found.findings)],
+        "findings": [finding_dict(finding) for finding in worst_first(found.findings)],
         "outputs": [],
         "profiles": [
             {

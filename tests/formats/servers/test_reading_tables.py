@@ -100,8 +100,10 @@ def test_every_type_is_read_as_it_is_declared(request, which, kinds):
 
 def test_what_no_calendar_has_is_text_with_every_sign(postgres):
     postgres.run(
-        "CREATE TABLE odd (id int PRIMARY KEY, d date, ts timestamp, tz timestamptz, t time, n numeric(6,2))",
-        "INSERT INTO odd VALUES (1, 'infinity', '-infinity', '0044-03-15 12:00+00 BC', '24:00', 'NaN'), "
+        "CREATE TABLE odd (id int PRIMARY KEY, d date, ts timestamp, tz timestamptz, t time, "
+        "n numeric(6,2))",
+        "INSERT INTO odd VALUES "
+        "(1, 'infinity', '-infinity', '0044-03-15 12:00+00 BC', '24:00', 'NaN'), "
         "(2, '2031-04-05', '2031-04-05 12:30', '2031-04-05 12:30+00', '12:30', 1.50)",
     )
     assert plait.read(f"{postgres.address()}#odd").to_dict() == {

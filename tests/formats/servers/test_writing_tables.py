@@ -175,7 +175,8 @@ def test_a_column_that_fills_itself_may_be_there_besides(server, tmp_path, plait
         else "int AUTO_INCREMENT"
     )
     server.run(
-        f"CREATE TABLE season (id {filled} PRIMARY KEY, yard varchar(9), hive bigint, kg numeric(18,4))"
+        f"CREATE TABLE season (id {filled} PRIMARY KEY, yard varchar(9), hive bigint, "
+        "kg numeric(18,4))"
     )
     _hives(tmp_path)
     ended = plait_in("mend", "hives.csv", "--out", f"{server.address()}#season", "--append")

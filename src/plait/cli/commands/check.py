@@ -21,6 +21,7 @@ from plait.plan.work import intake
 from plait.plan.work.expect import expectations
 from plait.plan.work.room import planned_room
 from plait.plan.work.work import Worked, work
+from plait.report.account import finding_dict
 from plait.report.figures import bytes_shown
 from plait.report.story import Expected
 
@@ -74,6 +75,7 @@ def _said(worked: Worked, foreseen: Foreseen, expected: list[Expected]) -> dict[
         "version": __version__,
         "sources": [asdict(one) for one in sources_of(worked, {})],
         **asdict(foreseen),
+        "findings": [finding_dict(one) for one in foreseen.findings],
         "expected": [asdict(one) for one in expected],
         "outputs": [],
     }

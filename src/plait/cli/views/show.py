@@ -19,6 +19,7 @@ from plait.core.account.errors import PlaitError
 from plait.core.account.finding import Example, Finding, Place, counted, worst_first
 from plait.core.account.ledger import Entry, shortened
 from plait.core.figures.rules import Decision
+from plait.formats.places.address import masked
 from plait.report.story import Expected
 
 # Told apart by people of every colour sight; each is also said in a word.
@@ -85,7 +86,8 @@ def show_error(error: PlaitError) -> None:
 def _show_one(error: PlaitError) -> None:
     out = console()
     line = Text("plait: ", style=_STYLES["error"])
-    where, what = masked(error.where or ""), masked(error.what)  # words of the line may be in it
+    # Words of the line may be in it.
+    where, what = masked(error.where or ""), masked(error.what)
     line.append(f"{printable(where)}: " if where else "", style="bold")
     line.append(printable(_cut(what)), style="default not bold")
     out.print(line, soft_wrap=True)

@@ -189,6 +189,17 @@ def masked(text: str) -> str:
     return _IN_TEXT.sub(lambda found: found[1] + _masked_rest(found[2]), text)
 
 
+def for_a_plan(text: str) -> str:
+    """An address as it is written down: a variable of the environment in place of a secret.
+
+    >>> for_a_plan("postgresql://ines:geheim@db/co_op#hives")
+    'postgresql://ines:${PGPASSWORD}@db/co_op#hives'
+    """
+    scheme = text.partition("://")[0].lower()
+    name = {"postgresql": "PGPASSWORD", "postgres": "PGPASSWORD", "mysql": "MYSQL_PWD"}
+    return masked(text).replace(HIDDEN, f"${{{name.get(scheme, 'SECRET')}}}")
+
+
 def hidden_in(text: str, secrets: Iterable[str]) -> str:
     """A text of TOML or a value in which a secret may stand by itself.
 

@@ -9,12 +9,13 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
-from typing import Any
+from typing import IO, Any
 
 from plait.core.account.errors import PlaitError, SourceError
 from plait.formats.delivery.scratch import scratch
 from plait.formats.places.address import Address
 from plait.formats.places.extras import needed
+from plait.formats.remote import https
 
 _BLOCK = 8 << 20
 _TRIES = 4
@@ -39,6 +40,8 @@ class _Store:
         self.lock = Lock()
         self.within = 0
         self.files: dict[str, Fetched] = {}
+        self.turns: dict[str, Lock] = {}
+        self.places = 0
         self.folder: Path | None = None
         self.root: Path | None = None
         self.stack = ExitStack()
@@ -47,7 +50,8 @@ class _Store:
         """A name for the next file."""
         if self.folder is None:
             self.folder = self.stack.enter_context(scratch(self.root))
-        return self.folder / f"fetched-{len(self.files)}"
+        self.places += 1
+        return self.folder / f"fetched-{self.places}"
 
 
 _STORE = _Store()
@@ -72,7 +76,8 @@ def keeping(root: Path | None = None) -> Iterator[None]:
             _STORE.within -= 1
             if not _STORE.within:
                 _STORE.stack.close()
-                _STORE.files, _STORE.folder, _STORE.root = {}, None, None
+                _STORE.files, _STORE.turns = {}, {}
+                _STORE.folder, _STORE.root = None, None
 
 
 def fetched(address: Address, timeout: int | None = None, tick: Tick = lambda _: None) -> Fetched:
@@ -84,14 +89,15 @@ def fetched(address: Address, timeout: int | None = None, tick: Tick = lambda _:
         When nobody answers, there is no such file, it may not be read, or it does not come whole.
     """
     with _STORE.lock:
+        mine = _STORE.turns.setdefault(address.written, Lock())
+    with mine:  # whoever wants the same file waits for it
         known = _STORE.files.get(address.written)
-        if known:
-            return known
-        place = _STORE.place()
-        _STORE.files[place.name] = Fetched(place, 0)  # the name is taken
-    made = Fetched(place, _fetch(address, place, timeout, tick))
-    with _STORE.lock:
-        return _STORE.files.setdefault(address.written, made)
+        if known is None:
+            with _STORE.lock:
+                place = _STORE.place()
+            known = Fetched(place, _fetch(address, place, timeout, tick))
+            _STORE.files[address.written] = known
+        return known
 
 
 def size_of(address: Address, timeout: int | None = None) -> int:
@@ -104,7 +110,9 @@ def size_of(address: Address, timeout: int | None = None) -> int:
     """
     with _told(address):
         system, path = _file_system(address, timeout)
-        return int(system.info(path).get("size") or 0)
+        if address.scheme == "s3":
+            return int(system.info(path).get("size") or 0)
+        return https.size_of(system, path)
 
 
 def matching(address: Address) -> list[Address]:
@@ -156,13 +164,11 @@ def _nobody_known() -> bool:
 def _fetch(address: Address, target: Path, timeout: int | None, tick: Tick) -> int:
     with _told(address), target.open("wb") as out:
         system, path = _file_system(address, timeout)
-        size = system.info(path).get("size")
+        go_on = _from_store if address.scheme == "s3" else https.go_on
         for left in reversed(range(_TRIES)):
             try:
-                _continue(system, path, out, tick)
-                if size is None or out.tell() == size:
-                    return out.tell()
-                raise ConnectionError(f"it ended after {out.tell():,} of {size:,} bytes")
+                go_on(system, path, out, tick)
+                return out.tell()
             except Exception as error:
                 if not left or not _may_pass(error):
                     raise
@@ -170,18 +176,15 @@ def _fetch(address: Address, target: Path, timeout: int | None, tick: Tick) -> i
     raise AssertionError  # the last try returns or raises
 
 
-def _continue(system: Any, path: str, out: Any, tick: Tick) -> None:
-    """Fetch what is still lacking, block by block."""
+def _from_store(system: Any, path: str, out: IO[bytes], tick: Tick) -> None:
+    """Fetch what is still lacking of a file in an object store, block by block."""
     with system.open(path, "rb", block_size=_BLOCK, cache_type="readahead") as stream:
-        if out.tell():
-            try:
-                stream.seek(out.tell())
-            except (ValueError, OSError, NotImplementedError):
-                out.seek(0)  # it gives the whole only
-                out.truncate()
+        stream.seek(out.tell())
         while data := stream.read(_BLOCK):
             out.write(data)
             tick(len(data))
+        if out.tell() != stream.size:
+            raise ConnectionError(f"it ended after {out.tell():,} of {stream.size:,} bytes")
 
 
 def _may_pass(error: BaseException) -> bool:

@@ -60,7 +60,8 @@ WHERE table_schema = {schema} AND table_name = {name}
 """
 _COLUMNS = """
 SELECT column_name, lower(column_type),
-       coalesce(column_default, 'NULL') <> 'NULL' OR extra LIKE '%auto_increment%' OR extra LIKE '%GENERATED%'
+       coalesce(column_default, 'NULL') <> 'NULL'
+         OR extra LIKE '%auto_increment%' OR extra LIKE '%GENERATED%'
 FROM information_schema.columns WHERE table_schema = {schema} AND table_name = {name}
 ORDER BY ordinal_position
 """

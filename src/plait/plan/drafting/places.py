@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from itertools import takewhile
 from pathlib import Path
 
+from plait.formats.places.address import for_a_plan, is_address
 from plait.formats.places.source import Source
 from plait.formats.sources import find_sources
 
@@ -77,7 +78,9 @@ def _means(pattern: Path, paths: set[Path]) -> bool:
 
 
 def from_folder(folder: Path, path: str) -> str:
-    """A path as it is written in a plan that stands in a folder."""
+    """A path as it is written in a plan that stands in a folder; of an address, without secrets."""
+    if is_address(path):
+        return for_a_plan(path)
     if Path(path).is_absolute() and not Path(path).is_relative_to(folder.resolve()):
         return path
     return os.path.relpath(path, folder).replace(os.sep, "/")

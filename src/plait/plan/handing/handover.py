@@ -225,7 +225,7 @@ def _unique(worked: Worked) -> tuple[str, ...]:
     """The key of the result, where the plan expects one or a step made one."""
     handover = worked.loaded.plan.handover
     assert handover is not None
-    expected = worked.loaded.plan.expect.unique.get(handover.result)
+    expected = worked.loaded.plan.expect.model_dump()["unique"].get(handover.result)
     if expected:
         return names(expected)
     made = [step for step in worked.steps if step.name == handover.result]
