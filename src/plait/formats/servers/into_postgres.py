@@ -6,7 +6,7 @@ import re
 import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import closing, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import pyarrow as pa
@@ -200,8 +200,12 @@ class PostgresTables:
     ) -> None:
         part = f"{name.encode()[:40].decode(errors='ignore')}.{self._token}-{len(self._new)}"
         whole = f"{quoted(schema)}.{quoted(part)}"
-        self._do(f"CREATE TABLE {whole} ({_columns(shape.schema)})")
-        self._copy(shape, schema, part, where, tick)
+        sent, long = _as_sent(shape)
+        self._do(f"CREATE TABLE {whole} ({_columns(sent.schema)})")
+        self._copy(sent, schema, part, where, tick)
+        if long:
+            made = (f"ALTER {quoted(c)} TYPE {d} USING {quoted(c)}::{d}" for c, d in long.items())
+            self._do(f"ALTER TABLE {whole} {', '.join(made)}")
         key = unique_key(table, how.key)
         if key and not self._keyed(whole, part, key):
             key = ()
@@ -232,11 +236,14 @@ class PostgresTables:
         types = {column: declared for column, declared, _ in there}
         refuse_shape(differences(shape, types, filled, _fits), where)
         part = f"plait-{self._token}"
-        self._do(f"CREATE TEMPORARY TABLE {quoted(part)} ({_columns(shape.schema)}) ON COMMIT DROP")
-        self._copy(shape, None, part, where, tick)
-        columns = ", ".join(map(quoted, shape.schema.names))
+        sent, long = _as_sent(shape)
+        self._do(f"CREATE TEMPORARY TABLE {quoted(part)} ({_columns(sent.schema)}) ON COMMIT DROP")
+        self._copy(sent, None, part, where, tick)
+        names = shape.schema.names
+        columns = ", ".join(map(quoted, names))
+        cells = ", ".join(quoted(n) + (f"::{long[n]}" if n in long else "") for n in names)
         into = f"{quoted(schema)}.{quoted(name)}"
-        self._do(f"INSERT INTO {into} ({columns}) SELECT {columns} FROM {quoted(part)}")
+        self._do(f"INSERT INTO {into} ({columns}) SELECT {cells} FROM {quoted(part)}")
 
     def _copy(self, shape: Shape, schema: str | None, part: str, where: str, tick: Tick) -> None:
         """Send the rows."""
@@ -384,6 +391,16 @@ def was_committed(address: Address, number: str) -> bool:
         return bool(status == "committed")
     finally:
         tables.rollback()
+
+
+def _as_sent(shape: Shape) -> tuple[Shape, dict[str, str]]:
+    """What is sent for a table, and the types of columns that the server makes of text.
+
+    The driver got digits wrong in decimals of more than 38 (in its version 1.12).
+    """
+    long = {f.name: _declared(f.type) for f in shape.schema if pa.types.is_decimal256(f.type)}
+    fields = [f.with_type(pa.string()) if f.name in long else f for f in shape.schema]
+    return replace(shape, schema=pa.schema(fields)), long
 
 
 def _columns(schema: pa.Schema) -> str:
