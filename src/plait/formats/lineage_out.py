@@ -17,12 +17,11 @@ import pyarrow.parquet
 
 from plait.core.account.parallel import ordered_map
 from plait.core.lineage.lineage import Thread, thread_of, threads
-from plait.core.lineage.rowsums import row_sums
-from plait.core.table.strand import Known, Strand, gather, rows_dtype
+from plait.core.table.strand import Strand, rows_dtype
 from plait.core.table.table import Column, Table
 
 ROW_GROUP = 1 << 20
-AT, KEY, SUM = " at", " |key", " |sum"
+AT = " at"
 STATED = b"plait"
 
 Numbers = npt.NDArray[np.int64]
@@ -141,21 +140,13 @@ def _numbered(table: Table, strand: int, stored: str) -> _Maker:
 def _columns(
     way: Thread, starts: Mapping[str, int], kind: pa.DataType, rows: int
 ) -> Iterator[_Maker]:
-    """The columns of a way, and the one that leads to a list that stands elsewhere."""
-    values: list[tuple[str, pa.DataType, _Values]] = [
-        (way.name, kind, partial(_numbers, way, starts, kind))
-    ]
-    if any(one.known for one in way.origins):
-        values.append((f"{way.name}{KEY}", pa.string(), partial(_keys, way)))
-        values.append((f"{way.name}{SUM}", pa.int64(), partial(_sums, way)))
-    first = _first_of_same(way.strand, rows) if way.several else None
-    for name, its, values_of in values:
-        make = (
-            partial(_lists, way, values_of, first)
-            if way.several
-            else partial(_column, way, values_of)
-        )
-        yield _Maker(name, pa.list_(its) if way.several else its, make)
+    """The column of a way, and the one that leads to a list that stands elsewhere."""
+    if not way.several:
+        yield _Maker(way.name, kind, partial(_column, way, starts, kind))
+        return
+    lists = pa.list_(kind)
+    first = _first_of_same(way.strand, rows)
+    yield _Maker(way.name, lists, partial(_lists, way, starts, lists, first))
     if first is None:
         return
     leading: Numbers = first
@@ -183,65 +174,45 @@ def _origins(ways: Sequence[Thread]) -> Iterator[Any]:
         yield from way.origins
 
 
-_Values = Callable[[Any, Any], pa.Array]
-"""From places of sources and rows in them to what is written of each."""
-
-
 def _numbers(
-    way: Thread, starts: Mapping[str, int], kind: pa.DataType, origin: Any, within: Any
-) -> pa.Array:
-    """Numbers of source rows, numbered through."""
-    begin = np.array([starts[one.name] for one in way.origins], np.int64)
-    numbers = within + (begin[0] if len(begin) == 1 else begin.take(origin))
-    return pa.array(numbers.astype(np.dtype(str(kind))))
-
-
-def _keys(way: Thread, origin: Any, within: Any) -> pa.Array:
-    """The keys of source rows, where they are known by keys."""
-    made = pa.nulls(len(within), pa.string())
-    for here, rows, one in _by_origin(way, origin, within):
-        made = pc.replace_with_mask(made, pa.array(here), one.texts(rows))
-    return made
-
-
-def _sums(way: Thread, origin: Any, within: Any) -> pa.Array:
-    """What tells whether source rows are as they were, where their source as a whole does not."""
-    made, there = np.zeros(len(within), np.int64), np.zeros(len(within), bool)
-    for here, rows, one in _by_origin(way, origin, within):
-        cells = (gather(column, rows) for column in one.columns.values())
-        made[here] = row_sums(cells, len(rows)).view(np.int64)
-        there |= here
-    return pa.array(made, mask=~there)
-
-
-def _by_origin(way: Thread, origin: Any, within: Any) -> Iterator[tuple[Any, Any, Known]]:
-    """Which rows are of each source that is known by a key, and their rows in it."""
-    for number, one in enumerate(way.origins):
-        if one.known:
-            here = origin == number
-            yield here, within[here], one.known
-
-
-def _lists(way: Thread, values: _Values, first: Numbers | None, start: int, stop: int) -> pa.Array:
-    """Of each row the list; where many rows have the same, in the first of them only."""
+    way: Thread, starts: Mapping[str, int], start: int, stop: int
+) -> tuple[Numbers, Numbers]:
+    """The numbers of the source rows of some rows, and which row each belongs to."""
     which, origin, within = way.rows(start, stop)
+    begin = np.array([starts[one.name] for one in way.origins], np.int64)
+    return within + (begin[0] if len(begin) == 1 else begin.take(origin)), which
+
+
+def _lists(
+    way: Thread,
+    starts: Mapping[str, int],
+    kind: pa.DataType,
+    first: Numbers | None,
+    start: int,
+    stop: int,
+) -> pa.Array:
+    """Of each row the list; where many rows have the same, in the first of them only."""
+    numbers, which = _numbers(way, starts, start, stop)
     times = np.bincount(which, minlength=stop - start)
     offsets = np.concatenate([[0], np.cumsum(times)]).astype(np.int32)
-    made = pa.ListArray.from_arrays(pa.array(offsets), values(origin, within))
+    values = pa.array(numbers.astype(np.dtype(str(kind.value_type))))
+    made = pa.ListArray.from_arrays(pa.array(offsets), values)
     if first is None:
         return made
     own = first[start:stop] == np.arange(start, stop)
-    return pc.if_else(pa.array(own), made, pa.scalar(None, made.type))
+    return pc.if_else(pa.array(own), made, pa.scalar(None, kind))
 
 
-def _column(way: Thread, values: _Values, start: int, stop: int) -> pa.Array:
-    which, origin, within = way.rows(start, stop)
-    made = values(origin, within)
+def _column(
+    way: Thread, starts: Mapping[str, int], kind: pa.DataType, start: int, stop: int
+) -> pa.Array:
+    numbers, which = _numbers(way, starts, start, stop)
     if len(which) == stop - start:
-        return made
-    place = np.full(stop - start, -1, np.int64)
-    place[which] = np.arange(len(which))
-    return made.take(pa.array(place, mask=place < 0))
+        return pa.array(numbers.astype(np.dtype(str(kind))))
+    made = np.zeros(stop - start, np.dtype(str(kind)))
+    there = np.zeros(stop - start, bool)
+    made[which], there[which] = numbers, True
+    return pa.array(made, mask=~there)
 
 
 def read_lineage(path: Path, rows: Sequence[int]) -> tuple[dict[str, Any], list[dict[str, Any]]]:
@@ -261,19 +232,17 @@ def read_lineage(path: Path, rows: Sequence[int]) -> tuple[dict[str, Any], list[
     """
     with pa.parquet.ParquetFile(path) as file:
         stated = json.loads(file.schema_arrow.metadata[STATED])
-        found = _rows(file, rows)
+        found = rows_of(file, rows)
         there = {one[key] for one in found.values() for key in one if key.endswith(AT)} - {None}
-        lists = _rows(file, sorted(there))
+        lists = rows_of(file, sorted(there))
     for one in found.values():
         for key in [key for key in one if key.endswith(AT)]:
-            at, way = one.pop(key), key.removesuffix(AT)
-            for name in (way, way + KEY, way + SUM):
-                if name in one:
-                    one[name] = None if at is None else lists[at][name]
+            at = one.pop(key)
+            one[key.removesuffix(AT)] = None if at is None else lists[at][key.removesuffix(AT)]
     return stated, [found[row] for row in rows]
 
 
-def _rows(file: Any, rows: Sequence[int]) -> dict[int, dict[str, Any]]:
+def rows_of(file: Any, rows: Sequence[int]) -> dict[int, dict[str, Any]]:
     """Some rows of the file, by their numbers from 0."""
     found, begin = {}, 0
     for number in range(file.num_row_groups):

@@ -19,7 +19,8 @@ from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
 from plait.formats.delivery.checksum import sums_of
-from plait.formats.lineage_out import KEY, SUM, read_lineage
+from plait.formats.lineage_keys import KEYS, read_keys
+from plait.formats.lineage_out import read_lineage
 from plait.formats.places.address import Address, is_address
 from plait.formats.places.given import Dialect, Given
 from plait.formats.places.reader import Looked
@@ -252,7 +253,7 @@ def _traced(
     led = [one for each, name in cells for one, _ in _led(kept, name, each)]
     of_rows = [one for each in numbers for way in kept.stated["rows"] for one in each[way]]
     wanted = _by_source(kept, [*led, *of_rows])
-    known = _known(lineage)
+    known = _known(kept, wanted)
     looked, changed = _looked_up(kept, wanted, known)
     traced = tuple(
         _row_trace(kept, row, each, names, _Seen(looked, known))
@@ -286,7 +287,8 @@ def _kept(folder: Path) -> _Kept:
         raise SourceError(f"the dataset {name} is not there", str(folder))
     # Text has the cells as they stand; of other formats any will do.
     files.sort(key=lambda file: not file.endswith((".csv", ".tsv")))
-    for path, sum_ in sums_of(str(folder / one) for one in (files[0], lineage.name)).items():
+    whole = [files[0], lineage.name, *([KEYS] if KEYS in sums else [])]
+    for path, sum_ in sums_of(str(folder / one) for one in whole).items():
         if sums[Path(path).name] != f"sha256:{sum_.result()}":
             raise _changed(folder, f"{Path(path).name} is another file")
     dataset = read_alone(one_source(f"{name}={folder / files[0]}"))
@@ -364,16 +366,18 @@ class _Seen:
         return one.said(kept.stated["sources"][source]["read"]["key"]) if one else row + 1
 
 
-def _known(lineage: Sequence[Mapping[str, Any]]) -> dict[int, _ByKey]:
+def _known(kept: _Kept, wanted: Mapping[int, set[int]]) -> dict[int, _ByKey]:
     """The source rows that are known by keys, by the numbers that go through all sources."""
-    found: dict[int, _ByKey] = {}
-    for one in lineage:
-        for name in (name for name in one if name.endswith(KEY)):
-            way = name.removesuffix(KEY)
-            each = (one[way], one[name], one[way + SUM])
-            listed = zip(*(x if isinstance(x, list) else [x] for x in each), strict=True)
-            found |= {n: _ByKey(key, sum_) for n, key, sum_ in listed if key is not None}
-    return found
+    places: dict[int, int] = {}
+    for source, rows in wanted.items():
+        said = kept.stated["sources"][source]
+        if said["read"].get("key"):
+            shift = said["read"]["keys"] - said["start"]
+            places |= {row + said["start"]: row + said["start"] + shift for row in rows}
+    if not places:
+        return {}
+    found = read_keys(kept.folder / KEYS, sorted(places.values()))
+    return {number: _ByKey(*found[place]) for number, place in places.items()}
 
 
 def _looked_up(

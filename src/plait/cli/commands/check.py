@@ -92,6 +92,7 @@ def _show(foreseen: Foreseen, expected: list[Expected], verbose: bool) -> None:
             refused if failing else foreseen.answer,
             f"a run takes about {foreseen.seconds:,.0f} s and {bytes_shown(foreseen.memory)} of "
             "memory, as measured now",
+            *(one.message for one in foreseen.findings if one.code == "fetched-in-part"),
         ]
     )
     show_steps(foreseen.steps)

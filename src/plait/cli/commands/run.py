@@ -92,10 +92,10 @@ def _answer(worked: Worked, story: Story) -> Iterator[str]:
     yield f"{folder}/{dataset}: {counted(story.rows, 'row')}, {len(story.contents)} columns"
     yield from (line for line in story.answer()[1:] if not line.startswith("expected"))
     yield f"set aside:   {counted(out, 'row')}, listed in {folder}/aside/"
-    yield from (
-        f"in database: {one.path}, {counted(one.rows, 'row')}"
-        for one in story.account.outputs
-        if is_address(one.path)
-    )
+    tables = [one for one in story.account.outputs if is_address(one.path)]
+    if tables:
+        beside = counted(len(tables) - 1, "table")
+        more = f", and {beside} beside it" if tables[1:] else ""
+        yield f"in database: {tables[0].path}, {counted(tables[0].rows, 'row')}{more}"
     yield f"the report:  {folder}/report.html"
     yield f"any cell:    plait trace {folder} --row 1"

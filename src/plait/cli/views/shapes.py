@@ -82,7 +82,8 @@ def _title(one: Surveyed, sizes: Mapping[str, int]) -> Text:
     of = "a sample of " if _is_sample(one) else ""
     said = f"{files}{of}{counted(one.rows, 'row')}, {counted(len(one.profiles), 'column')}"
     line = Text(printable(one.family.name), style="bold")
-    line.append(f"  {said}, {bytes_shown(size)}; {' / '.join(written)}", style="default not bold")
+    large = f", {bytes_shown(size)}" if size else ""  # of a table in a database nobody knows
+    line.append(f"  {said}{large}; {' / '.join(written)}", style="default not bold")
     return line
 
 

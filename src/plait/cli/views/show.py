@@ -250,14 +250,19 @@ def _shown(example: Example) -> str:
 
 
 def _joined(places: Sequence[Place]) -> str:
-    """Places with each source named once: ``hives rows 77, 78``."""
-    by_source: dict[str, list[str]] = {}
+    """Places with each source named once: ``hives rows 77, 78``; ``orders id=4, id=9``."""
+    by_source: dict[tuple[str, bool], list[str]] = {}
     for place in places:
-        by_source.setdefault(place.source, []).append(f"{place.row:,}")
+        said = by_source.setdefault((place.source, bool(place.key)), [])
+        said.append(printable(place.key) or f"{place.row:,}")
     return "; ".join(
-        f"{printable(source)} {'row' if len(rows) == 1 else 'rows'} {', '.join(rows)}"
-        for source, rows in by_source.items()
+        " ".join([printable(source), *_rows_word(len(rows), keyed), ", ".join(rows)])
+        for (source, keyed), rows in by_source.items()
     )
+
+
+def _rows_word(number: int, keyed: bool) -> list[str]:
+    return [] if keyed else ["row" if number == 1 else "rows"]
 
 
 def say(text: str) -> None:

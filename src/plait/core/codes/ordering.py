@@ -281,7 +281,8 @@ def _pasted(text: str) -> str:
 
 def _shown(table: Table, texts: pa.Array, first: Counts, code: int) -> str:
     row = int(first[code])
-    place = next((f"row {one.row:,}" for one in table.places(row)), f"row {row + 1:,}")
+    places = (one.key or f"row {one.row:,}" for one in table.places(row))
+    place = next(places, f"row {row + 1:,}")
     return f"{texts[code].as_py()!r} ({place})"
 
 

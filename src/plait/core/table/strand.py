@@ -19,13 +19,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.parallel import ordered_map
-from plait.core.text.cells import as_text
+from plait.core.text.cells import as_text, is_text
 from plait.core.text.dictionary import coded
 from plait.core.text.pieces import one_array
 
 Index = npt.NDArray[np.integer[Any]]
 
 _SPARSE = 16
+_ESCAPED = r"[\x00-\x1f\x22\x5c]"  # what JSON has a sign before
 
 
 @dataclass(frozen=True, eq=False)
@@ -72,10 +73,8 @@ class Known:
 def _json_texts(cells: pa.Array) -> pa.Array:
     """Cells as texts of JSON."""
     text = as_text(cells).cast(pa.string())
-    if pc.any(pc.match_substring_regex(text, r"[\x00-\x1f]")).as_py():
+    if is_text(cells.type) and pc.any(pc.match_substring_regex(text, _ESCAPED)).as_py():
         return pa.array([json.dumps(one, ensure_ascii=False) for one in text.to_pylist()])
-    for sign, escaped in (("\\", "\\\\"), ('"', '\\"')):
-        text = pc.replace_substring(text, sign, escaped)
     return pc.binary_join_element_wise('"', text, '"', "")
 
 

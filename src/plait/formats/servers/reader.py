@@ -159,6 +159,8 @@ def _accounted(table: Table, relation: Relation, where: Node | None, rows: int) 
     if lacking:
         said.append(f"{len(table.columns)} of its {counted(len(relation.fields), 'column')}")
     condition = condition_text(where, relation, _quoted) if where is not None else ""
+    if condition.count("(") == 1:
+        condition = condition.strip("()")
     if condition:
         said.append(f"rows where {condition}")
     if not said:

@@ -25,6 +25,7 @@ from plait.core.table.table import SetAside, Table, from_columns
 from plait.formats.delivery.checksum import sha256, sums_of
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.delivery.folder import check_folder, whole_folder, write_flushed
+from plait.formats.lineage_keys import KEYS, key_starts, known_of, write_keys
 from plait.formats.lineage_out import cells_stated, write_lineage
 from plait.formats.outputs import (
     ServerTables,
@@ -170,10 +171,11 @@ def hand_over(
         written, findings = written + listed, findings + cut
         with ThreadPoolExecutor(2) as beside, phases.phase("describing columns"):
             lineage = beside.submit(copy_context().run, _lineage, worked, sums, part)
+            keys = beside.submit(copy_context().run, _keys, worked, part)
             figure = beside.submit(flow_svg, worked.entries) if worked.entries else None
             digests = sums_of(str(part / name) for name, _, _ in written)
             story = story_of(worked, expected, sums)
-            written.insert(1, lineage.result())
+            written[1:1] = [lineage.result(), *keys.result()]
         outputs = [_output(part, *one, digests.get(str(part / one[0]))) for one in written]
         account = replace(
             story.account,
@@ -282,6 +284,15 @@ def _lineage(worked: Worked, sums: Mapping[str, str], part: Path) -> _Written:
     return name, worked.result.rows, len(threads(worked.result))
 
 
+def _keys(worked: Worked, part: Path) -> list[_Written]:
+    """The keys of rows that are known by one, if there are any."""
+    if not key_starts(worked.tables):
+        return []
+    rows: list[int] = []
+    write_flushed(part / KEYS, lambda path: rows.append(write_keys(worked.tables, path)))
+    return [(KEYS, rows[0], 2)]
+
+
 def _output(
     part: Path, name: str, rows: int = 0, columns: int = 0, digest: Future[str] | None = None
 ) -> Output:
@@ -359,15 +370,18 @@ def _reading(worked: Worked, number: int) -> dict[str, Any]:
         "member": source.member,
         "part": source.part,
         "given": asdict(source.given),
-        **_known_by(worked.tables[number]),
+        **_known_by(worked, number),
     }
 
 
-def _known_by(table: Table) -> dict[str, list[str]]:
+def _known_by(worked: Worked, number: int) -> dict[str, Any]:
     """The key that the rows of a source are known by, and the columns whose sums tell of them."""
-    known = (getattr(one, "known", None) for one in table.strands[0].origins)
-    by = next((one for one in known if one), None)
-    return {"key": list(by.key), "taking": list(by.columns)} if by else {}
+    table = worked.tables[number]
+    known = known_of(table)
+    if known is None:
+        return {}
+    start = key_starts(worked.tables)[table.name]
+    return {"key": list(known.key), "taking": list(known.columns), "keys": start}
 
 
 def _texts(worked: Worked, story: Story, folder: str, figure: str) -> Iterator[tuple[str, str]]:
