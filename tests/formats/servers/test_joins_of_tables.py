@@ -49,7 +49,7 @@ def test_a_join_of_tables_gives_what_files_give(postgres, number):
     in_base = rng.choice([("left", "right"), ("left",), ("right",)])
     tables = []
     for name, columns in sides.items():
-        kinds = {column: "int" if column in whole else "text" for column in columns}
+        kinds = {column: "bigint" if column in whole else "text" for column in columns}
         declared = {column: None if column in whole else "text" for column in columns}
         file = from_columns(
             name,
