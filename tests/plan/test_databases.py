@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import subprocess
+import sys
 from dataclasses import replace
 
 import pytest
@@ -100,6 +102,37 @@ def test_nothing_is_in_the_database_where_an_expectation_fails(orders, run, tmp_
     assert run("run", "plan.toml").status == 1
     assert "season" not in orders.run("SELECT table_name FROM information_schema.tables")
     assert not (tmp_path / "handover").exists()
+
+
+_KILLED = """
+import os, sys
+from plait.formats.servers import into_mysql, into_postgres
+for kind in (into_postgres.PostgresTables, into_mysql.MySQLTables):
+    def commit(self, own=kind.commit):
+        if sys.argv[1] == "after":
+            own(self)
+        os._exit(9)
+    kind.commit = commit
+from plait.cli.main import main
+main(sys.argv[2:])
+"""
+
+
+@pytest.mark.parametrize("when", ["before", "after"])
+def test_folder_and_table_are_of_one_run_also_when_it_is_killed(orders, run, tmp_path, when):
+    """Killed as the transaction ends: before, neither is there; after, the next run finishes it."""
+    ended = subprocess.run(
+        [sys.executable, "-c", _KILLED, when, "run", "plan.toml"], cwd=tmp_path, check=False
+    )
+    assert ended.returncode == 9
+    again = run("run", "plan.toml")
+    if when == "before":
+        assert again.status == 0, again.err
+    else:
+        assert again.status == 4 and "is there already" in again.err
+    assert (tmp_path / "handover/season.csv").read_text().startswith("id,hive,kg,breed\n4,A,")
+    assert plait.read(f"{orders.address()}#season").rows == 2
+    assert [path for path in tmp_path.iterdir() if path.name.startswith(".")] == []
 
 
 def test_rows_are_traced_by_their_keys_and_changes_are_told(orders, run):

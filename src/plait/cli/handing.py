@@ -28,7 +28,14 @@ from plait.formats.outputs import Target, check_room, check_target, deliver, wri
 from plait.formats.places.reader import Tick
 from plait.formats.places.source import STANDARD_INPUT, Source
 from plait.formats.places.target import How, TableTarget
-from plait.formats.reading import Read, read_or_fault, read_source, read_together, unreadable
+from plait.formats.reading import (
+    Read,
+    fetch_ahead,
+    read_or_fault,
+    read_source,
+    read_together,
+    unreadable,
+)
 from plait.report.account import Account, Output, account_json, ledger_table, output_of
 
 
@@ -44,6 +51,8 @@ def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Del
     if options.out:
         name = str(name_of_result(options))
         check_target(options.out, name, delivery, options.append, sources)
+        if isinstance(options.aside, TablesBeside) and isinstance(options.out, TableTarget):
+            check_target(options.out.beside(f"{options.aside.prefix}ledger"), "ledger", delivery)
     check_report(options, delivery)
     tell_completed(delivery)
     return delivery
@@ -136,6 +145,10 @@ def _read(
     load_meanwhile("plait.cli.views.show")
     tell_waiting(source.path for source in sources)
     size = sum(source.size for source in sources)
+    far = sum(source.size for source in sources if source.far)
+    if any(source.far for source in sources):
+        with progress.phase("fetching", far or None) as came:
+            fetch_ahead(sources, came)
     with progress.phase("reading", size or None) as done:
 
         def tick(more: int) -> None:

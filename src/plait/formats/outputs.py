@@ -9,7 +9,7 @@ from functools import partial
 from pathlib import Path
 from typing import IO, Any, Protocol
 
-from plait.core.account.errors import OutputError
+from plait.core.account.errors import OutputError, PlaitError
 from plait.core.account.finding import Finding
 from plait.core.account.names import nearest
 from plait.core.table.table import Table
@@ -160,6 +160,18 @@ def _was_committed(said: dict[str, Any]) -> bool | None:
     if not isinstance(said.get("address"), str):
         return None
     address = Address(said["address"])
+    try:
+        return _asked(address, said)
+    except PlaitError as error:
+        raise OutputError(
+            "a run that was killed here wrote into this database too, and only that knows whether "
+            f"it took effect: {error.what}",
+            address.shown,
+            error.remedy or "see that the database can be reached, and try again",
+        ) from None
+
+
+def _asked(address: Address, said: dict[str, Any]) -> bool:
     if isinstance(said.get("transaction"), str):
         from plait.formats.servers.into_postgres import was_committed as in_postgres
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any, TypeVar
 
@@ -16,6 +17,8 @@ from plait.formats.places.endings import COLUMNAR, WORKBOOKS
 from plait.formats.places.reader import Tick, said_of
 from plait.formats.places.source import STANDARD_INPUT, PassedOver, Source
 from plait.formats.readers import reader_of
+from plait.formats.remote.fetching import keeping
+from plait.formats.remote.opening import local
 from plait.formats.servers.session import one_snapshot
 
 Read = TypeVar("Read")
@@ -54,8 +57,9 @@ def read_alone(source: Source) -> Table:
     SourceError
         As ``read_source``.
     """
-    make_room([source])
-    return read_source(source)
+    with keeping():
+        make_room([source])
+        return read_source(source)
 
 
 def read_together(sources: Sequence[Source], read: Callable[[Source], Read]) -> list[Read]:
@@ -72,6 +76,23 @@ def read_together(sources: Sequence[Source], read: Callable[[Source], Read]) -> 
         found = list(ordered_map(read, sources))
     expect(0)  # what came in may have been more than was seen
     return found
+
+
+def fetch_ahead(sources: Iterable[Source], tick: Tick) -> None:
+    """Fetch what is not on this machine, several at a time; what cannot be is told when it is read.
+
+    Parameters
+    ----------
+    sources : iterable of Source
+    tick : callable
+        Told how many bytes came, each time.
+    """
+
+    def fetch(source: Source) -> None:
+        with suppress(SourceError):
+            local(source, tick)
+
+    list(ordered_map(fetch, [one for one in sources if one.far and not one.fault]))
 
 
 def make_room(sources: Iterable[Source]) -> None:

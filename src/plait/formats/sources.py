@@ -278,6 +278,12 @@ def _members(source: Source, part: str) -> Iterator[Source]:
 def _parts(source: Source, part: str) -> Iterator[Source]:
     """The sheets or tables of a file."""
     found = reader_of(source).tables(source)
+    if found is None and part and source.given.query:
+        raise UsageError(
+            "a query is asked of the database, and no table is named beside it",
+            source.where,
+            f"leave out #{part}",
+        )
     if found is None and part:
         raise SourceError(f"a {source.ending} file has no parts to name", f"{source.where}#{part}")
     for one in _wanted(found, part, source) if found else [""]:

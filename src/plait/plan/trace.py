@@ -12,23 +12,18 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.errors import PlaitError, SourceError, UsageError
-from plait.core.account.limits import Limits
+from plait.core.account.errors import PlaitError, UsageError
 from plait.core.sql.expression import condition, parse
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
-from plait.formats.delivery.checksum import sums_of
 from plait.formats.lineage_keys import KEYS, read_keys
 from plait.formats.lineage_out import read_lineage
-from plait.formats.places.address import Address, is_address
-from plait.formats.places.given import Dialect, Given
 from plait.formats.places.reader import Looked
-from plait.formats.places.source import Source, Taking
+from plait.formats.places.source import Source
 from plait.formats.readers import reader_of
-from plait.formats.reading import read_alone
 from plait.formats.remote.fetching import keeping
-from plait.formats.sources import one_source
+from plait.plan.handing.kept import Kept, kept_of, not_as_written
 
 MOST_ROWS = 5
 _MOST_ORIGINS = 20
@@ -105,39 +100,6 @@ class Traced:
     paths: Mapping[str, str]
 
 
-@dataclass(frozen=True, eq=False)
-class _Kept:
-    """What a handover keeps: its dataset, and what is stated beside the lineage."""
-
-    folder: Path
-    dataset: Table
-    stated: Mapping[str, Any]
-
-    def source(self, number: int) -> Source:
-        """A source, as it was read; its path starts where the plan stands."""
-        said = self.stated["sources"][number]["read"]
-        given = said["given"]
-        dialect = Dialect(**given["dialect"])
-        name, path = self.stated["sources"][number]["name"], said["path"]
-        taking = Taking(tuple(said["taking"])) if said.get("taking") else None
-        how = Given(
-            dialect,
-            given["ragged"],
-            given["footer"],
-            Limits(**given.get("limits", {})),
-            given.get("query", ""),
-            given.get("timeout"),
-        )
-        if is_address(path):
-            address = Address(path)
-            return Source(
-                name, path, said["member"], said["part"], how, address=address, taking=taking
-            )
-        base = self.folder / self.stated["up"]
-        where = path if Path(path).is_absolute() else str(base / path)
-        return Source(name, where, said["member"], said["part"], how)
-
-
 def trace(
     handover: str | Path,
     rows: Sequence[int] = (),
@@ -179,13 +141,13 @@ def trace(
     """
     folder = Path(handover)
     try:
-        kept = _kept(folder)
+        kept = kept_of(folder)
         for column in columns:
             check_column(column, kept.dataset)
         return _traced(kept, str(handover), rows, where, columns, most)
     except _NOT_AS_WRITTEN as error:
         said = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
-        raise _changed(folder, f"it does not hold together: {said}") from None
+        raise not_as_written(folder, f"it does not hold together: {said}") from None
 
 
 _NOT_AS_WRITTEN = (
@@ -195,50 +157,8 @@ _NOT_AS_WRITTEN = (
 """What comes of files that somebody has changed: nothing in them can be relied on."""
 
 
-_SOURCE = {
-    "name": str,
-    "path": str,
-    "sha256": str,
-    "start": int,
-    "read": {"path": str, "member": str, "part": str, "given": dict},
-}
-_CELLS = {"way": str, "columns": {str: [str]}, "absent": [str], "which": [list]}
-_STATED = {
-    "result": str,
-    "up": str,
-    "rows": [str],
-    "sources": [_SOURCE],
-    "columns": {str: {"cells": [_CELLS], "steps": [{"step": str, "changed": bool}]}},
-}
-
-
-def fits(value: Any, shape: Any) -> bool:
-    """Whether a value of JSON has a shape: its types, the fields of objects, the items of lists.
-
-    >>> fits({"a": [1], "more": 2}, {"a": [int]}), fits({"a": ["x"]}, {"a": [int]})
-    (True, False)
-    """
-    if isinstance(shape, list):
-        return isinstance(value, list) and all(fits(one, shape[0]) for one in value)
-    if not isinstance(shape, dict):
-        return isinstance(value, shape) and (shape is bool or not isinstance(value, bool))
-    if not isinstance(value, dict):
-        return False
-    if list(shape) == [str]:
-        return all(fits(one, shape[str]) for one in value.values())
-    return all(name in value and fits(value[name], one) for name, one in shape.items())
-
-
-def _changed(folder: Path, how: str) -> SourceError:
-    return SourceError(
-        f"the handover is not as it was written: {how}",
-        str(folder),
-        "trace the one that was handed over, or run the plan again",
-    )
-
-
 def _traced(
-    kept: _Kept,
+    kept: Kept,
     handover: str,
     rows: Sequence[int],
     where: str | None,
@@ -263,36 +183,6 @@ def _traced(
     about = (one for one in kept.stated["sources"] if one["name"] in named)
     paths = {one["name"]: one["path"] for one in about}
     return Traced(handover, kept.stated["result"], traced, found, tuple(changed), paths)
-
-
-def _kept(folder: Path) -> _Kept:
-    lineage = folder / "lineage.parquet"
-    if not lineage.is_file():
-        raise SourceError(
-            "this is no handover: it has no lineage.parquet",
-            str(folder),
-            "plait run PLAN makes one",
-        )
-    try:
-        stated, _ = read_lineage(lineage, [])
-        if not fits(stated, _STATED):
-            raise ValueError("what it states beside the lineage is not what a run states")
-        package = json.loads((folder / "datapackage.json").read_text("utf-8"))
-    except (OSError, ValueError, KeyError) as error:
-        raise SourceError(f"the handover cannot be read: {error}", str(folder)) from None
-    name = stated["result"]
-    sums = {one["path"]: one["hash"] for one in package["resources"]}
-    files = [path for path in sums if Path(path).stem == name and Path(path).name == path]
-    if not files:
-        raise SourceError(f"the dataset {name} is not there", str(folder))
-    # Text has the cells as they stand; of other formats any will do.
-    files.sort(key=lambda file: not file.endswith((".csv", ".tsv")))
-    whole = [files[0], lineage.name, *([KEYS] if KEYS in sums else [])]
-    for path, sum_ in sums_of(str(folder / one) for one in whole).items():
-        if sums[Path(path).name] != f"sha256:{sum_.result()}":
-            raise _changed(folder, f"{Path(path).name} is another file")
-    dataset = read_alone(one_source(f"{name}={folder / files[0]}"))
-    return _Kept(folder, dataset.named(name), stated)
 
 
 def _chosen(
@@ -321,14 +211,14 @@ def _numbers(lineage: Mapping[str, Any]) -> dict[str, list[int]]:
     }
 
 
-def _located(kept: _Kept, number: int) -> tuple[int, int]:
+def _located(kept: Kept, number: int) -> tuple[int, int]:
     """Source and row, from 0, of a number that goes through all sources."""
     starts = np.array([one["start"] for one in kept.stated["sources"]])
     source = int(np.searchsorted(starts, number, side="right")) - 1
     return source, number - int(starts[source])
 
 
-def _by_source(kept: _Kept, numbers: Sequence[int]) -> dict[int, set[int]]:
+def _by_source(kept: Kept, numbers: Sequence[int]) -> dict[int, set[int]]:
     wanted: dict[int, set[int]] = {}
     for number in dict.fromkeys(numbers):
         source, row = _located(kept, number)
@@ -360,13 +250,13 @@ class _Seen:
     looked: _Found
     known: Mapping[int, _ByKey]
 
-    def place(self, kept: _Kept, source: int, number: int, row: int) -> int | str:
+    def place(self, kept: Kept, source: int, number: int, row: int) -> int | str:
         """The row, from 0, as it is told: from 1, or by its key."""
         one = self.known.get(number)
         return one.said(kept.stated["sources"][source]["read"]["key"]) if one else row + 1
 
 
-def _known(kept: _Kept, wanted: Mapping[int, set[int]]) -> dict[int, _ByKey]:
+def _known(kept: Kept, wanted: Mapping[int, set[int]]) -> dict[int, _ByKey]:
     """The source rows that are known by keys, by the numbers that go through all sources."""
     places: dict[int, int] = {}
     for source, rows in wanted.items():
@@ -381,7 +271,7 @@ def _known(kept: _Kept, wanted: Mapping[int, set[int]]) -> dict[int, _ByKey]:
 
 
 def _looked_up(
-    kept: _Kept, wanted: Mapping[int, set[int]], known: Mapping[int, _ByKey]
+    kept: Kept, wanted: Mapping[int, set[int]], known: Mapping[int, _ByKey]
 ) -> tuple[_Found, list[str]]:
     """The rows as the sources have them now, and which sources have changed."""
     looked: _Found = {}
@@ -430,7 +320,7 @@ def _of_source(
 
 
 def _row_trace(
-    kept: _Kept,
+    kept: Kept,
     row: int,
     numbers: Mapping[str, list[int]],
     names: Sequence[str],
@@ -449,7 +339,7 @@ def _row_trace(
 
 
 def _cell_trace(
-    kept: _Kept, row: int, name: str, numbers: Mapping[str, list[int]], seen: _Seen
+    kept: Kept, row: int, name: str, numbers: Mapping[str, list[int]], seen: _Seen
 ) -> CellTrace:
     said = kept.stated["columns"][name]
     cells = kept.dataset.cells(kept.dataset.column(name), row, row + 1)
@@ -465,7 +355,7 @@ def _cell_trace(
 
 
 def _led(
-    kept: _Kept, name: str, numbers: Mapping[str, list[int]]
+    kept: Kept, name: str, numbers: Mapping[str, list[int]]
 ) -> Iterator[tuple[int, Mapping[str, Sequence[str]]]]:
     """The source rows that cells of a column lead to, and which columns of each source."""
     for leaf in kept.stated["columns"][name]["cells"]:
@@ -476,7 +366,7 @@ def _led(
 
 
 def _origins(
-    kept: _Kept, name: str, numbers: Mapping[str, list[int]], seen_rows: _Seen
+    kept: Kept, name: str, numbers: Mapping[str, list[int]], seen_rows: _Seen
 ) -> Iterator[CellOrigin]:
     """The source cells that a cell was made of, each once."""
     seen = set()

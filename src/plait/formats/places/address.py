@@ -19,6 +19,7 @@ from plait.core.account.names import nearest
 HIDDEN = "***"
 REMOTE = ("https", "http", "s3")
 _SCHEME = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
+_PORT = re.compile(r"\d+/")
 _VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
 _IN_TEXT = re.compile(r"(?i)\b([a-z][a-z0-9+.-]*://)([^\s\"'`<>]*)")
 _SECRET = re.compile(
@@ -183,6 +184,8 @@ def address_of(user: str | None, password: str | None, like: Address) -> str:
 def masked(text: str) -> str:
     """A text in which addresses may stand, their secrets hidden.
 
+    >>> masked("https://example.org:8443/of/ines@home.csv")
+    'https://example.org:8443/of/ines@home.csv'
     >>> masked("path = 'postgresql://ines:geheim@db/co_op#hives', 'mysql://u:${PW}@db/x'")
     "path = 'postgresql://ines:***@db/co_op#hives', 'mysql://u:${PW}@db/x'"
     """
@@ -217,10 +220,10 @@ def _masked_rest(rest: str) -> str:
     head, sign, asked = rest.partition("?")
     signed = head.partition("/")[0]
     before, at, behind = head.rpartition("@")
-    if at and ("@" in signed or ":" in before.partition("/")[0]):
-        user, colon, password = before.partition(":")
-        if colon and not _VARIABLE.fullmatch(password):
-            head = f"{user}:{HIDDEN}@{behind}"
+    user, colon, password = before.partition(":")
+    signed_in = "@" in signed or ("/" not in user and not _PORT.match(password))
+    if at and colon and signed_in and not _VARIABLE.fullmatch(password):
+        head = f"{user}:{HIDDEN}@{behind}"
     asked, fragment, part = asked.partition("#")
     pairs = [_masked_pair(one) for one in asked.split("&")] if sign else []
     return head + sign + "&".join(pairs) + fragment + part

@@ -98,6 +98,11 @@ class Source:
         return Path(path).suffix.lower() in COMPRESSED
 
     @property
+    def far(self) -> bool:
+        """Whether it is a file that has to be fetched first."""
+        return self.address is not None and self.address.leads_to_file
+
+    @property
     def in_database(self) -> bool:
         """Whether it is a table that a server keeps, or whatever an address of one means."""
         return self.address is not None and not self.address.leads_to_file

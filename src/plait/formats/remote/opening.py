@@ -9,11 +9,18 @@ from typing import IO
 
 from plait.formats.archives.packed import as_file, unpacked
 from plait.formats.delivery.checksum import sha256
+from plait.formats.places.reader import Tick
 from plait.formats.places.source import Source
 
 
-def local(source: Source) -> Path:
+def local(source: Source, tick: Tick = lambda _: None) -> Path:
     """The file on this machine that has the bytes of a source: fetched first if need be.
+
+    Parameters
+    ----------
+    source : Source
+    tick : callable
+        Told how many bytes are fetched, each time.
 
     Raises
     ------
@@ -24,7 +31,7 @@ def local(source: Source) -> Path:
         return Path(source.path)
     from plait.formats.remote.fetching import fetched  # loads what speaks to other machines
 
-    return fetched(source.address, source.given.timeout).path
+    return fetched(source.address, source.given.timeout, tick).path
 
 
 def open_bytes(source: Source) -> IO[bytes]:

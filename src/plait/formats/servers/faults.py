@@ -12,78 +12,92 @@ from plait.formats.places.address import Address
 _SAID = re.compile(r"(?:ERROR|FATAL):\s+(.*?)\s*(?:\n|Query was:|\. SQLSTATE|$)", re.DOTALL)
 _NAMES = {"postgresql": "PostgreSQL", "postgres": "PostgreSQL", "mysql": "MySQL"}
 
-# What a message has in it, and what it means; the first that fits is told.
-_MEANINGS: Sequence[tuple[str, str, str]] = (
+# What a message has in it, the codes of the servers, what that means, and what to try; the first
+# that fits is told.
+_MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
     (
         r"could not translate host name|unknown mysql server host|getaddrinfo|name or service not",
+        (),
         "there is no machine {host}",
         "is the name right? is this machine on the network?",
     ),
     (
-        r"connection refused|can't connect to mysql|no such file or directory.*socket|"
-        r"no route to host",
+        r"connection refused|can't connect to mysql|no route to host",
+        ("2003",),
         "no server answers at {host} port {port}",
         "is it running there, on that port? psql or mysql with the same address tells",
     ),
     (
-        r"timeout expired|timed out(?! waiting)",
+        r"timeout expired|timed out",
+        (),
         "{host} port {port} does not answer in time",
         "is there a way to it from here? --timeout SECONDS allows more",
     ),
     (
         r"no password supplied",
+        (),
         "{user} needs a password at {host} port {port}",
         "{password}",
     ),
     (
-        r"password authentication failed|access denied for user|authentication failed|28p01|1045",
+        r"password authentication failed|access denied for user .*using password",
+        ("28P01", "28000", "1045"),
         "the password of {user} is wrong at {host} port {port}, or {user} may not come from here",
         "{password}",
     ),
     (
-        r"role .* does not exist",
+        r"role \S+ does not exist",
+        (),
         "there is no user {user} at {host} port {port}",
         "write the user in front of the machine: {scheme}://USER@{host}/{database}",
     ),
     (
-        r"database .* does not exist|unknown database|3d000",
+        r"database \S+ does not exist|unknown database",
+        ("3D000", "1049"),
         "there is no database {database} at {host} port {port}",
         "psql -l, or SHOW DATABASES, lists them",
     ),
     (
-        r"no pg_hba.conf entry|ssl|tls",
-        "{host} port {port} does not let {user} in so: {said}",
-        "?sslmode=require behind the address, or ask who runs it",
-    ),
-    (
-        r"statement timeout|max_statement_time|maximum statement execution time|57014|1969|3024",
-        "it took longer than it may",
-        "--timeout SECONDS allows more; in a plan timeout = SECONDS under the source",
-    ),
-    (
-        r"lock timeout|lock wait timeout|55p03|1205",
-        "somebody else holds the table, and does not let go of it",
-        "try it later, or ask who runs the database",
-    ),
-    (
-        r"permission denied|command denied|42501|1142|1143",
-        "{user} may not do that: {said}",
-        "ask for the right: GRANT SELECT ON TABLE TO {user}; to write, CREATE on the schema",
-    ),
-    (
-        r"server closed the connection|terminating connection|lost connection|gone away|"
+        r"server closed the connection|lost connection to|server has gone away|"
         r"connection reset|broken pipe|could not receive data|no connection to the server|"
-        r"packet sequence|2013|2006|57p0[1-3]|08006",
+        r"packet sequence|syscall error|terminating connection",
+        ("2013", "2006", "57P01", "57P02", "57P03", "08006", "08003"),
         "the connection to {host} port {port} was lost in the middle",
         "nothing was handed over; is the server still up? try it again",
     ),
     (
-        r"read.only",
+        r"no pg_hba.conf entry|server does not support ssl|\bssl error|certificate verify failed",
+        (),
+        "{host} port {port} does not let {user} in so: {said}",
+        "?sslmode=require behind the address, or ask who runs it",
+    ),
+    (
+        r"statement timeout",
+        ("57014", "1969", "3024"),
+        "it took longer than it may",
+        "--timeout SECONDS allows more; in a plan timeout = SECONDS under the source",
+    ),
+    (
+        r"lock timeout",
+        ("55P03", "1205"),
+        "somebody else holds the table, and does not let go of it",
+        "try it later, or ask who runs the database",
+    ),
+    (
+        r"permission denied for",
+        ("42501", "1142", "1143", "1044"),
+        "{user} may not do that: {said}",
+        "ask for the right: GRANT SELECT ON TABLE TO {user}; to write, CREATE on the schema",
+    ),
+    (
+        r"read-only transaction",
+        ("25006", "1792"),
         "sources are only read, and this would write: {said}",
         "a source's query is one SELECT",
     ),
     (
-        r"deadlock|40p01|1213",
+        r"deadlock detected",
+        ("40P01", "1213"),
         "somebody else wrote the same at the same moment",
         "try it again; nothing was changed",
     ),
@@ -100,16 +114,12 @@ def meaning(error: BaseException, address: Address) -> tuple[str, str]:
     >>> meaning(refused, Address("postgresql://ines@127.0.0.1:5/co_op"))[0]
     'no server answers at 127.0.0.1 port 5'
     """
-    whole = " ".join(str(error).split())
-    codes = f"{getattr(error, 'sqlstate', '') or ''} {_number(error)}".lower()
+    whole = " ".join(str(error).split()).lower()
+    code = getattr(error, "sqlstate", None) or _number(error)
     said = said_by(error, address)
     known = _known(address, said)
-    for pattern, what, remedy in _MEANINGS:
-        if re.search(pattern, whole.lower()) or any(
-            re.fullmatch(pattern_part, code)
-            for pattern_part in pattern.split("|")
-            for code in codes.split()
-        ):
+    for pattern, codes, what, remedy in _MEANINGS:
+        if code in codes or re.search(pattern, whole):
             return what.format(**known), remedy.format(**known)
     return said, ""
 

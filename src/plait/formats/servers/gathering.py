@@ -10,6 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError
 from plait.core.codes.order import sorted_rows
 from plait.core.store.shelf import Shelf, kept
@@ -73,6 +74,8 @@ def gathered(
     """
     if len(fields) > most:
         raise LimitError("columns", f"there are {len(fields):,} columns, over {most:,}", where)
+    if not relation.fields:
+        raise SourceError("there are no columns in it", where, "is it the right table?")
     shelf, unfit = Shelf([str(number) for number in range(len(fields))]), set[str]()
     rows = 0
     for batch in batches:
@@ -157,7 +160,9 @@ def _known(table: Table, relation: Relation, fields: Sequence[Field]) -> Table:
     table = replace(table, strands=(replace(strand, origins=(known,)),))
     if _ascends([table.whole(name) for name in key]):
         return table
-    return table.at(sorted_rows(table.with_kinds(dict.fromkeys(key, "text")), key))
+    # What is text in the end is not nearly something else: the database says what it is.
+    plain = {name: "text" for name in key if table.kind(name) == "text"}
+    return table.at(sorted_rows(table.with_kinds(plain), key))
 
 
 def _ascends(columns: Sequence[pa.ChunkedArray]) -> bool:

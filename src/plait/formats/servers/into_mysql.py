@@ -9,7 +9,6 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import re
-import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -25,8 +24,9 @@ from plait.core.table.table import Table
 from plait.formats.cells.typed import marker_findings
 from plait.formats.databases.writing import refuse_shape
 from plait.formats.places.address import Address
-from plait.formats.places.target import How, TableTarget
+from plait.formats.places.target import How
 from plait.formats.servers.faults import unwritten
+from plait.formats.servers.into import Into, Sources
 from plait.formats.servers.mysql import literal, mysql_engine, quoted
 from plait.formats.servers.shapes import (
     Shape,
@@ -56,13 +56,14 @@ _WHOLE = ("tinyint", "smallint", "mediumint", "int", "bigint")
 _TEXTS = ("varchar", "tinytext", "text", "mediumtext", "longtext")
 _FOUND = """
 SELECT table_type FROM information_schema.tables
-WHERE table_schema = {schema} AND table_name = {name}
+WHERE table_schema = {schema} AND table_name = {name} AND BINARY table_name = {name}
 """
 _COLUMNS = """
 SELECT column_name, lower(column_type),
        coalesce(column_default, 'NULL') <> 'NULL'
          OR extra LIKE '%auto_increment%' OR extra LIKE '%GENERATED%'
-FROM information_schema.columns WHERE table_schema = {schema} AND table_name = {name}
+FROM information_schema.columns
+WHERE table_schema = {schema} AND table_name = {name} AND BINARY table_name = {name}
 ORDER BY ordinal_position
 """
 
@@ -77,12 +78,14 @@ class _New:
     columns: tuple[str, ...] = ()
 
 
-class MySQLTables:
+class MySQLTables(Into):
     """Tables written into MariaDB or MySQL; nobody finds them by their names before ``commit``."""
 
+    schemes = ("mysql", "mariadb")
+    called = "database"
+
     def __init__(self, address: Address, replace: bool = False) -> None:
-        self._address, self._replace = address, replace
-        self._token = secrets.token_hex(4)
+        super().__init__(address, replace)
         self._new: list[_New] = []
         self._engine = mysql_engine(address, None, writes=True)
         try:
@@ -98,7 +101,7 @@ class MySQLTables:
         except Exception as error:
             raise unwritten(error, address, "") from None
 
-    def check(self, name: str, append: bool, sources: Sequence[tuple[Address, str]] = ()) -> None:
+    def check(self, name: str, append: bool, sources: Sources = ()) -> None:
         """See that a table can be written, before any work is done for it.
 
         Raises
@@ -106,46 +109,20 @@ class MySQLTables:
         OutputError
         """
         schema, table = self._place(name)
-        where = str(TableTarget(self._address, name))
         found = self._found(schema, table)
-        if found:
-            self._check_sources(name, (schema, table), sources)
-        if found and "VIEW" in found:
-            raise OutputError(f"{table} is a view there", where, "name another table")
-        if found and not (append or self._replace):
-            raise OutputError(
-                f"the table {table} is there already",
-                where,
-                "another name; or --replace, which replaces this table and no other; or --append",
-            )
+        self._check_sources(name, sources)
+        if "VIEW" in found:
+            raise OutputError(f"{table} is a view there", self._where(name), "name another table")
+        if found and not append:
+            self._refuse_taken(table, name)
         self._sweep(schema)
 
     def _found(self, schema: str, table: str) -> str:
         found = self._rows(_FOUND.format(schema=literal(schema), name=literal(table)))
         return str(found[0][0]) if found else ""
 
-    def _check_sources(
-        self, name: str, mine: tuple[str, str], sources: Sequence[tuple[Address, str]]
-    ) -> None:
-        """See that the table is none of those that are read."""
-        for address, table in sources:
-            if address.scheme not in ("mysql", "mariadb") or not table:
-                continue
-            other = self if address == self._address else MySQLTables(address)
-            try:
-                same = other._server() == self._server() and other._place(table) == mine
-            finally:
-                if other is not self:
-                    other.rollback()
-            if same:
-                raise OutputError(
-                    "this table is a source, and sources are never written to",
-                    str(TableTarget(self._address, name)),
-                    "write to another table",
-                )
-
-    def _server(self) -> tuple[Any, ...]:
-        return tuple(self._rows("SELECT @@hostname, @@port, @@datadir")[0])
+    def _identity(self, name: str) -> tuple[Any, ...] | None:
+        return *self._rows("SELECT @@hostname, @@port, @@datadir")[0], *self._place(name)
 
     def _sweep(self, schema: str) -> None:
         """Take away what runs that were killed have left."""
@@ -168,7 +145,7 @@ class MySQLTables:
         OutputError
         """
         schema, plain = self._place(name)
-        where = str(TableTarget(self._address, name))
+        where = self._where(name)
         shape = _within_range(table, shape_of(table))
         check_names(shape, where, _LONGEST_NAME, plain, len)
         _check_signs((plain, *shape.schema.names), where)
@@ -325,21 +302,13 @@ class MySQLTables:
             self._base.close()
             self._engine.dispose()
 
-    def _place(self, name: str) -> tuple[str, str]:
-        """Schema and table of a name: the schema is one that is there, or else part of the name."""
-        head, point, tail = name.partition(".")
-        if point and tail:
-            there = self._rows(
-                "SELECT 1 FROM information_schema.schemata WHERE schema_name = " + literal(head)
-            )
-            if there:
-                return head, tail
+    def _schemas(self) -> list[str]:
+        found = self._rows("SELECT schema_name FROM information_schema.schemata")
+        return [name for (name,) in found]
+
+    def _usual(self) -> str | None:
         ((usual,),) = self._rows("SELECT database()")
-        if usual is None:
-            raise OutputError(
-                "no database is named", self._address.shown, "mysql://…/DATABASE#TABLE"
-            )
-        return usual, name
+        return None if usual is None else str(usual)
 
     def _do(self, text: str, called: str = "") -> None:
         try:

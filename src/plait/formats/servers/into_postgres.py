@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import closing, suppress
 from dataclasses import dataclass, replace
@@ -18,8 +17,9 @@ from plait.core.table.table import Table
 from plait.formats.cells.typed import marker_findings
 from plait.formats.databases.writing import refuse_shape
 from plait.formats.places.address import Address
-from plait.formats.places.target import How, TableTarget
+from plait.formats.places.target import How
 from plait.formats.servers.faults import unwritten
+from plait.formats.servers.into import Into, Sources
 from plait.formats.servers.postgres import literal, open_postgres, quoted
 from plait.formats.servers.shapes import (
     Shape,
@@ -81,15 +81,17 @@ class _New:
     key: tuple[str, ...]
 
 
-class PostgresTables:
+class PostgresTables(Into):
     """Tables written into a PostgreSQL database in one transaction that is still open.
 
     Nobody sees them before ``commit``; those of the same names are replaced then.
     """
 
+    schemes = ("postgresql", "postgres")
+    called = "schema"
+
     def __init__(self, address: Address, replace: bool = False) -> None:
-        self._address, self._replace = address, replace
-        self._token = secrets.token_hex(4)
+        super().__init__(address, replace)
         self._new: list[_New] = []
         self._base = open_postgres(address)
         try:
@@ -101,7 +103,7 @@ class PostgresTables:
             self.rollback()
             raise
 
-    def check(self, name: str, append: bool, sources: Sequence[tuple[Address, str]] = ()) -> None:
+    def check(self, name: str, append: bool, sources: Sources = ()) -> None:
         """See that a table can be written, before any work is done for it.
 
         Raises
@@ -109,9 +111,9 @@ class PostgresTables:
         OutputError
         """
         schema, table = self._place(name)
-        where = str(TableTarget(self._address, name))
+        where = self._where(name)
         found = self._rows(_FOUND.format(schema=literal(schema), name=literal(table)))
-        self._check_sources(name, sources, found[0][3] if found else None)
+        self._check_sources(name, sources)
         if not found:
             self._check_may_create(schema, where)
             return
@@ -123,12 +125,7 @@ class PostgresTables:
             raise OutputError("no rows may be added to it", where, "GRANT INSERT ON it to the user")
         if append:
             return
-        if not self._replace:
-            raise OutputError(
-                f"the table {table} is there already",
-                where,
-                "another name; or --replace, which replaces this table and no other; or --append",
-            )
+        self._refuse_taken(table, name)
         if not owned:
             raise OutputError(
                 "only its owner may replace it", where, "ALTER TABLE … OWNER TO the user"
@@ -144,38 +141,16 @@ class PostgresTables:
                 f"GRANT CREATE ON SCHEMA {quoted(schema)} TO the user, or name another schema",
             )
 
-    def _check_sources(
-        self, name: str, sources: Sequence[tuple[Address, str]], oid: int | None
-    ) -> None:
-        """See that the table is none of those that are read."""
-        if oid is None:
-            return
-        mine = self._identity(oid)
-        for address, table in sources:
-            if address.scheme not in ("postgresql", "postgres") or not table:
-                continue
-            other = PostgresTables(address) if address != self._address else self
-            try:
-                schema, plain = other._place(table)
-                found = other._rows(_FOUND.format(schema=literal(schema), name=literal(plain)))
-                same = bool(found) and other._identity(found[0][3]) == mine
-            finally:
-                if other is not self:
-                    other.rollback()
-            if same:
-                raise OutputError(
-                    "this table is a source, and sources are never written to",
-                    str(TableTarget(self._address, name)),
-                    "write to another table",
-                )
-
-    def _identity(self, oid: int) -> tuple[Any, ...]:
-        """What tells a table from all others, however its server is reached."""
+    def _identity(self, name: str) -> tuple[Any, ...] | None:
+        schema, table = self._place(name)
+        found = self._rows(_FOUND.format(schema=literal(schema), name=literal(table)))
+        if not found:
+            return None
         ((started, base, port),) = self._rows(
             "SELECT pg_postmaster_start_time()::text, d.oid::int8, current_setting('port') "
             "FROM pg_database AS d WHERE d.datname = current_database()"
         )
-        return started, base, port, oid
+        return started, base, port, found[0][3]
 
     def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
         """Write one table more.
@@ -185,7 +160,7 @@ class PostgresTables:
         OutputError
         """
         schema, plain = self._place(name)
-        where = str(TableTarget(self._address, name))
+        where = self._where(name)
         shape = shape_of(table)
         check_names(shape, where, _LONGEST_NAME, plain, lambda one: len(one.encode()))
         found = self._rows(_FOUND.format(schema=literal(schema), name=literal(plain)))
@@ -278,7 +253,7 @@ class PostgresTables:
 
     def stated(self) -> dict[str, Any]:
         """What tells later whether it was made: the number of the transaction."""
-        ((number,),) = self._rows("SELECT pg_current_xact_id()::text")
+        ((number,),) = self._rows("SELECT txid_current()::text")
         return {"address": self._address.shown, "transaction": number}
 
     def commit(self) -> None:
@@ -340,21 +315,12 @@ class PostgresTables:
         with suppress(Exception):
             self._base.close()
 
-    def _place(self, name: str) -> tuple[str, str]:
-        """Schema and table of a name: the schema is one that is there, or else part of the name."""
-        head, point, tail = name.partition(".")
-        if point and tail:
-            there = self._rows(f"SELECT 1 FROM pg_namespace WHERE nspname = {literal(head)}")
-            if there:
-                return head, tail
+    def _schemas(self) -> list[str]:
+        return [name for (name,) in self._rows("SELECT nspname::text FROM pg_namespace")]
+
+    def _usual(self) -> str | None:
         ((usual,),) = self._rows("SELECT current_schema()::text")
-        if usual is None:
-            raise OutputError(
-                "no schema is named, and none is usual there",
-                self._address.shown,
-                "write #schema.table",
-            )
-        return usual, name
+        return None if usual is None else str(usual)
 
     def _do(self, text: str, called: str = "") -> None:
         cursor = self._base.cursor()
@@ -387,7 +353,7 @@ def was_committed(address: Address, number: str) -> bool:
     """
     tables = PostgresTables(address)
     try:
-        ((status,),) = tables._rows(f"SELECT pg_xact_status({literal(number)}::xid8)")
+        ((status,),) = tables._rows(f"SELECT txid_status({literal(number)}::int8)")
         return bool(status == "committed")
     finally:
         tables.rollback()

@@ -12,8 +12,8 @@ from plait.formats.places.extras import needed
 from plait.formats.servers.alchemy import Alchemy
 from plait.formats.servers.faults import unread
 from plait.formats.servers.passwords import from_keyring
-from plait.formats.servers.pushing import condition_text
 from plait.formats.servers.relation import Field, Listed, Relation, Wanted
+from plait.formats.servers.statement import select
 
 _PATIENCE_SECONDS = 15
 _LOCK_SECONDS = 60
@@ -26,12 +26,14 @@ ORDER BY 3 DESC, 1, 2
 """
 _COLUMNS = """
 SELECT column_name, lower(data_type), lower(column_type), numeric_precision, numeric_scale
-FROM information_schema.columns WHERE table_schema = {schema} AND table_name = {name}
+FROM information_schema.columns
+WHERE table_schema = {schema} AND table_name = {name} AND BINARY table_name = {name}
 ORDER BY ordinal_position
 """
 _KEY = """
 SELECT column_name FROM information_schema.statistics
-WHERE table_schema = {schema} AND table_name = {name} AND index_name = 'PRIMARY'
+WHERE table_schema = {schema} AND table_name = {name} AND BINARY table_name = {name}
+  AND index_name = 'PRIMARY'
 ORDER BY seq_in_index
 """
 _WHOLE = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
@@ -132,18 +134,7 @@ class MySQL(Alchemy):
     def _statement(self, relation: Relation, wanted: Wanted) -> str:
         if relation.what == "query":
             return relation.source
-        columns = ", ".join(one.fetched for one in wanted.fields) or "1"
-        text = f"SELECT {columns} FROM {relation.source}"
-        conditions = []
-        if wanted.where is not None:
-            conditions.append(condition_text(wanted.where, relation, quoted))
-        if wanted.keys:
-            conditions.append(_one_of(relation, wanted.keys))
-        if conditions:
-            text += f" WHERE {' AND '.join(conditions)}"
-        if wanted.ordered and relation.key:
-            text += f" ORDER BY {', '.join(map(quoted, relation.key))}"
-        return text if wanted.most is None else f"{text} LIMIT {wanted.most}"
+        return select(relation, wanted, quoted, _one_of)
 
     def count(self, relation: Relation) -> int:
         """How many rows there are."""

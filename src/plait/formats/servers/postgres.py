@@ -14,8 +14,8 @@ from plait.formats.places.address import Address, address_of
 from plait.formats.places.extras import needed
 from plait.formats.servers.faults import meaning, unread
 from plait.formats.servers.passwords import from_keyring
-from plait.formats.servers.pushing import condition_text
 from plait.formats.servers.relation import Field, Listed, Relation, Wanted
+from plait.formats.servers.statement import select
 
 _PATIENCE_SECONDS = 15
 _LOCK_SECONDS = 60
@@ -24,7 +24,7 @@ _MOST_DIGITS = 76
 
 _TABLES = """
 SELECT n.nspname::text, c.relname::text, n.nspname = current_schema() IS TRUE, c.relkind::text,
-       has_table_privilege(c.oid, 'SELECT') OR has_any_column_privilege(c.oid, 'SELECT')
+       has_table_privilege(c.oid, 'SELECT')
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
   AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
@@ -149,7 +149,7 @@ class Postgres:
 
     def batches(self, relation: Relation, wanted: Wanted) -> Iterator[pa.RecordBatch]:
         """The rows, as they come."""
-        text = _statement(relation, wanted)
+        text = select(relation, wanted, quoted, _one_of)
         cursor = self._cursor(text, relation.called)
         try:
             yield from cursor.fetch_record_batch()
@@ -270,25 +270,20 @@ def _field_of(given: pa.Field, column: str) -> Field:
     return Field(given.name, str(kind), "text", text, text)
 
 
-def _statement(relation: Relation, wanted: Wanted) -> str:
-    """The SELECT that fetches what is wanted."""
-    # Where nothing is wanted but how many rows there are, something stands for them.
-    columns = ", ".join(one.fetched for one in wanted.fields) or "true"
-    text = f"SELECT {columns} FROM {relation.source}"
-    conditions = []
-    if wanted.where is not None:
-        conditions.append(condition_text(wanted.where, relation, quoted))
-    if wanted.keys:
-        conditions.append(_one_of(relation, wanted.keys))
-    if conditions:
-        text += f" WHERE {' AND '.join(conditions)}"
-    if wanted.ordered and relation.key:
-        text += f" ORDER BY {', '.join(map(quoted, relation.key))}"
-    return text if wanted.most is None else f"{text} LIMIT {wanted.most}"
-
-
 def _one_of(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
-    """That the key, as it was read, is one of some."""
-    columns = ", ".join(relation.field(name).as_text for name in relation.key)
-    rows = ", ".join(f"({', '.join(literal(str(one)) for one in key)})" for key in keys)
+    """That the key is one of some, in its own type where an index has it so."""
+    fields = [relation.field(name) for name in relation.key]
+    columns = ", ".join(_column_of(one) for one in fields)
+    rows = ", ".join(
+        f"({', '.join(_cell_of(f, str(one)) for f, one in zip(fields, key, strict=True))})"
+        for key in keys
+    )
     return f"({columns}) IN ({rows})"
+
+
+def _column_of(field: Field) -> str:
+    return field.as_text if field.kind == "other" else quoted(field.name)
+
+
+def _cell_of(field: Field, text: str) -> str:
+    return literal(text) if field.kind == "other" else f"{literal(text)}::{field.declared}"

@@ -82,6 +82,8 @@ def check_handover(loaded: LoadedPlan, replace: bool, sources: Sequence[Source])
         delivery = Delivery((), replace)
         append = loaded.plan.handover.append
         check_target(target, target.stem, delivery, append, sources)
+        if loaded.plan.handover.beside:
+            check_target(target.beside(f"{target.stem}_ledger"), "ledger", delivery)
 
 
 def table_of(loaded: LoadedPlan) -> TableTarget | None:

@@ -7,6 +7,7 @@ from contextlib import ExitStack, contextmanager
 
 from plait.core.account.errors import UsageError
 from plait.core.store.room import room
+from plait.formats.remote.fetching import keeping
 from plait.formats.work.working import working
 from plait.plan.file.faults import Fault, PlanError
 from plait.plan.file.load import LoadedPlan
@@ -26,7 +27,8 @@ def planned_room(loaded: LoadedPlan) -> Iterator[None]:
     """
     here, asked = room(), loaded.plan.work
     if (here is not None and here.asked) or asked == Work():
-        yield
+        with keeping():
+            yield
         return
     folder = loaded.folder / asked.scratch if asked.scratch else None
     with ExitStack() as within:
@@ -35,4 +37,5 @@ def planned_room(loaded: LoadedPlan) -> Iterator[None]:
         except UsageError as error:
             fault = Fault(loaded.line("work", error.option), str(error))
             raise PlanError(str(loaded.path), [fault]) from None
+        within.enter_context(keeping(folder))
         yield

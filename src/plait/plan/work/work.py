@@ -16,6 +16,7 @@ from plait.core.account.finding import Finding, merged
 from plait.core.account.ledger import Entry
 from plait.core.table.table import Table
 from plait.core.verbs.result import Result, of_one_extract, reading_entries
+from plait.formats.reading import fetch_ahead
 from plait.plan.file.faults import Fault, PlanError
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import verb_of
@@ -141,6 +142,10 @@ def work(loaded: LoadedPlan, found: Sequence[Found], phases: Phases) -> Worked:
         For a source that cannot be read.
     """
     begin, size = time.perf_counter(), sum(one.source.size for one in found)
+    far = [one.source for one in found if one.source.far]
+    if far:
+        with phases.phase("fetching", sum(one.size for one in far) or None) as came:
+            fetch_ahead(far, came)
     with phases.phase("reading", size or None) as tick:
         read = intake.read(found, tick)
     with phases.phase("setting types"):
