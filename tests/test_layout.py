@@ -60,6 +60,7 @@ OUTSIDE = {
         "xlsxwriter",
         "dask",
         "distributed",
+        "fsspec",
         "keyring",
     },
     "report": {"jinja2", "markupsafe", "matplotlib"},

@@ -289,10 +289,10 @@ def test_a_kill_at_any_moment_leaves_the_old_table_or_the_new_one(server):
     subprocess.run([sys.executable, "-c", _WRITE, out], check=True)
     whole = time.perf_counter() - begin
     seen = set()
-    for number in range(max(5, cases(25))):
+    for number in range(max(3, cases(25))):
         plait.write({"n": pa.array([1] * 10)}, out, replace=True)
         with subprocess.Popen([sys.executable, "-c", _WRITE, out]) as process:
-            time.sleep(whole * (0.4 + 0.7 * number / max(5, cases(25))))
+            time.sleep(whole * (0.4 + 0.7 * number / max(3, cases(25))))
             process.kill()
         seen.add(
             server.run("SELECT count(*), min(n), max(n) FROM season").strip().replace("\t", "|")
