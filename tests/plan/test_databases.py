@@ -106,8 +106,8 @@ def test_nothing_is_in_the_database_where_an_expectation_fails(orders, run, tmp_
 
 _KILLED = """
 import os, sys
-from plait.formats.servers import into_mysql, into_postgres
-for kind in (into_postgres.PostgresTables, into_mysql.MySQLTables):
+from plait.formats.servers.writing import mysql, postgres
+for kind in (postgres.PostgresTables, mysql.MySQLTables):
     def commit(self, own=kind.commit):
         if sys.argv[1] == "after":
             own(self)

@@ -147,10 +147,10 @@ def _server_tables(target: TableTarget, delivery: Delivery) -> ServerTables:
 def begun(address: Address, replace: bool) -> ServerTables:
     """A change in a database of a server that is begun."""
     if address.scheme in ("mysql", "mariadb"):
-        from plait.formats.servers.into_mysql import MySQLTables
+        from plait.formats.servers.writing.mysql import MySQLTables
 
         return MySQLTables(address, replace)
-    from plait.formats.servers.into_postgres import PostgresTables
+    from plait.formats.servers.writing.postgres import PostgresTables
 
     return PostgresTables(address, replace)
 
@@ -173,10 +173,10 @@ def _was_committed(said: dict[str, Any]) -> bool | None:
 
 def _asked(address: Address, said: dict[str, Any]) -> bool:
     if isinstance(said.get("transaction"), str):
-        from plait.formats.servers.into_postgres import was_committed as in_postgres
+        from plait.formats.servers.writing.postgres import was_committed as in_postgres
 
         return in_postgres(address, said["transaction"])
-    from plait.formats.servers.into_mysql import was_committed as in_mysql
+    from plait.formats.servers.writing.mysql import was_committed as in_mysql
 
     schema, part = map(str, said["part"])
     return in_mysql(address, schema, part)

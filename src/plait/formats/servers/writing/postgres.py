@@ -19,9 +19,9 @@ from plait.formats.databases.writing import refuse_shape
 from plait.formats.places.address import Address
 from plait.formats.places.target import How
 from plait.formats.servers.faults import unwritten
-from plait.formats.servers.into import Into, Sources
 from plait.formats.servers.postgres import literal, open_postgres, quoted
-from plait.formats.servers.shapes import (
+from plait.formats.servers.writing.into import Into, Sources
+from plait.formats.servers.writing.shapes import (
     Shape,
     Tick,
     check_cells,
@@ -142,7 +142,7 @@ class PostgresTables(Into):
             )
 
     def _identity(self, name: str) -> tuple[Any, ...] | None:
-        schema, table = self._place(name)
+        schema, table = self._place(name, there_is=True)
         found = self._rows(_FOUND.format(schema=literal(schema), name=literal(table)))
         if not found:
             return None

@@ -51,16 +51,16 @@ class Into(ABC):
     def _where(self, name: str) -> str:
         return str(TableTarget(self._address, name))
 
-    def _place(self, name: str) -> tuple[str, str]:
-        """The schema and the table that a name means.
+    def _place(self, name: str, there_is: bool = False) -> tuple[str, str]:
+        """The schema and the table of a name; in that of a table that there is a point may be.
 
         Raises
         ------
         OutputError
         """
         head, point, tail = name.partition(".")
-        if point and tail:
-            there = self._schemas()
+        there = self._schemas() if point and tail else []
+        if there and (head in there or not there_is):
             if head not in there:
                 raise OutputError(
                     f"there is no {self.called} {head!r}",

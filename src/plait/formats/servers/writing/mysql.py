@@ -26,9 +26,9 @@ from plait.formats.databases.writing import refuse_shape
 from plait.formats.places.address import Address
 from plait.formats.places.target import How
 from plait.formats.servers.faults import unwritten
-from plait.formats.servers.into import Into, Sources
 from plait.formats.servers.mysql import literal, mysql_engine, quoted
-from plait.formats.servers.shapes import (
+from plait.formats.servers.writing.into import Into, Sources
+from plait.formats.servers.writing.shapes import (
     Shape,
     Tick,
     check_cells,
@@ -122,7 +122,9 @@ class MySQLTables(Into):
         return str(found[0][0]) if found else ""
 
     def _identity(self, name: str) -> tuple[Any, ...] | None:
-        return *self._rows("SELECT @@hostname, @@port, @@datadir")[0], *self._place(name)
+        return *self._rows("SELECT @@hostname, @@port, @@datadir")[0], *self._place(
+            name, there_is=True
+        )
 
     def _sweep(self, schema: str) -> None:
         """Take away what runs that were killed have left."""
