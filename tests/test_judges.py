@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import pytest
 
+from cases import every_case
 from judges import JUDGES, SLOW, run
 
 pytestmark = pytest.mark.slow
@@ -30,13 +31,13 @@ CALLS = {
 # A call judges several figures of a table, or as many functions on its rows.
 CASES = {"figures and rules": 9, "group": 9, "functions of text": 17, "types": 4, "doubles": 2}
 _OTHERS = 900
-_PARTS = 2
+_PARTS, _SHARE = 2, 3  # everyday runs judge a third of them
 
 
 @pytest.mark.parametrize("part", range(_PARTS))
 @pytest.mark.parametrize("name", JUDGES)
 def test_nothing_is_judged_wrong(name, part):
-    calls = CALLS.get(name, _OTHERS) // _PARTS
+    calls = CALLS.get(name, _OTHERS) // _PARTS // (1 if every_case() else _SHARE)
     judged, wrong = run(name, calls, f"suite {part}")
     assert not wrong
     assert judged >= calls // 3, "most cases can be judged"

@@ -81,7 +81,6 @@ def test_the_demo_writes_over_nothing_unasked(plait, tmp_path):
     (tmp_path / "plait-demo" / "mine.txt").write_text("mine")
     assert plait("demo").status == 4
     assert plait("demo", "--replace", "--quiet").status == 0
-    assert plait("demo", "--replace", "--quiet").status == 0
     assert (tmp_path / "plait-demo" / "mine.txt").read_text() == "mine"
 
 

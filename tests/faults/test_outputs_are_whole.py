@@ -41,7 +41,7 @@ formats = ["csv", "xlsx"]
 
 
 ACTIONS = ("fail", "full", "kill", "interrupt")
-FEW = 14  # one call in so many, at another place for each action; all of them when asked for
+FEW = 28  # one call in so many, at another place for each action; all of them when asked for
 
 
 @dataclass(frozen=True)
@@ -159,7 +159,7 @@ def test_runs_that_are_killed_at_any_time_leave_all_new_or_all_old(
     rng = random.Random(name)
     folder = tmp_path / "killed"
     shutil.copytree(old_folder, folder)
-    for _ in range(cases(80)):
+    for _ in range(cases(40)):
         words = (*scene.words, *(() if "--replace" in scene.words else ("--replace",)))
         faults.run(folder, *words, after=rng.uniform(0.2, 1.05) * took)
         assert (
