@@ -118,7 +118,11 @@ main(sys.argv[2:])
 """
 
 
-@pytest.mark.parametrize("when", ["before", "after"])
+@pytest.mark.parametrize(
+    ("server", "when"),
+    [("postgres", "before"), ("postgres", "after"), ("mariadb", "after")],
+    indirect=["server"],
+)
 def test_folder_and_table_are_of_one_run_also_when_it_is_killed(orders, run, tmp_path, when):
     """Killed as the transaction ends: before, neither is there; after, the next run finishes it."""
     ended = subprocess.run(

@@ -293,7 +293,7 @@ def test_a_killed_run_leaves_the_old_handover_or_the_new_one(season, tmp_path):
     shorter, changes = _files(tmp_path / "handover"), int(whole.stdout.split()[-1])
     assert longer != shorter and changes > 10
     seen = []
-    for number, at in enumerate([1, changes // 2, *range(changes - 3, changes + 1)]):
+    for number, at in enumerate([1, changes // 2, changes - 2, changes]):
         assert run(at, july_there=number % 2 == 0).returncode == -signal.SIGKILL
         assert _files(tmp_path / "handover") in (longer, shorter)
         seen.append(_files(tmp_path / "handover") == longer)

@@ -65,13 +65,13 @@ def _rows_said(strand: Strand, origin: Index, within: Index) -> pa.Array:
     """
     absent = origin < 0
     numbers = pa.array(within + 1, pa.int64(), mask=absent)
-    said = numbers
+    parts, place = [numbers.cast(pa.string())], np.arange(len(origin))
     for number, one in enumerate(strand.origins):
         if isinstance(one, Origin) and one.known:
-            here = origin == number
-            keys = one.known.said(within[here])
-            said = pc.replace_with_mask(said.cast(pa.string()), pa.array(here), keys)
-    return said
+            here = np.flatnonzero(origin == number)
+            place[here] = sum(map(len, parts)) + np.arange(len(here))
+            parts.append(one.known.said(within[here]))
+    return numbers if len(parts) == 1 else pa.concat_arrays(parts).take(pa.array(place))
 
 
 def whence(strands: Sequence[Strand], table_rows: int) -> tuple[pa.Array, pa.Array]:
