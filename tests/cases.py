@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from hypothesis import settings
 
-settings.register_profile("plait", deadline=None, max_examples=12)
+settings.register_profile("plait", deadline=None, max_examples=8)
 settings.register_profile("thorough", deadline=None, max_examples=100)
 
 

@@ -31,7 +31,7 @@ CALLS = {
 # A call judges several figures of a table, or as many functions on its rows.
 CASES = {"figures and rules": 9, "group": 9, "functions of text": 17, "types": 4, "doubles": 2}
 _OTHERS = 900
-_PARTS, _SHARE = 2, 3  # everyday runs judge a third of them
+_PARTS, _SHARE = 2, 6  # everyday runs judge a sixth of them
 
 
 @pytest.mark.parametrize("part", range(_PARTS))

@@ -41,7 +41,7 @@ formats = ["csv", "xlsx"]
 
 
 ACTIONS = ("fail", "full", "kill", "interrupt")
-FEW = 28  # one call in so many, at another place for each action; all of them when asked for
+FEW = 40  # one call in so many, at another place for each action; all of them when asked for
 
 
 @dataclass(frozen=True)
