@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 import subprocess
 import sys
+from contextlib import closing
 from dataclasses import replace
 
 import pytest
@@ -73,6 +75,42 @@ def test_what_the_plan_never_uses_stays_there_and_is_accounted_for(orders, run):
     assert [line["rows"] for line in reading["lines"]] == [5, -2]
     mended = ended.json["ledger"][1]
     assert mended["rows_out"] == 2
+
+
+@pytest.mark.parametrize(
+    ("source", "step", "expected"),
+    [
+        ('path = "{a}#orders"', 'drop = ["note", "more"]\nwhere = "kg > 4"', "id,year,hive,kg"),
+        ('path = "{a}"\nquery = "SELECT id, kg, note FROM orders"', 'keep = ["id"]', "id"),
+        ('path = "{a}"\nquery = "SELECT id, kg FROM orders"', 'where = "kg > 4"', "id,kg"),
+    ],
+)
+def test_what_is_dropped_or_asked_for_is_taken_as_it_is(
+    orders, run, tmp_path, source, step, expected
+):
+    """The result is what a file with the same rows gives, whatever of it is fetched."""
+    address = orders.address(password="${KEEPER}")
+    asked = source.format(a=address)
+    (tmp_path / "p.toml").write_text(
+        f'[source.t]\n{asked}\n[[step]]\nmend = "t"\n{step}\n[handover]\nresult = "t"\n'
+    )
+    ended = run("run", "p.toml")
+    assert ended.status == 0, ended.err
+    lines = (tmp_path / "handover/t.csv").read_text().splitlines()
+    assert lines[0] == expected
+    assert len(lines) == (3 if "where" in step else 6)
+
+
+def test_a_condition_that_a_dialect_is_not_asked_is_not_said_to_be(tmp_path, plait):
+    with closing(sqlite3.connect(tmp_path / "field.db")) as base, base:
+        base.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, n INTEGER, note TEXT)")
+        base.execute("INSERT INTO t VALUES (1, 5, 'a'), (2, 1, 'b')")
+    (tmp_path / "p.toml").write_text(
+        f'[source.t]\npath = "sqlite:///{tmp_path}/field.db#t"\n'
+        '[[step]]\nmend = "t"\nkeep = ["id"]\nwhere = "n > 2"\n[handover]\nresult = "t"\n'
+    )
+    found = plait("check", "p.toml", "--json").finding("fetched-in-part")
+    assert "2 of its 3 columns" in found["message"] and "where" not in found["message"]
 
 
 def test_the_result_stands_in_the_folder_and_in_the_database(orders, run, tmp_path):

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from functools import partial
 from pathlib import Path
-from typing import IO, Any, Protocol
+from typing import IO, Any
 
 from plait.core.account.errors import OutputError, PlaitError
 from plait.core.account.finding import Finding
@@ -17,11 +17,11 @@ from plait.formats.delivery import journal
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.places.address import Address
 from plait.formats.places.endings import DATABASES, DELIMITED, JSON, JSON_LINES, WRITABLE
+from plait.formats.places.reader import Tick
 from plait.formats.places.source import Source
 from plait.formats.places.target import How, TableTarget, table_target
+from plait.formats.servers.writing.into import Into
 from plait.formats.text.writing import write_delimited
-
-Tick = Callable[[int], None]
 
 WORKBOOK = ".xlsx"
 
@@ -116,37 +116,18 @@ def _check_queries(target: TableTarget, sources: Sequence[Source]) -> None:
             )
 
 
-class ServerTables(Protocol):
-    """Tables written into a database of a server, whole or not at all."""
-
-    def check(self, name: str, append: bool, sources: Sequence[tuple[Address, str]]) -> None:
-        """See that a table can be written."""
-
-    def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
-        """Write one more."""
-
-    def stated(self) -> dict[str, Any]:
-        """What tells later whether it was made."""
-
-    def commit(self) -> None:
-        """Make it so."""
-
-    def rollback(self) -> None:
-        """Leave everything as it was."""
-
-
-def _server_tables(target: TableTarget, delivery: Delivery) -> ServerTables:
+def _server_tables(target: TableTarget, delivery: Delivery) -> Into:
     """The change in a database that a delivery makes."""
 
-    def begin() -> ServerTables:
+    def begin() -> Into:
         return begun(target.address, delivery.replace)
 
     return delivery.joined(target, target.address.written, begin)
 
 
-def begun(address: Address, replace: bool) -> ServerTables:
+def begun(address: Address, replace: bool) -> Into:
     """A change in a database of a server that is begun."""
-    if address.scheme in ("mysql", "mariadb"):
+    if address.scheme == "mysql":
         from plait.formats.servers.writing.mysql import MySQLTables
 
         return MySQLTables(address, replace)

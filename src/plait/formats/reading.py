@@ -9,7 +9,7 @@ from dataclasses import replace
 from typing import Any, TypeVar
 
 from plait.core.account.errors import SourceError
-from plait.core.account.finding import Finding, counted
+from plait.core.account.finding import Example, Finding, counted
 from plait.core.account.parallel import ordered_map
 from plait.core.store.room import expect
 from plait.core.table.table import Table
@@ -114,8 +114,10 @@ def read_or_fault(source: Source, tick: Tick = lambda _: None) -> Table | Source
 
 
 def unreadable(fault: SourceError) -> Finding:
-    """The finding that a source could not be read."""
-    return Finding("unreadable", "error", 1, fault.what, fault.remedy or "", fault.where or "")
+    """The finding that a source could not be read, and which."""
+    where = fault.where or ""
+    which = (Example(where),) if where else ()
+    return Finding("unreadable", "error", 1, fault.what, fault.remedy or "", where, which)
 
 
 def _not_read(over: PassedOver, name: str) -> Finding:

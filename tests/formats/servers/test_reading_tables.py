@@ -266,6 +266,26 @@ def test_a_table_altered_before_its_turn_is_no_empty_table(postgres):
             [read(one) for one in sources]
 
 
+def test_a_view_that_fails_does_not_stand_in_the_way_of_other_tables(postgres, plait_in):
+    postgres.run(
+        "CREATE TABLE hives (n int)",
+        "INSERT INTO hives VALUES (5)",
+        "CREATE VIEW bad AS SELECT 1 / (n - 5) AS x FROM hives",
+        "CREATE VIEW good AS SELECT * FROM hives",
+    )
+    said = plait_in("survey", postgres.address(), "--json").json
+    assert [one["message"] for one in said["findings"] if one["code"] == "unreadable"] == [
+        "division by zero"
+    ]
+    assert {one["name"] for one in said["sources"]} == {"good", "hives"}
+
+
+@pytest.fixture
+def plait_in(plait):
+    """The program, in the temporary folder."""
+    return plait
+
+
 def test_generic_dialects_are_read_with_their_types(tmp_path):
     import sqlite3
 

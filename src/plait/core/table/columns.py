@@ -57,6 +57,7 @@ def chosen(table: Table, drop: Sequence[str], keep: Sequence[str], order: Sequen
     UsageError
         For a column that is not there, or when none would be left.
     """
+    drop = [one for one in drop if one not in table.left_there]
     for option, columns in (("drop", drop), ("keep", keep), ("order", order)):
         with asked(option):
             for column in columns:

@@ -81,6 +81,8 @@ class Table:
         How the source is written, in words: ``utf-8, comma``.
     unfetched : tuple of NotFetched
         Rows that were left where they are.
+    left_there : frozenset of str
+        Columns that were left where they are, since they are dropped anyway.
     """
 
     name: str
@@ -91,6 +93,7 @@ class Table:
     aside: tuple[SetAside, ...] = field(default=())
     written: str = ""
     unfetched: tuple[NotFetched, ...] = ()
+    left_there: frozenset[str] = frozenset()
     _kinds: dict[str, str] = field(default_factory=dict, init=False, repr=False)
 
     @cached_property

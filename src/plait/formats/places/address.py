@@ -18,6 +18,7 @@ from plait.core.account.names import nearest
 
 HIDDEN = "***"
 REMOTE = ("https", "http", "s3")
+_ALIASES = {"postgres": "postgresql", "mariadb": "mysql"}
 _SCHEME = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
 _PORT = re.compile(r"\d+/")
 _VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
@@ -66,8 +67,9 @@ class Address:
 
     @property
     def scheme(self) -> str:
-        """What stands before ``://``, in lower case."""
-        return self.written.partition("://")[0].lower()
+        """What stands before ``://``, in lower case; of two words for one kind the usual one."""
+        scheme = self.written.partition("://")[0].lower()
+        return _ALIASES.get(scheme, scheme)
 
     @property
     def leads_to_file(self) -> bool:
@@ -198,9 +200,9 @@ def for_a_plan(text: str) -> str:
     >>> for_a_plan("postgresql://ines:geheim@db/co_op#hives")
     'postgresql://ines:${PGPASSWORD}@db/co_op#hives'
     """
-    scheme = text.partition("://")[0].lower()
-    name = {"postgresql": "PGPASSWORD", "postgres": "PGPASSWORD", "mysql": "MYSQL_PWD"}
-    return masked(text).replace(HIDDEN, f"${{{name.get(scheme, 'SECRET')}}}")
+    scheme = Address(text).scheme
+    name = {"postgresql": "PGPASSWORD", "mysql": "MYSQL_PWD"}.get(scheme, "SECRET")
+    return masked(text).replace(HIDDEN, f"${{{name}}}")
 
 
 def hidden_in(text: str, secrets: Iterable[str]) -> str:

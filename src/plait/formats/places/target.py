@@ -81,7 +81,7 @@ def table_target(word: str) -> TableTarget | None:
         return None
     whole, _, table = word.partition("#")
     address = Address(whole)
-    if address.scheme not in ("postgresql", "postgres", "mysql", "mariadb"):
+    if address.scheme not in ("postgresql", "mysql"):
         raise UsageError(
             f"nothing is written to {address.scheme}://",
             address.shown,

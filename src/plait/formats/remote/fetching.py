@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import ssl
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
 from typing import IO, Any
@@ -15,22 +14,13 @@ from plait.core.account.errors import PlaitError, SourceError
 from plait.formats.delivery.scratch import scratch
 from plait.formats.places.address import Address
 from plait.formats.places.extras import needed
+from plait.formats.places.reader import Tick
 from plait.formats.remote import https
 
 _BLOCK = 8 << 20
 _TRIES = 4
 _WAIT_SECONDS = 0.5
 _PATIENCE_SECONDS = 60
-
-Tick = Callable[[int], None]
-
-
-@dataclass(frozen=True)
-class Fetched:
-    """The file that has what an address gave, and how many bytes that were."""
-
-    path: Path
-    bytes: int
 
 
 class _Store:
@@ -39,8 +29,9 @@ class _Store:
     def __init__(self) -> None:
         self.lock = Lock()
         self.within = 0
-        self.files: dict[str, Fetched] = {}
+        self.files: dict[str, Path] = {}
         self.turns: dict[str, Lock] = {}
+        self.systems: dict[tuple[str, int], Any] = {}
         self.places = 0
         self.folder: Path | None = None
         self.root: Path | None = None
@@ -76,11 +67,11 @@ def keeping(root: Path | None = None) -> Iterator[None]:
             _STORE.within -= 1
             if not _STORE.within:
                 _STORE.stack.close()
-                _STORE.files, _STORE.turns = {}, {}
+                _STORE.files, _STORE.turns, _STORE.systems = {}, {}, {}
                 _STORE.folder, _STORE.root = None, None
 
 
-def fetched(address: Address, timeout: int | None = None, tick: Tick = lambda _: None) -> Fetched:
+def fetched(address: Address, timeout: int | None = None, tick: Tick = lambda _: None) -> Path:
     """The file with what an address gives.
 
     Raises
@@ -94,8 +85,8 @@ def fetched(address: Address, timeout: int | None = None, tick: Tick = lambda _:
         known = _STORE.files.get(address.written)
         if known is None:
             with _STORE.lock:
-                place = _STORE.place()
-            known = Fetched(place, _fetch(address, place, timeout, tick))
+                known = _STORE.place()
+            _fetch(address, known, timeout, tick)
             _STORE.files[address.written] = known
         return known
 
@@ -133,26 +124,32 @@ def matching(address: Address) -> list[Address]:
 
 
 def _file_system(address: Address, timeout: int | None) -> tuple[Any, str]:
-    """What speaks to the other machine, and the path as it takes it."""
+    """What speaks to the other machine, made once in a job, and the path as it takes it."""
+    of_store, seconds = address.scheme == "s3", timeout or _PATIENCE_SECONDS
+    path = address.filled().partition("?")[0] if of_store else address.filled()
+    key = (address.scheme, seconds)
+    made = _STORE.systems.get(key) or (_store if of_store else _web)(address, seconds)
+    if _STORE.within:
+        _STORE.systems[key] = made
+    return made, path
+
+
+def _store(address: Address, seconds: int) -> Any:
     fsspec = needed("fsspec", "remote", address.shown)
-    seconds = timeout or _PATIENCE_SECONDS
-    if address.scheme == "s3":
-        needed("s3fs", "remote", address.shown)
-        config = {
-            "connect_timeout": seconds,
-            "read_timeout": seconds,
-            "retries": {"max_attempts": 2},
-        }
-        made = fsspec.filesystem(
-            "s3", anon=_nobody_known(), config_kwargs=config, skip_instance_cache=True
-        )
-        return made, address.filled().partition("?")[0]
+    needed("s3fs", "remote", address.shown)
+    config = {"connect_timeout": seconds, "read_timeout": seconds, "retries": {"max_attempts": 2}}
+    return fsspec.filesystem(
+        "s3", anon=_nobody_known(), config_kwargs=config, skip_instance_cache=True
+    )
+
+
+def _web(address: Address, seconds: int) -> Any:
+    fsspec = needed("fsspec", "remote", address.shown)
     aiohttp = needed("aiohttp", "remote", address.shown)
     # Each answer by itself may take so long; a large file comes in many.
     limit = aiohttp.ClientTimeout(total=None, connect=seconds, sock_read=seconds)
     kwargs = {"trust_env": True, "timeout": limit}
-    made = fsspec.filesystem("http", client_kwargs=kwargs, skip_instance_cache=True)
-    return made, address.filled()
+    return fsspec.filesystem("http", client_kwargs=kwargs, skip_instance_cache=True)
 
 
 def _nobody_known() -> bool:
@@ -161,19 +158,18 @@ def _nobody_known() -> bool:
     return session.Session().get_credentials() is None
 
 
-def _fetch(address: Address, target: Path, timeout: int | None, tick: Tick) -> int:
+def _fetch(address: Address, target: Path, timeout: int | None, tick: Tick) -> None:
     with _told(address), target.open("wb") as out:
         system, path = _file_system(address, timeout)
         go_on = _from_store if address.scheme == "s3" else https.go_on
         for left in reversed(range(_TRIES)):
             try:
                 go_on(system, path, out, tick)
-                return out.tell()
+                return
             except Exception as error:
                 if not left or not _may_pass(error):
                     raise
                 time.sleep(_WAIT_SECONDS * 2 ** (_TRIES - 1 - left))
-    raise AssertionError  # the last try returns or raises
 
 
 def _from_store(system: Any, path: str, out: IO[bytes], tick: Tick) -> None:

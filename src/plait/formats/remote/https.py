@@ -6,13 +6,12 @@ for a whole one; so the answers are looked at here.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import IO, Any
+
+from plait.formats.places.reader import Tick
 
 _STEP = 1 << 20
 _PLAIN = {"Accept-Encoding": "identity"}  # bytes as they are in the file, so that they count
-
-Tick = Callable[[int], None]
 
 
 def size_of(system: Any, url: str) -> int:

@@ -23,17 +23,19 @@ _STEADY = ("SNAPSHOT", "REPEATABLE READ", "SERIALIZABLE")
 class Alchemy:
     """A connection through SQLAlchemy: see ``Database``."""
 
+    decides = False
+
     def __init__(self, address: Address, engine: Any) -> None:
         self._sa = needed("sqlalchemy", "databases", address.shown)
         logging.getLogger("sqlalchemy").setLevel(logging.CRITICAL)  # errors are told in one place
         self._address, self._engine = address, engine
         self._types: dict[str, dict[str, Any]] = {}
-        self.scheme = address.scheme
         try:
             self._base = engine.connect()
             self._begin()
             self.label = self._label()
         except Exception as error:
+            self.close()
             raise unread(error, address) from None
 
     def _begin(self) -> None:

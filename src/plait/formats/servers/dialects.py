@@ -17,7 +17,7 @@ def connect(address: Address, timeout: int | None = None) -> Database:
     SourceError, UsageError
         When there is no way to it, or no dialect for it.
     """
-    if address.scheme in ("mysql", "mariadb"):
+    if address.scheme == "mysql":
         from plait.formats.servers.mysql import MySQL
 
         return MySQL(address, timeout)

@@ -10,7 +10,6 @@ from plait.core.account.names import nearest
 from plait.formats.places.address import Address
 
 _SAID = re.compile(r"(?:ERROR|FATAL):\s+(.*?)\s*(?:\n|Query was:|\. SQLSTATE|$)", re.DOTALL)
-_NAMES = {"postgresql": "PostgreSQL", "postgres": "PostgreSQL", "mysql": "MySQL"}
 
 # What a message has in it, the codes of the servers, what that means, and what to try; the first
 # that fits is told.
@@ -144,7 +143,7 @@ def said_by(error: BaseException, address: Address) -> str:
 
 def _known(address: Address, said: str) -> dict[str, object]:
     parts = address.parts()
-    postgres = _NAMES.get(address.scheme) == "PostgreSQL"
+    postgres = address.scheme == "postgresql"
     variable = "PGPASSWORD" if postgres else "MYSQL_PWD"
     file = "~/.pgpass" if postgres else "~/.my.cnf"
     return {

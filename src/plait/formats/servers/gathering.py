@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -17,9 +17,8 @@ from plait.core.store.shelf import Shelf, kept
 from plait.core.table.strand import Known, Origin
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
+from plait.formats.places.reader import Tick
 from plait.formats.servers.relation import Field, Relation
-
-Tick = Callable[[int], None]
 
 _DAYS = -719_162, 2_932_896  # of 0001-01-01 and 9999-12-31 from 1970-01-01
 _DAY = 86_400 * 1_000_000

@@ -65,7 +65,7 @@ def literal(text: str) -> str:
     return f"CONVERT(0x{text.encode().hex()} USING utf8mb4)" if text else "''"
 
 
-def mysql_engine(address: Address, timeout: int | None, writes: bool = False) -> Any:
+def mysql_engine(address: Address, timeout: int | None = None) -> Any:
     """What makes connections to a server."""
     sqlalchemy = needed("sqlalchemy", "mysql", address.shown)
     needed("pymysql", "mysql", address.shown)
@@ -89,6 +89,8 @@ def mysql_engine(address: Address, timeout: int | None, writes: bool = False) ->
 
 class MySQL(Alchemy):
     """A connection to MariaDB or MySQL: see ``Database``."""
+
+    decides = True
 
     def __init__(self, address: Address, timeout: int | None = None) -> None:
         self._timeout = timeout

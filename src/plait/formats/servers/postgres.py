@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
-from contextlib import closing, suppress
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing, contextmanager, suppress
 from typing import Any
 
 import pyarrow as pa
 
-from plait.core.account.errors import SourceError
+from plait.core.account.errors import PlaitError, SourceError
 from plait.formats.places.address import Address, address_of
 from plait.formats.places.extras import needed
 from plait.formats.servers.faults import meaning, unread
@@ -23,7 +23,7 @@ _NUMERIC = re.compile(r"numeric\((\d+),(\d+)\)")
 _MOST_DIGITS = 76
 
 _TABLES = """
-SELECT n.nspname::text, c.relname::text, n.nspname = current_schema() IS TRUE, c.relkind::text,
+SELECT n.nspname::text, c.relname::text, n.nspname = current_schema() IS TRUE,
        has_table_privilege(c.oid, 'SELECT')
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
@@ -86,61 +86,127 @@ def literal(text: str) -> str:
     return "'" + text.replace("'", "''") + "'"
 
 
+class Connection:
+    """A connection of the driver's whose errors are told as what they mean.
+
+    Parameters
+    ----------
+    address : Address
+    told : callable
+        Makes an error of the driver's, with the address and a table, one of ours.
+    timeout : int, optional
+        Seconds to wait for an answer at first.
+    """
+
+    def __init__(
+        self,
+        address: Address,
+        told: Callable[[BaseException, Address, str], PlaitError],
+        timeout: int | None = None,
+    ) -> None:
+        self._address, self._told = address, told
+        self.base = open_postgres(address, timeout)
+
+    def cursor(self, text: str, called: str = "") -> Any:
+        """What a statement gives."""
+        cursor: Any = None
+        try:
+            cursor = self.base.cursor()
+            cursor.execute(text)
+        except Exception as error:
+            with suppress(Exception):
+                cursor.close()
+            raise self._told(error, self._address, called) from None
+        return cursor
+
+    def do(self, text: str, called: str = "") -> None:
+        """Carry out a statement that gives nothing."""
+        self.cursor(text, called).close()
+
+    def rows(self, text: str) -> list[tuple[Any, ...]]:
+        """The rows that a statement gives."""
+        with closing(self.cursor(text)) as cursor:
+            try:
+                found: list[tuple[Any, ...]] = cursor.fetchall()
+            except Exception as error:
+                raise self._told(error, self._address, "") from None
+            return found
+
+    def close(self) -> None:
+        """End the connection, and its transaction with it."""
+        with suppress(Exception):
+            self.base.close()
+
+
 class Postgres:
     """A connection to PostgreSQL: see ``Database``."""
 
-    scheme = "postgresql"
+    decides = True
 
     def __init__(self, address: Address, timeout: int | None = None) -> None:
         self._address = address
-        self._base = open_postgres(address, timeout)
+        self._base = Connection(address, unread, timeout)
         try:
             milliseconds = (timeout or 0) * 1000
-            self._do(f"SET statement_timeout = {milliseconds}")
-            self._do(f"SET lock_timeout = '{_LOCK_SECONDS}s'")
-            self._do("SET TIME ZONE 'UTC'")
-            self._do("SET IntervalStyle = 'iso_8601'")
-            self._do("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
-            ((version, moment),) = self._rows(
+            self._base.do(f"SET statement_timeout = {milliseconds}")
+            self._base.do(f"SET lock_timeout = '{_LOCK_SECONDS}s'")
+            self._base.do("SET TIME ZONE 'UTC'")
+            self._base.do("SET IntervalStyle = 'iso_8601'")
+            self._base.do("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+            ((version, moment),) = self._base.rows(
                 "SELECT current_setting('server_version'), "
                 "to_char(now() AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS')"
             )
+            self._base.do("SAVEPOINT begun")
         except BaseException:
             self.close()
             raise
         self.label = f"PostgreSQL {version.split()[0]}, as it was at {moment} UTC"
 
+    @contextmanager
+    def _going_on(self) -> Iterator[None]:
+        """Let what goes wrong with one table not stand in the way of the next."""
+        try:
+            yield
+        except PlaitError:
+            with suppress(PlaitError):
+                self._base.do("ROLLBACK TO SAVEPOINT begun")
+            raise
+
     def listed(self) -> list[Listed]:
         """The tables and views that may be read."""
-        return [Listed(*found[:3]) for found in self._rows(_TABLES) if found[4]]
+        return [Listed(*found[:3]) for found in self._base.rows(_TABLES) if found[3]]
 
     def relation(self, one: Listed) -> Relation:
         """The columns and the key of a table, which stays as it is from now on."""
         source = f"{quoted(one.schema)}.{quoted(one.name)}"
-        ((oid,),) = self._rows(f"SELECT {literal(source)}::regclass::oid::int8")
-        self._hold(oid, source, one.called)
-        fields = [_field(*found) for found in self._rows(_COLUMNS.format(oid=oid))]
-        key = tuple(name for (name,) in self._rows(_KEY.format(oid=oid)))
-        kind = {"v": "view", "m": "view"}.get(self._kind, "table")
-        return Relation(one.called, source, tuple(fields), key, kind)
+        with self._going_on():
+            ((oid,),) = self._base.rows(f"SELECT {literal(source)}::regclass::oid::int8")
+            kind = self._held(oid, source, one.called)
+            fields = [_field(*found) for found in self._base.rows(_COLUMNS.format(oid=oid))]
+            key = tuple(name for (name,) in self._base.rows(_KEY.format(oid=oid)))
+        what = "view" if kind in ("v", "m") else "table"
+        return Relation(one.called, source, tuple(fields), key, what)
 
-    def _hold(self, oid: int, source: str, called: str) -> None:
-        """Keep a table from being altered while it is read, and see that it was not before."""
-        ((self._kind, _, _),) = self._rows(_FILES.format(oid=oid))
-        if self._kind in ("r", "p"):
-            self._do(f"LOCK TABLE {source} IN ACCESS SHARE MODE", called)
-        ((_, then, now),) = self._rows(_FILES.format(oid=oid))
+    def _held(self, oid: int, source: str, called: str) -> str:
+        """What kind of table it is, once it is kept from being altered, and was not before."""
+        ((kind, _, _),) = self._base.rows(_FILES.format(oid=oid))
+        if kind in ("r", "p"):
+            self._base.do(f"LOCK TABLE {source} IN ACCESS SHARE MODE", called)
+        ((_, then, now),) = self._base.rows(_FILES.format(oid=oid))
         if then != now:
             raise SourceError(
                 "the table was altered while it was to be read",
                 f"{self._address.shown}#{called}",
                 "try it again",
             )
+        return str(kind)
 
     def asked(self, query: str) -> Relation:
         """What a query gives."""
         inner = query.strip().rstrip(";")
-        with closing(self._cursor(f"SELECT * FROM (\n{inner}\n) AS q LIMIT 0", "query")) as cursor:
+        nothing = f"SELECT * FROM (\n{inner}\n) AS q LIMIT 0"
+        with self._going_on(), closing(self._base.cursor(nothing, "query")) as cursor:
             schema = cursor.fetch_record_batch().schema
         columns = [f"c{number}" for number in range(len(schema))]
         fields = [_field_of(one, c) for one, c in zip(schema, columns, strict=True)]
@@ -149,43 +215,24 @@ class Postgres:
 
     def batches(self, relation: Relation, wanted: Wanted) -> Iterator[pa.RecordBatch]:
         """The rows, as they come."""
-        text = select(relation, wanted, quoted, _one_of)
-        cursor = self._cursor(text, relation.called)
-        try:
-            yield from cursor.fetch_record_batch()
-        except Exception as error:
-            raise unread(error, self._address, relation.called) from None
-        finally:
-            with suppress(Exception):
-                cursor.close()
+        with self._going_on():
+            cursor = self._base.cursor(select(relation, wanted, quoted, _one_of), relation.called)
+            try:
+                yield from cursor.fetch_record_batch()
+            except Exception as error:
+                raise unread(error, self._address, relation.called) from None
+            finally:
+                with suppress(Exception):
+                    cursor.close()
 
     def count(self, relation: Relation) -> int:
         """How many rows there are."""
-        ((rows,),) = self._rows(f"SELECT count(*) FROM {relation.source}")
+        ((rows,),) = self._base.rows(f"SELECT count(*) FROM {relation.source}")
         return int(rows)
 
     def close(self) -> None:
         """End the transaction and the connection."""
-        with suppress(Exception):
-            self._base.close()
-
-    def _cursor(self, text: str, called: str = "") -> Any:
-        cursor = self._base.cursor()
-        try:
-            cursor.execute(text)
-        except Exception as error:
-            with suppress(Exception):
-                cursor.close()
-            raise unread(error, self._address, called) from None
-        return cursor
-
-    def _do(self, text: str, called: str = "") -> None:
-        self._cursor(text, called).close()
-
-    def _rows(self, text: str) -> list[tuple[Any, ...]]:
-        with closing(self._cursor(text)) as cursor:
-            found: list[tuple[Any, ...]] = cursor.fetchall()
-            return found
+        self._base.close()
 
 
 def open_postgres(address: Address, timeout: int | None = None) -> Any:

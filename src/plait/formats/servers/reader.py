@@ -45,7 +45,7 @@ def read(source: Source, tick: Tick) -> Table:
     """The table, in the order of its primary key; only that part of it which is wanted."""
     with connected(_address(source), source.given.timeout) as base:
         relation = _relation(base, source)
-        fields, where = _taken(relation, source)
+        fields, where = _taken(base, relation, source)
         table = _gathered(base, relation, Wanted(fields, where), source, tick)
         table = replace(table, written=f"{relation.what} of {base.label}")
         rows = base.count(relation) if where is not None else table.rows
@@ -68,7 +68,7 @@ def rows_at(source: Source, rows: Sequence[int], keys: Sequence[str]) -> dict[in
         return looked
     with connected(_address(source), source.given.timeout) as base:
         relation = _relation(base, source)
-        fields, _ = _taken(relation, source)
+        fields, _ = _taken(base, relation, source)
         every = list(wanted.items())
         for begin in range(0, len(every), _MOST_KEYS):
             some = every[begin : begin + _MOST_KEYS]
@@ -123,16 +123,18 @@ def _relation(base: Database, source: Source) -> Relation:
     raise no_table(source.part, [one.called for one in found], _address(source))
 
 
-def _taken(relation: Relation, source: Source) -> tuple[tuple[Field, ...], Node | None]:
-    """The columns that are fetched, and the condition on their rows."""
-    if source.taking is None:
+def _taken(
+    base: Database, relation: Relation, source: Source
+) -> tuple[tuple[Field, ...], Node | None]:
+    """The columns that are fetched, and the condition on their rows; of a query all it gives."""
+    if source.taking is None or relation.what == "query":
         return relation.fields, None
     wanted = {*source.taking.columns, *relation.key}
     fields = relation.fields
     if source.taking.columns:
         fields = tuple(one for one in relation.fields if one.name in wanted)
     where = source.taking.where
-    return fields, pushable(where, relation) if where is not None else None
+    return fields, pushable(where, relation) if where is not None and base.decides else None
 
 
 def _gathered(
@@ -145,11 +147,14 @@ def _gathered(
         try:
             return gathered(source.name, source.where, relation, wanted.fields, batches, tick, most)
         except NotOfTheCalendarError as error:
-            fields = [
-                replace(one, fetched=one.as_text, kind="other") if one.name in error.names else one
-                for one in wanted.fields
-            ]
+            fields = (_as_text(f) if f.name in error.names else f for f in wanted.fields)
             wanted = replace(wanted, fields=tuple(fields))
+
+
+def _as_text(field: Field) -> Field:
+    """The column read as text; where it was to hold numbers, as one in which they may stand."""
+    kind = "numeric" if field.kind in ("boolean", "integer") else "other"
+    return replace(field, fetched=field.as_text, kind=kind)
 
 
 def _accounted(table: Table, relation: Relation, where: Node | None, rows: int) -> Table:
@@ -176,7 +181,8 @@ def _accounted(table: Table, relation: Relation, where: Node | None, rows: int) 
         table.name,
     )
     kept = (NotFetched(left, f"rows not where {condition}"),) if left else ()
-    return replace(table, findings=(*table.findings, found), unfetched=kept)
+    lacked = frozenset(one.name for one in relation.fields) - {*table.column_names}
+    return replace(table, findings=(*table.findings, found), unfetched=kept, left_there=lacked)
 
 
 def _quoted(name: str) -> str:

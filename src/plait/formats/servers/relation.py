@@ -121,10 +121,13 @@ class Wanted:
 
 
 class Database(Protocol):
-    """A connection to a database, within one read-only snapshot of it."""
+    """A connection to a database, within one read-only snapshot of it.
+
+    ``decides``: whether it is asked for the rows on which a condition holds.
+    """
 
     label: str
-    scheme: str
+    decides: bool
 
     def listed(self) -> list[Listed]:
         """The tables and views that may be read, those of the usual schema first."""

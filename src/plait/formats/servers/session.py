@@ -75,7 +75,7 @@ def connected(address: Address, timeout: int | None = None) -> Iterator[Database
 
 
 def _connection(address: Address, timeout: int | None) -> Database:
-    if address.scheme in ("postgresql", "postgres"):
+    if address.scheme == "postgresql":
         from plait.formats.servers.postgres import Postgres
 
         return Postgres(address, timeout)

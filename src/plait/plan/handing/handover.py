@@ -28,7 +28,6 @@ from plait.formats.delivery.folder import check_folder, whole_folder, write_flus
 from plait.formats.lineage_keys import KEYS, key_starts, known_of, write_keys
 from plait.formats.lineage_out import cells_stated, write_lineage
 from plait.formats.outputs import (
-    ServerTables,
     begun,
     check_room,
     check_target,
@@ -38,6 +37,7 @@ from plait.formats.outputs import (
 from plait.formats.places.endings import WRITABLE
 from plait.formats.places.source import Source
 from plait.formats.places.target import How, TableTarget, table_target
+from plait.formats.servers.writing.into import Into
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.telling import shown_path, sources_of, story_of
 from plait.plan.work.touched import touching
@@ -165,7 +165,7 @@ def hand_over(
         When something cannot be written.
     """
     target = folder_of(worked.loaded)
-    changes: list[ServerTables] = []
+    changes: list[Into] = []
     with whole_folder(target, changes) as part:
         in_database = _into_database(worked, changes, phases, replace_)
         written, findings = _dataset(worked, part, phases)
@@ -195,7 +195,7 @@ def hand_over(
 
 
 def _into_database(
-    worked: Worked, changes: list[ServerTables], phases: Phases, replace_: bool
+    worked: Worked, changes: list[Into], phases: Phases, replace_: bool
 ) -> list[Output]:
     """Write the result into the database that the plan names, and what goes beside it."""
     target, handover = table_of(worked.loaded), worked.loaded.plan.handover

@@ -16,6 +16,7 @@ from plait.core.verbs.stack import labelled
 from plait.formats.places.address import is_address
 from plait.formats.places.source import Source
 from plait.formats.reading import read_source, read_together
+from plait.formats.servers.session import one_snapshot
 from plait.formats.sources import find_sources, uniquely_named
 from plait.formats.stated import stated
 from plait.options.shared import READING
@@ -53,12 +54,13 @@ def find(loaded: LoadedPlan) -> list[Found]:
     found: list[Found] = []
     faults: list[Fault] = []
     status = 2
-    for name, spec in loaded.plan.source.items():
-        try:
-            found += _found(loaded, name, spec)
-        except PlaitError as error:
-            faults.append(_fault(loaded.line("source", name, "path"), error))
-            status = max(status, error.status)
+    with one_snapshot():
+        for name, spec in loaded.plan.source.items():
+            try:
+                found += _found(loaded, name, spec)
+            except PlaitError as error:
+                faults.append(_fault(loaded.line("source", name, "path"), error))
+                status = max(status, error.status)
     if faults:
         raise PlanError(str(loaded.path), faults, status)
     sources = uniquely_named([one.source for one in found])

@@ -72,7 +72,7 @@ def _columns(step: Mapping[str, Any], spec: Any, source: Source) -> tuple[str, .
     if not keep and not drop:
         return ()
     there = reader_of(source).columns(source)
-    used = {*_named({k: v for k, v in step.items() if k != "drop"}), *spec.type}
+    used = {*_named({k: v for k, v in step.items() if k != "drop"}), *keep, *spec.type}
     needed = [one for one in there if one in used or (not keep and one not in drop)]
     return tuple(needed) if len(needed) < len(there) else ()
 

@@ -8,9 +8,12 @@ from collections.abc import Sequence
 from typing import Any, ClassVar
 
 from plait.core.account.errors import OutputError
+from plait.core.account.finding import Finding
 from plait.core.account.names import nearest
+from plait.core.table.table import Table
 from plait.formats.places.address import Address
-from plait.formats.places.target import TableTarget
+from plait.formats.places.reader import Tick
+from plait.formats.places.target import How, TableTarget
 
 Sources = Sequence[tuple[Address, str]]
 
@@ -25,7 +28,7 @@ class Into(ABC):
         Whether tables that are there may be replaced.
     """
 
-    schemes: ClassVar[tuple[str, ...]]
+    scheme: ClassVar[str]
     called: ClassVar[str]  # what tables are in: a schema, a database
 
     def __init__(self, address: Address, replace: bool = False) -> None:
@@ -43,6 +46,38 @@ class Into(ABC):
     @abstractmethod
     def _identity(self, name: str) -> tuple[Any, ...] | None:
         """What tells a table from all others, however its server is reached."""
+
+    @abstractmethod
+    def check(self, name: str, append: bool, sources: Sources = ()) -> None:
+        """See that a table can be written, before any work is done for it.
+
+        Raises
+        ------
+        OutputError
+        """
+
+    @abstractmethod
+    def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
+        """Write one table more.
+
+        Raises
+        ------
+        OutputError
+        """
+
+    @abstractmethod
+    def stated(self) -> dict[str, Any]:
+        """What tells later whether it was made."""
+
+    @abstractmethod
+    def commit(self) -> None:
+        """Let the new tables take their places, all at once.
+
+        Raises
+        ------
+        OutputError
+            When that cannot be; nothing has changed then.
+        """
 
     @abstractmethod
     def rollback(self) -> None:
@@ -86,7 +121,7 @@ class Into(ABC):
         """
         mine = self._identity(name)
         for address, table in sources if mine else ():
-            if address.scheme in self.schemes and table and self._other(address, table) == mine:
+            if address.scheme == self.scheme and table and self._other(address, table) == mine:
                 raise OutputError(
                     "this table is a source, and sources are never written to",
                     self._where(name),

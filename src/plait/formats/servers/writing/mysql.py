@@ -24,13 +24,13 @@ from plait.core.table.table import Table
 from plait.formats.cells.typed import marker_findings
 from plait.formats.databases.writing import refuse_shape
 from plait.formats.places.address import Address
+from plait.formats.places.reader import Tick
 from plait.formats.places.target import How
 from plait.formats.servers.faults import unwritten
 from plait.formats.servers.mysql import literal, mysql_engine, quoted
 from plait.formats.servers.writing.into import Into, Sources
 from plait.formats.servers.writing.shapes import (
     Shape,
-    Tick,
     check_cells,
     check_names,
     differences,
@@ -81,13 +81,13 @@ class _New:
 class MySQLTables(Into):
     """Tables written into MariaDB or MySQL; nobody finds them by their names before ``commit``."""
 
-    schemes = ("mysql", "mariadb")
+    scheme = "mysql"
     called = "database"
 
     def __init__(self, address: Address, replace: bool = False) -> None:
         super().__init__(address, replace)
         self._new: list[_New] = []
-        self._engine = mysql_engine(address, None, writes=True)
+        self._engine = mysql_engine(address)
         try:
             self._base = self._engine.connect().execution_options(
                 no_parameters=True, isolation_level="AUTOCOMMIT"
@@ -96,18 +96,14 @@ class MySQLTables(Into):
             self._do("SET SESSION time_zone = '+00:00'")
             self._do("SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_BACKSLASH_ESCAPES'")
             self._do(f"SELECT GET_LOCK('{PART}{self._token}', 0)")
-        except PlaitError:
-            raise
-        except Exception as error:
+        except BaseException as error:
+            self.rollback()
+            if isinstance(error, PlaitError) or not isinstance(error, Exception):
+                raise
             raise unwritten(error, address, "") from None
 
     def check(self, name: str, append: bool, sources: Sources = ()) -> None:
-        """See that a table can be written, before any work is done for it.
-
-        Raises
-        ------
-        OutputError
-        """
+        """See that a table can be written."""
         schema, table = self._place(name)
         found = self._found(schema, table)
         self._check_sources(name, sources)
@@ -140,12 +136,7 @@ class MySQLTables(Into):
                     self._do(f"DROP TABLE IF EXISTS {quoted(schema)}.{quoted(name)}")
 
     def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
-        """Write one table more.
-
-        Raises
-        ------
-        OutputError
-        """
+        """Write one table more."""
         schema, plain = self._place(name)
         where = self._where(name)
         shape = _within_range(table, shape_of(table))

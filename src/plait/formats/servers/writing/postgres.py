@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from contextlib import closing, suppress
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -17,13 +17,13 @@ from plait.core.table.table import Table
 from plait.formats.cells.typed import marker_findings
 from plait.formats.databases.writing import refuse_shape
 from plait.formats.places.address import Address
+from plait.formats.places.reader import Tick
 from plait.formats.places.target import How
 from plait.formats.servers.faults import unwritten
-from plait.formats.servers.postgres import literal, open_postgres, quoted
+from plait.formats.servers.postgres import Connection, literal, quoted
 from plait.formats.servers.writing.into import Into, Sources
 from plait.formats.servers.writing.shapes import (
     Shape,
-    Tick,
     check_cells,
     check_names,
     differences,
@@ -87,32 +87,27 @@ class PostgresTables(Into):
     Nobody sees them before ``commit``; those of the same names are replaced then.
     """
 
-    schemes = ("postgresql", "postgres")
+    scheme = "postgresql"
     called = "schema"
 
     def __init__(self, address: Address, replace: bool = False) -> None:
         super().__init__(address, replace)
         self._new: list[_New] = []
-        self._base = open_postgres(address)
+        self._base = Connection(address, unwritten)
         try:
-            self._do(f"SET lock_timeout = '{_LOCK_SECONDS}s'")
-            self._do("SET TIME ZONE 'UTC'")
-            self._do("SET client_min_messages = 'error'")
-            self._do("BEGIN")
+            self._base.do(f"SET lock_timeout = '{_LOCK_SECONDS}s'")
+            self._base.do("SET TIME ZONE 'UTC'")
+            self._base.do("SET client_min_messages = 'error'")
+            self._base.do("BEGIN")
         except BaseException:
             self.rollback()
             raise
 
     def check(self, name: str, append: bool, sources: Sources = ()) -> None:
-        """See that a table can be written, before any work is done for it.
-
-        Raises
-        ------
-        OutputError
-        """
+        """See that a table can be written."""
         schema, table = self._place(name)
         where = self._where(name)
-        found = self._rows(_FOUND.format(schema=literal(schema), name=literal(table)))
+        found = self._base.rows(_FOUND.format(schema=literal(schema), name=literal(table)))
         self._check_sources(name, sources)
         if not found:
             self._check_may_create(schema, where)
@@ -133,7 +128,7 @@ class PostgresTables(Into):
         self._check_may_create(schema, where)
 
     def _check_may_create(self, schema: str, where: str) -> None:
-        ((may,),) = self._rows(f"SELECT has_schema_privilege({literal(schema)}, 'CREATE')")
+        ((may,),) = self._base.rows(f"SELECT has_schema_privilege({literal(schema)}, 'CREATE')")
         if not may:
             raise OutputError(
                 f"no table may be made in the schema {schema}",
@@ -143,27 +138,22 @@ class PostgresTables(Into):
 
     def _identity(self, name: str) -> tuple[Any, ...] | None:
         schema, table = self._place(name, there_is=True)
-        found = self._rows(_FOUND.format(schema=literal(schema), name=literal(table)))
+        found = self._base.rows(_FOUND.format(schema=literal(schema), name=literal(table)))
         if not found:
             return None
-        ((started, base, port),) = self._rows(
+        ((started, base, port),) = self._base.rows(
             "SELECT pg_postmaster_start_time()::text, d.oid::int8, current_setting('port') "
             "FROM pg_database AS d WHERE d.datname = current_database()"
         )
         return started, base, port, found[0][3]
 
     def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
-        """Write one table more.
-
-        Raises
-        ------
-        OutputError
-        """
+        """Write one table more."""
         schema, plain = self._place(name)
         where = self._where(name)
         shape = shape_of(table)
         check_names(shape, where, _LONGEST_NAME, plain, lambda one: len(one.encode()))
-        found = self._rows(_FOUND.format(schema=literal(schema), name=literal(plain)))
+        found = self._base.rows(_FOUND.format(schema=literal(schema), name=literal(plain)))
         if how.append and found:
             self._append(shape, schema, plain, found[0][3], where, tick)
         else:
@@ -176,52 +166,56 @@ class PostgresTables(Into):
         part = f"{name.encode()[:40].decode(errors='ignore')}.{self._token}-{len(self._new)}"
         whole = f"{quoted(schema)}.{quoted(part)}"
         sent, long = _as_sent(shape)
-        self._do(f"CREATE TABLE {whole} ({_columns(sent.schema)})")
-        self._copy(sent, schema, part, where, tick)
+        self._base.do(f"CREATE TABLE {whole} ({_columns(sent.schema)})")
+        self._copy(sent, schema, part, name, where, tick)
         if long:
             made = (f"ALTER {quoted(c)} TYPE {d} USING {quoted(c)}::{d}" for c, d in long.items())
-            self._do(f"ALTER TABLE {whole} {', '.join(made)}")
+            self._base.do(f"ALTER TABLE {whole} {', '.join(made)}")
         key = unique_key(table, how.key)
         if key and not self._keyed(whole, part, key):
             key = ()
         if how.title:
-            self._do(f"COMMENT ON TABLE {whole} IS {literal(how.title)}")
+            self._base.do(f"COMMENT ON TABLE {whole} IS {literal(how.title)}")
         for column, text in how.comments.items():
             if column in shape.schema.names and text:
-                self._do(f"COMMENT ON COLUMN {whole}.{quoted(column)} IS {literal(text)}")
+                self._base.do(f"COMMENT ON COLUMN {whole}.{quoted(column)} IS {literal(text)}")
         self._new.append(_New(part, schema, name, key))
 
     def _keyed(self, whole: str, part: str, key: Sequence[str]) -> bool:
         """Give a table its primary key, where the database agrees that it is one."""
-        self._do("SAVEPOINT keyed")
+        self._base.do("SAVEPOINT keyed")
         columns = ", ".join(map(quoted, key))
         try:
             called = quoted(f"{part}-key")
-            self._do(f"ALTER TABLE {whole} ADD CONSTRAINT {called} PRIMARY KEY ({columns})")
+            self._base.do(f"ALTER TABLE {whole} ADD CONSTRAINT {called} PRIMARY KEY ({columns})")
         except PlaitError:
-            self._do("ROLLBACK TO SAVEPOINT keyed")
+            self._base.do("ROLLBACK TO SAVEPOINT keyed")
             return False
         return True
 
     def _append(
         self, shape: Shape, schema: str, name: str, oid: int, where: str, tick: Tick
     ) -> None:
-        there = self._rows(_COLUMNS.format(oid=oid))
+        there = self._base.rows(_COLUMNS.format(oid=oid))
         filled = {column for column, _, itself in there if itself}
         types = {column: declared for column, declared, _ in there}
         refuse_shape(differences(shape, types, filled, _fits), where)
         part = f"plait-{self._token}"
         sent, long = _as_sent(shape)
-        self._do(f"CREATE TEMPORARY TABLE {quoted(part)} ({_columns(sent.schema)}) ON COMMIT DROP")
-        self._copy(sent, None, part, where, tick)
+        self._base.do(
+            f"CREATE TEMPORARY TABLE {quoted(part)} ({_columns(sent.schema)}) ON COMMIT DROP"
+        )
+        self._copy(sent, None, part, name, where, tick)
         names = shape.schema.names
         columns = ", ".join(map(quoted, names))
         cells = ", ".join(quoted(n) + (f"::{long[n]}" if n in long else "") for n in names)
         into = f"{quoted(schema)}.{quoted(name)}"
-        self._do(f"INSERT INTO {into} ({columns}) SELECT {cells} FROM {quoted(part)}")
+        self._base.do(f"INSERT INTO {into} ({columns}) SELECT {cells} FROM {quoted(part)}")
 
-    def _copy(self, shape: Shape, schema: str | None, part: str, where: str, tick: Tick) -> None:
-        """Send the rows."""
+    def _copy(
+        self, shape: Shape, schema: str | None, part: str, name: str, where: str, tick: Tick
+    ) -> None:
+        """Send the rows of a table that is to be called ``name`` in the end."""
         failed: list[BaseException] = []
 
         def rows() -> Iterator[pa.RecordBatch]:
@@ -236,7 +230,7 @@ class PostgresTables(Into):
                 raise
 
         reader = pa.RecordBatchReader.from_batches(shape.schema, rows())
-        cursor = self._base.cursor()
+        cursor = self._base.base.cursor()
         try:
             cursor.adbc_ingest(
                 part, reader, mode="append", db_schema_name=schema, temporary=schema is None
@@ -246,14 +240,14 @@ class PostgresTables(Into):
                 raise failed[0] from None
             if not isinstance(error, Exception):
                 raise
-            raise unwritten(error, self._address, part) from None
+            raise unwritten(error, self._address, name) from None
         finally:
             with suppress(Exception):
                 cursor.close()
 
     def stated(self) -> dict[str, Any]:
         """What tells later whether it was made: the number of the transaction."""
-        ((number,),) = self._rows("SELECT txid_current()::text")
+        ((number,),) = self._base.rows("SELECT txid_current()::text")
         return {"address": self._address.shown, "transaction": number}
 
     def commit(self) -> None:
@@ -267,15 +261,15 @@ class PostgresTables(Into):
         try:
             for one in self._new:
                 self._take_place(one)
-            self._do("COMMIT")
+            self._base.do("COMMIT")
         except PlaitError as error:
             raise OutputError(error.what, error.where, "nothing was changed") from None
         self._new = []
-        self._close()
+        self._base.close()
 
     def _take_place(self, new: _New) -> None:
         schema = quoted(new.schema)
-        found = self._rows(_FOUND.format(schema=literal(new.schema), name=literal(new.name)))
+        found = self._base.rows(_FOUND.format(schema=literal(new.schema), name=literal(new.name)))
         again: list[str] = []
         if found:
             if not self._replace:
@@ -283,64 +277,42 @@ class PostgresTables(Into):
                     f"somebody made a table {new.name} meanwhile", self._address.shown
                 )
             again = self._kept_of(found[0][3], f"{schema}.{quoted(new.name)}")
-            self._do(f"DROP TABLE {schema}.{quoted(new.name)}", new.name)
-        self._do(f"ALTER TABLE {schema}.{quoted(new.part)} RENAME TO {quoted(new.name)}")
+            self._base.do(f"DROP TABLE {schema}.{quoted(new.name)}", new.name)
+        self._base.do(f"ALTER TABLE {schema}.{quoted(new.part)} RENAME TO {quoted(new.name)}")
         for statement in again:
-            self._do(statement, new.name)
+            self._base.do(statement, new.name)
         if new.key:
             self._named_key(new)
 
     def _named_key(self, new: _New) -> None:
         """Call the key as it is usual, if that name is free."""
         schema, usual = quoted(new.schema), f"{new.name.encode()[:58].decode(errors='ignore')}_pkey"
-        taken = self._rows(_FOUND.format(schema=literal(new.schema), name=literal(usual)))
+        taken = self._base.rows(_FOUND.format(schema=literal(new.schema), name=literal(usual)))
         if not taken:
-            self._do(f"ALTER INDEX {schema}.{quoted(f'{new.part}-key')} RENAME TO {quoted(usual)}")
+            self._base.do(
+                f"ALTER INDEX {schema}.{quoted(f'{new.part}-key')} RENAME TO {quoted(usual)}"
+            )
 
     def _kept_of(self, oid: int, whole: str) -> list[str]:
         """What gives a new table the rights and the indexes of the one that it replaces."""
         rights = [
             f"GRANT {right} ON {whole} TO {who}" + (" WITH GRANT OPTION" if passes else "")
-            for who, right, passes in self._rows(_RIGHTS.format(oid=oid))
+            for who, right, passes in self._base.rows(_RIGHTS.format(oid=oid))
         ]
-        return rights + [index for (index,) in self._rows(_INDEXES.format(oid=oid))]
+        return rights + [index for (index,) in self._base.rows(_INDEXES.format(oid=oid))]
 
     def rollback(self) -> None:
         """Leave everything as it was."""
-        with suppress(Exception):
-            self._do("ROLLBACK")
-        self._close()
-
-    def _close(self) -> None:
-        with suppress(Exception):
-            self._base.close()
+        with suppress(PlaitError):
+            self._base.do("ROLLBACK")
+        self._base.close()
 
     def _schemas(self) -> list[str]:
-        return [name for (name,) in self._rows("SELECT nspname::text FROM pg_namespace")]
+        return [name for (name,) in self._base.rows("SELECT nspname::text FROM pg_namespace")]
 
     def _usual(self) -> str | None:
-        ((usual,),) = self._rows("SELECT current_schema()::text")
+        ((usual,),) = self._base.rows("SELECT current_schema()::text")
         return None if usual is None else str(usual)
-
-    def _do(self, text: str, called: str = "") -> None:
-        cursor = self._base.cursor()
-        try:
-            cursor.execute(text)
-        except Exception as error:
-            raise unwritten(error, self._address, called) from None
-        finally:
-            with suppress(Exception):
-                cursor.close()
-
-    def _rows(self, text: str) -> list[tuple[Any, ...]]:
-        cursor = self._base.cursor()
-        with closing(cursor):
-            try:
-                cursor.execute(text)
-                found: list[tuple[Any, ...]] = cursor.fetchall()
-            except Exception as error:
-                raise unwritten(error, self._address, "") from None
-            return found
 
 
 def was_committed(address: Address, number: str) -> bool:
@@ -353,7 +325,7 @@ def was_committed(address: Address, number: str) -> bool:
     """
     tables = PostgresTables(address)
     try:
-        ((status,),) = tables._rows(f"SELECT txid_status({literal(number)}::int8)")
+        ((status,),) = tables._base.rows(f"SELECT txid_status({literal(number)}::int8)")
         return bool(status == "committed")
     finally:
         tables.rollback()

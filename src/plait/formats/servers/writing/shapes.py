@@ -18,8 +18,7 @@ from plait.core.text.cells import as_text, is_text
 from plait.core.types.forms import base
 from plait.core.types.kinds import exact_type
 from plait.formats.cells.typed import Typing, groups, sure_typing
-
-Tick = Callable[[int], None]
+from plait.formats.places.reader import Tick
 
 GROUP = 1 << 16
 _LEAST_DIGITS = 18
