@@ -168,6 +168,18 @@ def test_rows_are_added_to_a_table_of_the_same_shape(server, tmp_path, plait_in)
     assert _tables(server) == ["season"]
 
 
+def test_no_space_is_cut_off_where_a_text_is_too_long(server, tmp_path, plait_in):
+    """Servers cut spaces off at the end, and say nothing."""
+    server.run("CREATE TABLE season (yard varchar(2), kg bigint)")
+    for cell in ("CU  ", "CUL"):
+        _hives(tmp_path, f"yard,kg\nSO,1\n{cell},7\n")
+        refused = plait_in("mend", "hives.csv", "--out", f"{server.address()}#season", "--append")
+        assert refused.status == 4 and f"row 2, column yard: the database cannot hold {cell!r}" in (
+            refused.err
+        )
+    assert server.run("SELECT count(*) FROM season") == "0\n"
+
+
 def test_a_column_that_fills_itself_may_be_there_besides(server, tmp_path, plait_in):
     filled = (
         "int GENERATED ALWAYS AS IDENTITY"

@@ -9,7 +9,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from decimal import Decimal
@@ -34,6 +34,7 @@ from plait.formats.servers.writing.shapes import (
     check_cells,
     check_names,
     differences,
+    most_signs,
     shape_of,
     unique_key,
 )
@@ -143,6 +144,7 @@ class MySQLTables(Into):
         check_names(shape, where, _LONGEST_NAME, plain, len)
         _check_signs((plain, *shape.schema.names), where)
         appends = how.append and bool(self._found(schema, plain))
+        types: dict[str, str] = {}
         if appends:
             there = self._rows(_COLUMNS.format(schema=literal(schema), name=literal(plain)))
             filled = {column for column, _, itself in there if itself}
@@ -153,7 +155,7 @@ class MySQLTables(Into):
         key = () if appends else self._key(table, shape, how.key)
         self._make(whole, shape, key, how, plain)
         self._new.append(_New(schema, part, plain, tuple(shape.schema.names) if appends else ()))
-        self._insert(whole, shape, where, tick)
+        self._insert(whole, shape, where, tick, most_signs(types))
         return marker_findings(shape.typing)
 
     def _key(self, table: Table, shape: Shape, key: Sequence[str]) -> tuple[str, ...]:
@@ -189,7 +191,9 @@ class MySQLTables(Into):
                 return name
         return "utf8mb4_bin"
 
-    def _insert(self, whole: str, shape: Shape, where: str, tick: Tick) -> None:
+    def _insert(
+        self, whole: str, shape: Shape, where: str, tick: Tick, most: Mapping[str, int]
+    ) -> None:
         """Send the rows, some thousands in a statement."""
         marks = ", ".join(["%s"] * len(shape.schema))
         statement = f"INSERT INTO {whole.replace('%', '%%')} VALUES ({marks})"
@@ -198,7 +202,7 @@ class MySQLTables(Into):
         try:
             raw.execute("BEGIN")
             for batch in shape.batches(tick):
-                check_cells(batch, begin, where, _never)
+                check_cells(batch, begin, where, _never, most)
                 for start in range(0, len(batch), _SAMPLE_ROWS):
                     rows = _rows_of(batch.slice(start, _SAMPLE_ROWS))
                     raw.executemany(statement, rows)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from types import MappingProxyType
 from typing import Any
 
 import pyarrow as pa
@@ -27,6 +28,7 @@ from plait.formats.servers.writing.shapes import (
     check_cells,
     check_names,
     differences,
+    most_signs,
     shape_of,
     unique_key,
 )
@@ -205,7 +207,7 @@ class PostgresTables(Into):
         self._base.do(
             f"CREATE TEMPORARY TABLE {quoted(part)} ({_columns(sent.schema)}) ON COMMIT DROP"
         )
-        self._copy(sent, None, part, name, where, tick)
+        self._copy(sent, None, part, name, where, tick, most_signs(types))
         names = shape.schema.names
         columns = ", ".join(map(quoted, names))
         cells = ", ".join(quoted(n) + (f"::{long[n]}" if n in long else "") for n in names)
@@ -213,7 +215,14 @@ class PostgresTables(Into):
         self._base.do(f"INSERT INTO {into} ({columns}) SELECT {cells} FROM {quoted(part)}")
 
     def _copy(
-        self, shape: Shape, schema: str | None, part: str, name: str, where: str, tick: Tick
+        self,
+        shape: Shape,
+        schema: str | None,
+        part: str,
+        name: str,
+        where: str,
+        tick: Tick,
+        most: Mapping[str, int] = MappingProxyType({}),
     ) -> None:
         """Send the rows of a table that is to be called ``name`` in the end."""
         failed: list[BaseException] = []
@@ -222,7 +231,7 @@ class PostgresTables(Into):
             begin = 0
             try:
                 for batch in shape.batches(tick):
-                    check_cells(batch, begin, where, _never)
+                    check_cells(batch, begin, where, _never, most)
                     begin += len(batch)
                     yield batch
             except BaseException as error:  # the driver would tell it as its own

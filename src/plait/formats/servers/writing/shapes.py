@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -21,6 +22,7 @@ from plait.formats.cells.typed import Typing, groups, sure_typing
 from plait.formats.places.reader import Tick
 
 GROUP = 1 << 16
+_VARYING = re.compile(r"(?:character varying|varchar)\((\d+)\)")
 _LEAST_DIGITS = 18
 _MOST_DIGITS = 76
 _WIDER = (
@@ -120,10 +122,36 @@ def check_names(
             raise OutputError(f"no name there can be {one!r}", where, "rename it")
 
 
+def most_signs(types: Mapping[str, str]) -> dict[str, int]:
+    """How many signs a text may have in those columns whose declared type says so.
+
+    >>> most_signs({"yard": "character varying(9)", "note": "text", "hive": "varchar(2)"})
+    {'yard': 9, 'hive': 2}
+    """
+    found = {name: _VARYING.match(declared) for name, declared in types.items()}
+    return {name: int(match[1]) for name, match in found.items() if match}
+
+
 def check_cells(
-    batch: pa.RecordBatch, begin: int, where: str, never: Callable[[pa.Array], pa.Array | None]
+    batch: pa.RecordBatch,
+    begin: int,
+    where: str,
+    never: Callable[[pa.Array], pa.Array | None],
+    most: Mapping[str, int],
 ) -> None:
-    """See that a server can hold the cells; ``never`` tells which of a column it cannot.
+    """See that a server can hold the cells as they are.
+
+    Parameters
+    ----------
+    batch : pyarrow.RecordBatch
+    begin : int
+        How many rows came before.
+    where : str
+    never : callable
+        Tells which cells of a column it cannot hold.
+    most : mapping of str to int
+        How many signs the texts of some columns may have: spaces beyond would be cut off
+        without a word.
 
     Raises
     ------
@@ -132,6 +160,9 @@ def check_cells(
     """
     for name, column in zip(batch.schema.names, batch.columns, strict=True):
         wrong = never(column)
+        if name in most and pa.types.is_string(column.type):
+            long = pc.greater(pc.utf8_length(column), most[name])
+            wrong = long if wrong is None else pc.or_(wrong, long)
         if wrong is not None and pc.any(wrong).as_py():
             row = int(np.flatnonzero(pc.fill_null(wrong, False).to_numpy(False))[0])
             raise OutputError(
