@@ -88,6 +88,15 @@ def _user(name: str) -> str | None:
     return None
 
 
+def _as(user: str | None, words: list[str]) -> list[str]:
+    """The command line as that user. To change users in a forked child of a process with many
+    threads is not safe: what their libraries do after a fork may crash it."""
+    if user is None:
+        return words
+    change = needed(shutil.which("setpriv"), "setpriv")
+    return [change, f"--reuid={user}", f"--regid={pwd.getpwnam(user).pw_gid}", "--clear-groups", *words]
+
+
 def _folder(user: str | None) -> Path:
     folder = Path(tempfile.mkdtemp(prefix="plait-server-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
@@ -99,7 +108,7 @@ def _folder(user: str | None) -> Path:
 def _started(words: list[str], user: str | None, folder: Path, port: int) -> subprocess.Popen:
     log = (folder.parent / f"{folder.name}.log").open("wb")
     atexit.register(Path(log.name).unlink, missing_ok=True)
-    process = subprocess.Popen(words, user=user, stdout=log, stderr=log, cwd=folder)
+    process = subprocess.Popen(_as(user, words), stdout=log, stderr=log, cwd=folder)
     atexit.register(_end, process)
     for _ in range(_SECONDS * 20):
         with suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
@@ -131,7 +140,7 @@ def start_postgres() -> Server:
     (folder / "password").write_text(PASSWORD)
     words = [make, "-D", str(folder / "data"), "-U", "keeper", "--no-sync", "-E", "UTF8"]
     words += ["--locale=C.UTF-8", "--auth=scram-sha-256", f"--pwfile={folder / 'password'}"]
-    subprocess.run(words, user=user, check=True, capture_output=True, cwd=folder)
+    subprocess.run(_as(user, words), check=True, capture_output=True, cwd=folder)
     settings = {
         "port": port,
         "listen_addresses": "127.0.0.1",
@@ -165,7 +174,7 @@ def start_mariadb() -> Server:
     )
     data = ["--no-defaults", f"--datadir={folder / 'data'}"]
     words = [make, *data, "--auth-root-authentication-method=normal", "--skip-test-db"]
-    subprocess.run(words, user=user, check=True, capture_output=True, cwd=folder)
+    subprocess.run(_as(user, words), check=True, capture_output=True, cwd=folder)
     given = [f"--port={port}", "--bind-address=127.0.0.1", f"--socket={folder / 'socket'}"]
     given += [f"--init-file={folder / 'first.sql'}", "--innodb-flush-log-at-trx-commit=0"]
     given += ["--skip-name-resolve", "--innodb-buffer-pool-size=32M", f"--tmpdir={folder}"]
