@@ -94,7 +94,13 @@ def _as(user: str | None, words: list[str]) -> list[str]:
     if user is None:
         return words
     change = needed(shutil.which("setpriv"), "setpriv")
-    return [change, f"--reuid={user}", f"--regid={pwd.getpwnam(user).pw_gid}", "--clear-groups", *words]
+    return [
+        change,
+        f"--reuid={user}",
+        f"--regid={pwd.getpwnam(user).pw_gid}",
+        "--clear-groups",
+        *words,
+    ]
 
 
 def _folder(user: str | None) -> Path:

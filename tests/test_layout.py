@@ -48,7 +48,7 @@ FLOORS = {
         ),
         "",
     ),
-    "plan": ("file", "work", "handing", "drafting", ""),
+    "plan": ("file", "work", "handing", "drafting", "runs", ""),
 }
 MOST_MODULES = 16
 OUTSIDE = {

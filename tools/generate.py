@@ -32,8 +32,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import cast
 
-from plait._python.given import Input, all_tables, one_table
+from plait._python.given import Input, all_tables, one_table, two_datasets
 from plait.core.table.keyspec import KeySpec, Pairs, Several
+from plait.core.verbs.compare import Compared
 from plait.core.verbs.join import Joined
 from plait.core.verbs.keys import Audited
 from plait.core.verbs.result import Result
@@ -79,6 +80,8 @@ _RETURNS = {
              "``keys``, ``findings`` and ``aside``."),
     "settle": ("Settled", "With ``table``, ``entries`` (the ledger), ``decisions``, ``findings`` "
                "and ``aside``."),
+    "compare": ("Compared", "With ``changes`` (counts), ``columns``, ``entry`` (the ledger), "
+                "``findings``, and ``listed()``, every change as a table."),
     "keys": ("Audited", "With ``tables``, ``pairs``, ``holdings``, ``why`` and ``findings``."),
 }  # fmt: skip
 _RESULT = ("Result", "With ``table``, ``entries`` (the ledger), ``findings`` and ``aside``.")
@@ -86,6 +89,7 @@ _INPUT = "path, Table, mapping of names to lists, or Arrow columns"
 _INPUTS = {
     Takes.ONE: f"{_INPUT}",
     Takes.EACH: f"{_INPUT}\n    The left one first, each of one table.",
+    Takes.TWO: f"{_INPUT}\n    Or the folder of a handover: its dataset, and its key.",
     Takes.ALL: f"{_INPUT}, or a sequence of them\n    Also globs and folders, in order.",
 }
 
@@ -156,13 +160,16 @@ def _body(verb: Verb) -> str:
     values = ", ".join(f'"{one.name}": {_value(one)}' for one in verb.options)
     if verb.takes is Takes.EACH:
         tables = f"[one_table(word) for word in ({', '.join(verb.given)}, *more)]"
+    elif verb.takes is Takes.TWO:
+        tables = f"two_datasets({', '.join(verb.given)})"
     elif verb.takes is Takes.ONE:
         tables = f"[one_table({verb.given[0]})]"
     else:
         tables = f"all_tables({verb.given[0]})"
     name = "" if verb.name == "keys" else ", name"
     done = f"perform({verb.name.upper()}, tables, {{{values}}}{name})"
-    return f"tables = {tables}\nreturn cast({made}, {done})"
+    given = "tables, known = " if verb.takes is Takes.TWO else "tables = "
+    return f"{given}{tables}\nreturn cast({made}, {done})"
 
 
 def _value(option: Option) -> str:
@@ -171,6 +178,8 @@ def _value(option: Option) -> str:
         return f"None if {name} is None else one_table({name})"
     if option.form is Form.KEYS:
         return "list(keys) or (None if key is None else [key])"
+    if option.form is Form.KEY and not option.required:
+        return f"{name} or known"
     return name
 
 

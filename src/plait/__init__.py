@@ -27,7 +27,18 @@ from plait.core.account.errors import (
 if TYPE_CHECKING:
     from plait._python.files import read, survey, write
     from plait._python.jobs import check, draft, run
-    from plait._python.verbs import beside, group, join, keys, lengthen, mend, settle, stack, widen
+    from plait._python.verbs import (
+        beside,
+        compare,
+        group,
+        join,
+        keys,
+        lengthen,
+        mend,
+        settle,
+        stack,
+        widen,
+    )
     from plait.core.table.table import Table
     from plait.core.verbs.result import Result
     from plait.formats.work.working import working
@@ -44,6 +55,7 @@ __all__ = [
     "__version__",
     "beside",
     "check",
+    "compare",
     "draft",
     "group",
     "join",
@@ -65,7 +77,7 @@ _PLACES = {
     "plait._python.files": ("read", "survey", "write"),
     "plait._python.jobs": ("check", "draft", "run"),
     "plait._python.verbs": (
-        *("beside", "group", "join", "keys", "lengthen"),
+        *("beside", "compare", "group", "join", "keys", "lengthen"),
         *("mend", "settle", "stack", "widen"),
     ),
     "plait.core.table.table": ("Table",),

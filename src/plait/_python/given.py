@@ -9,10 +9,12 @@ from typing import Any, Protocol
 import pyarrow as pa
 
 from plait.core.account.errors import UsageError
+from plait.core.table.keyspec import KeySpec
 from plait.core.table.table import Table
 from plait.formats.cells.values import column_of
 from plait.formats.reading import read_alone
 from plait.formats.sources import find_sources, one_source
+from plait.plan.runs.handed import dataset_of, known_key, sides
 
 
 class HasColumns(Protocol):
@@ -54,6 +56,16 @@ def one_table(word: Input) -> Table:
     if isinstance(word, str | Path):
         return read_alone(one_source(str(word)))
     return _in_memory(word)
+
+
+def two_datasets(old: Input, new: Input) -> tuple[list[Table], KeySpec | None]:
+    """Two tables, of the folder of a handover its dataset; and the key that a handover knows."""
+    words = (old, new)
+    named = {at: one for at, one in enumerate(words) if isinstance(one, str | Path)}
+    found = dict(zip(named, sides([str(one) for one in named.values()]), strict=True))
+    read = {at: read_alone(dataset_of(one, found.get(1 - at, ""))) for at, one in found.items()}
+    tables = [read[at] if at in read else _in_memory(one) for at, one in enumerate(words)]
+    return tables, known_key(list(found.values()), tables)
 
 
 def _in_memory(given: Any) -> Table:

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import cast
 
-from plait._python.given import Input, all_tables, one_table
+from plait._python.given import Input, all_tables, one_table, two_datasets
 from plait.core.table.keyspec import KeySpec, Pairs, Several
+from plait.core.verbs.compare import Compared
 from plait.core.verbs.join import Joined
 from plait.core.verbs.keys import Audited
 from plait.core.verbs.result import Result
 from plait.core.verbs.settle import Settled
 from plait.options.beside import BESIDE
+from plait.options.compare import COMPARE
 from plait.options.group import GROUP
 from plait.options.join import JOIN
 from plait.options.keys import KEYS
@@ -660,5 +662,68 @@ def keys(
                 "pairs": None if pairs is None else one_table(pairs),
                 "missing_keys": missing_match,
             },
+        ),
+    )
+
+
+def compare(
+    old: Input,
+    new: Input,
+    key: KeySpec | None = None,
+    *,
+    columns: str | Sequence[str] | None = None,
+    within: Pairs = (),
+    ignore: Iterable[str] = (),
+    name: str | None = None,
+) -> Compared:
+    """Set an old and a new table against each other by key.
+
+    Rows new, gone and changed, cells changed in each column and by how much, columns
+    new, gone, renamed, of another type.
+
+    Parameters
+    ----------
+    old, new : path, Table, mapping of names to lists, or Arrow columns
+        Or the folder of a handover: its dataset, and its key.
+    key : str, sequence or mapping, optional
+        The columns by which a record is known; OLD=NEW where they changed their names.
+        Without it the plan's, or else the likeliest candidate key.
+    columns : str or sequence of str, optional
+        The columns to compare; without it all.
+    within : mapping of str to str
+        How far numbers of a column may be apart and count as the same.
+    ignore : iterable of str
+        What does not count when keys are compared: case, space, punctuation, accents,
+        leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the
+        cells stay as they are.
+    name : str, optional
+        The result's name.
+
+    Returns
+    -------
+    Compared
+        With ``changes`` (counts), ``columns``, ``entry`` (the ledger), ``findings``,
+        and ``listed()``, every change as a table.
+
+    Raises
+    ------
+    PlaitError
+        For a source that cannot be read, a column that is not there, a wrong value.
+
+    Examples
+    --------
+    >>> old, new = {"hive": ["1", "2"], "kg": ["9", "4"]}, {"hive": ["1", "3"], "kg": ["10", "8"]}
+    >>> found = compare(old, new, "hive").changes
+    >>> found.rows_new, found.rows_gone, found.rows_changed
+    (1, 1, 1)
+    """
+    tables, known = two_datasets(old, new)
+    return cast(
+        Compared,
+        perform(
+            COMPARE,
+            tables,
+            {"key": key or known, "columns": columns, "within": within, "ignore": ignore},
+            name,
         ),
     )

@@ -16,6 +16,7 @@ _WIDTH = 79
 _SOURCES = {
     Takes.ONE: "a file, file#sheet, or name=path",
     Takes.EACH: "a file, file#sheet, or name=path; the left one first",
+    Takes.TWO: "the old one and the new one: a handover, a file, file#sheet, or name=path",
     Takes.ALL: "a file, a glob, a folder, file#sheet, or name=path",
 }
 
@@ -79,7 +80,7 @@ def add_verb(parser: argparse.ArgumentParser, verb: Verb) -> None:
 
 def add_sources(parser: argparse.ArgumentParser, takes: Takes = Takes.ALL) -> None:
     """The sources of a command."""
-    number: Any = 1 if takes is Takes.ONE else "+"
+    number: Any = {Takes.ONE: 1, Takes.TWO: 2}.get(takes, "+")
     parser.add_argument("sources", nargs=number, metavar="SOURCE", help=_SOURCES[takes])
 
 

@@ -25,6 +25,7 @@ COMMANDS = {
     "widen": "long to wide: a column for each value of a column",
     "lengthen": "wide to long: a row for each cell of some columns",
     "draft": "write a starter plan from what the survey finds",
+    "compare": "say what changed between two handovers or datasets, by key",
     "check": "say what a plan would do, and write nothing",
     "run": "carry out a plan, and hand over the result with the proof",
     "trace": "say where a row of a handover, and each of its cells, came from",

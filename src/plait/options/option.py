@@ -39,6 +39,7 @@ class Takes(Enum):
 
     ONE = auto()
     EACH = auto()  # two or more sources of one table each
+    TWO = auto()  # two, an old one and a new one
     ALL = auto()  # any number of sources, with all their extracts
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from plait.options.beside import BESIDE
+from plait.options.compare import COMPARE
 from plait.options.group import GROUP
 from plait.options.join import JOIN
 from plait.options.keys import KEYS
@@ -14,5 +15,6 @@ from plait.options.stack import STACK
 from plait.options.widen import WIDEN
 
 VERBS: dict[str, Verb] = {
-    one.name: one for one in (STACK, MEND, JOIN, SETTLE, BESIDE, GROUP, WIDEN, LENGTHEN, KEYS)
+    one.name: one
+    for one in (STACK, MEND, JOIN, SETTLE, BESIDE, GROUP, WIDEN, LENGTHEN, KEYS, COMPARE)
 }

@@ -13,14 +13,12 @@ from plait.report.story import Story
 _FEW = 3
 
 
-def report_page(story: Story, aside: int, folder: str, figure: str) -> str:
+def report_page(story: Story, folder: str, figure: str) -> str:
     """The page as text; every value from data is escaped.
 
     Parameters
     ----------
     story : Story
-    aside : int
-        Rows set aside and not in the result.
     folder : str
         What the handover is called.
     figure : str
@@ -33,7 +31,7 @@ def report_page(story: Story, aside: int, folder: str, figure: str) -> str:
     template = environment(filters).get_template("handover.html.jinja")
     page: str = template.render(
         story=story,
-        aside=aside,
+        aside=story.left_out,
         folder=folder,
         version=__version__,
         percent=percent,

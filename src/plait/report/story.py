@@ -98,6 +98,10 @@ class Story:
     partners : Partners or None
     unmatched : tuple of Unmatched
         For each join, the last first.
+    left_out : int
+        Rows that are in no result.
+    key : tuple of str
+        The key of the result, where one is known.
     expected : tuple of Expected
     """
 
@@ -116,6 +120,8 @@ class Story:
     rows_by: tuple[int, ...]
     partners: Partners | None
     unmatched: tuple[Unmatched, ...]
+    left_out: int
+    key: tuple[str, ...]
     expected: tuple[Expected, ...] = field(default=())
 
     @property
@@ -128,6 +134,17 @@ class Story:
     def rows(self) -> int:
         """Rows of the result."""
         return self.contents[0].profile.rows if self.contents else 0
+
+    def figures(self) -> dict[str, int]:
+        """The figures by which runs are told apart."""
+        return {
+            "rows": self.rows,
+            "columns": len(self.contents),
+            "unmatched": sum(one.rows for one in self.unmatched),
+            "conflicts": self.conflicts,
+            "set_aside": self.left_out,
+            "findings": len(self.account.findings),
+        }
 
     def answer(self) -> list[str]:
         """The answer in a few lines, the most important first."""
@@ -162,6 +179,8 @@ def story_dict(story: Story) -> dict[str, Any]:
             "parameters": dict(story.parameters),
             "result": story.result,
         },
+        "key": list(story.key),
+        "figures": story.figures(),
         "sources": [asdict(one) for one in story.sources],
         "steps": [asdict(one) for one in story.steps],
         "ledger": [asdict(entry) for entry in account.ledger],

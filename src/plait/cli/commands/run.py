@@ -12,7 +12,7 @@ from plait.cli.working import add_work
 from plait.core.account.finding import counted
 from plait.formats.places.address import is_address
 from plait.plan.file.load import load_plan
-from plait.plan.handing.handover import folder_of, left_out
+from plait.plan.handing.handover import folder_of
 from plait.plan.handing.telling import story_of
 from plait.plan.run import NotMetError
 from plait.plan.run import run as run_plan
@@ -87,7 +87,7 @@ def _show(worked: Worked, story: Story, verbose: bool) -> None:
 
 def _answer(worked: Worked, story: Story) -> Iterator[str]:
     folder = folder_of(worked.loaded)
-    out = left_out(worked)
+    out = story.left_out
     dataset = story.account.outputs[0].path
     yield f"{folder}/{dataset}: {counted(story.rows, 'row')}, {len(story.contents)} columns"
     yield from (line for line in story.answer()[1:] if not line.startswith("expected"))

@@ -116,18 +116,20 @@ def _as_one(several: list[Finding]) -> Finding:
 
 
 CODES = (
-    "cardinality", "cell-error", "cell-of-several", "cell-unfit", "cells-filled",
+    "cardinality", "cell-error", "cell-of-several", "cell-unfit", "cells-changed", "cells-filled",
     "cells-replaced", "cells-trimmed", "column-lacking", "column-misplaced", "column-order",
-    "columns-left-out", "columns-swapped", "dialect-found", "fetched-in-part", "footer-lines",
-    "form-open", "forms-mixed", "formula-cells", "gone-with-result", "group-values-missing",
+    "columns-gone", "columns-left-out", "columns-new", "columns-renamed", "columns-swapped",
+    "compared-as-wholes", "dialect-found", "fetched-in-part", "footer-lines", "form-open",
+    "forms-mixed", "formula-cells", "gone-with-result", "group-values-missing",
     "group-without-value", "header-differs", "header-empty", "header-padded", "header-repeated",
     "header-rows", "header-variant", "headings-not-compared", "key-conflict", "key-elsewhere",
-    "key-inferred", "key-kind", "key-missing", "key-repeat", "key-respelt", "key-trap",
-    "key-unmatched", "left-behind", "list-cut", "marker-found", "marker-kept", "marker-missing",
-    "mixed-cells", "name-trap", "nearest-tie", "nearly-typed", "no-rows", "not-read", "not-used",
-    "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added", "sample-only",
-    "settle-conflict", "sheet-hidden", "source-conflict", "title-lines", "total-row",
-    "type-differs", "types-differ", "unreadable",
+    "key-inferred", "key-kind", "key-missing", "key-not-unique", "key-repeat", "key-respelt",
+    "key-trap", "key-unmatched", "left-behind", "list-cut", "marker-found", "marker-kept",
+    "marker-missing", "mixed-cells", "name-trap", "nearest-tie", "nearly-typed", "no-rows",
+    "not-read", "not-used", "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added",
+    "rows-gone", "rows-new", "sample-only", "settle-conflict", "sheet-hidden", "source-conflict",
+    "title-lines", "total-row", "type-changed", "type-differs", "types-differ", "unreadable",
+    "written-otherwise",
 )  # fmt: skip
 
 

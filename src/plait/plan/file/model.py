@@ -30,6 +30,12 @@ class _Step(Part):
     )
 
 
+class _Third(Part):
+    """A verb whose result takes the place of none of its inputs."""
+
+    into: Text = Field(description="the name of the result")
+
+
 def _fields(options: Iterable[Option]) -> dict[str, Any]:
     """The keys that options are in a plan."""
     return {one.name: _field(one) for one in options}
@@ -71,6 +77,7 @@ _FORMS: dict[Form, tuple[Any, Any]] = {
 _INPUTS: dict[Takes, tuple[Any, dict[str, Any]]] = {
     Takes.ONE: (Text, {}),
     Takes.EACH: (list[str], {"min_length": 2}),
+    Takes.TWO: (list[str], {"min_length": 2, "max_length": 2}),
     Takes.ALL: (Names, {}),
 }
 
@@ -82,7 +89,7 @@ def _step(verb: Verb) -> type[Part]:
     make: Any = create_model
     made: type[Part] = make(
         verb.name.title(),
-        __base__=Part if verb.name == "keys" else _Step,
+        __base__=Part if verb.name == "keys" else _Third if verb.takes is Takes.TWO else _Step,
         __doc__=verb.meaning,
         **inputs,
         **_fields(verb.options),

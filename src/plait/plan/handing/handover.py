@@ -20,7 +20,6 @@ from plait.core.account.names import distinct_name, file_name, nearest, shown
 from plait.core.keys.conflicts import Conflicts
 from plait.core.lineage.lineage import threads
 from plait.core.table.aside import cut_findings, limited
-from plait.core.table.keyspec import names
 from plait.core.table.table import SetAside, Table, from_columns
 from plait.formats.delivery.checksum import sha256, sums_of
 from plait.formats.delivery.delivery import Delivery
@@ -39,7 +38,7 @@ from plait.formats.places.source import Source
 from plait.formats.places.target import How, TableTarget, table_target
 from plait.formats.servers.writing.into import Into
 from plait.plan.file.load import LoadedPlan
-from plait.plan.handing.telling import shown_path, sources_of, story_of
+from plait.plan.handing.telling import key_of, shown_path, sources_of, story_of
 from plait.plan.work.touched import touching
 from plait.plan.work.work import Phases, Worked
 from plait.report.account import Output, ledger_table, output_of
@@ -203,7 +202,7 @@ def _into_database(
         return []
     changes.append(begun(target.address, replace_))
     table, title = worked.result, worked.loaded.plan.title
-    how = How(handover.append, _unique(worked), worked.loaded.plan.describe, title)
+    how = How(handover.append, key_of(worked), worked.loaded.plan.describe, title)
     with phases.phase("writing into the database", table.rows) as tick:
         changes[0].add(table, target.table, tick, how)
         written: list[tuple[object, Table]] = [(target, table)]
@@ -223,17 +222,6 @@ def _beside_table(worked: Worked) -> Iterator[tuple[str, Table]]:
     for table, one in limited([one for _, one in every], handover.aside_limit):
         yield names[id(one)], table
     yield "ledger", ledger_table(worked.entries)
-
-
-def _unique(worked: Worked) -> tuple[str, ...]:
-    """The key of the result, where the plan expects one or a step made one."""
-    handover = worked.loaded.plan.handover
-    assert handover is not None
-    expected = worked.loaded.plan.expect.model_dump()["unique"].get(handover.result)
-    if expected:
-        return names(expected)
-    made = [step for step in worked.steps if step.name == handover.result]
-    return made[-1].result.key if made else ()
 
 
 _Written = tuple[str, int, int]
@@ -314,11 +302,6 @@ def asides(worked: Worked) -> Iterator[tuple[str, SetAside | Conflicts]]:
         yield f"aside/{name}.csv", one
 
 
-def left_out(worked: Worked) -> int:
-    """How many rows are in no result."""
-    return sum(one.rows for _, one in asides(worked) if not one.in_result)
-
-
 def _starts(worked: Worked) -> dict[str, int]:
     """Where each source begins when the rows of all are numbered through."""
     starts, begin = {}, 0
@@ -390,7 +373,7 @@ def _texts(worked: Worked, story: Story, folder: str, figure: str) -> Iterator[t
     """The files of text that tell about the rest."""
     yield "ledger.json", story_json(story) + "\n"
     yield "report.md", report_markdown(story)
-    yield "report.html", report_page(story, left_out(worked), folder, figure)
+    yield "report.html", report_page(story, folder, figure)
     yield "dictionary.csv", csv_bytes(_dictionary(story)).decode()
     yield "plan.toml", _plan_text(story)
 

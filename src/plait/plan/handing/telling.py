@@ -10,6 +10,7 @@ from typing import Any
 from plait.core.account.names import shown
 from plait.core.look.contents import Content, contents, partners, rows_by_source, shares
 from plait.core.look.profile import Profile
+from plait.core.table.keyspec import names
 from plait.core.verbs.stack import stack
 from plait.formats.places.address import is_address
 from plait.plan.file.load import LoadedPlan
@@ -59,8 +60,28 @@ def story_of(
         rows_by_source(table),
         partners(table),
         _unmatched(worked),
+        left_out(worked),
+        key_of(worked),
         tuple(expected),
     )
+
+
+def left_out(worked: Worked) -> int:
+    """How many rows are in no result."""
+    read = sum(one.rows for table in worked.tables for one in table.aside if not one.in_result)
+    made = [one for step in worked.steps for one in step.result.aside]
+    return read + sum(one.rows for one in made if not one.in_result)
+
+
+def key_of(worked: Worked) -> tuple[str, ...]:
+    """The key of the result, where the plan expects one or a step made one."""
+    handover = worked.loaded.plan.handover
+    assert handover is not None
+    expected = worked.loaded.plan.expect.model_dump()["unique"].get(handover.result)
+    if expected:
+        return names(expected)
+    made = [step for step in worked.steps if step.name == handover.result]
+    return made[-1].result.key if made else ()
 
 
 def _shown_value(value: Any, loaded: LoadedPlan) -> Any:

@@ -7,6 +7,7 @@ from typing import Any
 
 from plait.core.account.errors import UsageError
 from plait.core.table.table import Table
+from plait.core.verbs.compare import Compared
 from plait.core.verbs.keys import Audited
 from plait.core.verbs.result import Result
 from plait.options.option import Form, Option, Takes, perform
@@ -30,7 +31,8 @@ def carry_out(step: Part, tables: Tables) -> Result:
     Returns
     -------
     Result
-        Named as the step says; an audit of keys has its first input as table.
+        Named as the step says; an audit of keys has its first input as table, a comparison
+        the list of changes.
 
     Raises
     ------
@@ -53,6 +55,8 @@ def carry_out(step: Part, tables: Tables) -> Result:
     made = perform(verb, inputs, values, result_name(written), **more)
     if isinstance(made, Audited):
         return Result("keys", inputs[0], (), tuple(made.findings))
+    if isinstance(made, Compared):
+        return made.result()
     result: Result = made
     return result
 

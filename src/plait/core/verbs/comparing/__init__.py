@@ -1,0 +1,1 @@
+"""What ``compare`` alone needs: which rows are one record, what differs, and the list of it."""
