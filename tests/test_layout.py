@@ -48,7 +48,7 @@ FLOORS = {
         ),
         "",
     ),
-    "plan": ("file", "work", "handing", "drafting", "runs", ""),
+    "plan": ("file", "work", "handing", "drafting", "runs", "notice", ""),
 }
 MOST_MODULES = 16
 OUTSIDE = {

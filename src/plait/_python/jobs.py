@@ -124,4 +124,4 @@ def run(
     >>> (folder / "handover" / "hives.csv").read_text()
     'hive,breed\\n007,Buckfast\\n'
     """
-    return run_plan(load_plan(plan, settings), _Quiet(), replace)[1]
+    return run_plan(plan, settings, _Quiet(), replace).story

@@ -28,6 +28,8 @@ COMMANDS = {
     "compare": "say what changed between two handovers or datasets, by key",
     "check": "say what a plan would do, and write nothing",
     "run": "carry out a plan, and hand over the result with the proof",
+    "history": "show every run of a plan: when, how it ended, its figures",
+    "notify": "try the notices that a plan asks for",
     "trace": "say where a row of a handover, and each of its cells, came from",
     "help": "what can be in a plan, key by key, and what a handover holds",
     "demo": "write the demo data and run the whole example on it",

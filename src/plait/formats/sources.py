@@ -22,7 +22,7 @@ from plait.formats.archives.packed import (
     members,
 )
 from plait.formats.places.address import Address, is_address, masked
-from plait.formats.places.endings import READABLE
+from plait.formats.places.endings import HISTORY, READABLE
 from plait.formats.places.given import Given
 from plait.formats.places.reader import Tables, said_of
 from plait.formats.places.source import STANDARD_INPUT, PassedOver, Source, without_number
@@ -223,7 +223,8 @@ def natural_order(path: Path) -> list[tuple[int, int | str]]:
 
 def _readable(file: Path) -> bool:
     known = _known_ending(file.name)
-    return file.is_file() and known and not file.name.startswith((".", "~$"))
+    ours = file.name.startswith((".", "~$")) or file.name.endswith(HISTORY)
+    return file.is_file() and known and not ours
 
 
 def _known_ending(name: str) -> bool:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import platform
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future
+from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 from plait.core.account.errors import ExpectationError, SourceError
@@ -11,13 +14,23 @@ from plait.core.account.finding import Finding, checked_codes, counted, standing
 from plait.core.account.names import shown
 from plait.formats.delivery.checksum import sums_of
 from plait.formats.remote.opening import checksum
-from plait.plan.file.load import LoadedPlan
-from plait.plan.handing.handover import check_handover, hand_over
+from plait.plan.file.load import LoadedPlan, load_plan
+from plait.plan.handing.handover import check_handover, folder_of, hand_over
+from plait.plan.notice.tell import tell
+from plait.plan.runs.clock import Clock, day_and_time, now
+from plait.plan.runs.course import Course
+from plait.plan.runs.expected import change_expectations
+from plait.plan.runs.handed import is_handover
+from plait.plan.runs.keeping import forget_oldest, keep
+from plait.plan.runs.record import Record, user
+from plait.plan.runs.since import what_is_new, when_made
+from plait.plan.runs.turn import Waiting, turn
 from plait.plan.work import intake
 from plait.plan.work.expect import expectations
 from plait.plan.work.room import planned_room
 from plait.plan.work.work import Phases, Worked, work
-from plait.report.story import Expected, Story
+from plait.report.since import Since
+from plait.report.story import Expected, Story, story_dict
 
 
 class NotMetError(ExpectationError):
@@ -31,10 +44,16 @@ class NotMetError(ExpectationError):
         All that was expected.
     findings : sequence of Finding
         Those that must not occur, where they are the reason.
+    since : Since or None
+        What is new, where it came to that.
     """
 
     def __init__(
-        self, worked: Worked, expected: Sequence[Expected], findings: Sequence[Finding]
+        self,
+        worked: Worked,
+        expected: Sequence[Expected],
+        findings: Sequence[Finding],
+        since: Since | None = None,
     ) -> None:
         failing = [one for one in expected if not one.holds]
         plan = worked.loaded.path
@@ -45,6 +64,7 @@ class NotMetError(ExpectationError):
             what = f"{counted(len(findings), 'finding')} that must not occur: {codes}"
         super().__init__(what, remedy="nothing was handed over")
         self.worked, self.expected, self.findings = worked, expected, findings
+        self.since = since
         self.in_the_way = len(failing) or len(findings)
 
 
@@ -68,30 +88,91 @@ def judged(worked: Worked, fail_on: Iterable[str] = ()) -> list[Expected]:
     return expected
 
 
-def run(
-    loaded: LoadedPlan, phases: Phases, replace: bool = False, fail_on: Iterable[str] = ()
-) -> tuple[Worked, Story]:
-    """Carry out a plan and hand over its result.
+@dataclass(frozen=True, eq=False)
+class Ran:
+    """A run that handed over.
 
     Parameters
     ----------
-    loaded : LoadedPlan
+    worked : Worked
+    story : Story
+    record : Record
+        As the history has it.
+    findings : tuple of Finding
+        What was found after everything was handed over: a notice that could not be sent.
+    """
+
+    worked: Worked
+    story: Story
+    record: Record
+    findings: tuple[Finding, ...]
+
+
+def run(
+    plan: str | Path,
+    settings: Iterable[str] | Mapping[str, str],
+    phases: Phases,
+    replace_: bool = False,
+    fail_on: Iterable[str] = (),
+    *,
+    wait: bool = True,
+    waiting: Waiting = lambda _: None,
+    before: Callable[[LoadedPlan], None] = lambda _: None,
+    clock: Clock = now,
+) -> Ran:
+    """Carry out a plan, hand over its result, and write down in its history how that went.
+
+    Parameters
+    ----------
+    plan : str or Path
+    settings : texts ``NAME=VALUE``, or a mapping
+        Values for parameters that the plan declares.
     phases : Phases
-    replace : bool
+    replace_ : bool
         Put the new handover in the place of an earlier one.
     fail_on : iterable of str
         Codes and severities of findings that must not occur.
+    wait : bool
+        Whether to wait for another run of the plan to end.
+    waiting : callable
+        Told who is being waited for.
+    before : callable
+        Given the plan once it is read.
+    clock : callable
+        What time it is.
 
     Raises
     ------
     NotMetError
         When something that the plan expects does not hold.
     PlaitError
-        With all that is wrong with the plan, a source or the folder.
+        With all that is wrong with the plan, a source or the folder; or when another run is
+        at it, and this one does not wait.
     """
+    path = Path(plan)
+    if not path.is_file():
+        load_plan(path, settings)
+    who = f"{user()} on {platform.node()}, since {day_and_time(clock().isoformat())}"
+    with turn(path, who, wait, waiting):
+        course = Course(path, clock, tell)
+        try:
+            loaded = load_plan(path, settings)
+            course.about(loaded)
+            before(loaded)
+            worked, story = _carried_out(loaded, phases, replace_, fail_on, course)
+        except BaseException as error:
+            course.failed(error)
+            raise
+        course.done(story, folder_of(loaded))
+        return Ran(worked, story, course.record, tuple(course.findings))
+
+
+def _carried_out(
+    loaded: LoadedPlan, phases: Phases, replace_: bool, fail_on: Iterable[str], course: Course
+) -> tuple[Worked, Story]:
     with planned_room(loaded):
         found = intake.find(loaded)
-        check_handover(loaded, replace, [one.source for one in found])
+        check_handover(loaded, replace_, [one.source for one in found])
         paths = [one.source.path for one in found]
         sums = sums_of(path for path in paths if Path(path).is_file())
         worked = work(loaded, found, phases)
@@ -103,7 +184,40 @@ def run(
             for one in found
             if one.source.address and not one.source.in_database
         }
-        return worked, hand_over(worked, expected, known, phases, replace)
+        compared = partial(_compared, worked, course, phases)
+        story = hand_over(worked, expected, known, phases, replace_, compared)
+        forget_oldest(folder_of(loaded), _kept(loaded))
+        return worked, story
+
+
+def _kept(loaded: LoadedPlan) -> int:
+    """How many earlier handovers stay."""
+    assert loaded.plan.handover is not None
+    return loaded.plan.handover.keep
+
+
+def _compared(worked: Worked, course: Course, phases: Phases, part: Path, story: Story) -> Story:
+    """The story with what is new; the earlier handover is kept under its own name.
+
+    Raises
+    ------
+    NotMetError
+        When more changed than the plan expects.
+    """
+    loaded = worked.loaded
+    earlier, since = folder_of(loaded), None
+    if _kept(loaded) and is_handover(earlier):
+        with phases.phase("comparing with the last run"):
+            since, told = what_is_new(earlier, part, story_dict(story), course.known)
+        findings = (*story.account.findings, *told)
+        story = replace(story, account=replace(story.account, findings=findings), since=since)
+    expected = [*story.expected, *change_expectations(loaded, since)]
+    story = replace(story, expected=tuple(expected))
+    if not all(one.holds for one in expected):
+        raise NotMetError(worked, expected, (), since)
+    if _kept(loaded) and is_handover(earlier):
+        keep(earlier, when_made(earlier, course.known))
+    return story
 
 
 def _known(path: str, sum_: Future[str]) -> str:

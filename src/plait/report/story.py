@@ -11,6 +11,7 @@ from plait._version import __version__
 from plait.core.account.finding import Example, worst_first
 from plait.core.look.contents import Content, Partners
 from plait.report.account import Account, finding_dict
+from plait.report.since import Since, since_dict
 
 
 @dataclass(frozen=True)
@@ -103,6 +104,8 @@ class Story:
     key : tuple of str
         The key of the result, where one is known.
     expected : tuple of Expected
+    since : Since or None
+        What is new since the last run that handed over.
     """
 
     title: str
@@ -123,6 +126,7 @@ class Story:
     left_out: int
     key: tuple[str, ...]
     expected: tuple[Expected, ...] = field(default=())
+    since: Since | None = None
 
     @property
     def conflicts(self) -> int:
@@ -158,6 +162,8 @@ class Story:
             ),
             f"in conflict: {self.conflicts:,} values or keys on which sources disagree",
         ]
+        if self.since:
+            lines += self.since.answer()
         if self.expected:
             lines.append(f"expected:    {kept} of {len(self.expected)} expectations hold")
         return lines
@@ -188,6 +194,8 @@ def story_dict(story: Story) -> dict[str, Any]:
         "expected": [asdict(one) for one in story.expected],
         "outputs": [asdict(output) for output in account.outputs],
     }
+    if story.since:
+        said["changes"] = since_dict(story.since)
     if account.matches:
         said["match"] = asdict(account.matches[-1])
         said["matches"] = [asdict(match) for match in account.matches]

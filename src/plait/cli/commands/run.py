@@ -11,10 +11,9 @@ from plait.cli.progress import Progress
 from plait.cli.working import add_work
 from plait.core.account.finding import counted
 from plait.formats.places.address import is_address
-from plait.plan.file.load import load_plan
 from plait.plan.handing.handover import folder_of
 from plait.plan.handing.telling import story_of
-from plait.plan.run import NotMetError
+from plait.plan.run import NotMetError, Ran
 from plait.plan.run import run as run_plan
 from plait.plan.work.intake import paths_of
 from plait.plan.work.work import Worked
@@ -37,25 +36,43 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="put the new handover in the place of an earlier one",
     )
+    parser.add_argument(
+        "--no-wait",
+        action="store_true",
+        help="end at once when another run of this plan is at it",
+    )
     add_plan_telling(parser)
     add_work(parser)
 
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    loaded = load_plan(options.plan, options.set)
-    tell_waiting(paths_of(loaded))
     try:
         with Progress(not options.quiet) as progress:
-            worked, story = run_plan(loaded, progress, options.replace, options.fail_on)
+            ran = run_plan(
+                options.plan,
+                options.set,
+                progress,
+                options.replace,
+                options.fail_on,
+                wait=not options.no_wait,
+                waiting=_say_waiting,
+                before=lambda loaded: tell_waiting(paths_of(loaded)),
+            )
     except NotMetError as refused:
         _show_refusal(refused, options)
         raise
     if not options.quiet:
-        _show(worked, story, options.verbose)
+        _show(ran, options.verbose)
     if options.json:
-        print(story_json(story))
+        print(story_json(ran.story))
     return 0
+
+
+def _say_waiting(who: str) -> None:
+    from plait.cli.views.show import say
+
+    say(f"plait: waiting for another run of this plan to end: {who}")
 
 
 def _show_refusal(refused: NotMetError, options: argparse.Namespace) -> None:
@@ -65,24 +82,28 @@ def _show_refusal(refused: NotMetError, options: argparse.Namespace) -> None:
 
     if not options.quiet:
         word = "finding" if refused.findings else "expectation"
-        show_answer([f"nothing is handed over: {counted(refused.in_the_way, word)} in the way"])
+        new = refused.since.answer() if refused.since else ()
+        show_answer(
+            [f"nothing is handed over: {counted(refused.in_the_way, word)} in the way", *new]
+        )
         show_expected(refused.expected, options.verbose)
         show_findings(refused.worked.findings, options.verbose, MOST_FINDINGS)
     if options.json:
         print(story_json(story_of(refused.worked, refused.expected, {})))
 
 
-def _show(worked: Worked, story: Story, verbose: bool) -> None:
+def _show(ran: Ran, verbose: bool) -> None:
     from plait.cli.views.plan import MOST_FINDINGS, show_flow
     from plait.cli.views.show import show_answer, show_expected, show_findings, show_ledger
 
+    worked, story = ran.worked, ran.story
     show_answer([*_answer(worked, story)])
     if verbose:
         show_ledger(worked.entries)
     else:
         show_flow(worked.entries)
     show_expected(story.expected, verbose)
-    show_findings(story.account.findings, verbose, MOST_FINDINGS)
+    show_findings((*ran.findings, *story.account.findings), verbose, MOST_FINDINGS)
 
 
 def _answer(worked: Worked, story: Story) -> Iterator[str]:

@@ -151,9 +151,9 @@ def _grid(entry: Entry, bars: bool) -> Padding:
     return Padding(grid, (0, 0, 0, 2))
 
 
-def bar_of(rows: int, most: int, style: str) -> Text:
+def bar_of(rows: float, most: float, style: str, width: int = _BAR) -> Text:
     """A bar in eighths of a column; whatever is not nothing can be seen."""
-    eighths = round(8 * _BAR * rows / most) if most else 0
+    eighths = round(8 * width * rows / most) if most else 0
     eighths = max(eighths, 1 if rows else 0)
     part = " ▏▎▍▌▋▊▉"[eighths % 8].strip()
     return Text("█" * (eighths // 8) + part, style=style)

@@ -122,14 +122,14 @@ CODES = (
     "compared-as-wholes", "dialect-found", "fetched-in-part", "footer-lines", "form-open",
     "forms-mixed", "formula-cells", "gone-with-result", "group-values-missing",
     "group-without-value", "header-differs", "header-empty", "header-padded", "header-repeated",
-    "header-rows", "header-variant", "headings-not-compared", "key-conflict", "key-elsewhere",
-    "key-inferred", "key-kind", "key-missing", "key-not-unique", "key-repeat", "key-respelt",
-    "key-trap", "key-unmatched", "left-behind", "list-cut", "marker-found", "marker-kept",
-    "marker-missing", "mixed-cells", "name-trap", "nearest-tie", "nearly-typed", "no-rows",
-    "not-read", "not-used", "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added",
-    "rows-gone", "rows-new", "sample-only", "settle-conflict", "sheet-hidden", "source-conflict",
-    "title-lines", "total-row", "type-changed", "type-differs", "types-differ", "unreadable",
-    "written-otherwise",
+    "header-rows", "header-variant", "headings-not-compared", "history-unwritten", "key-conflict",
+    "key-elsewhere", "key-inferred", "key-kind", "key-missing", "key-not-unique", "key-repeat",
+    "key-respelt", "key-trap", "key-unmatched", "left-behind", "list-cut", "marker-found",
+    "marker-kept", "marker-missing", "mixed-cells", "name-trap", "nearest-tie", "nearly-typed",
+    "no-rows", "not-compared", "not-read", "not-used", "notice-unsent", "parts-few", "parts-many",
+    "row-ragged", "row-repeat", "rows-added", "rows-gone", "rows-new", "sample-only",
+    "settle-conflict", "sheet-hidden", "source-conflict", "title-lines", "total-row",
+    "type-changed", "type-differs", "types-differ", "unreadable", "written-otherwise",
 )  # fmt: skip
 
 

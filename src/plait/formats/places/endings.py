@@ -7,6 +7,7 @@ WORKBOOKS = (".xlsx", ".xlsm", ".xlsb", ".xls", ".ods")
 COLUMNAR = (".parquet", ".arrow", ".feather")
 JSON, JSON_LINES = ".json", (".jsonl", ".ndjson")
 DATABASES = (".sqlite", ".sqlite3", ".db")
+HISTORY = ".history.jsonl"  # beside a plan; in a folder of sources it is none of them
 READABLE = (*DELIMITED, *WORKBOOKS, *COLUMNAR, JSON, *JSON_LINES, *DATABASES)
 WRITABLE = (
     ".csv", ".tsv", ".tab", ".parquet", ".arrow", ".feather",

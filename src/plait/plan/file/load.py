@@ -18,7 +18,17 @@ from plait.core.table.keyspec import named_values
 from plait.formats.places.address import Address, hidden_in, is_address
 from plait.plan.file.faults import Fault, PlanError
 from plait.plan.file.lines import line_at, lines_of
-from plait.plan.file.model import STEPS, Expect, Handover, Plan, Source, Work, verb_of
+from plait.plan.file.model import (
+    STEPS,
+    Change,
+    Expect,
+    Handover,
+    Notice,
+    Plan,
+    Source,
+    Work,
+    verb_of,
+)
 from plait.plan.file.naming import naming_faults
 
 _PARAMETER = re.compile(r"(?<!\$)\$\{([^{}]*)\}")
@@ -28,7 +38,12 @@ _HEADINGS: dict[tuple[str | int, ...], str] = {
     ("step",): "write [[step]]",
     ("source",): "write [source.NAME]",
 }
-_SECTIONS: dict[str, type[BaseModel]] = {"expect": Expect, "handover": Handover, "work": Work}
+_SECTIONS: dict[str, type[BaseModel]] = {
+    "expect": Expect,
+    "handover": Handover,
+    "work": Work,
+    "notice": Notice,
+}
 
 
 @dataclass(frozen=True)
@@ -62,19 +77,30 @@ class LoadedPlan:
         """A text, such as that of the plan or of a value in it, with its passwords hidden."""
         return hidden_in(text, _secrets(self.plan))
 
+    def shown_parameters(self) -> dict[str, Any]:
+        """The parameters with what they were set to, unless that is a secret."""
+        return {
+            name: self.without_secrets(f"'{value}'")[1:-1] if isinstance(value, str) else value
+            for name, value in self.parameters.items()
+        }
+
     def line(self, *path: str | int) -> int:
         """The line of a key, or of what is around it."""
         return line_at(self.lines, path)
 
 
 def _secrets(plan: Plan) -> set[str]:
-    """The passwords in a plan's addresses."""
+    """The passwords in a plan's addresses, and what a webhook keeps to itself."""
     every: dict[str, Any] = plan.source
     paths = [spec.path for spec in every.values()]
     words = [word for one in paths for word in ([one] if isinstance(one, str) else one)]
     if plan.handover and plan.handover.database:
         words.append(plan.handover.database)
+    if plan.notice:
+        words.append(plan.notice.server)
     found: set[str] = set()
+    if plan.notice and plan.notice.webhook:  # what is behind the machine's name may be a secret
+        found.add(plan.notice.webhook)
     for word in filter(is_address, words):
         with suppress(UsageError):  # a variable that is not there
             found.add(Address(word.partition("#")[0]).parts().password or "")
@@ -126,6 +152,17 @@ def _loaded(path: Path, text: str, settings: Iterable[str] | Mapping[str, str]) 
     if faults:
         raise PlanError(str(path), faults)
     return LoadedPlan(plan, path, text, lines, parameters)
+
+
+def plan_file(path: Path) -> Path:
+    """The path of a plan that is there; what is in it may be wrong.
+
+    Raises
+    ------
+    SourceError
+    """
+    _text(path)
+    return path
 
 
 def _text(path: Path) -> str:
@@ -256,6 +293,10 @@ def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str
         return f"{path[-1]} is {one['input']!r}", _choice(one)
     if kind == "too_short":
         return f"{path[-1]} needs at least {one['ctx']['min_length']} names", ""
+    if kind == "too_long":
+        return f"{path[-1]} takes {one['ctx']['max_length']} names", ""
+    if kind == "string_pattern_mismatch":
+        return f"{path[-1]} is {one['input']!r}, which is no amount", "20, '10 %', '+20' or 'none'"
     if kind == "greater_than_equal":
         return f"{path[-1]} is {one['input']}, and should not be below {one['ctx']['ge']}", ""
     said = f"{_called(path)} is {_said_type(one['input'])}, and should be {_wanted(kind)}"
@@ -268,8 +309,9 @@ def _known_keys(path: tuple[str | int, ...], raw: Any) -> list[str]:
         return list(Source.model_fields)
     if path[:1] == ("step",) and len(path) > 1:
         return list(STEPS[str(verb_of(raw["step"][path[1]]))].model_fields)
-    if path and path[0] in _SECTIONS:
-        return list(_SECTIONS[str(path[0])].model_fields)
+    section = _SECTIONS.get(str(path[0])) if path else None
+    if section:
+        return list((Change if path[:2] == ("expect", "change") else section).model_fields)
     return list(Plan.model_fields)
 
 

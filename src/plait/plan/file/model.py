@@ -122,6 +122,28 @@ _TAGGED: Any = Union[tuple(Annotated[kind, Tag(verb)] for verb, kind in STEPS.it
 AnyStep: Any = Annotated[_TAGGED, Discriminator(verb_of)]
 
 
+AMOUNT = r"(?P<none>none)|(?P<sign>[+-]?)(?P<number>[0-9]+(\.[0-9]+)?) ?(?P<percent>%?)"
+_Amount = Whole | Annotated[Text, Field(pattern=f"^({AMOUNT})$")]
+
+
+def _amount(of: str) -> Any:
+    return Field(None, description=f"the most that {of} may change: 20, '10 %', '+20', 'none'")
+
+
+class Change(Part):
+    """How much may change since the last run that handed over."""
+
+    rows: _Amount | None = _amount("the number of rows")
+    columns: _Amount | None = _amount("columns, new, gone, renamed or of another type,")
+    new: _Amount | None = _amount("rows that are new")
+    gone: _Amount | None = _amount("rows that are gone")
+    changed: _Amount | None = _amount("rows in which a cell changed")
+    unmatched: _Amount | None = _amount("the number of rows without a match")
+    conflicts: _Amount | None = _amount("the number of conflicts")
+    set_aside: _Amount | None = _amount("the number of rows set aside")
+    findings: _Amount | None = _amount("the number of findings")
+
+
 class Expect(Part):
     """What must hold, or nothing is handed over."""
 
@@ -138,6 +160,9 @@ class Expect(Part):
     )
     sum: dict[str, list[str]] = Field(
         {}, description="column to the sources and results in which its sum is the same"
+    )
+    change: Change | None = Field(
+        None, description="how much may change since the last run that handed over"
     )
 
 
@@ -159,6 +184,14 @@ class Handover(Part):
     beside: bool = Field(
         False,
         description="the lists of rows set aside, and the ledger, as tables beside that one too",
+    )
+    key: Names = Field(
+        [], description="the columns by which a row of the result is known from run to run"
+    )
+    keep: Whole = Field(
+        1,
+        description="how many earlier handovers stay beside it, named by the time of their run; "
+        "0 keeps none and compares with none",
     )
     aside_limit: Whole | None = Field(
         None, description="rows of each list of set-aside rows at most; 0 for no lists"
@@ -186,6 +219,27 @@ class Work(Part):
     )
 
 
+class Notice(Part):
+    """Who is told when a run has ended."""
+
+    on: list[Literal["failure", "change", "success"]] = Field(
+        ["failure"],
+        description="when: a run failed or was refused, it changed something, it succeeded",
+    )
+    email: Names = Field([], description="addresses that get an email")
+    sender: Text | None = Field(None, description="whom the email is from; else the first of them")
+    server: Text = Field(
+        "smtp://localhost",
+        description="the mail server: smtp://user@host:587 (STARTTLS) or smtps://user@host:465 "
+        "(TLS); its password is in PLAIT_SMTP_PASSWORD or the keyring",
+    )
+    webhook: Text | None = Field(
+        None, description="an https address that gets the notice as one JSON object"
+    )
+    examples: bool = Field(False, description="with examples, which show cells of the data")
+    attach: bool = Field(False, description="with the report attached to the email")
+
+
 Scalar = str | int | float | bool
 
 
@@ -202,3 +256,4 @@ class Plan(Part):
     expect: Expect = Field(Expect(), description="what must hold")
     handover: Handover | None = Field(None, description="what is handed over")
     work: Work = Field(Work(), description="what the work may take")
+    notice: Notice | None = Field(None, description="who is told when a run has ended")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextvars import copy_context
 from dataclasses import asdict, replace
@@ -38,7 +38,7 @@ from plait.formats.places.source import Source
 from plait.formats.places.target import How, TableTarget, table_target
 from plait.formats.servers.writing.into import Into
 from plait.plan.file.load import LoadedPlan
-from plait.plan.handing.telling import key_of, shown_path, sources_of, story_of
+from plait.plan.handing.telling import shown_path, sources_of, story_of, unique_key_of
 from plait.plan.work.touched import touching
 from plait.plan.work.work import Phases, Worked
 from plait.report.account import Output, ledger_table, output_of
@@ -140,6 +140,7 @@ def hand_over(
     sums: Mapping[str, str],
     phases: Phases,
     replace_: bool = False,
+    compared: Callable[[Path, Story], Story] = lambda _, story: story,
 ) -> Story:
     """Write the whole folder, or nothing; and the table of a database with it.
 
@@ -152,6 +153,9 @@ def hand_over(
     phases : Phases
     replace_ : bool
         Whether a table that is there is replaced.
+    compared : callable
+        Given the folder while it is written, dataset and lineage being there, and the story
+        so far; the story with what is new. What it raises ends it all.
 
     Returns
     -------
@@ -183,7 +187,7 @@ def hand_over(
             findings=(*story.account.findings, *findings),
             outputs=(*outputs, *in_database),
         )
-        story = replace(story, account=account)
+        story = compared(part, replace(story, account=account))
         drawn = figure.result() if figure else ""
         for name, text in _texts(worked, story, target.name, drawn):
             write_flushed(part / name, partial(Path.write_text, data=text, encoding="utf-8"))
@@ -202,7 +206,7 @@ def _into_database(
         return []
     changes.append(begun(target.address, replace_))
     table, title = worked.result, worked.loaded.plan.title
-    how = How(handover.append, key_of(worked), worked.loaded.plan.describe, title)
+    how = How(handover.append, unique_key_of(worked), worked.loaded.plan.describe, title)
     with phases.phase("writing into the database", table.rows) as tick:
         changes[0].add(table, target.table, tick, how)
         written: list[tuple[object, Table]] = [(target, table)]

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 from plait.core.account.names import shown
 from plait.core.look.contents import Content, contents, partners, rows_by_source, shares
@@ -13,7 +12,6 @@ from plait.core.look.profile import Profile
 from plait.core.table.keyspec import names
 from plait.core.verbs.stack import stack
 from plait.formats.places.address import is_address
-from plait.plan.file.load import LoadedPlan
 from plait.plan.work.work import Worked
 from plait.report.account import Account
 from plait.report.story import Expected, SourceSaid, StepSaid, Story, Unmatched
@@ -41,7 +39,7 @@ def story_of(
         loaded.plan.title,
         loaded.path.name,
         loaded.without_secrets(loaded.text),
-        {name: _shown_value(value, loaded) for name, value in loaded.parameters.items()},
+        loaded.shown_parameters(),
         loaded.plan.handover.result,
         Account(
             "run",
@@ -74,7 +72,14 @@ def left_out(worked: Worked) -> int:
 
 
 def key_of(worked: Worked) -> tuple[str, ...]:
-    """The key of the result, where the plan expects one or a step made one."""
+    """The key of the result, where the plan names or expects one, or a step made one."""
+    handover = worked.loaded.plan.handover
+    assert handover is not None
+    return names(handover.key) if handover.key else unique_key_of(worked)
+
+
+def unique_key_of(worked: Worked) -> tuple[str, ...]:
+    """Columns that are unique together in the result, where something says so."""
     handover = worked.loaded.plan.handover
     assert handover is not None
     expected = worked.loaded.plan.expect.model_dump()["unique"].get(handover.result)
@@ -82,13 +87,6 @@ def key_of(worked: Worked) -> tuple[str, ...]:
         return names(expected)
     made = [step for step in worked.steps if step.name == handover.result]
     return made[-1].result.key if made else ()
-
-
-def _shown_value(value: Any, loaded: LoadedPlan) -> Any:
-    """The value of a parameter, unless it is a secret."""
-    if not isinstance(value, str):
-        return value
-    return loaded.without_secrets(f"'{value}'")[1:-1]
 
 
 def shown_path(path: str, worked: Worked) -> str:

@@ -64,9 +64,20 @@ def expectations(worked: Worked) -> list[Expected]:
                 found += judge(worked, name, value, line)
             except PlaitError as error:
                 faults.append(Fault(line, str(error.what), in_plan(error.remedy or "")))
+    faults += _key_faults(worked)
     if faults:
         raise PlanError(str(worked.loaded.path), faults)
     return found
+
+
+def _key_faults(worked: Worked) -> Iterator[Fault]:
+    """Columns of the key of the handover that its result has not."""
+    handover = worked.loaded.plan.handover
+    for name in names(handover.key) if handover and handover.key else ():
+        try:
+            check_column(name, worked.result)
+        except UsageError as error:
+            yield Fault(worked.loaded.line("handover", "key"), error.what, error.remedy or "")
 
 
 def _table(worked: Worked, name: str) -> Table:

@@ -1,0 +1,93 @@
+"""``plait history``."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from plait._version import __version__
+from plait.cli.arguments import whole_number
+from plait.core.account.finding import counted
+from plait.plan.file.load import plan_file
+from plait.plan.runs.clock import day_and_time
+from plait.plan.runs.history import history_file, read_history, run_of
+from plait.plan.runs.record import Record, as_dict, last_good
+
+HELP = {
+    "description": "Every run of a plan, good or bad: when, how it ended, how long it took, by "
+    "whom, and its\nfigures. The history is a file of JSON lines beside the plan, which is a source "
+    "like others.",
+    "epilog": "examples:\n  plait history season.toml\n  plait history season.toml --run 12\n"
+    "  plait group season.history.jsonl --by status --take runs=count",
+}
+MOST_RUNS = 12
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument("plan", type=Path, metavar="PLAN", help="the plan, a TOML file")
+    parser.add_argument(
+        "--run", type=whole_number, metavar="N", help="one run, with everything that is known of it"
+    )
+    parser.add_argument(
+        "--last",
+        type=whole_number,
+        metavar="N",
+        default=MOST_RUNS,
+        help=f"so many of the last runs (default: {MOST_RUNS})",
+    )
+    parser.add_argument("--json", action="store_true", help="print the runs as JSON")
+    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--verbose", action="store_true", help="with users, machines and versions")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    plan = plan_file(options.plan)
+    records = read_history(plan)
+    if options.run is not None:
+        shown: Sequence[Record] = [run_of(plan, options.run)]
+    else:
+        shown = records[max(0, len(records) - options.last) :]
+    if options.json:
+        said = {
+            "command": "history",
+            "version": __version__,
+            "plan": str(plan),
+            "history": str(history_file(plan)),
+            "runs": [as_dict(one) for one in shown],
+        }
+        print(json.dumps(said, indent=2, ensure_ascii=False))
+    elif not options.quiet:
+        from plait.cli.views.history import show_run, show_runs
+        from plait.cli.views.show import for_reading, show_answer
+
+        with for_reading():
+            if options.run is not None:
+                show_run(shown[0])
+            else:
+                show_answer(_answer(plan, records))
+                show_runs(shown, options.verbose)
+    return 0
+
+
+def _answer(plan: Path, records: Sequence[Record]) -> Iterator[str]:
+    if not records:
+        yield f"{plan.name} has not been run yet"
+        yield f"next:        plait run {plan}"
+        return
+    last, good = records[-1], last_good(records)
+    bad = sum(not one.good for one in records)
+    how = f"{bad:,} of them without a handover" if bad else "each with a handover"
+    yield f"{plan.name}: {counted(len(records), 'run')}, {how}"
+    yield f"the last:    {_said(last)}"
+    if good is not None and good is not last:
+        yield f"last good:   {_said(good)}"
+    yield f"all of one:  plait history {plan} --run {last.run}"
+
+
+def _said(one: Record) -> str:
+    rows = f", {counted(one.rows, 'row')}" if one.rows is not None else ""
+    return f"run {one.run}, {day_and_time(one.started)}, {one.status} in {one.seconds:,.1f} s{rows}"

@@ -1,0 +1,75 @@
+"""Notices as one JSON object, posted to an address."""
+
+from __future__ import annotations
+
+import http.client
+import json
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Sequence
+from typing import Any
+
+from plait._version import __version__
+from plait.core.account.errors import UsageError
+from plait.formats.places.address import Address
+from plait.plan.notice.mail import NotSentError, is_this_machine
+from plait.plan.notice.message import Message
+
+_SECONDS = 15
+_WAITS = (1.0, 4.0)
+_TRY_AGAIN = (408, 425, 429)
+
+
+class _StayHere(urllib.request.HTTPRedirectHandler):
+    """Follows no redirection: a notice goes where the plan says, and nowhere else."""
+
+    def redirect_request(self, *_: Any) -> None:
+        """Nowhere."""
+
+
+def post(webhook: str, message: Message, waits: Sequence[float] = _WAITS) -> None:
+    """Post a notice, or try again after each wait.
+
+    Raises
+    ------
+    NotSentError
+    """
+    address = Address(webhook)
+    try:
+        host, url = address.parts().host, address.filled()
+    except UsageError as error:
+        raise NotSentError(str(error)) from None
+    if address.scheme != "https" and not (address.scheme == "http" and is_this_machine(host)):
+        raise NotSentError(
+            f"{host or address.scheme} would be told where others can read it: write https://"
+        )
+    body = json.dumps(message.data, ensure_ascii=False).encode()
+    heads = {"Content-Type": "application/json", "User-Agent": f"plait/{__version__}"}
+    request = urllib.request.Request(url, data=body, headers=heads, method="POST")
+    opener = urllib.request.build_opener(_StayHere)
+    for wait in (*waits, None):
+        said = _once(opener, request)
+        if said is None:
+            return
+        text, may_work_later = said
+        if wait is None or not may_work_later:
+            raise NotSentError(text)
+        time.sleep(wait)
+
+
+def _once(
+    opener: urllib.request.OpenerDirector, request: urllib.request.Request
+) -> tuple[str, bool] | None:
+    """Post it once: ``None`` when it was taken, else why not, and whether it may be later."""
+    try:
+        with opener.open(request, timeout=_SECONDS):
+            return None
+    except urllib.error.HTTPError as error:
+        with error:
+            later = error.code >= 500 or error.code in _TRY_AGAIN
+            return f"it answered {error.code} {error.reason}", later
+    except (OSError, http.client.HTTPException, ValueError) as error:
+        reason = getattr(error, "reason", error)
+        said = getattr(reason, "strerror", None) or str(reason) or type(reason).__name__
+        return str(said), "certificate" not in str(said).lower()

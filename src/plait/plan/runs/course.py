@@ -1,0 +1,106 @@
+"""The course of one run: its record in the history, and those who are told how it ended."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import Any
+
+from plait.core.account.errors import PlaitError
+from plait.core.account.finding import Finding
+from plait.formats.delivery.checksum import sha256
+from plait.plan.file.load import LoadedPlan
+from plait.plan.runs.clock import Clock
+from plait.plan.runs.history import History, history_file, read_history
+from plait.plan.runs.record import Record, begun, failure, status_of
+from plait.report.story import Story
+
+Told = Callable[[LoadedPlan, Record, Story | BaseException], Sequence[Any]]
+
+
+class Course:
+    """A run as it goes on; what it says is in the history at once.
+
+    A history that cannot be written changes nothing in the run: it is a finding.
+
+    Parameters
+    ----------
+    plan : Path
+    clock : Clock
+    tell : callable
+        Sends the notices that a plan asks for.
+    """
+
+    def __init__(self, plan: Path, clock: Clock, tell: Told) -> None:
+        self._history, self._clock, self._tell = History(history_file(plan)), clock, tell
+        self._loaded: LoadedPlan | None = None
+        self.findings: list[Finding] = []
+        self.known: list[Record] = []
+        with suppress(PlaitError):
+            self.known = read_history(plan)
+        self._began = clock()
+        try:
+            self.record = self._history.begin(self._began)
+        except (OSError, UnicodeDecodeError) as error:
+            self.record = begun(len(self.known) + 1, self._began)
+            self._unwritten(error)
+
+    def about(self, loaded: LoadedPlan) -> None:
+        """What plan it is, once it is read."""
+        self._loaded = loaded
+        said = {name: str(value) for name, value in loaded.shown_parameters().items()}
+        self._put(replace(self.record, parameters=said))
+
+    def failed(self, error: BaseException) -> None:
+        """Write down that it did not hand over, and why."""
+        ended = self.record.ended_at(self._clock(), self._began, status_of(error))
+        self._put(replace(ended, failed=failure(error)))
+        self._told(error)
+
+    def done(self, story: Story, folder: Path) -> None:
+        """Write down what it handed over."""
+        record = self.record.with_story(story).ended_at(self._clock(), self._began, "done")
+        self._put(replace(record, handover=str(folder), ledger=sha256(folder / "ledger.json")))
+        self._told(story)
+
+    def _told(self, ended: Story | BaseException) -> None:
+        """Send the notices; one that cannot be sent is a finding, and stands in the history."""
+        if self._loaded is None:
+            return
+        notices = self._tell(self._loaded, self.record, ended)
+        for one in notices:
+            if one.failed:
+                self.findings.append(
+                    Finding(
+                        "notice-unsent",
+                        "warning",
+                        1,
+                        f"no notice to {one.to}: {one.failed}",
+                        f"plait notify {self._loaded.path} --test",
+                    )
+                )
+        if notices:
+            self._put(replace(self.record, notices=tuple(asdict(one) for one in notices)))
+
+    def _put(self, record: Record) -> None:
+        self.record = record
+        try:
+            self._history.put(record)
+        except (OSError, UnicodeDecodeError) as error:
+            self._unwritten(error)
+
+    def _unwritten(self, error: OSError | UnicodeDecodeError) -> None:
+        if not any(one.code == "history-unwritten" for one in self.findings):
+            why = getattr(error, "strerror", None) or error
+            self.findings.append(
+                Finding(
+                    "history-unwritten",
+                    "warning",
+                    1,
+                    f"the history of this plan cannot be written: {why}",
+                    f"see the rights of {self._history.path.parent}",
+                    str(self._history.path),
+                )
+            )

@@ -1,0 +1,156 @@
+"""The history of a plan: every run, good or bad, a line each in a file beside the plan."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from plait.core.account.errors import OutputError, SourceError, UsageError
+from plait.formats.delivery.flushing import flush_folder
+from plait.formats.places.endings import HISTORY
+from plait.plan.runs.record import Record, as_dict, begun, from_dict
+from plait.plan.runs.turn import is_running
+
+
+def history_file(plan: Path) -> Path:
+    """Where the history of a plan stands.
+
+    >>> history_file(Path("jobs/season.toml"))
+    PosixPath('jobs/season.history.jsonl')
+    """
+    return plan.with_name(f"{plan.stem}{HISTORY}")
+
+
+@dataclass(frozen=True)
+class History:
+    """The history of a plan, changed only by the run whose turn it is.
+
+    Parameters
+    ----------
+    path : Path
+        A file of JSON lines. It is written anew beside itself and then takes its name, so
+        that a run that is killed leaves it whole; lines that are none of ours stay.
+    """
+
+    path: Path
+
+    def begin(self, moment: Any) -> Record:
+        """Write down that a run begins; earlier ones that never ended were killed.
+
+        Raises
+        ------
+        OSError
+        """
+        lines = [_killed(line) for line in _lines(self.path)]
+        known = [one for line in lines if (one := _record(line))]
+        record = begun(max((one.run for one in known), default=0) + 1, moment)
+        self._write([*lines, _line(record)])
+        return record
+
+    def put(self, record: Record) -> None:
+        """Write down what has become of a run.
+
+        Raises
+        ------
+        OSError
+        """
+        lines = _lines(self.path)
+        at = [n for n, line in enumerate(lines) if (one := _record(line)) and one.run == record.run]
+        for number in at or [len(lines)]:
+            lines[number : number + 1] = [_line(record)]
+        self._write(lines)
+
+    def _write(self, lines: Sequence[str]) -> None:
+        part = self.path.with_name(f".{self.path.name}.plait-new")
+        with part.open("w", encoding="utf-8") as file:
+            file.writelines(f"{line}\n" for line in lines)
+            file.flush()
+            os.fsync(file.fileno())
+        with suppress(OSError):
+            part.chmod(self.path.stat().st_mode & 0o777)
+        part.replace(self.path)
+        with suppress(OSError):
+            flush_folder(self.path.parent)
+
+
+def read_history(plan: Path) -> list[Record]:
+    """Every run of a plan, the first one first.
+
+    Raises
+    ------
+    SourceError
+        When the history cannot be read.
+    """
+    path = history_file(plan)
+    try:
+        lines = _lines(path)
+    except (OSError, UnicodeDecodeError) as error:
+        raise SourceError(f"the history cannot be read: {error}", str(path)) from None
+    running = is_running(plan)
+    records = [one for line in lines if (one := _record(line))]
+    return [one if running and one is records[-1] else _unended(one) for one in records]
+
+
+def run_of(plan: Path, number: int) -> Record:
+    """One run, by its number.
+
+    Raises
+    ------
+    UsageError
+    """
+    records = read_history(plan)
+    for one in records:
+        if one.run == number:
+            return one
+    known = f"it has runs {records[0].run} to {records[-1].run}" if records else "there is none yet"
+    raise UsageError(f"there is no run {number} of this plan", str(plan), known)
+
+
+def run_with(records: Sequence[Record], ledger: str) -> Record | None:
+    """The run that wrote the account of that checksum."""
+    return next((one for one in reversed(records) if ledger and one.ledger == ledger), None)
+
+
+def _lines(path: Path) -> list[str]:
+    try:
+        return [line for line in path.read_text("utf-8").splitlines() if line.strip()]
+    except FileNotFoundError:
+        return []
+
+
+def _line(record: Record) -> str:
+    return json.dumps(as_dict(record), ensure_ascii=False, default=str)
+
+
+def _record(line: str) -> Record | None:
+    try:
+        return from_dict(json.loads(line))
+    except (ValueError, RecursionError):
+        return None
+
+
+def _unended(record: Record) -> Record:
+    """A run that did not end, and is not at it any more, was killed."""
+    return replace(record, status="killed") if record.status == "running" else record
+
+
+def _killed(line: str) -> str:
+    record = _record(line)
+    return line if record is None or record.status != "running" else _line(_unended(record))
+
+
+Put = Callable[[Record], None]
+
+
+def unwritten(path: Path, error: OSError) -> OutputError:
+    """That a history could not be written."""
+    return OutputError(
+        f"the history cannot be written: {error.strerror or error}",
+        str(path),
+        "the result is not affected; see the rights of the folder",
+    )

@@ -1,0 +1,104 @@
+"""Earlier handovers, kept beside the one that took their place."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+from contextlib import suppress
+from datetime import datetime
+from pathlib import Path
+
+from plait.core.account.errors import OutputError
+from plait.formats.delivery.parts import PART, beside, new_folder, new_token, remove
+from plait.plan.runs.handed import is_handover
+
+_WHEN = "%Y-%m-%d-%H%M%S"
+
+
+def kept_name(target: Path, when: str) -> Path:
+    """What a handover of that time is called when it is kept.
+
+    >>> kept_name(Path("jobs/handover"), "2031-05-03T06:00:00+02:00")
+    PosixPath('jobs/handover-2031-05-03-060000')
+    """
+    return target.with_name(f"{target.name}-{datetime.fromisoformat(when).strftime(_WHEN)}")
+
+
+def kept_folders(target: Path) -> list[Path]:
+    """The handovers that are kept beside one, the oldest first."""
+    name = re.compile(re.escape(target.name) + r"-\d{4}-\d\d-\d\d-\d{6}(-\d+)?")
+    with suppress(OSError):
+        found = [one for one in target.parent.iterdir() if name.fullmatch(one.name)]
+        return sorted(one for one in found if is_handover(one))
+    return []
+
+
+def keep(target: Path, when: str) -> Path:
+    """Keep a handover under the name of its time too, before another takes its place.
+
+    Its files have two names then and no second copy, where the system can do that. The
+    folder is there whole or not at all; one of that name that holds the same stays.
+
+    Raises
+    ------
+    OutputError
+    """
+    kept = kept_name(target, when)
+    number = 2
+    while kept.exists():
+        if _is_same(kept, target):
+            return kept
+        kept = kept_name(target, when).with_name(f"{kept_name(target, when).name}-{number}")
+        number += 1
+    part = beside(target, new_token(), 0, PART)
+    try:
+        held = new_folder(part)
+        try:
+            _link_all(target, part)
+            part.rename(kept)
+        finally:
+            os.close(held)
+            remove(part)
+    except OSError as error:
+        raise OutputError(
+            f"the earlier handover cannot be kept: {error.strerror}",
+            str(kept),
+            "make room, or write keep = 0 under [handover]",
+        ) from None
+    return kept
+
+
+def _is_same(one: Path, other: Path) -> bool:
+    """Whether two handovers have the same account."""
+    try:
+        return (one / "ledger.json").read_bytes() == (other / "ledger.json").read_bytes()
+    except OSError:
+        return False
+
+
+def _link_all(folder: Path, into: Path) -> None:
+    for above, folders, files in os.walk(folder):
+        there = into / Path(above).relative_to(folder)
+        for name in folders:
+            (there / name).mkdir()
+        for name in files:
+            _link(Path(above) / name, there / name)
+    shutil.copystat(folder, into)
+
+
+def _link(file: Path, name: Path) -> None:
+    try:
+        os.link(file, name, follow_symlinks=False)
+    except OSError:
+        shutil.copy2(file, name, follow_symlinks=False)
+
+
+def forget_oldest(target: Path, most: int) -> None:
+    """Remove those that are more than so many, the oldest first."""
+    every = kept_folders(target)
+    for folder in every[: max(0, len(every) - most)]:
+        part = beside(target, new_token(), 0, PART)
+        with suppress(OSError):  # what cannot be removed now goes the next time
+            folder.rename(part)  # what is half removed has no name that means a handover
+            remove(part)

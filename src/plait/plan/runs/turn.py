@@ -1,0 +1,132 @@
+"""One run of a plan at a time: the next one waits for its turn."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from plait.core.account.errors import OutputError
+
+ENDING = ".plait-turn"
+_STEP_SECONDS = 0.1
+
+Waiting = Callable[[str], None]
+
+
+def turn_file(plan: Path) -> Path:
+    """The file that a run of a plan holds.
+
+    >>> turn_file(Path("jobs/season.toml"))
+    PosixPath('jobs/.season.toml.plait-turn')
+    """
+    return plan.with_name(f".{plan.name}{ENDING}")
+
+
+@contextmanager
+def turn(plan: Path, who: str, wait: bool, waiting: Waiting = lambda _: None) -> Iterator[None]:
+    """Be the only run of a plan.
+
+    Parameters
+    ----------
+    plan : Path
+    who : str
+        What others are told who is at it.
+    wait : bool
+        Wait for another run to end, and do not give up.
+    waiting : callable
+        Told once who is being waited for.
+
+    Raises
+    ------
+    OutputError
+        When another run is at it and this one is not to wait.
+
+    Notes
+    -----
+    The lock is the system's (``flock``): it goes with the process, however that ends. The
+    file goes when the turn does; who waited for it looks whether it is still the one that
+    has the name. Where a folder cannot be written to, or has no locks, all runs are alone.
+    """
+    path = turn_file(plan)
+    number = _taken(path, wait, waiting)
+    if number is None:
+        yield
+        return
+    try:
+        with suppress(OSError):
+            os.truncate(number, 0)
+            os.pwrite(number, json.dumps({"who": who, "process": os.getpid()}).encode(), 0)
+        yield
+    finally:
+        with suppress(OSError):
+            path.unlink(missing_ok=True)
+        os.close(number)
+
+
+def is_running(plan: Path) -> bool:
+    """Whether a run of a plan is at it now."""
+    try:
+        number = os.open(turn_file(plan), os.O_RDWR | os.O_CLOEXEC)
+    except OSError:
+        return False
+    try:
+        fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    except OSError:
+        return False
+    finally:
+        os.close(number)
+    return False
+
+
+def _taken(path: Path, wait: bool, waiting: Waiting) -> int | None:
+    """The descriptor that holds the turn; ``None`` where there can be none."""
+    told = False
+    while True:
+        try:
+            number = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
+        except OSError:
+            return None
+        try:
+            fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            who = _who(number)
+            os.close(number)
+            if not wait:
+                raise OutputError(
+                    f"another run of this plan is at it: {who}",
+                    str(path.parent / path.name[1 : -len(ENDING)]),
+                    "wait until it has ended, or run it without --no-wait; nothing was handed over",
+                ) from None
+            if not told:
+                waiting(who)
+                told = True
+            time.sleep(_STEP_SECONDS)
+            continue
+        except OSError:
+            os.close(number)
+            return None
+        if _has_the_name(number, path):
+            return number
+        os.close(number)
+
+
+def _has_the_name(number: int, path: Path) -> bool:
+    try:
+        return os.path.samestat(os.fstat(number), path.stat())
+    except OSError:
+        return False
+
+
+def _who(number: int) -> str:
+    try:
+        said = json.loads(os.pread(number, 4096, 0))
+        return f"{said['who']}, process {said['process']}"
+    except (OSError, ValueError, KeyError, TypeError):
+        return "it does not say who"
