@@ -48,7 +48,7 @@ FLOORS = {
         ),
         "",
     ),
-    "plan": ("file", "work", "handing", "drafting", "runs", "notice", ""),
+    "plan": ("file", "work", "handing", "drafting", "runs", "notice", "schedule", ""),
 }
 MOST_MODULES = 16
 OUTSIDE = {

@@ -13,6 +13,7 @@ from plait.cli.main import COMMANDS, Parser, command
 LINES: dict[str, list[str]] = {
     "survey": ["a.csv"],
     "keys": ["a.csv", "b.csv", "--key", "k"],
+    "compare": ["a.csv", "b.csv", "--key", "k"],
     "mend": ["a.csv"],
     "stack": ["a.csv", "b.csv"],
     "join": ["a.csv", "b.csv", "--key", "k"],
@@ -24,6 +25,9 @@ LINES: dict[str, list[str]] = {
     "draft": ["a.csv"],
     "check": ["p.toml"],
     "run": ["p.toml"],
+    "history": ["p.toml"],
+    "schedule": ["p.toml", "--daily", "06:00"],
+    "notify": ["p.toml"],
     "trace": ["handover", "--row", "1"],
     "demo": [],
     "help": [],
@@ -70,6 +74,15 @@ WRONG: dict[object, list[str]] = {
     "--prefer": ["both"],
     "--nearest": ["V", "V:sideways", "nope:before"],
     "--within": ["far", "5"],
+    ("compare", "--within"): ["V", "V=far", "nope=1", "w=1", "V=-1"],
+    "--log": ["no-folder/run.log"],
+    "--run": ["x", "0", "7"],
+    "--last": ["x", "-1"],
+    "--daily": ["6", "24:00", "06:60", "x:y", ""],
+    "--weekly": ["mon"],
+    "--monthly": ["1"],
+    "--every": ["* * * *", "61 * * * *", "* * * * xyz", "0 0 31 2 *", "5-1 * * * *"],
+    "--with": ["at"],
     "--max-rows": ["x", "-1"],
     "--origin": ["V"],
     "--label": ["m={nope}", "V=x", "m"],
@@ -86,6 +99,7 @@ WRONG: dict[object, list[str]] = {
     "--cells": ["nope"],
     ("lengthen", "--cells"): ["k"],
     "--columns": ["nope"],
+    ("compare", "--columns"): ["nope", ""],
     ("trace", "--columns"): ["nope"],
     "--header": ["only-one", "a,a,b"],
     "--trim": ["nope"],
@@ -148,7 +162,7 @@ def test_a_wrong_value_is_refused(folder, command, option, tmp_path):
         words[at : at + 2] = []
     for wrong in WRONG.get((command, option), WRONG.get(option, [])):
         beside = ["--out", "left.csv"] if option in ("--aside", "--aside-limit") else []
-        if option == "--within":
+        if (command, option) == ("join", "--within"):
             beside = ["--nearest", "V:before"] if wrong != "5" else []
         if (command, option) == ("lengthen", "--columns"):
             words = [word for word in words if word not in ("--key", "k")]
@@ -270,6 +284,8 @@ ACTS = {
     "--only": ("keys a.csv b.csv --key k --out o.csv", "--only left"),
     "--all-rows": ("keys a.csv b.csv --key k --out o.csv --only left", "--all-rows"),
     "--set": ("run p.toml", "--set kind=inner"),
+    "--log": ("run p.toml", "--log run.log"),
+    "--with": ("schedule p.toml --daily 06:00", "--with windows"),
     "--row": ("trace handover --row 1", "--row 2"),
     "--columns of a trace": ("trace handover --row 1", "--columns V"),
     "--most": ("trace handover --where k>0", "--most 1"),
@@ -277,7 +293,12 @@ ACTS = {
 # What memory and which folder a job takes changes nothing, nor who works along:
 # tests/cli/test_memory.py, tests/cli/test_workers.py.
 # How long something may take changes nothing where it is quick: tests/formats/servers.
-LEFT_OUT = {"--version", "--timeout", "--memory", "--scratch", "--workers", "--cluster"}
+# What is about runs, schedulers and notices: tests/plan/runs, tests/plan/schedule, and notice.
+LEFT_OUT = {
+    *("--version", "--timeout", "--memory", "--scratch", "--workers", "--cluster"),
+    *("--no-wait", "--run", "--last", "--test", "--install", "--remove"),
+    *("--daily", "--weekly", "--monthly", "--every"),
+}
 
 
 def _words(line: str) -> list[str]:

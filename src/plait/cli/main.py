@@ -29,6 +29,7 @@ COMMANDS = {
     "check": "say what a plan would do, and write nothing",
     "run": "carry out a plan, and hand over the result with the proof",
     "history": "show every run of a plan: when, how it ended, its figures",
+    "schedule": "have a plan run by itself, by the system's own scheduler",
     "notify": "try the notices that a plan asks for",
     "trace": "say where a row of a handover, and each of its cells, came from",
     "help": "what can be in a plan, key by key, and what a handover holds",

@@ -56,10 +56,22 @@ def write_demo_data(folder: Path) -> None:
     Parameters
     ----------
     folder : Path
+        Gets the records, and the plan ``season.toml``.
+    """
+    write_records(folder)
+    plan = files("plait.demo").joinpath("season.toml").read_text("utf-8")
+    (folder / "season.toml").write_text(plan, encoding="utf-8")
+
+
+def write_records(folder: Path) -> None:
+    """Write the records under a folder, over those that are there.
+
+    Parameters
+    ----------
+    folder : Path
         Gets ``inspections/`` with eight monthly extracts, ``register/`` with the
         two parts of the hive register, ``older-register.csv``, ``weighins.xlsx``
-        with a sheet a month, ``laboratory.jsonl``, ``wardens.csv``, and the plan
-        ``season.toml``.
+        with a sheet a month, ``laboratory.jsonl`` and ``wardens.csv``.
     """
     rng = random.Random(_SEED)
     hives = _hives(rng)
@@ -74,8 +86,6 @@ def write_demo_data(folder: Path) -> None:
     write_weighins(folder / "weighins.xlsx", rng, hives)
     write_laboratory(folder / "laboratory.jsonl", rng, hives)
     write_wardens(folder / "wardens.csv", rng, WARDENS)
-    plan = files("plait.demo").joinpath("season.toml").read_text("utf-8")
-    (folder / "season.toml").write_text(plan, encoding="utf-8")
 
 
 def _hives(rng: random.Random) -> list[tuple[str, str]]:

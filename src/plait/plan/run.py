@@ -14,6 +14,7 @@ from plait.core.account.finding import Finding, checked_codes, counted, standing
 from plait.core.account.names import shown
 from plait.formats.delivery.checksum import sums_of
 from plait.formats.remote.opening import checksum
+from plait.plan.file.faults import PlanError
 from plait.plan.file.load import LoadedPlan, load_plan
 from plait.plan.handing.handover import check_handover, folder_of, hand_over
 from plait.plan.notice.tell import tell
@@ -21,6 +22,7 @@ from plait.plan.runs.clock import Clock, day_and_time, now
 from plait.plan.runs.course import Course
 from plait.plan.runs.expected import change_expectations
 from plait.plan.runs.handed import is_handover
+from plait.plan.runs.history import history_file
 from plait.plan.runs.keeping import forget_oldest, keep
 from plait.plan.runs.record import Record, user
 from plait.plan.runs.since import what_is_new, when_made
@@ -154,10 +156,9 @@ def run(
         load_plan(path, settings)
     who = f"{user()} on {platform.node()}, since {day_and_time(clock().isoformat())}"
     with turn(path, who, wait, waiting):
-        course = Course(path, clock, tell)
+        loaded = _loaded(path, settings, clock)
+        course = Course(path, clock, tell, loaded)
         try:
-            loaded = load_plan(path, settings)
-            course.about(loaded)
             before(loaded)
             worked, story = _carried_out(loaded, phases, replace_, fail_on, course)
         except BaseException as error:
@@ -165,6 +166,16 @@ def run(
             raise
         course.done(story, folder_of(loaded))
         return Ran(worked, story, course.record, tuple(course.findings))
+
+
+def _loaded(path: Path, settings: Iterable[str] | Mapping[str, str], clock: Clock) -> LoadedPlan:
+    """The plan; that it is wrong stands in its history too, where there is one."""
+    try:
+        return load_plan(path, settings)
+    except PlanError as error:
+        if history_file(path).exists():
+            Course(path, clock, tell).failed(error)
+        raise
 
 
 def _carried_out(

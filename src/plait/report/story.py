@@ -144,7 +144,7 @@ class Story:
         return {
             "rows": self.rows,
             "columns": len(self.contents),
-            "unmatched": sum(one.rows for one in self.unmatched),
+            "unmatched": self.unmatched[0].rows if self.unmatched else 0,
             "conflicts": self.conflicts,
             "set_aside": self.left_out,
             "findings": len(self.account.findings),

@@ -15,12 +15,13 @@ from pathlib import Path
 from plait.cli.views.show import say, show_answer, show_command
 from plait.core.account.errors import OutputError, PlaitError
 from plait.core.account.finding import counted
-from plait.demo.data import write_demo_data
+from plait.demo.before import take_back
+from plait.demo.data import write_demo_data, write_records
 
 HELP = {
     "description": "Write the made-up records of a beekeepers' co-operative and run the whole "
-    "example on them:\nlook at the files, draft a plan, check one, mend it, run it, and trace a "
-    "row of the result.",
+    "example on them:\nlook at the files, draft a plan, check one, mend it, run it, trace a "
+    "row of the\nresult, and a month later run it again and see what changed.",
     "epilog": "example:\n  plait demo",
 }
 
@@ -49,7 +50,7 @@ BEFORE = (
     Act(
         "plait check season.toml",
         "A fuller plan, season.toml. What would it do? It expects at most 20 visits without a "
-        "hive, and finds 30. The finding on visits says why, and what to do.",
+        "hive, and finds 27. The finding on visits says why, and what to do.",
         1,
     ),
 )
@@ -63,6 +64,22 @@ AFTER = (
         "--columns 'Yard,Honey kg,known.Yard,Breed,Supers,Fresh'",
         "Where does a row come from, and each of its cells? To file, row, line and column.",
     ),
+)
+LATER = (
+    Act(
+        "plait run season.toml --replace",
+        "The same plan once more. What is new stands in the answer, and in the report.",
+    ),
+    Act(
+        "plait compare handover-2* handover --out changes.csv",
+        "The earlier handover was kept. Both against each other: every change, as a list too.",
+    ),
+    Act("plait history season.toml", "Every run of the plan, good or bad."),
+)
+ARRIVED = (
+    "cp …/2031-10.csv inspections/",
+    "A month later: an extract arrives, a hive entered by mistake is gone, a weight is put right, "
+    "and the register has a column more.",
 )
 
 
@@ -92,6 +109,9 @@ def run(options: argparse.Namespace) -> int:
         _mend(options)
         for act in AFTER:
             _step(act, options)
+        _arrive(options)
+        for act in LATER:
+            _step(act, options)
         show_answer(_closing(folder), heading="In short")
     return 0
 
@@ -105,6 +125,7 @@ def _make(folder: Path, replace: bool) -> None:
         )
     try:
         write_demo_data(folder)
+        take_back(folder)
     except OSError as error:
         raise OutputError(f"it cannot be written: {error.strerror}", str(folder)) from None
 
@@ -122,17 +143,31 @@ def _inside(folder: Path) -> Iterator[None]:
 def _step(act: Act, options: argparse.Namespace) -> None:
     from plait.cli.main import main
 
-    words = shlex.split(act.command)[1:]
+    words = [one for word in shlex.split(act.command)[1:] for one in _named(word)]
     if options.quiet:
         words.append("--quiet")
     else:
         show_command(act.command, act.meaning)
-    writes = words[0] in ("survey", "draft", "run")
+    writes = words[0] in ("survey", "draft", "run", "compare") and "--replace" not in words
     # What is shown stands in one order, so it goes one way.
     with redirect_stdout(sys.stderr):
         status = main([*words, "--replace"] if options.replace and writes else words)
     if status != act.status:
         raise PlaitError(f"the example ended with status {status}", act.command)
+
+
+def _named(word: str) -> list[str]:
+    """What a word of a command means to a shell: the last folder of those that it fits."""
+    if not word.endswith("*"):
+        return [word]
+    return sorted(str(path) for path in Path().glob(word))[-1:]
+
+
+def _arrive(options: argparse.Namespace) -> None:
+    """A month later: the files as they are then."""
+    write_records(Path())
+    if not options.quiet:
+        show_command(*ARRIVED, sign="+")
 
 
 def _mend(options: argparse.Namespace) -> None:
@@ -167,6 +202,12 @@ def _closing(folder: Path) -> Iterator[str]:
         f"{placed['left_missing_key']} without a hive number"
     )
     yield f"one dataset  {folder}/handover/season.csv, {counted(season['rows'], 'row')}"
+    new = said["changes"]
+    then, now = new["figures"]["unmatched"]
+    yield (
+        f"what is new  {new['rows_new']:,} visits more, {new['rows_gone']:,} gone, "
+        f"{new['rows_changed']:,} changed, a column more; not matched {then:,} → {now:,}"
+    )
     yield f"the report   {folder}/handover/report.html"
     yield f"set aside    {folder}/handover/aside/, {counted(len(aside), 'list')} with the reasons"
     yield f"the plan     {folder}/season.toml: change it, and plait run season.toml --replace"

@@ -17,7 +17,7 @@ from plait.plan.runs.record import Record, as_dict, last_good
 
 HELP = {
     "description": "Every run of a plan, good or bad: when, how it ended, how long it took, by "
-    "whom, and its\nfigures. The history is a file of JSON lines beside the plan, which is a source "
+    "whom, and its\nfigures. The history is a file of JSON lines beside the plan, a source "
     "like others.",
     "epilog": "examples:\n  plait history season.toml\n  plait history season.toml --run 12\n"
     "  plait group season.history.jsonl --by status --take runs=count",

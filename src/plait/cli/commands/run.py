@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterator
+from pathlib import Path
 
 from plait.cli.handing import tell_waiting
+from plait.cli.log import logged
 from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.cli.working import add_work
@@ -41,12 +43,23 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="end at once when another run of this plan is at it",
     )
+    parser.add_argument(
+        "--log",
+        type=Path,
+        metavar="FILE",
+        help="add all that is said to the end of a file, which is kept to 1 MB",
+    )
     add_plan_telling(parser)
     add_work(parser)
 
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
+    with logged(options.log, f"plait run {options.plan}"):
+        return _run(options)
+
+
+def _run(options: argparse.Namespace) -> int:
     try:
         with Progress(not options.quiet) as progress:
             ran = run_plan(

@@ -200,9 +200,10 @@ def _allowed(new: Table, within: Pairs) -> dict[str, Decimal]:
     with asked("within"):
         for name, text in named_values(within, "--within").items():
             check_column(name, new)
-            if base(new.kind(name)) not in (*NUMBERS, "empty"):
+            kind = new.kind_in_words(name)
+            if kind not in (*NUMBERS, "empty"):
                 raise UsageError(
-                    f"{name} is {new.kind(name)}, and only numbers can be near one another",
+                    f"{name} is {kind}, and only numbers can be near one another",
                     new.name,
                 )
             found[name] = _distance(text)
@@ -266,7 +267,7 @@ def _types(
     """Columns whose cells are of another type now; where no cell differs, neither does that."""
     alone = len(pairing.gone) or len(pairing.added)
     kinds = {
-        one.name: (base(old.kind(one.old_name)), base(new.kind(one.name)))
+        one.name: (base(old.kind_in_words(one.old_name)), base(new.kind_in_words(one.name)))
         for one in found
         if alone or one.cells or one.otherwise
     }

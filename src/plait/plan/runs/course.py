@@ -31,11 +31,15 @@ class Course:
     clock : Clock
     tell : callable
         Sends the notices that a plan asks for.
+    loaded : LoadedPlan, optional
+        The plan, where it could be read.
     """
 
-    def __init__(self, plan: Path, clock: Clock, tell: Told) -> None:
+    def __init__(
+        self, plan: Path, clock: Clock, tell: Told, loaded: LoadedPlan | None = None
+    ) -> None:
         self._history, self._clock, self._tell = History(history_file(plan)), clock, tell
-        self._loaded: LoadedPlan | None = None
+        self._loaded = loaded
         self.findings: list[Finding] = []
         self.known: list[Record] = []
         with suppress(PlaitError):
@@ -46,12 +50,8 @@ class Course:
         except (OSError, UnicodeDecodeError) as error:
             self.record = begun(len(self.known) + 1, self._began)
             self._unwritten(error)
-
-    def about(self, loaded: LoadedPlan) -> None:
-        """What plan it is, once it is read."""
-        self._loaded = loaded
-        said = {name: str(value) for name, value in loaded.shown_parameters().items()}
-        self._put(replace(self.record, parameters=said))
+        if loaded:
+            self._put(replace(self.record, parameters=loaded.shown_parameters()))
 
     def failed(self, error: BaseException) -> None:
         """Write down that it did not hand over, and why."""

@@ -128,7 +128,7 @@ def changed_cells(
     differing = _differing(old, new, names)
     if not len(differing):
         return change
-    kinds = whole[0].kind(names[0]), whole[1].kind(names[1])
+    kinds = [table.kind_in_words(name) for table, name in zip(whole, names, strict=True)]
     look = _Look(
         all(kind in (*NUMBERS, "empty") for kind in kinds),
         (takes_markers(kinds[0]), takes_markers(kinds[1])),

@@ -117,9 +117,9 @@ def _of_columns(changes: Changes) -> Iterator[Finding]:
     for code, severity, what, names in told:
         every = list(names)
         if every:
-            examples = tuple(map(Example, every[:MOST_EXAMPLES]))
+            examples = tuple(map(Example, every)) if len(every) > MOST_EXAMPLES else ()
             message = f"{counted(len(every), 'column')} {what}: {', '.join(every[:MOST_EXAMPLES])}"
-            yield Finding(code, severity, len(every), message, examples=examples)
+            yield Finding(code, severity, len(every), message, examples=examples[:MOST_EXAMPLES])
 
 
 def _of_cells(

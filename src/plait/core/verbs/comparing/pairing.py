@@ -81,8 +81,8 @@ def paired_by_key(old: Table, new: Table, coding: Coding, shared: Names) -> Pair
         return Pairing(here, there, *_alone(coding, both), (_NO_ROWS, _NO_ROWS))
     wanted = both & several
     # What its cells are is a question of a whole column, not of these rows of it.
-    old = old.with_kinds({name: old.kind(name) for name, _ in shared})
-    new = new.with_kinds({name: new.kind(name) for _, name in shared})
+    old = old.with_kinds({name: old.kind_in_words(name) for name, _ in shared})
+    new = new.with_kinds({name: new.kind_in_words(name) for _, name in shared})
     rows = tuple(np.flatnonzero(by_code(wanted, codes, False)) for codes in coding.codes)
     equal = _equal_wholes(old.at(rows[0]), new.at(rows[1]), shared)
     partners = [

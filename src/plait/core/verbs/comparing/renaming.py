@@ -70,7 +70,7 @@ def _cells(table: Table, name: str) -> pa.Array:
         [as_text(chunk).cast(pa.string()) for chunk in table.whole(name).chunks]
     )
     texts = pc.fill_null(texts, "")
-    return plain_number(texts) if table.kind(name) in NUMBERS else texts
+    return plain_number(texts) if table.kind_in_words(name) in NUMBERS else texts
 
 
 def _share(ours: pa.Array, theirs: pa.Array) -> float:

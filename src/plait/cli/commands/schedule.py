@@ -1,0 +1,211 @@
+"""``plait schedule``."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Iterator
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from plait._version import __version__
+from plait.core.account.errors import UsageError
+from plait.core.account.finding import counted
+from plait.plan.file.load import load_plan
+from plait.plan.runs.clock import day_and_time, now
+from plait.plan.schedule.job import job_of
+from plait.plan.schedule.schedule import (
+    SCHEDULERS,
+    everything,
+    last_run,
+    next_run,
+    remove,
+    runs_shown,
+    scheduler,
+)
+from plait.plan.schedule.scheduled import Scheduled
+from plait.plan.schedule.times import When, daily, every, first_runs, monthly, weekly
+
+HELP = {
+    "description": "Have a plan run by itself, by the system's own scheduler: a line of the "
+    "crontab, a timer of\nsystemd, a task of Windows. Without --install it prints what would be "
+    "set. Without a plan\nit lists those that are set, with their last and their next run.",
+    "epilog": "examples:\n  plait schedule season.toml --daily 06:00\n"
+    "  plait schedule season.toml --monthly 1 06:00 --install\n"
+    "  plait schedule season.toml --every '*/15 8-17 * * 1-5'\n"
+    "  plait schedule season.toml --remove\n  plait schedule",
+}
+_SHOWN = 3
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The options of the command."""
+    parser.add_argument("plan", type=Path, nargs="?", metavar="PLAN", help="the plan, a TOML file")
+    times = parser.add_argument_group("when")
+    times.add_argument("--daily", metavar="HH:MM", help="every day")
+    times.add_argument("--weekly", nargs=2, metavar=("DAY", "HH:MM"), help="every mon, tue, …")
+    times.add_argument("--monthly", nargs=2, metavar=("N", "HH:MM"), help="every month on day N")
+    times.add_argument(
+        "--every",
+        metavar="FIELDS",
+        help="the five fields of crontab: minute, hour, day of the month, month, day of the week",
+    )
+    parser.add_argument(
+        "--set",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="the value of a parameter, for every run",
+    )
+    parser.add_argument(
+        "--with",
+        dest="scheduler",
+        choices=tuple(SCHEDULERS),
+        help="which scheduler (without it: the first that the system has)",
+    )
+    parser.add_argument("--install", action="store_true", help="set it")
+    parser.add_argument(
+        "--remove", action="store_true", help="have the plan not run by itself any more"
+    )
+    parser.add_argument("--json", action="store_true", help="print what is told as JSON")
+    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--verbose", action="store_true", help="show more of the next runs")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Carry it out; the exit status."""
+    asked = [one for one in ("daily", "weekly", "monthly", "every") if getattr(options, one)]
+    _check(options, asked)
+    if options.plan is None:
+        return _list(options)
+    if options.remove:
+        return _remove(options)
+    return _set(options, _when(options))
+
+
+def _check(options: argparse.Namespace, asked: list[str]) -> None:
+    if options.plan is None and (asked or options.install or options.remove or options.set):
+        raise UsageError("which plan?", remedy="plait schedule PLAN --daily 06:00")
+    if len(asked) > 1:
+        raise UsageError(f"a plan runs --{asked[0]} or --{asked[1]}, not both")
+    if options.remove and (asked or options.install):
+        raise UsageError("--remove takes a plan away, and sets none")
+    if options.plan is not None and not asked and not options.remove:
+        raise UsageError(
+            "when is it to run?",
+            str(options.plan),
+            "--daily 06:00, --weekly mon 06:00, --monthly 1 06:00, or --every 'FIELDS'",
+        )
+
+
+def _when(options: argparse.Namespace) -> When:
+    if options.daily:
+        return daily(options.daily)
+    if options.weekly:
+        return weekly(*options.weekly)
+    return monthly(*options.monthly) if options.monthly else every(options.every)
+
+
+def _set(options: argparse.Namespace, when: When) -> int:
+    """Show what would be set, or set it."""
+    load_plan(options.plan, options.set)
+    more = [word for one in options.set for word in ("--set", one)]
+    job, by = job_of(options.plan, when, more), scheduler(options.scheduler)
+    text, done = by.text_of(job), by.install(job) if options.install else ""
+    moments = first_runs(when, now(), _SHOWN + 7 * options.verbose)
+    if options.json:
+        said = {
+            "plan": str(job.plan),
+            "when": str(when),
+            "by": by.NAME,
+            "text": text,
+            "installed": bool(done),
+            "next": [one.isoformat() for one in moments],
+        }
+        _print(said)
+        return 0
+    if not options.quiet:
+        from plait.cli.views.show import show_answer
+
+        show_answer(_answer(options, when, done, runs_shown(moments)))
+    if not options.install:
+        print(text, end="" if text.endswith("\n") else "\n")
+    return 0
+
+
+def _answer(options: argparse.Namespace, when: When, done: str, moments: str) -> Iterator[str]:
+    yield f"{options.plan}: {when.words}" + (f"; set {done}" if done else "")
+    yield f"next:        {moments}"
+    yield f"its log:     {options.plan.with_suffix('.log')}, of up to 1 MB"
+    if not done:
+        yield "not set yet: --install sets the following"
+
+
+def _remove(options: argparse.Namespace) -> int:
+    had = remove(options.plan)
+    if options.json:
+        _print({"plan": str(options.plan), "removed": had})
+    elif not options.quiet:
+        from plait.cli.views.show import show_answer
+
+        said = f"does not run by itself any more: taken from {', '.join(had)}"
+        show_answer([f"{options.plan} {said if had else 'did not run by itself'}"])
+    return 0
+
+
+def _list(options: argparse.Namespace) -> int:
+    """The plans that run by themselves, with last and next run."""
+    moment, found = now(), everything()
+    if options.json:
+        _print({"scheduled": [_scheduled(one, moment) for one in found]})
+        return 0
+    if not options.quiet:
+        from plait.cli.views.schedule import show_scheduled
+        from plait.cli.views.show import for_reading, show_answer
+
+        with for_reading():
+            show_answer(
+                [
+                    _how_many(found),
+                    *([] if found else ["next:        plait schedule PLAN --daily 06:00"]),
+                ]
+            )
+            show_scheduled(
+                [
+                    (
+                        str(one.plan or one.mark),
+                        str(one.when or "?"),
+                        f"{day_and_time(last.started)} {last.status}" if last else "not yet",
+                        runs_shown([then]) if (then := next_run(one, moment)) else "·",
+                    )
+                    for one in found
+                    for last in [last_run(one)]
+                ]
+            )
+    return 0
+
+
+def _how_many(found: list[Scheduled]) -> str:
+    if not found:
+        return "no plan runs by itself"
+    by = " and ".join(sorted({one.by for one in found}))
+    runs = "runs by itself" if len(found) == 1 else "run by themselves"
+    return f"{counted(len(found), 'plan')} {runs}, by {by}"
+
+
+def _scheduled(one: Scheduled, moment: datetime) -> dict[str, Any]:
+    last, then = last_run(one), next_run(one, moment)
+    return {
+        "plan": str(one.plan) if one.plan else None,
+        "mark": one.mark,
+        "by": one.by,
+        "when": str(one.when) if one.when else None,
+        "last": {"run": last.run, "started": last.started, "status": last.status} if last else None,
+        "next": then.isoformat() if then else None,
+    }
+
+
+def _print(said: dict[str, Any]) -> None:
+    whole = {"command": "schedule", "version": __version__, **said}
+    print(json.dumps(whole, indent=2, ensure_ascii=False))

@@ -1,0 +1,1 @@
+"""Plans that run by themselves: handed to the scheduler of the system."""

@@ -1,0 +1,171 @@
+"""Plans as timers of systemd, of the user."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from plait.core.account.errors import OutputError, UsageError
+from plait.plan.schedule.job import MARK, Job
+from plait.plan.schedule.scheduled import Scheduled
+from plait.plan.schedule.times import DAYS, When, every
+
+NAME = "systemd"
+_SECONDS = 30
+
+
+def is_there() -> bool:
+    """Whether this system has it."""
+    return shutil.which("systemctl") is not None
+
+
+def folder() -> Path:
+    """Where the units of a user stand."""
+    home = os.environ.get("XDG_CONFIG_HOME") or str(Path.home() / ".config")
+    return Path(home) / "systemd" / "user"
+
+
+def units(job: Job) -> dict[str, str]:
+    """The units by their names: the service that runs the plan, and its timer.
+
+    >>> from plait.plan.schedule.times import daily
+    >>> job = Job(Path("/srv/season.toml"), daily("06:00"), ("/usr/bin/plait",))
+    >>> print(list(units(job).values())[1])
+    [Unit]
+    Description=Plait: when season.toml runs
+    <BLANKLINE>
+    [Timer]
+    # crontab: 0 6 * * *
+    OnCalendar=*-*-* 6:0:00
+    Persistent=true
+    <BLANKLINE>
+    [Install]
+    WantedBy=timers.target
+    <BLANKLINE>
+    """
+    calendar = "\n".join(f"OnCalendar={one}" for one in calendars(job.when))
+    name = _plain(job.plan.name)
+    service = (
+        f"[Unit]\nDescription=Plait: {name}\n\n[Service]\nType=oneshot\n"
+        f"WorkingDirectory={_escaped(str(job.plan.parent))}\n"
+        f"ExecStart={' '.join(map(_word, job.words))}\n"
+    )
+    timer = (
+        f"[Unit]\nDescription=Plait: when {name} runs\n\n[Timer]\n# crontab: {job.when}\n"
+        f"{calendar}\nPersistent=true\n\n[Install]\nWantedBy=timers.target\n"
+    )
+    return {f"{job.mark}.service": service, f"{job.mark}.timer": timer}
+
+
+def calendars(when: When) -> list[str]:
+    """The times as systemd writes them: two, where crontab takes either of two kinds of days.
+
+    >>> calendars(every("*/30 8 1 * mon"))
+    ['*-*-1 8:0,30:00', 'Mon *-*-* 8:0,30:00']
+    """
+    minutes, hours, days, months, weekdays = when.values()
+    month = _list(months, 12)
+    clock = f"{_list(hours, 24)}:{_list(minutes, 60)}:00"
+    of_month = f"*-{month}-{_list(days, 31)} {clock}"
+    names = ",".join(DAYS[day].title() for day in sorted(weekdays, key=lambda day: (day - 1) % 7))
+    all_week = len(weekdays) == 7
+    if when.either_day:
+        return [of_month, f"{names} *-{month}-* {clock}"]
+    return [of_month if all_week else f"{names} {of_month}"]
+
+
+def _list(numbers: frozenset[int], every_one: int) -> str:
+    return "*" if len(numbers) == every_one else ",".join(map(str, sorted(numbers)))
+
+
+def _escaped(text: str) -> str:
+    """A text as a unit takes it: a ``%`` begins a specifier there."""
+    return text.replace("%", "%%")
+
+
+def _plain(text: str) -> str:
+    return _escaped(" ".join(text.split()))
+
+
+def _word(word: str) -> str:
+    """A word of a command line as a unit takes it, whatever is in it."""
+    if re.fullmatch(r"[A-Za-z0-9_./=:@+-]+", word):
+        return word
+    text = word.replace("\\", "\\\\").replace('"', '\\"').replace("$", "$$")
+    return f'"{_escaped(text)}"'
+
+
+def text_of(job: Job) -> str:
+    """What would be written, file by file."""
+    return "\n".join(f"# {folder() / name}\n{text}" for name, text in units(job).items())
+
+
+def install(job: Job) -> str:
+    """Write the units and start the timer; what was done."""
+    place = folder()
+    try:
+        place.mkdir(parents=True, exist_ok=True)
+        for name, text in units(job).items():
+            (place / name).write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise OutputError(f"it cannot be written: {error.strerror}", str(place)) from None
+    _systemctl("daemon-reload")
+    _systemctl("enable", "--now", f"{job.mark}.timer")
+    return f"in {place}, as {job.mark}.timer"
+
+
+def remove(mark: str) -> bool:
+    """Stop and take away the units of that mark, and no others; whether there were any."""
+    files = [folder() / f"{mark}{ending}" for ending in (".timer", ".service")]
+    if not any(file.exists() for file in files):
+        return False
+    _systemctl("disable", "--now", f"{mark}.timer")
+    for file in files:
+        file.unlink(missing_ok=True)
+    _systemctl("daemon-reload")
+    return True
+
+
+def scheduled() -> Iterator[Scheduled]:
+    """The plans that have timers."""
+    for timer in sorted(folder().glob(f"{MARK}-*.timer")):
+        text = timer.read_text("utf-8", "replace")
+        found = re.search(r"^# crontab: (.+)$", text, re.MULTILINE)
+        service = timer.with_suffix(".service")
+        said = service.read_text("utf-8", "replace") if service.exists() else ""
+        yield Scheduled(timer.stem, NAME, _plan_in(said), _when(found[1] if found else ""))
+
+
+def _when(text: str) -> When | None:
+    try:
+        return every(text)
+    except UsageError:
+        return None
+
+
+def _plan_in(service: str) -> Path | None:
+    found = re.search(r'^ExecStart=.*? run ("(?:[^"\\]|\\.)*"|\S+)', service, re.MULTILINE)
+    if not found:
+        return None
+    text = found[1].replace("%%", "%")
+    if text.startswith('"'):
+        text = re.sub(r"\\(.)", r"\1", text[1:-1]).replace("$$", "$")
+    return Path(text)
+
+
+def _systemctl(*words: str) -> None:
+    command: Sequence[str] = ("systemctl", "--user", *words)
+    try:
+        ended = subprocess.run(command, capture_output=True, text=True, timeout=_SECONDS)
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise OutputError(f"{' '.join(command)} cannot be run: {error}") from None
+    if ended.returncode:
+        said = " ".join(ended.stderr.split())
+        raise OutputError(
+            f"{' '.join(command)} failed: {said}",
+            remedy="the units are written; --with cron uses the crontab instead",
+        )
