@@ -15,7 +15,7 @@ from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 
-from judging import joins, lineage, numbers, texts, verbs
+from judging import changes, joins, lineage, numbers, texts, verbs
 
 Judge = Callable[[random.Random], bool]
 
@@ -25,9 +25,10 @@ JUDGES: dict[str, Judge] = {
     **texts.JUDGES,
     **joins.JUDGES,
     **lineage.JUDGES,
+    **changes.JUDGES,
 }
 # How many of a hundred cases are of each; the others share what is left.
-SLOW = {"lineage": 1, "figures and rules": 4, "beside and keys": 4}
+SLOW = {"lineage": 1, "figures and rules": 4, "beside and keys": 4, "compare": 2}
 _STEP = 50
 
 

@@ -27,6 +27,7 @@ CALLS = {
     "orders refused or right": 600,
     "settle": 700,
     "doubles": 750,
+    "compare": 200,
 }
 # A call judges several figures of a table, or as many functions on its rows.
 CASES = {"figures and rules": 9, "group": 9, "functions of text": 17, "types": 4, "doubles": 2}

@@ -58,6 +58,7 @@ _TYPES = {
     Form.SEVERAL: "Several",
     Form.EXPRESSIONS: "Pairs",
     Form.KEY: "KeySpec",
+    Form.KEY_OF_TWO: "KeySpec | None",
     Form.KEYS: "KeySpec | None",
     Form.TABLE: "Input | None",
     Form.ALL_OR_SOME: "bool | str | Sequence[str]",
@@ -178,7 +179,7 @@ def _value(option: Option) -> str:
         return f"None if {name} is None else one_table({name})"
     if option.form is Form.KEYS:
         return "list(keys) or (None if key is None else [key])"
-    if option.form is Form.KEY and not option.required:
+    if option.form is Form.KEY_OF_TWO:
         return f"{name} or known"
     return name
 

@@ -186,3 +186,6 @@ def _by_value(rows: Counter[tuple], names: list[str], old: dict, new: dict) -> C
             cells.append(as_number(cell) if numbers and cell else cell)
         found[tuple(cells)] += times
     return found
+
+
+JUDGES = {"compare": judge_compare}

@@ -192,6 +192,7 @@ _FORMS: dict[Form, Callable[[Option], dict[str, Any]]] = {
     Form.SEVERAL: _repeated,
     Form.EXPRESSIONS: lambda option: {**_repeated(option), "action": Compute},
     Form.KEY: lambda option: {**_text(option), "type": some_text},
+    Form.KEY_OF_TWO: lambda option: {**_text(option), "type": some_text},
     Form.KEYS: lambda option: {**_repeated(option), "type": some_text},
     Form.ALL_OR_SOME: lambda option: {
         "metavar": option.shown,

@@ -22,7 +22,7 @@ COMPARE = Verb(
     options=(
         Option(
             "key",
-            Form.KEY,
+            Form.KEY_OF_TWO,
             "the columns by which a record is known; OLD=NEW where they changed their names. "
             "Without it the plan's, or else the likeliest candidate key",
             shown="COLUMN,…",

@@ -29,6 +29,7 @@ class Form(Enum):
     SEVERAL = auto()  # NAME=VALUE,VALUE
     EXPRESSIONS = auto()  # NAME=EXPRESSION
     KEY = auto()  # the columns of a key
+    KEY_OF_TWO = auto()  # the same, OLD=NEW where they changed their names
     KEYS = auto()  # a key for all tables, or one for each
     TABLE = auto()  # another source
     ALL_OR_SOME = auto()  # on by itself, or only for the columns named

@@ -87,6 +87,7 @@ def write_compared_page(
         found=found,
         changes=found.changes,
         columns=changed_columns(found.columns),
+        by_source=(),
         accounts=accounts,
         findings=worst_first(findings),
         version=__version__,

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from plait._version import __version__
 from plait.core.account.finding import worst_first
+from plait.report.compared import changed_columns
 from plait.report.figures import bytes_shown, percent
 from plait.report.page import environment
 from plait.report.story import Story
@@ -37,6 +38,7 @@ def report_page(story: Story, folder: str, figure: str) -> str:
         percent=percent,
         figure=Markup(figure),
         findings=worst_first(account.findings),
+        columns=changed_columns(story.since.compared.columns) if story.since else [],
         held=sum(one.holds for one in story.expected),
     )
     return page

@@ -6,7 +6,7 @@ import json
 from importlib.resources import files
 from typing import Any
 
-COMMANDS = ("join", "keys")
+COMMANDS = ("compare", "join", "keys")
 
 
 def schema_of(command: str) -> dict[str, Any]:
@@ -14,7 +14,7 @@ def schema_of(command: str) -> dict[str, Any]:
 
     Parameters
     ----------
-    command : {"join", "keys"}
+    command : {"compare", "join", "keys"}
 
     Examples
     --------

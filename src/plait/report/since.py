@@ -23,6 +23,11 @@ class BySource:
     rows_gone: int
     rows_changed: int
 
+    @property
+    def rows(self) -> int:
+        """All of them."""
+        return self.rows_new + self.rows_gone + self.rows_changed
+
 
 @dataclass(frozen=True, eq=False)
 class Since:

@@ -295,7 +295,7 @@ def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str
         return f"{path[-1]} needs at least {one['ctx']['min_length']} names", ""
     if kind == "too_long":
         return f"{path[-1]} takes {one['ctx']['max_length']} names", ""
-    if kind == "string_pattern_mismatch":
+    if kind == "value_error":
         return f"{path[-1]} is {one['input']!r}, which is no amount", "20, '10 %', '+20' or 'none'"
     if kind == "greater_than_equal":
         return f"{path[-1]} is {one['input']}, and should not be below {one['ctx']['ge']}", ""

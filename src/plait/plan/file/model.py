@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from typing import Annotated, Any, Literal, Union
 
-from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag, create_model
+from pydantic import AfterValidator, BaseModel, ConfigDict, Discriminator, Field, Tag, create_model
 
 from plait.options.option import Form, Option, Takes, Verb
 from plait.options.shared import LABEL, READING, TYPING
@@ -71,6 +72,7 @@ _FORMS: dict[Form, tuple[Any, Any]] = {
     Form.SEVERAL: (dict[str, Names], {}),
     Form.EXPRESSIONS: (dict[str, Text], {}),
     Form.KEY: (Names, None),
+    Form.KEY_OF_TWO: (Names | dict[str, Text], None),
     Form.KEYS: (_KEY, None),
     Form.ALL_OR_SOME: (bool | Names, False),
 }
@@ -123,7 +125,15 @@ AnyStep: Any = Annotated[_TAGGED, Discriminator(verb_of)]
 
 
 AMOUNT = r"(?P<none>none)|(?P<sign>[+-]?)(?P<number>[0-9]+(\.[0-9]+)?) ?(?P<percent>%?)"
-_Amount = Whole | Annotated[Text, Field(pattern=f"^({AMOUNT})$")]
+
+
+def _is_amount(value: int | str) -> int | str:
+    if re.fullmatch(AMOUNT, str(value)) and (isinstance(value, str) or value >= 0):
+        return value
+    raise ValueError("no amount")
+
+
+_Amount = Annotated[int | Text, AfterValidator(_is_amount)]
 
 
 def _amount(of: str) -> Any:

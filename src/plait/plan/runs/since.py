@@ -94,7 +94,7 @@ def _by_source(earlier: Path, part: Path, found: Compared) -> tuple[BySource, ..
     every = [
         BySource(name, **{what: one.get(name, 0) for what, one in counts.items()}) for name in names
     ]
-    every.sort(key=lambda one: -(one.rows_new + one.rows_gone + one.rows_changed))
+    every.sort(key=lambda one: -one.rows)
     return tuple(every[:_MOST_SOURCES])
 
 

@@ -16,7 +16,7 @@ from plait.plan.file.model import Part, verb_of
 from plait.plan.file.naming import as_written, inputs_of, result_name
 
 Tables = Mapping[str, Sequence[Table]]
-_LISTS = (Form.COLUMNS, Form.WORDS, Form.LINES, Form.KEY)
+_LISTS = (Form.KEY_OF_TWO, Form.COLUMNS, Form.WORDS, Form.LINES, Form.KEY)
 
 
 def carry_out(step: Part, tables: Tables) -> Result:
@@ -81,7 +81,10 @@ def _value(option: Option, value: Any, tables: Tables) -> Any:
     return _list(value) if option.form in _LISTS else value
 
 
-def _list(value: str | list[str]) -> list[str]:
+def _list(value: Any) -> Any:
+    """A list of names; pairs of names stay what they are."""
+    if isinstance(value, Mapping):
+        return value
     return [value] if isinstance(value, str) else list(value)
 
 
