@@ -157,3 +157,38 @@ def mariadb():
 def server(request):
     """Each of both servers."""
     return request.getfixturevalue(request.param)
+
+
+@pytest.fixture(scope="session")
+def certificate(tmp_path_factory) -> Path:
+    """A certificate and its key for this machine, in one file."""
+    import datetime as dt
+    import ipaddress
+
+    from cryptography import x509
+    from cryptography.hazmat.primitives import hashes, serialization
+    from cryptography.hazmat.primitives.asymmetric import ec
+
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "localhost")])
+    here = [x509.DNSName("localhost"), x509.IPAddress(ipaddress.ip_address("127.0.0.1"))]
+    now = dt.datetime.now(dt.UTC)
+    made = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(1)
+        .not_valid_before(now - dt.timedelta(days=1))
+        .not_valid_after(now + dt.timedelta(days=1))
+        .add_extension(x509.SubjectAlternativeName(here), critical=False)
+        .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
+        .sign(key, hashes.SHA256())
+    )
+    form = serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    path = tmp_path_factory.mktemp("certificate") / "own.pem"
+    path.write_bytes(
+        key.private_bytes(serialization.Encoding.PEM, *form)
+        + made.public_bytes(serialization.Encoding.PEM)
+    )
+    return path

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import hashlib
 import http.server
-import ipaddress
 import json
 import ssl
 import threading
-from pathlib import Path
 from typing import ClassVar
 
 import pytest
@@ -23,38 +20,6 @@ from plait.formats.sources import find_sources
 
 TOKEN = "t0k3n-not-to-be-seen"
 BODY = b"hive,kg\n" + b"007,12.50\n08,3\n" * 40_000
-
-
-@pytest.fixture(scope="module")
-def certificate(tmp_path_factory) -> Path:
-    """A certificate and its key for this machine, in one file."""
-    from cryptography import x509
-    from cryptography.hazmat.primitives import hashes, serialization
-    from cryptography.hazmat.primitives.asymmetric import ec
-
-    key = ec.generate_private_key(ec.SECP256R1())
-    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "localhost")])
-    here = [x509.DNSName("localhost"), x509.IPAddress(ipaddress.ip_address("127.0.0.1"))]
-    now = dt.datetime.now(dt.UTC)
-    made = (
-        x509.CertificateBuilder()
-        .subject_name(name)
-        .issuer_name(name)
-        .public_key(key.public_key())
-        .serial_number(1)
-        .not_valid_before(now - dt.timedelta(days=1))
-        .not_valid_after(now + dt.timedelta(days=1))
-        .add_extension(x509.SubjectAlternativeName(here), critical=False)
-        .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
-        .sign(key, hashes.SHA256())
-    )
-    form = serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-    path = tmp_path_factory.mktemp("certificate") / "own.pem"
-    path.write_bytes(
-        key.private_bytes(serialization.Encoding.PEM, *form)
-        + made.public_bytes(serialization.Encoding.PEM)
-    )
-    return path
 
 
 class _Files(http.server.BaseHTTPRequestHandler):

@@ -1,0 +1,194 @@
+"""Plans handed to the scheduler of the system: the user's crontab, systemd, Windows."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from plait.plan.schedule import systemd
+from plait.plan.schedule.job import job_of
+from plait.plan.schedule.times import every, monthly
+from servers import needed
+
+PLAN = (
+    '[source.visits]\npath = "visits.csv"\n[expect]\nrows = "visits >= 2"\n'
+    '[handover]\nresult = "visits"\n'
+)
+# A crontab program of the tests' own: nobody's real crontab is touched.
+CRONTAB = """#!/bin/sh
+case "$1" in
+  -l) cat "$CRONTAB_FILE" 2>/dev/null || { echo "no crontab for $USER" >&2; exit 1; } ;;
+  *) cat "$1" > "$CRONTAB_FILE" ;;
+esac
+"""
+
+
+@pytest.fixture
+def planned(put, tmp_path):
+    put(visits_csv="yard,kg\nA,1\nB,2\n")
+    (tmp_path / "p.toml").write_text(PLAN)
+    return tmp_path / "p.toml"
+
+
+@pytest.fixture
+def crontab(started, tmp_path):
+    """``plait`` with a crontab of its own; what stands in that."""
+    programs = tmp_path / "programs"
+    programs.mkdir()
+    (programs / "crontab").write_text(CRONTAB)
+    (programs / "crontab").chmod(0o755)
+    table = tmp_path / "table"
+
+    def run(*words):
+        path = f"{programs}:{os.environ['PATH']}"
+        return started(*words, PATH=path, CRONTAB_FILE=str(table), XDG_CONFIG_HOME=str(tmp_path))
+
+    run.table = table
+    return run
+
+
+def test_what_would_be_set_is_printed_exactly_and_nothing_is_set(crontab, planned):
+    shown = crontab("schedule", "p.toml", "--daily", "06:00", "--with", "cron")
+    assert shown.status == 0 and not crontab.table.exists()
+    assert "every day at 06:00" in shown.err and "--install" in shown.err
+    set_ = crontab("schedule", "p.toml", "--daily", "06:00", "--with", "cron", "--install")
+    assert set_.status == 0 and set_.out == ""
+    assert crontab.table.read_text().strip() == shown.out.strip()
+    assert str(planned) in shown.out and "cd " in shown.out
+
+
+def test_a_plan_has_one_line_and_others_lines_stay(crontab, planned):
+    crontab.table.write_text("5 4 * * * /usr/bin/backup  # mine, not plait-p-00000000\n")
+    crontab("schedule", "p.toml", "--daily", "06:00", "--install", "--with", "cron")
+    crontab("schedule", "p.toml", "--weekly", "mon", "07:00", "--install", "--with", "cron")
+    lines = [line for line in crontab.table.read_text().splitlines() if line.strip()]
+    assert len(lines) == 2 and "/usr/bin/backup" in lines[0] and lines[1].startswith("0 7 * * 1 ")
+    listed = crontab("schedule", "--json").json["scheduled"]
+    assert [(one["when"], one["plan"], one["last"]) for one in listed] == [
+        ("0 7 * * 1", str(planned), None)
+    ]
+    assert crontab("schedule", "p.toml", "--remove").status == 0
+    assert "backup" in crontab.table.read_text() and "p.toml" not in crontab.table.read_text()
+    assert "did not run by itself" in crontab("schedule", "p.toml", "--remove").err
+
+
+def test_the_list_has_last_and_next_run(crontab, planned):
+    crontab("run", "p.toml")
+    crontab("schedule", "p.toml", "--monthly", "1", "06:00", "--install", "--with", "cron")
+    (one,) = crontab("schedule", "--json").json["scheduled"]
+    assert one["last"]["status"] == "done" and one["next"][8:16] == "01T06:00"
+    assert "1 plan runs by itself" in crontab("schedule").out
+
+
+@pytest.mark.parametrize(
+    "name", ["p.toml", "50 %.toml", "it's 5 o'clock.toml", "ä#b.toml", "$x.toml"]
+)
+def test_the_line_works_in_the_poor_environment_of_cron(crontab, planned, tmp_path, name):
+    """As cron runs it: a bare shell in another folder, ``\\%`` being a plain percent sign."""
+    folder = tmp_path / "a folder, 100%"
+    folder.mkdir()
+    shutil.copy(planned, folder / name)
+    shutil.copy(tmp_path / "visits.csv", folder)
+    words = ("--every", "*/5 * * * *", "--install", "--with", "cron")
+    assert crontab("schedule", folder / name, *words).status == 0
+    (line,) = [one for one in crontab.table.read_text().splitlines() if "plait" in one]
+    command = line.removeprefix("*/5 * * * * ").replace("\\%", "%")
+    bare = {"PATH": "/usr/bin:/bin", "SHELL": "/bin/sh", "HOME": "/"}
+    ended = subprocess.run(["/bin/sh", "-c", command], cwd="/", env=bare, capture_output=True)
+    assert ended.returncode == 0 and ended.stdout == ended.stderr == b"", ended.stderr
+    assert (folder / "handover" / "visits.csv").exists()
+    assert (folder / name).with_suffix(".log").read_text().count("plait run") == 1
+    (folder / "visits.csv").write_text("yard,kg\nA,1\n")
+    ended = subprocess.run(["/bin/sh", "-c", command], cwd="/", env=bare, capture_output=True)
+    assert ended.returncode == 1, "the status of the run is that of the line"
+    assert "nothing was handed over" in (folder / name).with_suffix(".log").read_text()
+    (one,) = crontab("schedule", "--json").json["scheduled"]
+    assert one["plan"] == str(folder / name) and one["last"]["status"] == "refused"
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        ([], "when is it to run"),
+        (["--daily", "06:00", "--every", "* * * * *"], "not both"),
+        (["--weekly", "someday", "06:00"], "there is no day"),
+        (["--monthly", "32", "06:00"], "there is no day"),
+        (["--remove", "--install"], "--remove"),
+        (["--every", "*/7 * * * *", "--with", "windows"], "--daily"),
+    ],
+)
+def test_what_cannot_be_scheduled_is_refused(plait, planned, words, said):
+    ended = plait("schedule", "p.toml", *words)
+    assert ended.status == 2 and said in ended.err
+
+
+def test_a_plan_that_is_wrong_is_not_scheduled(plait, put, tmp_path):
+    (tmp_path / "p.toml").write_text("[[stepp]]\n")
+    assert plait("schedule", "p.toml", "--daily", "06:00").status == 2
+
+
+@pytest.mark.parametrize(
+    "when", ["*/15 8-17 * * 1-5", "0 6 31 * *", "*/30 8 1 * mon", "* * * * *", "5 4 29 2 *"]
+)
+@pytest.mark.parametrize("name", ["p.toml", "50 % of 'it' $x \\ \".toml"])
+def test_systemd_takes_the_units(tmp_path, when, name):
+    program = needed(shutil.which("systemd-analyze"), "systemd-analyze")
+    job = job_of(tmp_path / name, every(when))
+    units = systemd.units(job)
+    for unit, text in units.items():
+        (tmp_path / unit).write_text(text)
+    paths = [str(tmp_path / unit) for unit in units]
+    ended = subprocess.run([program, "verify", *paths], capture_output=True, text=True)
+    assert ended.returncode == 0 and not ended.stderr, ended.stderr
+    for calendar in systemd.calendars(every(when)):
+        words = [program, "calendar", "--iterations=1", calendar]
+        assert subprocess.run(words, capture_output=True).returncode == 0, calendar
+
+
+def test_timers_are_listed_by_what_their_units_say(tmp_path, monkeypatch):
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
+    systemd.folder().mkdir(parents=True)
+    jobs = [job_of(tmp_path / name, monthly("1", "6:00")) for name in ("a.toml", 'b "%$\\.toml')]
+    for job in jobs:
+        for name, text in systemd.units(job).items():
+            (systemd.folder() / name).write_text(text)
+    found = {one.plan: str(one.when) for one in systemd.scheduled()}
+    assert found == {job.plan: "0 6 1 * *" for job in jobs}
+
+
+@pytest.mark.slow
+def test_cron_runs_a_plan(tmp_path_factory):
+    """Debian's cron, by a file of its own among the system's: nobody's crontab is touched."""
+    cron = needed(shutil.which("cron") or shutil.which("crond"), "cron")
+    table = Path("/etc/cron.d") / f"plait-test-{os.getpid()}"
+    if os.geteuid() or not table.parent.is_dir():
+        pytest.skip("only who may do all can start cron")
+    folder = tmp_path_factory.mktemp("by cron")
+    (folder / "visits.csv").write_text("yard,kg\nA,1\nB,2\n")
+    (folder / "p.toml").write_text(PLAN)
+    words = ("schedule", "p.toml", "--every", "* * * * *", "--with", "cron")
+    command = [sys.executable, "-m", "plait", *words]
+    line = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=True).stdout
+    table.write_text(line.replace("* * * * * ", "* * * * * root ", 1))
+    history = folder / "p.history.jsonl"
+    process = subprocess.Popen([cron, "-f"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    try:
+        end = time.monotonic() + 150
+        while time.monotonic() < end and '"done"' not in _text(history):
+            time.sleep(0.5)
+    finally:
+        table.unlink()
+        process.kill()
+        process.wait()
+    assert (folder / "handover" / "visits.csv").exists(), _text(folder / "p.log")
+    assert "plait run" in _text(folder / "p.log") and '"status": "done"' in _text(history)
+
+
+def _text(path: Path) -> str:
+    return path.read_text() if path.exists() else ""
