@@ -10,7 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from plait.demo.data import write_demo_data
+from plait.demo.before import take_back
+from plait.demo.data import write_demo_data, write_records
 from servers import PASSWORD
 
 ROOT = Path(__file__).parents[1]
@@ -28,7 +29,11 @@ def _text(page: str) -> str:
 
 
 def commands(page: str) -> list[list[str]]:
-    blocks = "".join(re.findall(r"```sh\n(.*?)```", _text(page), re.DOTALL)).replace("\\\n", " ")
+    return _commands(_text(page))
+
+
+def _commands(text: str) -> list[list[str]]:
+    blocks = "".join(re.findall(r"```sh\n(.*?)```", text, re.DOTALL)).replace("\\\n", " ")
     return [shlex.split(line) for line in blocks.splitlines() if line.startswith("plait ")]
 
 
@@ -49,6 +54,39 @@ def test_the_commands_and_the_python_of_the_pages_run_in_their_order(plait, tmp_
         [sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False
     )
     assert code.count("import plait") >= 2 and done.returncode == 0, done.stderr
+
+
+def test_the_month_after_runs_as_the_page_says(plait, tmp_path):
+    page, october = "docs/monthly.md", "<!-- october arrives -->"
+    write_demo_data(tmp_path)
+    take_back(tmp_path)
+    plan = tmp_path / "season.toml"
+    plan.write_text(plan.read_text().replace("# ignore =", "ignore ="))
+    before, _, after = _text(page).partition(october)
+    assert len(_commands(before)) == 1 and len(_commands(after)) >= 12
+    said = ""
+    for words in _commands(before):
+        assert plait(*words[1:]).status == 0
+    write_records(tmp_path)
+    for words in _commands(after):
+        named = [name for word in words[1:] for name in _named(tmp_path, word)]
+        again = ["--replace"] if "--out" in words else []
+        ended = plait(*named, *again)
+        assert ended.status == 0, (words, ended.err)
+        said += ended.err
+    told = re.search(r"```\nsince [0-9: -]+: (.*?)```", _text(page), re.DOTALL)
+    assert told and all(line in said for line in told[1].splitlines()), told
+    code = "\n".join(python(page))
+    done = subprocess.run(
+        [sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False
+    )
+    assert "import plait" in code and done.returncode == 0, done.stderr
+
+
+def _named(folder: Path, word: str) -> list[str]:
+    """What a word of a line means to a shell."""
+    fits = sorted(str(path.relative_to(folder)) for path in folder.glob(word))
+    return fits if word.endswith("2*") else [word]
 
 
 def test_the_commands_about_databases_run_on_a_server(plait, tmp_path, postgres, monkeypatch):

@@ -55,7 +55,7 @@ class Letters:
 
     def authenticate(self, server, session, envelope, mechanism, auth_data):
         self.signed_in.append(auth_data.password)
-        return AuthResult(success=auth_data.password == SECRET.encode())
+        return AuthResult(success=auth_data.password == SECRET.encode(), handled=False)
 
 
 @pytest.fixture
@@ -243,7 +243,7 @@ def test_a_user_signs_in_behind_tls_with_the_password_of_the_environment(
     assert "takes no such user" in flat(plait("run", "p.toml", "--replace").err)
     monkeypatch.setenv("PLAIT_SMTP_PASSWORD", SECRET)
     assert "no notice" not in plait("run", "p.toml", "--replace").err
-    assert letters.kept.signed_in == [b"wrong", SECRET.encode()]
+    assert set(letters.kept.signed_in) == {b"wrong", SECRET.encode()}
 
 
 def test_a_certificate_that_nobody_trusts_is_refused(plait, planned, letters, monkeypatch):
