@@ -68,6 +68,24 @@ def join_files(left: int, right: int) -> tuple[Path, Path]:
     return files
 
 
+def month_files(rows: int) -> tuple[Path, Path]:
+    """A register and what became of it in a month: a hundredth gone, as many new, two in a hundred
+    frames corrected, in another order."""
+    FOLDER.mkdir(exist_ok=True)
+    files = FOLDER / f"month-{rows}-old.csv", FOLDER / f"month-{rows}-new.csv"
+    if not files[1].exists():
+        rng = np.random.default_rng(SEED)
+        old = registers(rows)
+        frames = old["frames"].to_numpy() + np.where(rng.random(rows) < 0.02, 0.5, 0)
+        new = old.set_column(4, "frames", pa.array(np.round(frames, 1)))
+        kept = rng.permutation(rows)[: rows - rows // 100]
+        more = new.slice(0, rows // 100)
+        more = more.set_column(1, "hive", pa.array(more["hive"].to_numpy() + HIVES))
+        pa.csv.write_csv(old, files[0], PLAIN)
+        pa.csv.write_csv(pa.concat_tables([new.take(kept), more]), files[1], PLAIN)
+    return files
+
+
 def stack_files(extracts: int, rows: int) -> list[Path]:
     """The extracts of the stack benchmark, ``rows`` in all."""
     folder = FOLDER / f"extracts-{extracts}-{rows}"

@@ -7,6 +7,7 @@ python benchmarks/run.py wide|related|many [--rounds 5]
 python benchmarks/run.py start
 python benchmarks/run.py long [--left 10000000] [--times 5] [--rounds 3]
 python benchmarks/run.py keys [--left 10000000] [--right 1000000] [--rounds 3]
+python benchmarks/run.py compare [--left 10000000] [--rounds 3]
 python benchmarks/run.py plan [--left 10000000] [--right 1000000] [--rounds 3]
 """
 
@@ -125,6 +126,14 @@ def bench_keys(options: argparse.Namespace, folder: Path) -> None:
     compare(joined(left, right, out), audit, [out], options.rounds, ("join", "keys"))
 
 
+def bench_compare(options: argparse.Namespace, _: Path) -> None:
+    """Two months of a register against each other, against the audit of both keys."""
+    old, new = data.month_files(options.left)
+    words = [str(old), str(new), "--key", "yard,hive", "--quiet"]
+    audit, compared = [*PLAIT, "keys", *words], [*PLAIT, "compare", *words]
+    compare(audit, compared, [], options.rounds, ("keys", "compare"))
+
+
 PLAN = """
 [source.visits]
 path = "{left}"
@@ -159,7 +168,8 @@ def bench_start(options: argparse.Namespace, _: Path) -> None:
 def main() -> None:
     """Parse the command line and run one benchmark."""
     parser = argparse.ArgumentParser(description=__doc__)
-    names = ["join", "stack", "survey", "wide", "related", "many", "start", "long", "keys", "plan"]
+    names = ["join", "stack", "survey", "wide", "related", "many", "start", "long", "keys"]
+    names += ["compare", "plan"]
     parser.add_argument("bench", choices=names)
     parser.add_argument("--left", type=int, default=10_000_000)
     parser.add_argument("--right", type=int, default=1_000_000)
@@ -182,6 +192,7 @@ def main() -> None:
             "start": bench_start,
             "long": bench_long,
             "keys": bench_keys,
+            "compare": bench_compare,
             "plan": bench_plan,
         }
         benches[options.bench](options, Path(folder))

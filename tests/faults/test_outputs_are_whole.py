@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 import random
 import shutil
 import sqlite3
@@ -100,7 +102,26 @@ def _state(folder: Path) -> Mapping[str, object]:
         for path in sorted(folder.rglob("*"))
         if path.is_file() and path.name not in SOURCES and path.name != "other.csv"
         and path.suffix not in (".toml", ".db-journal") and not path.name.startswith(".")
+        and not _is_of_runs(path)
     }  # fmt: skip
+
+
+def _is_of_runs(path: Path) -> bool:
+    """What is another file after each run: the history, earlier handovers, what is new."""
+    told = ("ledger.json", "report.html", "report.md", "datapackage.json")
+    kept = any(part.startswith("out-") for part in path.parts)
+    return kept or path.name in told or path.name.endswith(".history.jsonl")
+
+
+def _handovers_are_whole(folder: Path) -> None:
+    """Every file of every handover is the one that its descriptor says; so is the history."""
+    for out in folder.glob("out*"):
+        package = json.loads((out / "datapackage.json").read_text())
+        for one in package["resources"]:
+            found = hashlib.sha256((out / one["path"]).read_bytes()).hexdigest()
+            assert one["hash"] == f"sha256:{found}", (out, one["path"])
+    for history in folder.glob("*.history.jsonl"):
+        assert all(json.loads(line)["run"] for line in history.read_text().splitlines())
 
 
 def _content(path: Path) -> object:
@@ -137,6 +158,7 @@ def test_all_outputs_are_new_or_all_are_old(faults, template, tmp_path, name, ac
             assert _state(folder) in (old, new), at
         else:
             _check_truth(told, _state(folder), old, new, at)
+        _handovers_are_whole(folder)
         words = (*scene.words, *(() if "--replace" in scene.words else ("--replace",)))
         again = faults.run(folder, *words)
         assert again.status == 0, (at, again.err)
@@ -166,6 +188,7 @@ def test_runs_that_are_killed_at_any_time_leave_all_new_or_all_old(
             faults.run(folder, "stack", "visits.csv", "--out", "other.csv", "--replace").status == 0
         )
         assert _state(folder) in (old, new)
+        _handovers_are_whole(folder)
     assert faults.run(folder, *words).status == 0
     assert _state(folder) == new and _hidden(folder) - {".other.csv.plait"} == _hidden(new_folder)
 

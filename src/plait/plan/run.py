@@ -66,8 +66,13 @@ class NotMetError(ExpectationError):
             what = f"{counted(len(findings), 'finding')} that must not occur: {codes}"
         super().__init__(what, remedy="nothing was handed over")
         self.worked, self.expected, self.findings = worked, expected, findings
-        self.since = since
-        self.in_the_way = len(failing) or len(findings)
+        self.since, self.in_the_way = since, len(failing) or len(findings)
+
+    def figures(self) -> dict[str, int]:
+        """As far as the run came: what would have been handed over."""
+        handover = self.worked.loaded.plan.handover
+        result = self.worked.results.get(handover.result) if handover else None
+        return {"rows": result.rows, "columns": len(result.columns)} if result else {}
 
 
 def judged(worked: Worked, fail_on: Iterable[str] = ()) -> list[Expected]:
@@ -161,6 +166,9 @@ def run(
         try:
             before(loaded)
             worked, story = _carried_out(loaded, phases, replace_, fail_on, course)
+        except NotMetError as error:
+            course.failed(error, error.figures())
+            raise
         except BaseException as error:
             course.failed(error)
             raise

@@ -15,6 +15,7 @@ from plait.core.verbs.comparing.cells import ColumnChange
 from plait.core.verbs.comparing.changes import Changes
 from plait.report.account import Output, finding_dict, source_dict
 from plait.report.between import Between
+from plait.report.figures import step_shown
 from plait.report.page import environment
 
 
@@ -82,7 +83,7 @@ def write_compared_page(
     found: Compared, accounts: Between | None, findings: Sequence[Finding], target: Path
 ) -> None:
     """Write it as one HTML page that needs nothing from outside."""
-    template = environment({}).get_template("compared.html.jinja")
+    template = environment({"step": step_shown}).get_template("compared.html.jinja")
     text = template.render(
         found=found,
         changes=found.changes,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 
 def percent(part: int, whole: int) -> str:
     """A share; never 0% of something nor 100% of less than all.
@@ -31,3 +33,15 @@ def bytes_shown(size: int) -> str:
             return f"{size_in:.1f} {unit}" if size_in < 10 else f"{size_in:.0f} {unit}"
         size = int(size_in)
     return f"{size} PB"
+
+
+def step_shown(step: Decimal | None) -> str:
+    """By how much a number changed, with its sign.
+
+    >>> step_shown(Decimal("1250.50")), step_shown(Decimal("-2")), step_shown(None)
+    ('+1,250.50', '−2', '·')
+    """
+    if step is None:
+        return "·"
+    text = f"{abs(step):,f}"
+    return f"−{text}" if step < 0 else f"+{text}"

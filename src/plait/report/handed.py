@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from plait._version import __version__
 from plait.core.account.finding import worst_first
 from plait.report.compared import changed_columns
-from plait.report.figures import bytes_shown, percent
+from plait.report.figures import bytes_shown, percent, step_shown
 from plait.report.page import environment
 from plait.report.story import Story
 
@@ -28,7 +28,7 @@ def report_page(story: Story, folder: str, figure: str) -> str:
     from markupsafe import Markup
 
     account = story.account
-    filters = {"bytes": bytes_shown, "came_from": came_from}
+    filters = {"bytes": bytes_shown, "came_from": came_from, "step": step_shown}
     template = environment(filters).get_template("handover.html.jinja")
     page: str = template.render(
         story=story,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from plait.cli.handing import tell_waiting
@@ -102,7 +103,8 @@ def _show_refusal(refused: NotMetError, options: argparse.Namespace) -> None:
         show_expected(refused.expected, options.verbose)
         show_findings(refused.worked.findings, options.verbose, MOST_FINDINGS)
     if options.json:
-        print(story_json(story_of(refused.worked, refused.expected, {})))
+        story = story_of(refused.worked, refused.expected, {})
+        print(story_json(replace(story, since=refused.since)))
 
 
 def _show(ran: Ran, verbose: bool) -> None:

@@ -17,6 +17,7 @@ from plait.core.table.keyspec import quoted
 from plait.core.verbs.compare import Compared
 from plait.report.between import Between, SourceBetween
 from plait.report.compared import changed_columns
+from plait.report.figures import step_shown
 
 _MOST_COLUMNS = 12
 _MOST_SOURCES = 8
@@ -35,7 +36,7 @@ def show_compared(
     show_ledger([found.entry])
     _show_columns(out, found, options.verbose)
     if accounts:
-        _show_figures(out, accounts)
+        _show_figures(out, accounts, options.verbose)
         _show_sources(out, accounts, options.verbose)
     show_findings(findings, options.verbose)
 
@@ -99,32 +100,26 @@ def _show_columns(out: Console, found: Compared, verbose: bool) -> None:
         out.print(Text(f"  and {len(every) - _MOST_COLUMNS:,} more: --verbose", style="dim"))
 
 
-def step_shown(step: Decimal | None) -> str:
-    """By how much a number changed, with its sign.
-
-    >>> step_shown(Decimal("1250.50")), step_shown(Decimal("-2")), step_shown(None)
-    ('+1,250.50', '−2', '·')
-    """
-    if step is None:
-        return "·"
-    text = f"{abs(step):,f}"
-    return f"−{text}" if step < 0 else f"+{text}"
-
-
-def _show_figures(out: Console, accounts: Between) -> None:
-    """The figures of both accounts, side by side."""
+def _show_figures(out: Console, accounts: Between, verbose: bool) -> None:
+    """The figures of both accounts that are not the same, side by side."""
     grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     grid.add_column("figure")
     for head in ("then", "now", "change"):
         grid.add_column(head, justify="right")
+    same = [name for name, (then, now) in accounts.figures.items() if then == now]
     for name, (then, now) in accounts.figures.items():
-        change = step_shown(Decimal(now - then)) if now != then else "·"
-        grid.add_row(name.replace("_", " "), f"{then:,}", f"{now:,}", change)
+        if then != now or verbose:
+            change = step_shown(Decimal(now - then)) if now != then else "·"
+            grid.add_row(name.replace("_", " "), f"{then:,}", f"{now:,}", change)
     new = [one for one in accounts.findings if not one.old]
     gone = [one for one in accounts.findings if not one.new]
     out.print()
     out.print(Text("the accounts", style="bold"))
-    out.print(Padding(grid, (0, 0, 0, 2)))
+    if grid.row_count:
+        out.print(Padding(grid, (0, 0, 0, 2)))
+    if same and not verbose:
+        said = ", ".join(name.replace("_", " ") for name in same)
+        out.print(Text(f"  the same: {said}", style="dim"))
     for word, some in (("new", new), ("gone", gone)):
         for one in some:
             said = f"{word} finding: {one.message} [{one.code}]"

@@ -59,6 +59,8 @@ def show_runs(records: Sequence[Record], verbose: bool) -> None:
     out.print()
     out.print(grid)
     failed = [one for one in records if one.failed]
+    if failed:
+        out.print()
     for one in failed[-3:]:
         out.print(Text(printable(f"run {one.run}: {one.failed.get('what', '')}"), style="dim"))
 

@@ -137,21 +137,21 @@ _Amount = Annotated[int | Text, AfterValidator(_is_amount)]
 
 
 def _amount(of: str) -> Any:
-    return Field(None, description=f"the most that {of} may change: 20, '10 %', '+20', 'none'")
+    return Field(None, description=f"{of}: 20, '10 %', '+20', 'none'")
 
 
 class Change(Part):
     """How much may change since the last run that handed over."""
 
-    rows: _Amount | None = _amount("the number of rows")
-    columns: _Amount | None = _amount("columns, new, gone, renamed or of another type,")
-    new: _Amount | None = _amount("rows that are new")
-    gone: _Amount | None = _amount("rows that are gone")
-    changed: _Amount | None = _amount("rows in which a cell changed")
-    unmatched: _Amount | None = _amount("the number of rows without a match")
-    conflicts: _Amount | None = _amount("the number of conflicts")
-    set_aside: _Amount | None = _amount("the number of rows set aside")
-    findings: _Amount | None = _amount("the number of findings")
+    rows: _Amount | None = _amount("by how much the number of rows may change")
+    columns: _Amount | None = _amount("how many columns may be new, gone, renamed, or other types")
+    new: _Amount | None = _amount("how many rows may be new")
+    gone: _Amount | None = _amount("how many rows may be gone")
+    changed: _Amount | None = _amount("in how many rows cells may have changed")
+    unmatched: _Amount | None = _amount("by how much the rows without a match may change")
+    conflicts: _Amount | None = _amount("by how much the number of conflicts may change")
+    set_aside: _Amount | None = _amount("by how much the rows set aside may change")
+    findings: _Amount | None = _amount("by how much the number of findings may change")
 
 
 class Expect(Part):

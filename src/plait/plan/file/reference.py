@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 from pydantic.fields import FieldInfo
 
-from plait.plan.file.model import STEPS, Expect, Handover, Part, Plan, Source, Work
+from plait.plan.file.model import STEPS, Change, Expect, Handover, Notice, Part, Plan, Source, Work
 
 HANDOVER_FILES = (
     ("RESULT.csv, …", "the dataset, in every format that `formats` names"),
@@ -57,8 +57,10 @@ def parts() -> list[PartSaid]:
     for verb, kind in STEPS.items():
         said.append(_part(verb, "[[step]]", _first(kind), kind))
     said.append(_part("expect", "[expect]", _first(Expect), Expect))
+    said.append(_part("change", "[expect.change]", _first(Change), Change))
     said.append(_part("handover", "[handover]", _first(Handover), Handover))
     said.append(_part("work", "[work]", _first(Work), Work))
+    said.append(_part("notice", "[notice]", _first(Notice), Notice))
     return said
 
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, replace
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 from plait.core.account.errors import PlaitError
@@ -53,10 +54,13 @@ class Course:
         if loaded:
             self._put(replace(self.record, parameters=loaded.shown_parameters()))
 
-    def failed(self, error: BaseException) -> None:
-        """Write down that it did not hand over, and why."""
+    def failed(
+        self, error: BaseException, figures: Mapping[str, int] = MappingProxyType({})
+    ) -> None:
+        """Write down that it did not hand over, why, and the figures that it came to."""
         ended = self.record.ended_at(self._clock(), self._began, status_of(error))
-        self._put(replace(ended, failed=failure(error)))
+        came_to: dict[str, Any] = {**figures}
+        self._put(replace(ended, failed=failure(error), **came_to))
         self._told(error)
 
     def done(self, story: Story, folder: Path) -> None:
