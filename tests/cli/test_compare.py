@@ -119,6 +119,28 @@ def test_a_key_may_have_changed_its_name(plait, put):
     assert ended.status == 2 and "hive no" in ended.err
 
 
+def test_a_column_that_has_the_old_name_of_a_key_is_not_lost(plait, put):
+    put(a_csv="hive,kg\n1,2\n2,5\n", b_csv="no,hive,kg\n1,blue,3\n2,red,5\n")
+    found = said(plait, "a.csv", "b.csv", "--key", "hive=no")
+    assert found["columns"] == {"kg": 1} and found["columns_new"] == ["hive"]
+
+
+def test_a_distance_for_a_column_that_is_not_compared_is_refused(plait, put):
+    put(a_csv="k,kg\n1,2\n", b_csv="k,kg,n\n1,2,3\n")
+    for name in ("k", "n"):
+        ended = plait("compare", "a.csv", "b.csv", "--key", "k", "--within", f"{name}=1")
+        assert ended.status == 2 and "is not compared" in ended.err
+
+
+def test_only_the_columns_asked_for_are_looked_at(plait, put, tmp_path):
+    put(a_csv="k,kg,a,b\n1,2,x,y\n3,4,x,y\n", b_csv="k,kg,a,c\n1,3,z,y\n5,6,x,y\n")
+    words = ("a.csv", "b.csv", "--key", "k", "--columns", "kg", "--out", "c.csv")
+    found = said(plait, *words)
+    assert found["columns"] == {"kg": 1}
+    assert found["columns_new"] == found["columns_gone"] == []
+    assert {line["column"] for line in rows_of(tmp_path / "c.csv")} == {"kg"}
+
+
 def test_typed_files_are_compared_by_value(plait, put, tmp_path):
     """12.50 in a text file, a decimal and a double are one number."""
     put(a_csv="k,kg,n\n1,12.50,7\n2,0.1,8\n")

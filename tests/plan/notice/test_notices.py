@@ -6,6 +6,7 @@ import email
 import email.policy
 import http.server
 import json
+import socket
 import ssl
 import threading
 from types import SimpleNamespace
@@ -244,6 +245,30 @@ def test_a_user_signs_in_behind_tls_with_the_password_of_the_environment(
     monkeypatch.setenv("PLAIT_SMTP_PASSWORD", SECRET)
     assert "no notice" not in plait("run", "p.toml", "--replace").err
     assert set(letters.kept.signed_in) == {b"wrong", SECRET.encode()}
+
+
+def test_a_server_may_take_tls_from_the_start(plait, planned, certificate, monkeypatch):
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(certificate)
+    kept, port = Letters(), free_port()
+    server = Controller(kept, hostname="127.0.0.1", port=port, ssl_context=context)
+    monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
+
+    def greet() -> None:
+        client = ssl.create_default_context(cafile=str(certificate))
+        with socket.create_connection(("127.0.0.1", port)) as plain:
+            client.wrap_socket(plain, server_hostname="localhost").recv(100)
+
+    monkeypatch.setattr(server, "_trigger_server", greet)  # its own trusts nobody
+    server.start()
+    try:
+        planned(
+            f'email = "ines@co-op.example"\nserver = "smtps://localhost:{port}"\non = ["success"]'
+        )
+        assert "no notice" not in plait("run", "p.toml").err
+    finally:
+        server.stop()
+    assert len(kept.got) == 1
 
 
 def test_a_certificate_that_nobody_trusts_is_refused(plait, planned, letters, monkeypatch):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import time
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -62,23 +63,23 @@ def test_next_runs_are_those_that_counting_minutes_finds():
         except UsageError:
             assert not expected, fields
             continue
-        found = first_runs(when, begin, 5)
+        found = first_runs(when, begin, 5, UTC)
         assert found[: len(expected)] == expected, fields
 
 
 def test_a_day_that_a_month_has_not_is_passed_over():
-    runs = first_runs(monthly("31", "06:00"), datetime(2031, 1, 31, 7, tzinfo=UTC), 3)
+    runs = first_runs(monthly("31", "06:00"), datetime(2031, 1, 31, 7, tzinfo=UTC), 3, UTC)
     assert [one.strftime("%m-%d") for one in runs] == ["03-31", "05-31", "07-31"]
 
 
 def test_a_leap_day_comes_every_four_years():
-    runs = first_runs(every("0 6 29 2 *"), datetime(2031, 1, 1, tzinfo=UTC), 2)
+    runs = first_runs(every("0 6 29 2 *"), datetime(2031, 1, 1, tzinfo=UTC), 2, UTC)
     assert [one.year for one in runs] == [2032, 2036]
 
 
 def test_an_hour_that_the_change_of_clocks_leaves_out_comes_later():
     """In Berlin the clock went from 02:00 to 03:00 on 30 March 2031."""
-    runs = first_runs(daily("02:30"), datetime(2031, 3, 29, 3, tzinfo=BERLIN), 2)
+    runs = first_runs(daily("02:30"), datetime(2031, 3, 29, 3, tzinfo=BERLIN), 2, BERLIN)
     assert [one.isoformat() for one in runs] == [
         "2031-03-30T03:30:00+02:00",
         "2031-03-31T02:30:00+02:00",
@@ -87,9 +88,24 @@ def test_an_hour_that_the_change_of_clocks_leaves_out_comes_later():
 
 def test_an_hour_that_comes_twice_is_taken_once():
     """In Berlin the clock went from 03:00 back to 02:00 on 26 October 2031."""
-    runs = first_runs(daily("02:30"), datetime(2031, 10, 25, 12, tzinfo=BERLIN), 3)
+    runs = first_runs(daily("02:30"), datetime(2031, 10, 25, 12, tzinfo=BERLIN), 3, BERLIN)
     assert [one.strftime("%d %H:%M") for one in runs] == ["26 02:30", "27 02:30", "28 02:30"]
     assert len({one.astimezone(UTC) for one in runs}) == 3
+
+
+def test_the_clock_of_this_machine_is_gone_by(monkeypatch):
+    """Its distance from UTC now is not that of a day after the change of clocks."""
+    monkeypatch.setenv("TZ", "Europe/Berlin")
+    time.tzset()
+    try:
+        runs = first_runs(daily("06:00"), datetime(2031, 3, 29, 5, tzinfo=UTC).astimezone(), 2)
+        assert [one.isoformat() for one in runs] == [
+            "2031-03-30T06:00:00+02:00",
+            "2031-03-31T06:00:00+02:00",
+        ]
+    finally:
+        monkeypatch.undo()
+        time.tzset()
 
 
 def test_runs_are_after_the_moment_however_it_is_written():

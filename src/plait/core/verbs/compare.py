@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
 
@@ -28,7 +28,7 @@ from plait.core.verbs.comparing.changes import Changes
 from plait.core.verbs.comparing.choosing import best_key
 from plait.core.verbs.comparing.findings import change_findings
 from plait.core.verbs.comparing.listing import lines_by_change, listed_changes
-from plait.core.verbs.comparing.pairing import Pairing, paired_as_wholes, paired_by_key
+from plait.core.verbs.comparing.pairing import Names, Pairing, paired_as_wholes, paired_by_key
 from plait.core.verbs.comparing.renaming import renamed_columns
 from plait.core.verbs.result import Result
 
@@ -129,39 +129,58 @@ def compare(
     (1, 1, 1, 1, {'kg': 1})
     """
     old, new = _two(tables)
-    chosen_columns = list(columns)
-    shared = _shared(old, new, chosen_columns)
-    pairs, chosen = _key(old, new, key, shared)
-    allowed = _allowed(new, within)
-    names = _compared(pairs, shared, loose=bool(ignore := list(ignore)))
-    pairing = _paired(
-        old, new, pairs, ignore, [*pairs, *(one for one in names if one not in pairs)]
-    )
-    here, there = old.at(pairing.old), new.at(pairing.new)
-    lonely = _lonely(old, new, pairs) if not chosen_columns else ([], [])
-    renamed = renamed_columns(here, there, *lonely)
-    names += [(before, after) for after, before in renamed.items()]
-    found = tuple(
-        changed_cells((old, new), (here, there), one, allowed.get(one[1])) for one in names
-    )
-    changes = Changes(
-        tuple(after for _, after in pairs),
-        old.rows,
-        new.rows,
-        len(pairing.added),
-        len(pairing.gone),
-        *_equal_and_changed(len(pairing.old), found),
-        {one.name: one.cells for one in found if one.cells},
-        tuple(one for one in lonely[1] if one not in renamed),
-        tuple(one for one in lonely[0] if one not in renamed.values()),
-        renamed,
-        _types(old, new, pairing, found),
-        pairing.keys_repeated,
-    )
+    chosen, loose = list(columns), tuple(ignore)
+    shared = _shared(old, new, chosen)
+    pairs, inferred = _key(old, new, key, shared)
+    if chosen:  # the others are not looked at, whether they are new, gone or the same
+        old, new = (_keeping(table, chosen, pairs, side) for side, table in enumerate((old, new)))
+    rest = _beside_the_key(pairs, shared)
+    pairing = _paired(old, new, pairs, loose, [*pairs, *rest])
+    rows = old.at(pairing.old), new.at(pairing.new)
+    lonely = _lonely(old, new, pairs, rest)
+    renamed = renamed_columns(*rows, *lonely)
+    names = [*(pairs if loose else ()), *rest, *((was, is_) for is_, was in renamed.items())]
+    allowed = _allowed(new, within, [after for _, after in names])
+    found = tuple(changed_cells((old, new), rows, one, allowed.get(one[1])) for one in names)
+    changes = _changes(old, new, pairs, pairing, found, lonely, renamed)
+    told = change_findings(old, new, pairs, pairing, found, changes, inferred)
     account = _entry(old, new, changes)
-    told = change_findings(old, new, pairs, pairing, found, changes, chosen)
     return Compared(
         old, new, pairs, changes, found, account, tuple(told), pairing, name or "changes"
+    )
+
+
+def _keeping(table: Table, columns: Sequence[str], key: Names, side: int) -> Table:
+    """The table with these columns and its key only."""
+    kept = {*columns, *(pair[side] for pair in key)}
+    return table.keeping([name for name in table.column_names if name in kept])
+
+
+def _changes(
+    old: Table,
+    new: Table,
+    key: Names,
+    pairing: Pairing,
+    found: Sequence[ColumnChange],
+    lonely: tuple[Sequence[str], Sequence[str]],
+    renamed: Mapping[str, str],
+) -> Changes:
+    """What changed, in numbers."""
+    equal, changed = _equal_and_changed(len(pairing.old), found)
+    return Changes(
+        key=tuple(after for _, after in key),
+        old_rows=old.rows,
+        new_rows=new.rows,
+        rows_new=len(pairing.added),
+        rows_gone=len(pairing.gone),
+        rows_equal=equal,
+        rows_changed=changed,
+        columns={one.name: one.cells for one in found if one.cells},
+        columns_new=tuple(one for one in lonely[1] if one not in renamed),
+        columns_gone=tuple(one for one in lonely[0] if one not in renamed.values()),
+        columns_renamed=renamed,
+        types=_types(old, new, pairing, found),
+        keys_repeated=pairing.keys_repeated,
     )
 
 
@@ -194,12 +213,18 @@ def _key(
     return tuple((one, one) for one in found), bool(found)
 
 
-def _allowed(new: Table, within: Pairs) -> dict[str, Decimal]:
+def _allowed(new: Table, within: Pairs, compared: Sequence[str]) -> dict[str, Decimal]:
     """How far the numbers of each column may be apart."""
     found: dict[str, Decimal] = {}
     with asked("within"):
         for name, text in named_values(within, "--within").items():
             check_column(name, new)
+            if name not in compared:
+                raise UsageError(
+                    f"{name} is not compared",
+                    new.name,
+                    f"one of {', '.join(compared)}" if compared else "no column is",
+                )
             kind = new.kind_in_words(name)
             if kind not in (*NUMBERS, "empty"):
                 raise UsageError(
@@ -220,21 +245,18 @@ def _distance(text: str) -> Decimal:
     return made
 
 
-def _compared(
-    key: Sequence[tuple[str, str]], shared: Sequence[str], loose: bool
-) -> list[tuple[str, str]]:
-    """The columns whose cells are compared; those of a key only where it is compared loosely."""
+def _beside_the_key(key: Names, shared: Sequence[str]) -> list[tuple[str, str]]:
+    """The columns whose cells are compared, those of the key aside."""
     of_key = {name for pair in key for name in pair}
-    rest = [(one, one) for one in shared if one not in of_key]
-    return [*(key if loose else ()), *rest]
+    return [(one, one) for one in shared if one not in of_key]
 
 
 def _paired(
     old: Table,
     new: Table,
-    key: Sequence[tuple[str, str]],
-    ignore: Iterable[str],
-    shared: Sequence[tuple[str, str]],
+    key: Names,
+    ignore: Sequence[str],
+    shared: Names,
 ) -> Pairing:
     if not key:
         return paired_as_wholes(old, new, shared)
@@ -243,12 +265,12 @@ def _paired(
     return paired_by_key(old, new, coding, shared)
 
 
-def _lonely(old: Table, new: Table, key: Sequence[tuple[str, str]]) -> tuple[list[str], list[str]]:
+def _lonely(old: Table, new: Table, key: Names, rest: Names) -> tuple[list[str], list[str]]:
     """The columns that only the old table has, and those that only the new one has."""
-    before, after = ({*side} for side in zip(*key, strict=True)) if key else (set(), set())
+    before, after = ({pair[side] for pair in (*key, *rest)} for side in (0, 1))
     return (
-        [one for one in old.column_names if not new.has(one) and one not in before],
-        [one for one in new.column_names if not old.has(one) and one not in after],
+        [one for one in old.column_names if one not in before],
+        [one for one in new.column_names if one not in after],
     )
 
 

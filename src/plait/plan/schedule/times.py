@@ -171,7 +171,7 @@ def next_runs(when: When, moment: datetime, zone: tzinfo | None = None) -> Itera
     moment : datetime
         With its distance from UTC; times are after it.
     zone : tzinfo, optional
-        Of the clock that the scheduler goes by; without it that of the moment.
+        Of the clock that the scheduler goes by; without it this machine's.
 
     Notes
     -----
@@ -180,11 +180,10 @@ def next_runs(when: When, moment: datetime, zone: tzinfo | None = None) -> Itera
 
     Examples
     --------
-    >>> leap = next_runs(monthly("29", "06:00"), datetime(2032, 2, 1, tzinfo=UTC))
+    >>> leap = next_runs(monthly("29", "06:00"), datetime(2032, 2, 1, tzinfo=UTC), UTC)
     >>> next(leap).isoformat()
     '2032-02-29T06:00:00+00:00'
     """
-    zone = zone or moment.tzinfo or UTC
     here = moment.astimezone(zone).replace(tzinfo=None)
     midnight = here.replace(hour=0, minute=0, second=0, microsecond=0) - timedelta(days=1)
     minutes, hours, *_ = when.values()
@@ -192,13 +191,21 @@ def next_runs(when: When, moment: datetime, zone: tzinfo | None = None) -> Itera
     for day in _days(when, midnight):
         for hour in sorted(hours):
             for minute in sorted(minutes):
-                at = day.replace(hour=hour, minute=minute, tzinfo=zone)
-                there = at.astimezone(UTC).astimezone(zone)  # an hour later, if there is no such
+                there = _on_the_clock(day.replace(hour=hour, minute=minute), zone)
                 if there > last:
                     last = there
                     yield there
 
 
-def first_runs(when: When, moment: datetime, number: int = 3) -> list[datetime]:
+def _on_the_clock(time: datetime, zone: tzinfo | None) -> datetime:
+    """A time of a clock on the wall; where the clock has left it out, as much later."""
+    if zone is None:
+        return time.astimezone(UTC).astimezone()
+    return time.replace(tzinfo=zone).astimezone(UTC).astimezone(zone)
+
+
+def first_runs(
+    when: When, moment: datetime, number: int = 3, zone: tzinfo | None = None
+) -> list[datetime]:
     """The next few of them."""
-    return list(islice(next_runs(when, moment), number))
+    return list(islice(next_runs(when, moment, zone), number))
