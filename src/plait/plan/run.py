@@ -24,7 +24,7 @@ from plait.plan.runs.expected import change_expectations
 from plait.plan.runs.handed import is_handover
 from plait.plan.runs.history import history_file
 from plait.plan.runs.keeping import forget_oldest, keep
-from plait.plan.runs.record import Record, user
+from plait.plan.runs.record import Record, last_good, user
 from plait.plan.runs.since import what_is_new, when_made
 from plait.plan.runs.turn import Waiting, turn
 from plait.plan.work import intake
@@ -224,8 +224,8 @@ def _compared(worked: Worked, course: Course, phases: Phases, part: Path, story:
         When more changed than the plan expects.
     """
     loaded = worked.loaded
-    earlier, since = folder_of(loaded), None
-    if _kept(loaded) and is_handover(earlier):
+    earlier, since = _earlier(loaded, course), None
+    if earlier is not None:
         with phases.phase("comparing with the last run"):
             since, told = what_is_new(earlier, part, story_dict(story), course.known)
         findings = (*story.account.findings, *told)
@@ -234,9 +234,18 @@ def _compared(worked: Worked, course: Course, phases: Phases, part: Path, story:
     story = replace(story, expected=tuple(expected))
     if not all(one.holds for one in expected):
         raise NotMetError(worked, expected, (), since)
-    if _kept(loaded) and is_handover(earlier):
+    if earlier == folder_of(loaded):
         keep(earlier, when_made(earlier, course.known))
     return story
+
+
+def _earlier(loaded: LoadedPlan, course: Course) -> Path | None:
+    """The last handover: what has the name of this one, or else what the history names."""
+    if not _kept(loaded):
+        return None
+    last = last_good(course.known)
+    known = [loaded.folder / last.handover] if last and last.handover else []
+    return next((one for one in (folder_of(loaded), *known) if is_handover(one)), None)
 
 
 def _known(path: str, sum_: Future[str]) -> str:

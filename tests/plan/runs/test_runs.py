@@ -111,6 +111,16 @@ def test_none_is_kept_where_the_plan_says_so(plait, plan, tmp_path):
     assert [one.name for one in tmp_path.iterdir() if one.is_dir()] == ["handover"]
 
 
+def test_a_handover_with_another_name_is_compared_with_the_last_one(plait, plan, put, tmp_path):
+    plan(handover='folder = "may"')
+    plait("run", "p.toml")
+    plan(handover='folder = "june"')
+    put(visits_csv=VISITS + "9,9\n")
+    assert "1 row new" in plait("run", "p.toml").err
+    names = sorted(one.name for one in tmp_path.iterdir() if one.is_dir())
+    assert names == ["june", "may"], "which keeps its own name"
+
+
 def test_what_a_person_put_beside_is_never_taken_away(plait, plan, tmp_path):
     plan()
     mine = tmp_path / "handover-2031-01-01-060000"

@@ -93,7 +93,7 @@ def message_of(
         lines.append(f"all of it: plait history {loaded.path} --run {record.run}")
     report = None
     if isinstance(ended, Story) and record.handover:
-        report = (Path(record.handover) / "report.html").absolute()
+        report = (loaded.folder / record.handover / "report.html").absolute()
     figures = {
         name.replace("_", " "): f"{value:,}"
         for name in _FIGURES

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, replace
@@ -66,7 +67,8 @@ class Course:
     def done(self, story: Story, folder: Path) -> None:
         """Write down what it handed over."""
         record = self.record.with_story(story).ended_at(self._clock(), self._began, "done")
-        self._put(replace(record, handover=str(folder), ledger=sha256(folder / "ledger.json")))
+        where = os.path.relpath(folder, self._history.path.parent).replace(os.sep, "/")
+        self._put(replace(record, handover=where, ledger=sha256(folder / "ledger.json")))
         self._told(story)
 
     def _told(self, ended: Story | BaseException) -> None:

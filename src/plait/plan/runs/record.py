@@ -38,7 +38,7 @@ class Record:
     rows_new, rows_gone, rows_changed : int or None
         Since the last run that succeeded.
     handover, ledger : str
-        The folder, and the checksum of the account in it.
+        The folder, from the plan's own, and the checksum of the account in it.
     failed : mapping
         What went wrong, where, and the remedy.
     sources : tuple of mapping
