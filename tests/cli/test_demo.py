@@ -16,9 +16,13 @@ pytestmark = pytest.mark.slow
 
 
 def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_path):
-    ended = plait("demo")
-    assert ended.status == 0
     folder = tmp_path / "plait-demo"
+    folder.mkdir()
+    (folder / "mine.txt").write_text("mine")
+    assert plait("demo").status == 4, "it writes over nothing unasked"
+    ended = plait("demo", "--replace")
+    assert ended.status == 0
+    assert (folder / "mine.txt").read_text() == "mine"
     season = rows_of(folder / "handover" / "season.csv")
     unmatched = rows_of(folder / "handover" / "aside" / "8-visits-unmatched.csv")
     assert f"one dataset  plait-demo/handover/season.csv, {len(season):,} rows" in ended.err
@@ -28,6 +32,7 @@ def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_p
     assert (folder / "handover" / "report.html").stat().st_size < 3_000_000
     assert "register/north.csv row 42, line 43" in ended.err and "Breed of north" in ended.err
     assert ended.out == ""
+    assert "what is new  134 visits more, 3 gone, 1 changed" in ended.err
 
 
 def test_the_plan_of_the_demo_fails_first_and_is_mended(plait, tmp_path):
@@ -74,14 +79,6 @@ def test_the_demo_data_are_the_same_every_time(tmp_path):
     for path in (tmp_path / "one").rglob("*.csv"):
         other = tmp_path / "two" / path.relative_to(tmp_path / "one")
         assert path.read_bytes() == other.read_bytes()
-
-
-def test_the_demo_writes_over_nothing_unasked(plait, tmp_path):
-    (tmp_path / "plait-demo").mkdir()
-    (tmp_path / "plait-demo" / "mine.txt").write_text("mine")
-    assert plait("demo").status == 4
-    assert plait("demo", "--replace", "--quiet").status == 0
-    assert (tmp_path / "plait-demo" / "mine.txt").read_text() == "mine"
 
 
 @pytest.mark.parametrize("command", COMMANDS)

@@ -291,7 +291,6 @@ def test_a_cluster_of_its_own_commands_survives_a_worker(tmp_path, plait):
     ("moment", "number"),
     [
         ("begun", signal.SIGINT),
-        ("shared out", signal.SIGINT),
         ("shared out", signal.SIGTERM),
         ("shared out", signal.SIGKILL),
     ],

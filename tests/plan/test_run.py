@@ -16,6 +16,7 @@ import jsonschema
 import pytest
 
 import plait
+from cases import every_case
 from conftest import rows_of
 
 pytestmark = pytest.mark.slow
@@ -295,7 +296,8 @@ def test_a_killed_run_leaves_the_old_handover_or_the_new_one(season, tmp_path):
     shorter, changes = _files(tmp_path / "handover"), int(whole.stdout.split()[-1])
     assert longer != shorter and changes > 10
     seen = []
-    for number, at in enumerate([1, changes // 2, changes - 2, changes]):
+    places = [1, changes // 2, changes - 2, changes]
+    for number, at in enumerate(places if every_case() else places[1::2]):
         assert run(at, july_there=number % 2 == 0).returncode == -signal.SIGKILL
         assert _files(tmp_path / "handover") in (longer, shorter)
         seen.append(_files(tmp_path / "handover") == longer)

@@ -50,12 +50,13 @@ def begun(plan: Path, *words: str) -> subprocess.Popen[bytes]:
 def test_the_second_run_waits_for_its_turn(plan):
     with turn(plan, "ines on this machine", wait=True):
         second = begun(plan)
-        time.sleep(1.5)
+        said = second.stderr.readline()
+        assert b"waiting for another run" in said and b"ines on this machine" in said
+        time.sleep(0.3)
         assert second.poll() is None
         assert not (plan.parent / "handover").exists()
-    _, err = second.communicate(timeout=60)
+    second.communicate(timeout=60)
     assert second.returncode == 0
-    assert b"waiting for another run" in err and b"ines on this machine" in err
 
 
 def test_or_it_ends_with_a_clear_message(plan):
@@ -67,12 +68,12 @@ def test_or_it_ends_with_a_clear_message(plan):
 
 
 def test_runs_at_once_come_one_after_another(plan):
-    runs = [begun(plan) for _ in range(4)]
+    runs = [begun(plan) for _ in range(3)]
     for one in runs:
         one.communicate(timeout=120)
-    assert [one.returncode for one in runs] == [0] * 4
+    assert [one.returncode for one in runs] == [0] * 3
     records = read_history(plan)
-    assert [one.run for one in records] == [1, 2, 3, 4]
+    assert [one.run for one in records] == [1, 2, 3]
     assert all(one.good for one in records)
     assert not turn_file(plan).exists()
 
@@ -94,7 +95,7 @@ def test_runs_killed_at_any_moment_leave_everything_whole(plan, tmp_path):
     assert begun(plan).wait(60) == 0
     takes = time.monotonic() - started
     killed = 0
-    for number in range(max(8, cases(100))):
+    for number in range(max(5, cases(100))):
         rows = "".join(f"{n},{(n + number) % 7}\n" for n in range(500))
         (tmp_path / "visits.csv").write_text("hive,kg\n" + rows)
         one = begun(plan)
