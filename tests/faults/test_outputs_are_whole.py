@@ -43,7 +43,7 @@ formats = ["csv", "xlsx"]
 
 
 ACTIONS = ("fail", "full", "kill", "interrupt")
-FEW = 40  # one call in so many, at another place for each action; all of them when asked for
+FEW = 60  # one call in so many, at another place for each action; all of them when asked for
 
 
 @dataclass(frozen=True)
