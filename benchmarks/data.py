@@ -69,18 +69,22 @@ def join_files(left: int, right: int) -> tuple[Path, Path]:
 
 
 def month_files(rows: int) -> tuple[Path, Path]:
-    """A register and what became of it in a month: a hundredth gone, as many new, two in a hundred
-    frames corrected, in another order."""
+    """A table and what became of it in a month: a hundredth gone, as many new, two in a hundred
+    weights corrected, in another order. Yard and hive are the key.
+    """
     FOLDER.mkdir(exist_ok=True)
     files = FOLDER / f"month-{rows}-old.csv", FOLDER / f"month-{rows}-new.csv"
     if not files[1].exists():
         rng = np.random.default_rng(SEED)
-        old = registers(rows)
-        frames = old["frames"].to_numpy() + np.where(rng.random(rows) < 0.02, 0.5, 0)
-        new = old.set_column(4, "frames", pa.array(np.round(frames, 1)))
+        order = rng.permutation(rows)
+        old = visits(rows, HIVES)
+        old = old.set_column(0, "yard", _yards(order % YARDS))
+        old = old.set_column(1, "hive", pa.array(order // YARDS + 1))
+        kg = old["kg"].to_numpy() + np.where(rng.random(rows) < 0.02, 0.5, 0)
+        new = old.set_column(3, "kg", pa.array(np.round(kg, 2)))
         kept = rng.permutation(rows)[: rows - rows // 100]
         more = new.slice(0, rows // 100)
-        more = more.set_column(1, "hive", pa.array(more["hive"].to_numpy() + HIVES))
+        more = more.set_column(1, "hive", pa.array(more["hive"].to_numpy() + rows // YARDS + 1))
         pa.csv.write_csv(old, files[0], PLAIN)
         pa.csv.write_csv(pa.concat_tables([new.take(kept), more]), files[1], PLAIN)
     return files

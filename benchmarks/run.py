@@ -127,7 +127,7 @@ def bench_keys(options: argparse.Namespace, folder: Path) -> None:
 
 
 def bench_compare(options: argparse.Namespace, _: Path) -> None:
-    """Two months of a register against each other, against the audit of both keys."""
+    """A table against what became of it in a month, against the audit of both keys."""
     old, new = data.month_files(options.left)
     words = [str(old), str(new), "--key", "yard,hive", "--quiet"]
     audit, compared = [*PLAIT, "keys", *words], [*PLAIT, "compare", *words]

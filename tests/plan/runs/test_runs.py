@@ -84,6 +84,19 @@ def test_a_run_says_what_is_new(plait, plan, put, tmp_path):
     assert "What is new since" in page
 
 
+def test_a_key_that_the_plan_does_not_name_is_found_and_advised(plait, plan, put, tmp_path):
+    path = plan()
+    rows = "".join(f"{n},{n % 7}\n" for n in range(40))
+    put(visits_csv="hive,kg\n" + rows)
+    named = 'result = "season"\nkey = ["hive"]'
+    path.write_text(path.read_text().replace(named, 'result = "season"'))
+    plait("run", "p.toml")
+    put(visits_csv="hive,kg\n" + rows.replace("3,3\n", "3,9\n", 1))
+    ended = plait("run", "p.toml", "--replace", "--json")
+    assert "1 changed" in ended.err
+    assert ended.finding("key-inferred")["remedy"] == 'under [handover]: key = ["hive"]'
+
+
 def test_nothing_new_is_said_too(plait, plan):
     plan()
     plait("run", "p.toml")

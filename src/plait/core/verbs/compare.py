@@ -93,8 +93,8 @@ def compare(
         The old one, the new one.
     key : key, optional
         The columns by which rows are known, OLD=NEW where they changed their names. Without
-        it the likeliest candidate key that both share; without one, rows are compared as
-        wholes.
+        it the likeliest candidate key that both share; without one, and for ``()``, rows are
+        compared as wholes.
     columns : iterable of str
         The columns to compare, by their new names; without it all that both have.
     ignore : iterable of str
@@ -206,6 +206,8 @@ def _key(
     old: Table, new: Table, key: KeySpec | None, shared: Sequence[str]
 ) -> tuple[tuple[tuple[str, str], ...], bool]:
     """The key's columns in both tables, and whether it was found here."""
+    if key == ():
+        return (), False
     if key is not None:
         with asked("key"):
             return check_key(parse_key(key), old, new), False

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -14,6 +15,8 @@ import pyarrow.parquet
 from plait.core.account.errors import PlaitError
 from plait.core.account.finding import Finding
 from plait.core.codes.groups import Rows
+from plait.core.table.keyspec import KeySpec
+from plait.core.table.table import Table
 from plait.core.verbs.compare import Compared, compare
 from plait.formats.delivery.checksum import sha256
 from plait.formats.lineage_out import STATED
@@ -26,6 +29,7 @@ from plait.report.between import between
 from plait.report.since import BySource, Since
 
 _MOST_SOURCES = 40
+_MOST_SEARCHED = 1_000_000  # rows among which a key is sought: it takes a second
 
 
 def when_made(folder: Path, records: Sequence[Record]) -> str:
@@ -70,14 +74,29 @@ def what_is_new(
     try:
         sides = [handed_in(earlier), Handed(part, said)]
         tables = [read_alone(dataset_of(one, sides[1 - at])) for at, one in enumerate(sides)]
-        found = compare(tables, known_key(sides, tables))
+        found = compare(tables, _key(sides, tables))
         by_source = _by_source(earlier, part, found)
     except (PlaitError, OSError, ValueError, KeyError) as error:
         remedy = f"plait compare {earlier} HANDOVER, when this one is there"
         message = f"what changed since the last run cannot be told: {error}"
         return None, [Finding("not-compared", "warning", 1, message, remedy, str(earlier))]
     when = day_and_time(when_made(earlier, records))
-    return Since(when, found, between(sides[0].said, said), by_source), []
+    return Since(when, found, between(sides[0].said, said), by_source), list(_of_the_key(found))
+
+
+def _key(sides: Sequence[Handed | str], tables: Sequence[Table]) -> KeySpec | None:
+    """The key that is known; without one none is sought among very many rows."""
+    known = known_key(sides, tables)
+    return () if known is None and tables[1].rows > _MOST_SEARCHED else known
+
+
+def _of_the_key(found: Compared) -> Iterator[Finding]:
+    """What a plan should say of its key, so that the next run need not guess."""
+    for one in found.findings:
+        if one.code in ("compared-as-wholes", "key-inferred"):
+            columns = ", ".join(f'"{after}"' for _, after in found.key)
+            remedy = f"under [handover]: key = [{columns or 'COLUMN, …'}]"
+            yield replace(one, severity="note", remedy=remedy)
 
 
 def _by_source(earlier: Path, part: Path, found: Compared) -> tuple[BySource, ...]:

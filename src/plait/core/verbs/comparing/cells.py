@@ -11,18 +11,17 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.parallel import ordered_map
 from plait.core.codes.groups import Rows
 from plait.core.table.absent import value_there
 from plait.core.table.table import BATCH_ROWS, Table
-from plait.core.text.cells import as_text, is_text
+from plait.core.text.cells import as_text
 from plait.core.text.digits import TooManyDigitsError
 from plait.core.types import exact
 from plait.core.types.kinds import NUMBERS, takes_markers
+from plait.core.verbs.comparing.unequal import unequal_rows
 
 _SUMS = Context(prec=200)
 _NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]{1,3})?$"
-_SAFE = (pa.types.is_integer, pa.types.is_decimal, pa.types.is_date, pa.types.is_boolean)
 
 Flags = npt.NDArray[np.bool_]
 
@@ -125,7 +124,7 @@ def changed_cells(
     """
     change = ColumnChange(names[1], names[0], np.empty(0, np.int64))
     old, new = rows
-    differing = _differing(old, new, names)
+    differing = unequal_rows(old, new, names)
     if not len(differing):
         return change
     kinds = [table.kind_in_words(name) for table, name in zip(whole, names, strict=True)]
@@ -136,28 +135,6 @@ def changed_cells(
     )
     few = old.keeping([names[0]]).at(differing), new.keeping([names[1]]).at(differing)
     return _together(change, differing, (look.at(*pair) for pair in _texts(*few, names)))
-
-
-def _differing(old: Table, new: Table, names: tuple[str, str]) -> Rows:
-    """The rows whose cells are not the same text, or the same value of the same type."""
-    here, there = old.column(names[0]), new.column(names[1])
-
-    def part(span: tuple[int, int]) -> Rows:
-        ours, theirs = old.cells(here, *span), new.cells(there, *span)
-        return span[0] + np.flatnonzero(_unequal(ours, theirs))
-
-    found = list(ordered_map(part, list(old.spans())))
-    return np.concatenate(found) if found else np.empty(0, np.int64)
-
-
-def _unequal(ours: pa.Array, theirs: pa.Array) -> Flags:
-    if ours.type != theirs.type or not (is_text(ours.type) or any(t(ours.type) for t in _SAFE)):
-        ours, theirs = as_text(ours), as_text(theirs)
-    differ = pc.fill_null(pc.not_equal(ours, theirs), False)
-    if ours.null_count or theirs.null_count:
-        differ = pc.or_(differ, pc.xor(pc.is_null(ours), pc.is_null(theirs)))
-    flags: Flags = differ.to_numpy(zero_copy_only=False)
-    return flags
 
 
 def _texts(old: Table, new: Table, names: tuple[str, str]) -> Iterator[tuple[pa.Array, pa.Array]]:

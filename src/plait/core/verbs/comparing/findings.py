@@ -53,8 +53,8 @@ def _of_the_key(
             "compared-as-wholes",
             "warning",
             new.rows,
-            "no key is given, and no columns are unique in both: rows are compared as wholes, so "
-            "that one with a changed cell is one gone and one new",
+            "no key is given, and none was found: rows are compared as wholes, so that one with a "
+            "changed cell is one gone and one new",
             "--key COLUMN,…",
         )
     elif chosen:

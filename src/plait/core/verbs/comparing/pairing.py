@@ -8,18 +8,22 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from plait.core.account.parallel import ordered_map
 from plait.core.codes.coding import Coding, code_keys
 from plait.core.codes.counting import (
     Counts,
     by_code,
     count,
+    distinct,
     first_rows,
     rows_by_code,
     within_each,
 )
 from plait.core.codes.groups import Rows
+from plait.core.lineage.rowsums import Sums, row_sums
 from plait.core.table.table import Table
 from plait.core.text.wordtable import Codes
+from plait.core.verbs.comparing.unequal import unequal_rows
 
 Names = Sequence[tuple[str, str]]
 _NO_ROWS = np.empty(0, np.int64)
@@ -80,18 +84,13 @@ def paired_by_key(old: Table, new: Table, coding: Coding, shared: Names) -> Pair
     if not several.any():
         return Pairing(here, there, *_alone(coding, both), (_NO_ROWS, _NO_ROWS))
     wanted = both & several
-    # What its cells are is a question of a whole column, not of these rows of it.
-    old = old.with_kinds({name: old.kind_in_words(name) for name, _ in shared})
-    new = new.with_kinds({name: new.kind_in_words(name) for _, name in shared})
-    rows = tuple(np.flatnonzero(by_code(wanted, codes, False)) for codes in coding.codes)
-    equal = _equal_wholes(old.at(rows[0]), new.at(rows[1]), shared)
-    partners = [
-        np.concatenate(one) for one in zip((here, there), _picked(rows, equal), strict=True)
-    ]
+    some = [np.flatnonzero(by_code(wanted, codes, False)) for codes in coding.codes]
+    equal = _equal_wholes(old, new, shared, some)
     alone = [
-        np.sort(np.concatenate([few, np.delete(some, one)]))
-        for few, some, one in zip(_alone(coding, both), rows, equal, strict=True)
+        np.sort(np.concatenate([lonely, _without(every, rows)]))
+        for lonely, every, rows in zip(_alone(coding, both), some, equal, strict=True)
     ]
+    partners = [np.concatenate(one) for one in zip((here, there), equal, strict=True)]
     order = np.argsort(partners[0], kind="stable")
     return Pairing(
         partners[0][order],
@@ -105,15 +104,20 @@ def paired_by_key(old: Table, new: Table, coding: Coding, shared: Names) -> Pair
 
 def paired_as_wholes(old: Table, new: Table, shared: Names) -> Pairing:
     """Pair equal rows, as many as there are on both sides; nothing else is a partner."""
-    here, there = _equal_wholes(old, new, shared)
+    every = [np.arange(table.rows) for table in (old, new)]
+    here, there = _equal_wholes(old, new, shared, every)
     order = np.argsort(here, kind="stable")
-    gone = np.delete(np.arange(old.rows), here)
-    added = np.delete(np.arange(new.rows), there)
+    gone, added = _without(every[0], here), _without(every[1], there)
     return Pairing(here[order], there[order], gone, added, (_NO_ROWS, _NO_ROWS))
 
 
-def _picked(rows: Sequence[Rows], some: Sequence[Rows]) -> list[Rows]:
-    return [every[few] for every, few in zip(rows, some, strict=True)]
+def _without(rows: Rows, taken: Rows) -> Rows:
+    """Rows, in order, but for those that were taken."""
+    left = np.zeros(int(rows.max(initial=-1)) + 1, bool)
+    left[rows] = True
+    left[taken] = False
+    found: Rows = np.flatnonzero(left)
+    return found
 
 
 def _alone(coding: Coding, both: npt.NDArray[np.bool_]) -> tuple[Rows, Rows]:
@@ -129,18 +133,64 @@ def _first_of(coding: Coding, several: npt.NDArray[np.bool_]) -> tuple[Rows, Row
     return old[old >= 0], new[old < 0]
 
 
-def _equal_wholes(old: Table, new: Table, shared: Names) -> tuple[Rows, Rows]:
-    """Pairs of rows that are equal in all columns, each row in one pair at most."""
-    if not shared or not old.rows or not new.rows:
+def _equal_wholes(old: Table, new: Table, shared: Names, rows: Sequence[Rows]) -> tuple[Rows, Rows]:
+    """Pairs of rows, among some of both tables, that are equal in all columns.
+
+    Notes
+    -----
+    Most rows are equal to the letter: those are found by a sum over each row's cells, and
+    compared then, so that nothing is left to the sum. What is left, rows of equal value that
+    are written otherwise among them, is coded column by column.
+    """
+    if not shared or not len(rows[0]) or not len(rows[1]):
         return _NO_ROWS, _NO_ROWS
+    same = _equal_letters(old.at(rows[0]), new.at(rows[1]), shared)
+    found = [every[one] for every, one in zip(rows, same, strict=True)]
+    rest = [_without(every, one) for every, one in zip(rows, found, strict=True)]
+    more = _equal_values(old, new, shared, rest)
+    return np.concatenate([found[0], more[0]]), np.concatenate([found[1], more[1]])
+
+
+def _equal_letters(old: Table, new: Table, shared: Names) -> tuple[Rows, Rows]:
+    """Pairs of rows whose cells are the same texts."""
+    sums = [_sums(old, [one for one, _ in shared]), _sums(new, [one for _, one in shared])]
+    values, which, _ = distinct(np.concatenate(sums))
+    here, there = _paired(np.split(which, [old.rows]), len(values))
+    same = np.ones(len(here), bool)
+    sides = old.at(here), new.at(there)
+    for before, after in shared:
+        same[unequal_rows(*sides, (before, after))] = False
+    return here[same], there[same]
+
+
+def _sums(table: Table, names: Sequence[str]) -> Sums:
+    columns = [table.column(name) for name in names]
+
+    def part(span: tuple[int, int]) -> Sums:
+        return row_sums((table.cells(one, *span) for one in columns), span[1] - span[0])
+
+    return np.concatenate(list(ordered_map(part, list(table.spans()))))
+
+
+def _equal_values(old: Table, new: Table, shared: Names, rows: Sequence[Rows]) -> tuple[Rows, Rows]:
+    """Pairs of rows, among some of both tables, whose cells have the same values."""
+    if not len(rows[0]) or not len(rows[1]):
+        return _NO_ROWS, _NO_ROWS
+    # What its cells are is a question of a whole column, not of these rows of it.
+    old = old.with_kinds({name: old.kind_in_words(name) for name, _ in shared})
+    new = new.with_kinds({name: new.kind_in_words(name) for _, name in shared})
     names = [list(side) for side in zip(*shared, strict=True)]
-    coding = code_keys([old, new], names, missing_match=True)
-    counts = [count(codes, coding.size) for codes in coding.codes]
+    coding = code_keys([old.at(rows[0]), new.at(rows[1])], names, missing_match=True)
+    here, there = _paired(coding.codes, coding.size)
+    return rows[0][here], rows[1][there]
+
+
+def _paired(codes: Sequence[Codes], size: int) -> tuple[Rows, Rows]:
+    """Rows of equal codes, as many of each as are on both sides."""
+    counts = [count(one, size) for one in codes]
     common = np.minimum(*counts)
-    old_rows, new_rows = (
-        _first_few(codes, own, common) for codes, own in zip(coding.codes, counts, strict=True)
-    )
-    return old_rows, new_rows
+    old, new = (_first_few(one, own, common) for one, own in zip(codes, counts, strict=True))
+    return old, new
 
 
 def _first_few(codes: Codes, counts: Counts, few: Counts) -> Rows:
