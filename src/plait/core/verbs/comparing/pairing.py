@@ -138,29 +138,59 @@ def _equal_wholes(old: Table, new: Table, shared: Names, rows: Sequence[Rows]) -
 
     Notes
     -----
-    Most rows are equal to the letter: those are found by a sum over each row's cells, and
-    compared then, so that nothing is left to the sum. What is left, rows of equal value that
-    are written otherwise among them, is coded column by column.
+    Most rows are equal to the letter, and many are where they were. The others of them are
+    found by a sum over each row's cells, and compared then, so that nothing is left to the
+    sum. What is left, rows of equal value that are written otherwise among them, is coded
+    column by column.
     """
-    if not shared or not len(rows[0]) or not len(rows[1]):
-        return _NO_ROWS, _NO_ROWS
-    same = _equal_letters(old.at(rows[0]), new.at(rows[1]), shared)
-    found = [every[one] for every, one in zip(rows, same, strict=True)]
-    rest = [_without(every, one) for every, one in zip(rows, found, strict=True)]
-    more = _equal_values(old, new, shared, rest)
-    return np.concatenate([found[0], more[0]]), np.concatenate([found[1], more[1]])
+    found: list[tuple[Rows, Rows]] = []
+    rest = list(rows)
+    for way in (_where_they_were, _equal_letters, _equal_values):
+        if shared and len(rest[0]) and len(rest[1]):
+            found.append(way(old, new, shared, rest))
+            rest = [_without(every, one) for every, one in zip(rest, found[-1], strict=True)]
+    here, there = (np.concatenate([_NO_ROWS, *(one[side] for one in found)]) for side in (0, 1))
+    return here, there
 
 
-def _equal_letters(old: Table, new: Table, shared: Names) -> tuple[Rows, Rows]:
-    """Pairs of rows whose cells are the same texts."""
-    sums = [_sums(old, [one for one, _ in shared]), _sums(new, [one for _, one in shared])]
-    values, which, _ = distinct(np.concatenate(sums))
-    here, there = _paired(np.split(which, [old.rows]), len(values))
-    same = np.ones(len(here), bool)
-    sides = old.at(here), new.at(there)
+def _where_they_were(
+    old: Table, new: Table, shared: Names, rows: Sequence[Rows]
+) -> tuple[Rows, Rows]:
+    """Pairs of the first rows, the second rows, …, that are the same texts."""
+    number = min(map(len, rows))
+    here, there = rows[0][:number], rows[1][:number]
+    same = _are_the_same(old, new, shared, (here, there))
+    return here[same], there[same]
+
+
+def _are_the_same(
+    old: Table, new: Table, shared: Names, rows: tuple[Rows, Rows]
+) -> npt.NDArray[np.bool_]:
+    """Whether the cells of rows are the same texts."""
+    same = np.ones(len(rows[0]), bool)
+    sides = old.at(rows[0]), new.at(rows[1])
     for before, after in shared:
         same[unequal_rows(*sides, (before, after))] = False
+    return same
+
+
+def _equal_letters(
+    old: Table, new: Table, shared: Names, rows: Sequence[Rows]
+) -> tuple[Rows, Rows]:
+    """Pairs of rows whose cells are the same texts, in the order of the old ones."""
+    old_rows, new_rows = rows
+    pairs = _equal_sums(old.at(old_rows), new.at(new_rows), shared)
+    order = np.argsort(pairs[0], kind="stable")
+    here, there = old_rows[pairs[0][order]], new_rows[pairs[1][order]]
+    same = _are_the_same(old, new, shared, (here, there))
     return here[same], there[same]
+
+
+def _equal_sums(old: Table, new: Table, shared: Names) -> tuple[Rows, Rows]:
+    """Pairs of rows of equal sums."""
+    sums = [_sums(old, [one for one, _ in shared]), _sums(new, [one for _, one in shared])]
+    values, which, _ = distinct(np.concatenate(sums))
+    return _paired(np.split(which, [old.rows]), len(values))
 
 
 def _sums(table: Table, names: Sequence[str]) -> Sums:
@@ -174,8 +204,6 @@ def _sums(table: Table, names: Sequence[str]) -> Sums:
 
 def _equal_values(old: Table, new: Table, shared: Names, rows: Sequence[Rows]) -> tuple[Rows, Rows]:
     """Pairs of rows, among some of both tables, whose cells have the same values."""
-    if not len(rows[0]) or not len(rows[1]):
-        return _NO_ROWS, _NO_ROWS
     # What its cells are is a question of a whole column, not of these rows of it.
     old = old.with_kinds({name: old.kind_in_words(name) for name, _ in shared})
     new = new.with_kinds({name: new.kind_in_words(name) for _, name in shared})
