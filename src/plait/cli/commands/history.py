@@ -6,6 +6,7 @@ import argparse
 import json
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from shlex import quote
 
 from plait._version import __version__
 from plait.cli.arguments import whole_number
@@ -76,7 +77,7 @@ def run(options: argparse.Namespace) -> int:
 def _answer(plan: Path, records: Sequence[Record]) -> Iterator[str]:
     if not records:
         yield f"{plan.name} has not been run yet"
-        yield f"next:        plait run {plan}"
+        yield f"next:        plait run {quote(str(plan))}"
         return
     last, good = records[-1], last_good(records)
     bad = sum(not one.good for one in records)
@@ -85,7 +86,7 @@ def _answer(plan: Path, records: Sequence[Record]) -> Iterator[str]:
     yield f"the last:    {_said(last)}"
     if good is not None and good is not last:
         yield f"last good:   {_said(good)}"
-    yield f"all of one:  plait history {plan} --run {last.run}"
+    yield f"all of one:  plait history {quote(str(plan))} --run {last.run}"
 
 
 def _said(one: Record) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from shlex import quote
 from typing import Any
 
 from plait.core.account.errors import ExpectationError, PlaitError
@@ -90,7 +91,7 @@ def message_of(
         _run(loaded, record),
     ]
     if isinstance(ended, BaseException):
-        lines.append(f"all of it: plait history {loaded.path} --run {record.run}")
+        lines.append(f"all of it: plait history {quote(str(loaded.path))} --run {record.run}")
     report = None
     if isinstance(ended, Story) and record.handover:
         report = (loaded.folder / record.handover / "report.html").absolute()

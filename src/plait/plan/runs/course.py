@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, replace
 from pathlib import Path
+from shlex import quote
 from types import MappingProxyType
 from typing import Any
 
@@ -84,7 +85,7 @@ class Course:
                         "warning",
                         1,
                         f"no notice to {one.to}: {one.failed}",
-                        f"plait notify {self._loaded.path} --test",
+                        f"plait notify {quote(str(self._loaded.path))} --test",
                     )
                 )
         if notices:

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
+from shlex import quote
 from typing import Any
 
 import numpy as np
@@ -77,7 +78,7 @@ def what_is_new(
         found = compare(tables, _key(sides, tables))
         by_source = _by_source(earlier, part, found)
     except (PlaitError, OSError, ValueError, KeyError) as error:
-        remedy = f"plait compare {earlier} HANDOVER, when this one is there"
+        remedy = f"plait compare {quote(str(earlier))} HANDOVER, when this one is there"
         message = f"what changed since the last run cannot be told: {error}"
         return None, [Finding("not-compared", "warning", 1, message, remedy, str(earlier))]
     when = day_and_time(when_made(earlier, records))

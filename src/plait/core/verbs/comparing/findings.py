@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from shlex import quote
 
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.codes.groups import Rows
@@ -64,7 +65,7 @@ def _of_the_key(
             "note",
             len(key),
             f"no key was given: rows are known by {said}, which is unique in both",
-            f"--key {said} to say so, or another",
+            f"--key {quote(said)} to say so, or another",
         )
     if pairing.keys_repeated:
         some = [(old, row, 0) for row in pairing.repeated[0][:MOST_EXAMPLES]]
@@ -76,8 +77,8 @@ def _of_the_key(
             f"{counted(pairing.keys_repeated, 'key')} on several rows of a side: which of them "
             "became which is not guessed; rows equal as wholes are one record, the others are "
             "gone or new",
-            f"plait keys {new.path or new.name} --key "
-            f"{','.join(quoted(after) for _, after in key)}",
+            f"plait keys {quote(new.path or new.name)} --key "
+            f"{quote(','.join(quoted(after) for _, after in key))}",
             new.name,
             tuple(
                 Example(key_text(table, [pair[side] for pair in key], int(row)), table.places(row))
