@@ -32,7 +32,7 @@ CALLS = {
 # A call judges several figures of a table, or as many functions on its rows.
 CASES = {"figures and rules": 9, "group": 9, "functions of text": 17, "types": 4, "doubles": 2}
 _OTHERS = 900
-_PARTS, _SHARE = 2, 6  # everyday runs judge a sixth of them
+_PARTS, _SHARE = 2, 10  # everyday runs judge a tenth of them
 
 
 @pytest.mark.parametrize("part", range(_PARTS))

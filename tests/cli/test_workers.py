@@ -14,6 +14,7 @@ from types import SimpleNamespace
 
 import pytest
 
+from cases import every_case
 from plait.core.store.errors import WorkersError
 from plait.formats.work import crew as crews
 from plait.formats.work.crew import ClusterCrew
@@ -252,6 +253,7 @@ def test_a_script_starts_workers_without_ado(tmp_path):
 
 
 @pytest.mark.slow
+@pytest.mark.skipif(not every_case(), reason="takes long: with the thorough profile")
 def test_a_cluster_of_its_own_commands_survives_a_worker(tmp_path, plait):
     """As docs/scale.md says to start one."""
     large(tmp_path)

@@ -95,7 +95,7 @@ def test_runs_killed_at_any_moment_leave_everything_whole(plan, tmp_path):
     assert begun(plan).wait(60) == 0
     takes = time.monotonic() - started
     killed = 0
-    for number in range(max(5, cases(100))):
+    for number in range(max(3, cases(100))):
         rows = "".join(f"{n},{(n + number) % 7}\n" for n in range(500))
         (tmp_path / "visits.csv").write_text("hive,kg\n" + rows)
         one = begun(plan)

@@ -64,7 +64,7 @@ def keep(target: Path, when: str) -> Path:
         raise OutputError(
             f"the earlier handover cannot be kept: {error.strerror}",
             str(kept),
-            "make room, or write keep = 0 under [handover]",
+            "make room, or write keep = 0 under [handover]; nothing was handed over",
         ) from None
     return kept
 
