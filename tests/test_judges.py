@@ -41,7 +41,7 @@ def test_nothing_is_judged_wrong(name, part):
     calls = CALLS.get(name, _OTHERS) // _PARTS // (1 if every_case() else _SHARE)
     judged, wrong = run(name, calls, f"suite {part}")
     assert not wrong
-    assert judged >= calls // 3, "most cases can be judged"
+    assert judged >= calls // 4, "many cases can be judged"
 
 
 def test_there_are_enough_of_them():

@@ -8,6 +8,7 @@ import tomllib
 import pytest
 import xlsxwriter
 
+from cases import every_case
 from conftest import rows_of
 from messy import MONTHS, ROWS, write_messy
 
@@ -47,6 +48,7 @@ def test_a_folder_of_seventy_files_is_understood(office, plait):
         assert "answers" not in names or names == {"answers", "people"}, names
 
 
+@pytest.mark.skipif(not every_case(), reason="takes long: with the thorough profile")
 def test_the_answer_comes_first_and_all_fits(office, plait):
     lines = plait("survey", *FOLDERS).out.splitlines()
     assert len(lines) <= 120 and max(map(len, lines)) <= 80
@@ -275,6 +277,7 @@ def test_what_counts_as_missing_is_counted_as_missing(plait, put):
     assert (column["missing"], column["distinct"], column["smallest"]) == (3, 1, "3")
 
 
+@pytest.mark.skipif(not every_case(), reason="takes long: with the thorough profile")
 def test_five_hundred_columns_are_counted_and_named_by_their_kinds(plait, tmp_path):
     names = [f"q{n}" for n in range(1, 501)]
     rows = [["person", *names]] + [
