@@ -206,7 +206,7 @@ def _closing(folder: Path) -> Iterator[str]:
     then, now = new["figures"]["unmatched"]
     yield (
         f"what is new  {new['rows_new']:,} visits more, {new['rows_gone']:,} gone, "
-        f"{new['rows_changed']:,} changed, a column more; not matched {then:,} → {now:,}"
+        f"{new['rows_changed']:,} changed; not matched {then:,} → {now:,}"
     )
     yield f"the report   {folder}/handover/report.html"
     yield f"set aside    {folder}/handover/aside/, {counted(len(aside), 'list')} with the reasons"
