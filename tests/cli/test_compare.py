@@ -98,6 +98,14 @@ def test_numbers_near_enough_have_not_changed(plait, put):
     assert found["columns"] == {"kg": 1} and found["cells"]["kg"]["within"] == 1
 
 
+def test_a_distance_is_refused_where_either_side_is_no_number(plait, put):
+    """Or it would be passed over without a word."""
+    put(a_csv="k,kg\n1,2.00\n2,tbc\n", b_csv="k,kg\n1,2.01\n2,3\n")
+    for files in (("a.csv", "b.csv"), ("b.csv", "a.csv")):
+        ended = plait("compare", *files, "--key", "k", "--within", "kg=0.01")
+        assert ended.status == 2 and "kg is text" in ended.err and "a" in ended.err
+
+
 def test_a_number_column_with_a_text_in_it_is_compared_as_text(plait, put):
     """12.5 and 12.50 are other texts once a cell of the column says tbc."""
     put(a_csv="k,kg\n1,12.50\n2,tbc\n", b_csv="k,kg\n1,12.5\n2,tbc\n")

@@ -230,7 +230,7 @@ def _compared(worked: Worked, course: Course, phases: Phases, part: Path, story:
             since, told = what_is_new(earlier, part, story_dict(story), course.known)
         findings = (*story.account.findings, *told)
         story = replace(story, account=replace(story.account, findings=findings), since=since)
-    expected = [*story.expected, *change_expectations(loaded, since)]
+    expected = [*story.expected, *change_expectations(loaded, since, worked.findings)]
     story = replace(story, expected=tuple(expected))
     if not all(one.holds for one in expected):
         raise NotMetError(worked, expected, (), since)

@@ -182,6 +182,16 @@ def test_what_is_expected_of_the_change_holds_or_nothing_is_handed_over(
         assert "change of" in ended.err
 
 
+def test_rows_without_a_match_are_shown_where_there_are_too_many(plait, plan, put):
+    plan(expect="change = { unmatched = 0 }")
+    plait("run", "p.toml")
+    put(visits_csv="hive,kg\n1,12.50\n2,9\n4,7\n5,7\n")
+    ended = plait("run", "p.toml", "--replace", "--json")
+    assert ended.status == 1
+    (one,) = [one for one in ended.json["expected"] if not one["holds"]]
+    assert [example["text"] for example in one["examples"]] == ["hive 4", "hive 5"]
+
+
 def test_a_column_more_is_a_change_of_columns(plait, plan, put):
     plan(expect='change = { columns = "none" }')
     plait("run", "p.toml")

@@ -20,6 +20,7 @@ from plait.cli.per_source import given_of, queries_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.working import add_work
 from plait.core.account.finding import Finding, standing
+from plait.core.table.table import Table
 from plait.core.verbs.compare import Compared
 from plait.core.verbs.result import reading_findings
 from plait.formats.delivery.delivery import Delivery
@@ -70,13 +71,15 @@ def run(options: argparse.Namespace) -> int:
         accounts = _accounts(found_sides)
         refused = bool(standing(findings, options.fail_on))
         with delivery, progress.phase("writing"):
-            written = [] if refused else _write(found, options, delivery, findings)
+            listed = found.listed() if options.out and not refused else None
+            if listed:
+                _write(listed, options.out, delivery, findings)
             if options.report:
                 delivery.write(
                     options.report,
                     lambda part: write_compared_page(found, accounts, findings, part),
                 )
-    outputs = [output_of(found.listed(), one) for one in written] if options.json else []
+    outputs = [output_of(listed, options.out)] if listed and options.json else []
     _tell(found, accounts, findings, outputs, options)
     refuse_standing(findings, options, bool(options.report))
     return 0
@@ -109,16 +112,9 @@ def _check(options: argparse.Namespace, delivery: Delivery) -> None:
     tell_completed(delivery)
 
 
-def _write(
-    found: Compared, options: argparse.Namespace, delivery: Delivery, findings: list[Finding]
-) -> list[Path]:
-    """Write the list of changes, where it is asked for; the files written."""
-    if not options.out:
-        return []
-    table = found.listed()
-    check_room(table, {}, options.out)
-    findings.extend(deliver(delivery, table.named(options.out.stem), options.out))
-    return [options.out]
+def _write(table: Table, out: Path, delivery: Delivery, findings: list[Finding]) -> None:
+    check_room(table, {}, out)
+    findings.extend(deliver(delivery, table.named(out.stem), out))
 
 
 def _tell(

@@ -140,7 +140,7 @@ def compare(
     lonely = _lonely(old, new, pairs, rest)
     renamed = renamed_columns(*rows, *lonely)
     names = [*(pairs if loose else ()), *rest, *((was, is_) for is_, was in renamed.items())]
-    allowed = _allowed(new, within, [after for _, after in names])
+    allowed = _allowed((old, new), within, {after: (before, after) for before, after in names})
     found = tuple(changed_cells((old, new), rows, one, allowed.get(one[1])) for one in names)
     changes = _changes(old, new, pairs, pairing, found, lonely, renamed)
     told = change_findings(old, new, pairs, pairing, found, changes, inferred)
@@ -215,24 +215,27 @@ def _key(
     return tuple((one, one) for one in found), bool(found)
 
 
-def _allowed(new: Table, within: Pairs, compared: Sequence[str]) -> dict[str, Decimal]:
+def _allowed(
+    tables: tuple[Table, Table], within: Pairs, compared: Mapping[str, tuple[str, str]]
+) -> dict[str, Decimal]:
     """How far the numbers of each column may be apart."""
     found: dict[str, Decimal] = {}
     with asked("within"):
         for name, text in named_values(within, "--within").items():
-            check_column(name, new)
+            check_column(name, tables[1])
             if name not in compared:
                 raise UsageError(
                     f"{name} is not compared",
-                    new.name,
+                    tables[1].name,
                     f"one of {', '.join(compared)}" if compared else "no column is",
                 )
-            kind = new.kind_in_words(name)
-            if kind not in (*NUMBERS, "empty"):
-                raise UsageError(
-                    f"{name} is {kind}, and only numbers can be near one another",
-                    new.name,
-                )
+            for table, column in zip(tables, compared[name], strict=True):
+                kind = table.kind_in_words(column)
+                if kind not in (*NUMBERS, "empty"):
+                    raise UsageError(
+                        f"{column} is {kind}, and only numbers can be near one another",
+                        table.name,
+                    )
             found[name] = _distance(text)
     return found
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from fractions import Fraction
 
-from plait.core.account.finding import MOST_EXAMPLES, Example, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import AMOUNT
 from plait.report.since import Since
@@ -17,10 +17,12 @@ _CODES = {"new": "rows-new", "gone": "rows-gone", "changed": "cells-changed"}
 _OF_COLUMNS = ("columns-new", "columns-gone", "columns-renamed", "type-changed")
 
 
-def change_expectations(loaded: LoadedPlan, since: Since | None) -> Iterator[Expected]:
+def change_expectations(
+    loaded: LoadedPlan, since: Since | None, findings: Iterable[Finding]
+) -> Iterator[Expected]:
     """Each thing expected of the change, and whether it holds.
 
-    A first run has nothing to compare with, and says so.
+    A first run has nothing to compare with, and says so. ``findings`` are those of the run.
     """
     asked = loaded.plan.expect.change
     if asked is None:
@@ -32,26 +34,38 @@ def change_expectations(loaded: LoadedPlan, since: Since | None) -> Iterator[Exp
         if since is None:
             yield Expected(what, True, "there is no earlier run to compare with", line)
         else:
-            yield _judged(since, name, value, what, line)
+            known = (*since.compared.findings, *findings)
+            yield _judged(since, known, name, value, what, line)
 
 
 def _in_words(value: int | str) -> str:
     return "none" if value in (0, "0", "none") else f"at most {value}"
 
 
-def _judged(since: Since, name: str, value: int | str, what: str, line: int) -> Expected:
+def _judged(
+    since: Since,
+    findings: Iterable[Finding],
+    name: str,
+    value: int | str,
+    what: str,
+    line: int,
+) -> Expected:
     changes = since.compared.changes
     if name == "columns":
         number = len(changes.columns_new) + len(changes.columns_gone)
         number += len(changes.columns_renamed) + len(changes.types)
         holds = number <= _allowed(value, changes.new_rows)[1]
         found = counted(number, "column") + " new, gone, renamed or of another type"
-        return Expected(what, holds, found, line, () if holds else _examples(since, *_OF_COLUMNS))
+        return Expected(
+            what, holds, found, line, () if holds else _examples(findings, *_OF_COLUMNS)
+        )
     if name in _ROWS:
         rows = getattr(changes, _ROWS[name])
         holds = rows <= _allowed(value, changes.old_rows)[1]
         found = f"{counted(rows, 'row')} {name}"
-        return Expected(what, holds, found, line, () if holds else _examples(since, _CODES[name]))
+        return Expected(
+            what, holds, found, line, () if holds else _examples(findings, _CODES[name])
+        )
     if name not in since.accounts.figures:
         return Expected(what, True, "the earlier run did not count them", line)
     then, now = since.accounts.figures[name]
@@ -59,7 +73,7 @@ def _judged(since: Since, name: str, value: int | str, what: str, line: int) -> 
     holds = least <= now - then <= most
     codes = {"unmatched": ("key-unmatched",), "rows": ("rows-gone", "rows-new")}.get(name, ())
     found = f"{then:,} → {now:,}"
-    return Expected(what, holds, found, line, () if holds else _examples(since, *codes))
+    return Expected(what, holds, found, line, () if holds else _examples(findings, *codes))
 
 
 def _allowed(value: int | str, of: int) -> tuple[Fraction, Fraction]:
@@ -77,6 +91,6 @@ def _allowed(value: int | str, of: int) -> tuple[Fraction, Fraction]:
     return least, everything if found["sign"] == "-" else size
 
 
-def _examples(since: Since, *codes: str) -> tuple[Example, ...]:
-    every = [one for one in since.compared.findings if one.code in codes]
+def _examples(findings: Iterable[Finding], *codes: str) -> tuple[Example, ...]:
+    every = [one for one in findings if one.code in codes]
     return tuple(example for one in every for example in one.examples)[:MOST_EXAMPLES]

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from plait.core.account.errors import OutputError, SourceError, UsageError
+from plait.core.account.errors import SourceError, UsageError
 from plait.formats.delivery.flushing import flush_folder
 from plait.formats.places.endings import HISTORY
 from plait.plan.runs.record import Record, as_dict, begun, from_dict
@@ -142,15 +142,3 @@ def _unended(record: Record) -> Record:
 def _killed(line: str) -> str:
     record = _record(line)
     return line if record is None or record.status != "running" else _line(_unended(record))
-
-
-Put = Callable[[Record], None]
-
-
-def unwritten(path: Path, error: OSError) -> OutputError:
-    """That a history could not be written."""
-    return OutputError(
-        f"the history cannot be written: {error.strerror or error}",
-        str(path),
-        "the result is not affected; see the rights of the folder",
-    )

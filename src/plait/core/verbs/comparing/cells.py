@@ -7,12 +7,11 @@ from dataclasses import dataclass, replace
 from decimal import Context, Decimal
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.codes.groups import Rows
-from plait.core.table.absent import value_there
+from plait.core.table.absent import Flags, value_there
 from plait.core.table.table import BATCH_ROWS, Table
 from plait.core.text.cells import as_text
 from plait.core.text.digits import TooManyDigitsError
@@ -22,8 +21,6 @@ from plait.core.verbs.comparing.unequal import unequal_rows
 
 _SUMS = Context(prec=200)
 _NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]{1,3})?$"
-
-Flags = npt.NDArray[np.bool_]
 
 
 @dataclass(frozen=True)

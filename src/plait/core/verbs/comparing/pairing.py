@@ -39,10 +39,9 @@ class Pairing:
         The partners, of equal length: row ``old[n]`` became ``new[n]``.
     gone, added : arrays of int
         Rows of the old table only, rows of the new one only.
-    repeated : array of int
-        The first row, in either table, of each key that is on several rows of one.
-    repeated_in : str
-        Which table those rows are of: ``old`` or ``new``.
+    repeated : pair of arrays of int
+        The first row of each key that is on several rows of a table: rows of the old table,
+        and of the new one for keys that only it has.
     keys_repeated : int
         How many keys are on several rows of either.
     """

@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.parallel import ordered_map
 from plait.core.codes.groups import Rows
+from plait.core.table.absent import Flags
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text, is_text
 
 _SAFE = (pa.types.is_integer, pa.types.is_decimal, pa.types.is_date, pa.types.is_boolean)
-
-Flags = npt.NDArray[np.bool_]
 
 
 def unequal_rows(old: Table, new: Table, names: tuple[str, str]) -> Rows:
