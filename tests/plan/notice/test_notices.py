@@ -17,8 +17,8 @@ from aiosmtpd.smtp import AuthResult
 
 from plait.plan.notice import mail
 from plait.plan.notice import webhook as hooks
-from plait.plan.notice.mail import is_this_machine
 from plait.plan.notice.tell import where_of
+from plait.plan.notice.trying import is_this_machine
 from servers import free_port
 
 SECRET = "not-to-be-seen"

@@ -12,7 +12,7 @@ from rich.text import Text
 from plait.cli.views.show import bar_of, console, printable, show_answer
 from plait.core.account.finding import counted
 from plait.plan.runs.clock import day_and_time
-from plait.plan.runs.record import Record
+from plait.plan.runs.record import FIGURES, NEW, Record
 from plait.report.figures import bytes_shown
 
 _BAR = 6
@@ -90,10 +90,7 @@ def show_run(one: Record) -> None:
     grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
     grid.add_column(style="dim")
     grid.add_column(justify="right")
-    for name in ("rows", "columns", "unmatched", "conflicts", "set_aside", "findings"):
-        if getattr(one, name) is not None:
-            grid.add_row(name.replace("_", " "), _number(getattr(one, name)))
-    for name in ("rows_new", "rows_gone", "rows_changed"):
+    for name in (*FIGURES, *NEW):
         if getattr(one, name) is not None:
             grid.add_row(name.replace("_", " "), _number(getattr(one, name)))
     if grid.row_count:

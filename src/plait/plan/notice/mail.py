@@ -5,19 +5,18 @@ from __future__ import annotations
 import os
 import smtplib
 import ssl
-import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
-from ipaddress import ip_address
 
 from plait._version import __version__
 from plait.core.account.errors import UsageError
 from plait.formats.places.address import Address, Parts
 from plait.formats.servers.passwords import from_keyring
 from plait.plan.notice.message import Message
+from plait.plan.notice.trying import NotSentError, again, is_this_machine
 from plait.report.page import environment
 
 PASSWORD = "PLAIT_SMTP_PASSWORD"
@@ -25,10 +24,6 @@ _PORTS = {"smtp": 25, "smtps": 465}
 _SECONDS = 20
 _WAITS = (1.0, 4.0)
 _LARGEST = 10 << 20
-
-
-class NotSentError(Exception):
-    """A notice that could not be sent, and why."""
 
 
 @dataclass(frozen=True)
@@ -59,10 +54,13 @@ class Mailbox:
         again(lambda: self._once(address, parts, message), waits)
 
     def _once(self, address: Address, parts: Parts, message: Message) -> None:
-        with _connected(address, parts) as server:
-            if parts.user:
-                server.login(parts.user, _password(address, parts))
-            refused = server.send_message(self._written(message), self.sender, list(self.to))
+        try:
+            with _connected(address, parts) as server:
+                if parts.user:
+                    server.login(parts.user, _password(address, parts))
+                refused = server.send_message(self._written(message), self.sender, list(self.to))
+        except (OSError, smtplib.SMTPException) as error:
+            raise NotSentError(_said(error), _may_work_later(error)) from None
         if refused:
             raise NotSentError(f"the server refused {', '.join(refused)}")
 
@@ -83,27 +81,14 @@ class Mailbox:
         return mail
 
 
-def again(once: Callable[[], None], waits: Sequence[float]) -> None:
-    """Do something, and do it again after each wait where it might work then.
-
-    Raises
-    ------
-    NotSentError
-    """
-    for wait in (*waits, None):
-        try:
-            once()
-        except NotSentError:
-            raise
-        except (smtplib.SMTPAuthenticationError, ssl.SSLCertVerificationError) as error:
-            raise NotSentError(_said(error)) from None
-        except (OSError, smtplib.SMTPException) as error:
-            lasting = isinstance(error, smtplib.SMTPResponseException) and error.smtp_code >= 500
-            if wait is None or lasting or isinstance(error, smtplib.SMTPNotSupportedError):
-                raise NotSentError(_said(error)) from None
-            time.sleep(wait)
-        else:
-            return
+def _may_work_later(error: Exception) -> bool:
+    never = (
+        smtplib.SMTPAuthenticationError,
+        smtplib.SMTPNotSupportedError,
+        ssl.SSLCertVerificationError,
+    )
+    lasting = isinstance(error, smtplib.SMTPResponseException) and error.smtp_code >= 500
+    return not (lasting or isinstance(error, never))
 
 
 def _said(error: Exception) -> str:
@@ -147,18 +132,6 @@ def _connected(address: Address, parts: Parts) -> smtplib.SMTP:
             server.close()
         raise
     return server
-
-
-def is_this_machine(host: str) -> bool:
-    """Whether a host is this machine itself.
-
-    >>> is_this_machine("localhost"), is_this_machine("127.0.0.1"), is_this_machine("mail.example")
-    (True, True, False)
-    """
-    try:
-        return host == "localhost" or ip_address(host).is_loopback
-    except ValueError:
-        return False
 
 
 def _password(address: Address, parts: Parts) -> str:

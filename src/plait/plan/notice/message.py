@@ -12,7 +12,7 @@ from plait.core.account.errors import ExpectationError, PlaitError
 from plait.core.account.finding import Example, counted
 from plait.plan.file.load import LoadedPlan
 from plait.plan.runs.clock import day_and_time
-from plait.plan.runs.record import Record
+from plait.plan.runs.record import FIGURES, NEW, Record
 from plait.report.story import Expected, Story
 
 _WHAT = {
@@ -26,7 +26,6 @@ _FAILED = {
     3: "a source could not be read",
     4: "the output could not be written",
 }
-_FIGURES = ("rows", "columns", "unmatched", "conflicts", "set_aside", "findings")
 
 
 @dataclass(frozen=True)
@@ -97,7 +96,7 @@ def message_of(
         report = (loaded.folder / record.handover / "report.html").absolute()
     figures = {
         name.replace("_", " "): f"{value:,}"
-        for name in _FIGURES
+        for name in FIGURES
         if (value := getattr(record, name)) is not None
     }
     return Message(
@@ -164,7 +163,6 @@ def _data(
     report: Path | None,
 ) -> dict[str, Any]:
     """The notice as one JSON object."""
-    new = ("rows_new", "rows_gone", "rows_changed")
     return {
         "plan": str(loaded.path.absolute()),
         "title": loaded.plan.title,
@@ -175,8 +173,8 @@ def _data(
         "seconds": record.seconds,
         "user": record.user,
         "machine": record.machine,
-        "figures": {name: getattr(record, name) for name in _FIGURES},
-        "changes": {name: getattr(record, name) for name in new},
+        "figures": {name: getattr(record, name) for name in FIGURES},
+        "changes": {name: getattr(record, name) for name in NEW},
         "text": "\n".join(lines),
         "report": str(report) if report else None,
         "exit_status": getattr(ended, "status", 1) if isinstance(ended, BaseException) else 0,

@@ -9,9 +9,8 @@ from plait.core.account.errors import UsageError
 from plait.formats.places.address import Address
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import Notice
-from plait.plan.notice.mail import Mailbox, NotSentError
 from plait.plan.notice.message import Message, kinds, message_of
-from plait.plan.notice.webhook import post
+from plait.plan.notice.trying import NotSentError
 from plait.plan.runs.record import Record
 from plait.report.story import Story
 
@@ -35,6 +34,10 @@ def tell(loaded: LoadedPlan, record: Record, ended: Story | BaseException) -> li
 
 def send(notice: Notice, message: Message) -> list[Notified]:
     """Send a message to everybody that a plan names."""
+    # Loaded here: most runs tell nobody, and need not wait for what speaks to servers.
+    from plait.plan.notice.mail import Mailbox
+    from plait.plan.notice.webhook import post
+
     to = recipients(notice)
     box = Mailbox(notice.server, notice.sender or (to[0] if to else ""), to, notice.attach)
     sent = [_tried("email", ", ".join(to), lambda: box.send(message))] if to else []

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import http.client
 import json
-import time
 import urllib.error
 import urllib.request
 from collections.abc import Sequence
@@ -13,8 +12,8 @@ from typing import Any
 from plait._version import __version__
 from plait.core.account.errors import UsageError
 from plait.formats.places.address import Address
-from plait.plan.notice.mail import NotSentError, is_this_machine
 from plait.plan.notice.message import Message
+from plait.plan.notice.trying import NotSentError, again, is_this_machine
 
 _SECONDS = 15
 _WAITS = (1.0, 4.0)
@@ -48,28 +47,18 @@ def post(webhook: str, message: Message, waits: Sequence[float] = _WAITS) -> Non
     heads = {"Content-Type": "application/json", "User-Agent": f"plait/{__version__}"}
     request = urllib.request.Request(url, data=body, headers=heads, method="POST")
     opener = urllib.request.build_opener(_StayHere)
-    for wait in (*waits, None):
-        said = _once(opener, request)
-        if said is None:
-            return
-        text, may_work_later = said
-        if wait is None or not may_work_later:
-            raise NotSentError(text)
-        time.sleep(wait)
+    again(lambda: _once(opener, request), waits)
 
 
-def _once(
-    opener: urllib.request.OpenerDirector, request: urllib.request.Request
-) -> tuple[str, bool] | None:
-    """Post it once: ``None`` when it was taken, else why not, and whether it may be later."""
+def _once(opener: urllib.request.OpenerDirector, request: urllib.request.Request) -> None:
     try:
         with opener.open(request, timeout=_SECONDS):
-            return None
+            return
     except urllib.error.HTTPError as error:
         with error:
             later = error.code >= 500 or error.code in _TRY_AGAIN
-            return f"it answered {error.code} {error.reason}", later
+            raise NotSentError(f"it answered {error.code} {error.reason}", later) from None
     except (OSError, http.client.HTTPException, ValueError) as error:
         reason = getattr(error, "reason", error)
-        said = getattr(reason, "strerror", None) or str(reason) or type(reason).__name__
-        return str(said), "certificate" not in str(said).lower()
+        said = str(getattr(reason, "strerror", None) or reason) or type(reason).__name__
+        raise NotSentError(said, "certificate" not in said.lower()) from None

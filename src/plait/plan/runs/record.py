@@ -14,6 +14,8 @@ from plait._version import __version__
 from plait.core.account.errors import ExpectationError, PlaitError
 from plait.report.story import Story
 
+FIGURES = ("rows", "columns", "unmatched", "conflicts", "set_aside", "findings")
+NEW = ("rows_new", "rows_gone", "rows_changed")
 STATUSES = ("running", "done", "refused", "failed", "interrupted", "killed")
 
 

@@ -5,17 +5,16 @@ from __future__ import annotations
 import os
 import re
 import shutil
-import subprocess
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from pathlib import Path
 
 from plait.core.account.errors import OutputError, UsageError
+from plait.plan.schedule.command import carry_out
 from plait.plan.schedule.job import MARK, Job
 from plait.plan.schedule.scheduled import Scheduled
 from plait.plan.schedule.times import DAYS, When, every
 
 NAME = "systemd"
-_SECONDS = 30
 
 
 def is_there() -> bool:
@@ -158,14 +157,5 @@ def _plan_in(service: str) -> Path | None:
 
 
 def _systemctl(*words: str) -> None:
-    command: Sequence[str] = ("systemctl", "--user", *words)
-    try:
-        ended = subprocess.run(command, capture_output=True, text=True, timeout=_SECONDS)
-    except (OSError, subprocess.TimeoutExpired) as error:
-        raise OutputError(f"{' '.join(command)} cannot be run: {error}") from None
-    if ended.returncode:
-        said = " ".join(ended.stderr.split())
-        raise OutputError(
-            f"{' '.join(command)} failed: {said}",
-            remedy="the units are written; --with cron uses the crontab instead",
-        )
+    remedy = "the units are written; --with cron uses the crontab instead"
+    carry_out(("systemctl", "--user", *words), remedy)

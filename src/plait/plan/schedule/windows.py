@@ -7,12 +7,12 @@ import sys
 from collections.abc import Iterator
 
 from plait.core.account.errors import OutputError, UsageError
+from plait.plan.schedule.command import carry_out
 from plait.plan.schedule.job import Job
 from plait.plan.schedule.scheduled import Scheduled
 from plait.plan.schedule.times import DAYS, When
 
 NAME = "windows"
-_SECONDS = 60
 
 
 def is_there() -> bool:
@@ -65,14 +65,14 @@ def text_of(job: Job) -> str:
 
 def install(job: Job) -> str:
     """Make the task, in the place of an earlier one of that plan; what was done."""
-    _run(words_of(job))
+    carry_out(words_of(job))
     return f"as the task {job.mark}"
 
 
 def remove(mark: str) -> bool:
     """Take away the task of that mark; whether there was one."""
     try:
-        _run(["schtasks", "/Delete", "/F", "/TN", mark])
+        carry_out(["schtasks", "/Delete", "/F", "/TN", mark])
     except OutputError:
         return False
     return True
@@ -81,12 +81,3 @@ def remove(mark: str) -> bool:
 def scheduled() -> Iterator[Scheduled]:
     """Tasks keep no plan that could be read back: the system's own list has them."""
     return iter(())
-
-
-def _run(words: list[str]) -> None:
-    try:
-        ended = subprocess.run(words, capture_output=True, text=True, timeout=_SECONDS)
-    except (OSError, subprocess.TimeoutExpired) as error:
-        raise OutputError(f"{words[0]} cannot be run: {error}") from None
-    if ended.returncode:
-        raise OutputError(f"{words[0]} failed: {' '.join(ended.stderr.split())}")
