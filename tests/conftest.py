@@ -192,3 +192,21 @@ def certificate(tmp_path_factory) -> Path:
         + made.public_bytes(serialization.Encoding.PEM)
     )
     return path
+
+
+@pytest.fixture(scope="session")
+def chromium():
+    """A real browser without a window."""
+    from browser import chromium as browser
+
+    with browser() as started:
+        yield started
+
+
+@pytest.fixture
+def opened(chromium):
+    """Opens a page of ours in it; whatever goes wrong in the page fails the test."""
+    from browser import opening
+
+    with opening(chromium) as do:
+        yield do

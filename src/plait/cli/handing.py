@@ -290,7 +290,7 @@ def _written(
         told = replace(result, findings=(*result.findings, *findings))
         _refuse_and_tell(told, tables, options)
         if options.report:
-            from plait.report.page import write_page
+            from plait.report.pages.page import write_page
 
             page = account(told, tables, ())
             delivery.write(options.report, lambda part: write_page(page, part))

@@ -1,11 +1,10 @@
-"""What changed between two tables, or two handovers, as JSON and as a page."""
+"""What changed between two tables, or two handovers, as JSON."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Sequence
 from dataclasses import asdict
-from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
@@ -15,8 +14,6 @@ from plait.core.verbs.comparing.cells import ColumnChange
 from plait.core.verbs.comparing.changes import Changes
 from plait.report.account import Output, finding_dict, source_dict
 from plait.report.between import Between
-from plait.report.figures import step_shown
-from plait.report.page import environment
 
 
 def compared_dict(
@@ -77,23 +74,6 @@ def compared_json(
     """All of it as JSON text, two spaces deep."""
     said = compared_dict(found, accounts, findings, outputs)
     return json.dumps(said, indent=2, ensure_ascii=False)
-
-
-def write_compared_page(
-    found: Compared, accounts: Between | None, findings: Sequence[Finding], target: Path
-) -> None:
-    """Write it as one HTML page that needs nothing from outside."""
-    template = environment({"step": step_shown}).get_template("compared.html.jinja")
-    text = template.render(
-        found=found,
-        changes=found.changes,
-        columns=changed_columns(found.columns),
-        by_source=(),
-        accounts=accounts,
-        findings=worst_first(findings),
-        version=__version__,
-    )
-    target.write_text(text, encoding="utf-8")
 
 
 def changed_columns(columns: Sequence[ColumnChange]) -> list[ColumnChange]:

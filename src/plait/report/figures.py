@@ -1,8 +1,11 @@
-"""Figures in words: shares and sizes."""
+"""Figures in words: shares and sizes; and where a column came from."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from decimal import Decimal
+
+_FEW = 3
 
 
 def percent(part: int, whole: int) -> str:
@@ -45,3 +48,20 @@ def step_shown(step: Decimal | None) -> str:
         return "·"
     text = f"{abs(step):,f}"
     return f"−{text}" if step < 0 else f"+{text}"
+
+
+def came_from(came: Sequence[tuple[str, str]]) -> str:
+    """The sources and columns that a column was made from, in few words.
+
+    >>> came_from([("may", "kg"), ("june", "kg"), ("hives", "weight")])
+    'kg in may, june; weight in hives'
+    """
+    by_column: dict[str, list[str]] = {}
+    for source, column in came:
+        by_column.setdefault(column, []).append(source)
+    said = []
+    for column, sources in by_column.items():
+        shown = ", ".join(sources[:_FEW])
+        more = f" and {len(sources) - _FEW} more" if len(sources) > _FEW else ""
+        said.append(f"{column} in {shown}{more}")
+    return "; ".join(said[:_FEW]) + (" …" if len(said) > _FEW else "")

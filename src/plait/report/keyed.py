@@ -1,11 +1,10 @@
-"""An audit of keys as JSON and as a page."""
+"""An audit of keys as JSON."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Sequence
 from dataclasses import asdict
-from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
@@ -13,7 +12,6 @@ from plait.core.account.finding import Finding, worst_first
 from plait.core.unmatched.whynot import WhyNot, key_texts
 from plait.core.verbs.keys import Audited
 from plait.report.account import Output, finding_dict, source_dict
-from plait.report.page import environment
 
 _MOST_SUGGESTED = 200
 
@@ -85,16 +83,3 @@ def suggestions(found: Audited, why: WhyNot) -> list[dict[str, Any]]:
 def keys_json(found: Audited, findings: Sequence[Finding], outputs: Sequence[Output]) -> str:
     """The audit as JSON text, two spaces deep."""
     return json.dumps(keys_dict(found, findings, outputs), indent=2, ensure_ascii=False)
-
-
-def write_keys_page(found: Audited, findings: Sequence[Finding], target: Path) -> None:
-    """Write the audit as one HTML page that needs nothing from outside."""
-    template = environment({}).get_template("keys.html.jinja")
-    text = template.render(
-        found=found,
-        suggestions=suggestions(found, found.why) if found.why else [],
-        most=max((one.keys for one in found.holdings), default=1) or 1,
-        version=__version__,
-        findings=worst_first(findings),
-    )
-    target.write_text(text, encoding="utf-8")

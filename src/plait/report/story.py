@@ -9,8 +9,10 @@ from typing import Any
 
 from plait._version import __version__
 from plait.core.account.finding import Example, worst_first
+from plait.core.account.ledger import Entry
 from plait.core.look.contents import Content, Partners
 from plait.report.account import Account, finding_dict
+from plait.report.behind import Behind
 from plait.report.since import Since, since_dict
 
 
@@ -54,13 +56,16 @@ class SourceSaid:
 
 @dataclass(frozen=True)
 class StepSaid:
-    """A step: its verb, what it took, and how many rows it gave."""
+    """A step: its verb, what it took, how many rows it gave, and how many it set aside."""
 
     title: str
     verb: str
     line: int
     rows: int
     columns: int
+    inputs: tuple[str, ...] = ()
+    result: str = ""
+    set_aside: int = 0
 
 
 @dataclass(frozen=True)
@@ -106,6 +111,12 @@ class Story:
     expected : tuple of Expected
     since : Since or None
         What is new since the last run that handed over.
+    entries_of : tuple of (int, tuple of Entry)
+        The ledger once more, by steps from 1; 0 for reading.
+    found_in : tuple of int
+        The step of each finding of the account; those after them are of writing.
+    behind : tuple of Behind
+        The rows behind numbers.
     """
 
     title: str
@@ -127,6 +138,9 @@ class Story:
     key: tuple[str, ...]
     expected: tuple[Expected, ...] = field(default=())
     since: Since | None = None
+    entries_of: tuple[tuple[int, tuple[Entry, ...]], ...] = ()
+    found_in: tuple[int, ...] = ()
+    behind: tuple[Behind, ...] = ()
 
     @property
     def conflicts(self) -> int:

@@ -1,22 +1,18 @@
-"""A survey as JSON and as a page."""
+"""A survey as JSON."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Mapping
 from dataclasses import asdict
-from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
 from plait.core.account.finding import worst_first
-from plait.core.account.gathered import gathered
 from plait.core.look.profile import Profile
 from plait.core.table.keyspec import spelt
 from plait.core.verbs.survey import Survey
 from plait.report.account import finding_dict, source_dict
-from plait.report.figures import bytes_shown, percent
-from plait.report.page import environment
 
 
 def survey_json(found: Survey, sizes: Mapping[str, int]) -> str:
@@ -66,21 +62,3 @@ def _profile(column: Profile) -> dict[str, Any]:
         "markers": dict(column.markers),
         "spread": list(column.spread.rows) if column.spread else None,
     }
-
-
-def write_survey_page(found: Survey, sizes: Mapping[str, int], target: Path) -> None:
-    """Write the survey as one HTML page that needs nothing from outside."""
-    filters = {"bytes": bytes_shown, "spelt": spelt}
-    template = environment(filters).get_template("survey.html.jinja")
-    text = template.render(
-        survey=found,
-        sizes=sizes,
-        version=__version__,
-        percent=percent,
-        gathered=gathered(found.findings),
-        every=worst_first(found.findings),
-        joins=found.relations,
-        sources=sum(len(one.tables) for one in found.families),
-        rows=sum(one.rows for one in found.families),
-    )
-    target.write_text(text, encoding="utf-8")

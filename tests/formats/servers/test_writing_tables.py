@@ -310,7 +310,7 @@ def test_a_kill_at_any_moment_leaves_the_old_table_or_the_new_one(server):
             server.run("SELECT count(*), min(n), max(n) FROM season").strip().replace("\t", "|")
         )
     assert seen <= {"10|1|1", "200000|2|2"} and seen
-    # A busy server takes a while to see that nobody is there any more: what it still works at stays.
+    # A busy server takes a while to see that nobody is there any more.
     until = time.monotonic() + 60
     while _tables(server) != ["season"] and time.monotonic() < until:
         time.sleep(0.5)

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from plait.cli.arguments import add_reading, add_verb, help_of
 from plait.cli.commands.verb import values_of
+from plait.cli.figures import add_figure, check_figure, write_figure
 from plait.cli.handing import (
     check_report,
     read_all,
@@ -34,7 +35,9 @@ from plait.options.shared import READING, TYPING
 from plait.plan.runs.handed import Handed, dataset_of, known_key, sides
 from plait.report.account import Output, output_of
 from plait.report.between import Between, between
-from plait.report.compared import compared_json, write_compared_page
+from plait.report.compared import compared_json
+from plait.report.drawn.compared import write_compared_figure
+from plait.report.pages.compared import write_compared_page
 
 HELP = help_of(COMPARE)
 
@@ -50,7 +53,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "values and both places",
     )
     add_reading(parser, (*READING, *TYPING))
-    add_telling(parser.add_argument_group("output"))
+    group = parser.add_argument_group("output")
+    add_telling(group)
+    add_figure(group)
     add_work(parser)
 
 
@@ -79,6 +84,7 @@ def run(options: argparse.Namespace) -> int:
                     options.report,
                     lambda part: write_compared_page(found, accounts, findings, part),
                 )
+            write_figure(write_compared_figure, found, options, delivery)
     outputs = [output_of(listed, options.out)] if listed and options.json else []
     _tell(found, accounts, findings, outputs, options)
     refuse_standing(findings, options, bool(options.report))
@@ -107,6 +113,7 @@ def _accounts(found: Sequence[Handed | str]) -> Between | None:
 
 def _check(options: argparse.Namespace, delivery: Delivery) -> None:
     check_report(options, delivery)
+    check_figure(options, delivery)
     if options.out:
         check_target(options.out, options.out.stem, delivery)
     tell_completed(delivery)

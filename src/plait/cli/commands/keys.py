@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from shlex import join
 
 from plait.cli.arguments import add_reading, add_verb, help_of
 from plait.cli.commands.verb import values_of
+from plait.cli.figures import add_figure, check_figure, write_figure
 from plait.cli.handing import (
     check_report,
     read_all,
@@ -22,6 +24,7 @@ from plait.cli.views.show import for_reading
 from plait.cli.working import add_work
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import Finding, standing
+from plait.core.table.keyspec import spelt
 from plait.core.table.table import Table
 from plait.core.verbs.keys import Audited, key_set, repeated_rows, suggested_pairs
 from plait.core.verbs.result import reading_findings
@@ -33,7 +36,9 @@ from plait.options.keys import KEYS
 from plait.options.option import perform
 from plait.options.shared import READING, TYPING
 from plait.report.account import Output, output_of
-from plait.report.keyed import keys_json, write_keys_page
+from plait.report.drawn.keyed import write_keys_figure
+from plait.report.keyed import keys_json
+from plait.report.pages.keyed import write_keys_page
 
 HELP = help_of(KEYS)
 
@@ -60,7 +65,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "to edit and give to --pairs; of one source the rows whose key is repeated",
     )
     add_reading(parser, (*READING, *TYPING))
-    add_telling(parser.add_argument_group("output"))
+    group = parser.add_argument_group("output")
+    add_telling(group)
+    add_figure(group)
     add_work(parser)
 
 
@@ -83,7 +90,12 @@ def run(options: argparse.Namespace) -> int:
                 _write(listed, options.out, delivery, findings)
                 refuse_standing(findings, options)
             if options.report:
-                delivery.write(options.report, lambda part: write_keys_page(found, findings, part))
+                again, pairs = _again(found, options), values["pairs"]
+                delivery.write(
+                    options.report,
+                    lambda part: write_keys_page(found, findings, part, again, pairs),
+                )
+            write_figure(write_keys_figure, found, options, delivery)
     outputs = [output_of(listed, options.out)] if listed and options.json else []
     _tell(found, findings, outputs, options)
     refuse_standing(findings, options, bool(options.report))
@@ -100,8 +112,18 @@ def _tell(
         print(keys_json(found, findings, outputs))
 
 
+def _again(found: Audited, options: argparse.Namespace) -> str:
+    """The command that joins the tables with pairs that are settled on the page."""
+    words = options.sources if len(options.sources) == 2 else [one.path for one in found.sources]
+    key = spelt(tuple(zip(*found.key[:2], strict=True)))
+    ignore = ["--ignore", ",".join(options.ignore)] if options.ignore else []
+    said = [*words, "--key", key, *ignore, "--pairs", "pairs.csv", "--out", "joined.csv"]
+    return f"plait join {join(said)}"
+
+
 def _check(options: argparse.Namespace, delivery: Delivery, sources: int) -> None:
     check_report(options, delivery)
+    check_figure(options, delivery)
     if options.only and not options.out:
         raise UsageError("--only says which keys are written", remedy="say where to: --out FILE")
     if options.out and not options.only and sources > 2:

@@ -7,19 +7,23 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
+from plait.cli.figures import add_figure, check_figure, write_figure
 from plait.cli.handing import tell_waiting
 from plait.cli.log import logged
 from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.cli.working import add_work
 from plait.core.account.finding import counted
+from plait.formats.delivery.delivery import Delivery
 from plait.formats.places.address import is_address
+from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.handover import folder_of
 from plait.plan.handing.telling import story_of
 from plait.plan.run import NotMetError, Ran
 from plait.plan.run import run as run_plan
 from plait.plan.work.intake import paths_of
 from plait.plan.work.work import Worked
+from plait.report.drawn.plan import write_plan_figure
 from plait.report.story import Story, story_json
 
 HELP = {
@@ -50,6 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="add all that is said to the end of a file, which is kept to 1 MB",
     )
+    add_figure(parser)
     add_plan_telling(parser)
     add_work(parser)
 
@@ -61,6 +66,12 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _run(options: argparse.Namespace) -> int:
+    delivery = Delivery([str(options.plan)], options.replace)
+
+    def before(loaded: LoadedPlan) -> None:
+        check_figure(options, delivery)
+        tell_waiting(paths_of(loaded))
+
     try:
         with Progress(not options.quiet) as progress:
             ran = run_plan(
@@ -71,8 +82,10 @@ def _run(options: argparse.Namespace) -> int:
                 options.fail_on,
                 wait=not options.no_wait,
                 waiting=_say_waiting,
-                before=lambda loaded: tell_waiting(paths_of(loaded)),
+                before=before,
             )
+            with delivery:
+                write_figure(write_plan_figure, ran.story, options, delivery)
     except NotMetError as refused:
         _show_refusal(refused, options)
         raise

@@ -7,6 +7,7 @@ import json
 from collections.abc import Sequence
 
 from plait.cli.arguments import add_reading, add_sources, whole_number
+from plait.cli.figures import add_figure, check_figure, write_figure
 from plait.cli.handing import check_report, read_what_can_be, refuse_standing, tell_completed
 from plait.cli.options import add_telling
 from plait.cli.per_source import given_of, queries_of, with_own
@@ -23,7 +24,9 @@ from plait.formats.places.endings import DELIMITED
 from plait.formats.places.source import Source
 from plait.formats.sources import find_sources
 from plait.options.shared import READING, TYPING
-from plait.report.surveyed import survey_json, write_survey_page
+from plait.report.drawn.surveyed import write_survey_figure
+from plait.report.pages.surveyed import write_survey_page
+from plait.report.surveyed import survey_json
 
 _LARGE_BYTES, _EARLY_ROWS, _MOST_EARLY = 256 << 20, 1000, 5
 
@@ -52,7 +55,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="look at the first N rows of each source only; all figures are then of these",
     )
     add_reading(parser, (*READING, *TYPING))
-    add_telling(parser.add_argument_group("output"))
+    group = parser.add_argument_group("output")
+    add_telling(group)
+    add_figure(group)
     add_work(parser)
 
 
@@ -64,6 +69,7 @@ def run(options: argparse.Namespace) -> int:
         return _show_rows(sources, options)
     delivery = Delivery([source.path for source in sources], options.replace)
     check_report(options, delivery)
+    check_figure(options, delivery)
     tell_completed(delivery)
     if not options.quiet and options.sample is None:
         _tell_early(sources)
@@ -75,6 +81,7 @@ def run(options: argparse.Namespace) -> int:
         with delivery, progress.phase("writing"):
             if options.report:
                 delivery.write(options.report, lambda part: write_survey_page(seen, sizes, part))
+            write_figure(write_survey_figure, seen, options, delivery)
     if not options.quiet:
         with for_reading(aside=options.json):
             show_survey(seen, sizes, options.verbose)

@@ -187,7 +187,7 @@ def profile(tally: Tally, number: int = 0) -> Profile:
     forms = written_forms(column) if kind == "text" and tally.declared is None else []
     values, weights, shown = _values(texts, times, kind)
     lengths = pc.utf8_length(shown)
-    order = _by_value(values)
+    order = by_value(values)
     ordered = [shown[n].as_py() for n in _landmarks(order, weights)]
     smallest, middle, largest = ordered or ("", "", "")
     return Profile(
@@ -220,17 +220,26 @@ def _nearly(tally: Tally, texts: pa.Array, times: Counts) -> tuple[Nearly | None
 
 def _values(texts: pa.Array, times: Counts, kind: str) -> tuple[pa.Array, Counts, pa.Array]:
     """Distinct values in their type, their rows, and their texts; markers for missing left out."""
+    made, kept = typed_values(texts, kind)
+    return (
+        (made, times, texts) if len(made) == len(texts) else (made, times[kept], texts.take(kept))
+    )
+
+
+def typed_values(texts: pa.Array, kind: str) -> tuple[pa.Array, npt.NDArray[np.int64]]:
+    """Distinct texts in their type, markers for missing left out; and the places of the others."""
     try:
         made = as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts], texts.type)))
     except pa.ArrowInvalid:  # floats of a typed source, written with exponents or infinite
         made = pc.cast(texts, pa.float64())
     if not made.null_count:
-        return made, times, texts
-    there = pa.array(np.flatnonzero(made.is_valid().to_numpy(zero_copy_only=False)))
-    return made.take(there), times[there.to_numpy()], texts.take(there)
+        return made, np.arange(len(texts))
+    there = np.flatnonzero(made.is_valid().to_numpy(zero_copy_only=False))
+    return made.take(pa.array(there)), there
 
 
-def _by_value(values: pa.Array) -> npt.NDArray[np.int64]:
+def by_value(values: pa.Array) -> npt.NDArray[np.int64]:
+    """The places of values from the smallest to the largest."""
     order: npt.NDArray[np.int64] = pc.array_sort_indices(values).to_numpy().astype(np.int64)
     return order
 
@@ -273,6 +282,20 @@ def as_numbers(values: pa.Array) -> npt.NDArray[np.float64] | None:
 
 
 def _spread(values: pa.Array, weights: Counts, kind: str) -> Spread | None:
+    found = binned(values, kind)
+    if found is None:
+        return None
+    place, bins = found
+    inside = place >= 0
+    rows = np.bincount(place[inside], weights=weights[inside], minlength=bins)
+    return Spread(tuple(int(n) for n in rows))
+
+
+def binned(values: pa.Array, kind: str) -> tuple[npt.NDArray[np.int64], int] | None:
+    """The stretch of the spread that each value is in, and how many stretches there are.
+
+    What is not finite is in none: -1. ``None`` where the values do not lie on a line.
+    """
     numbers = None if base(kind) in ("text", "boolean", "empty") else as_numbers(values)
     if numbers is None or not len(numbers):
         return None
@@ -280,10 +303,10 @@ def _spread(values: pa.Array, weights: Counts, kind: str) -> Spread | None:
     low, high = (numbers[finite].min(), numbers[finite].max()) if finite.any() else (0.0, 0.0)
     width = high - low
     if not width or not np.isfinite(width):
-        return Spread((int(weights.sum()),))
+        return np.zeros(len(numbers), np.int64), 1
     bins = BINS
     if base(kind) in ("integer", "date") and width < BINS:
         bins = int(width) + 1  # or stretches without a whole number in them would stand empty
-    place = np.minimum((numbers[finite] - low) / width * bins, bins - 1).astype(np.int64)
-    rows = np.bincount(place, weights=weights[finite], minlength=bins)
-    return Spread(tuple(int(n) for n in rows))
+    place = np.full(len(numbers), -1, np.int64)
+    place[finite] = np.minimum((numbers[finite] - low) / width * bins, bins - 1)
+    return place, bins

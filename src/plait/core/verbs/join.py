@@ -328,7 +328,7 @@ def join_all(
     steps: list[Joined] = []
     table = tables[0]
     for right, key, some in zip(tables[1:], keys, taken, strict=True):
-        joined = join(table, right, key, kind, cardinality, ignore, take=some, **options)
+        joined = join(table, right, key, kind, cardinality, ignore, name, take=some, **options)
         steps.append(joined)
         table = joined.table
     with asked("rename"):
@@ -336,7 +336,7 @@ def join_all(
     table = with_origin(table, origin) if origin else table
     return Joined(
         "join",
-        table.named(name) if name else table,
+        table,
         tuple(entry for step in steps for entry in step.entries),
         tuple(finding for step in steps for finding in step.findings),
         tuple(aside for step in steps for aside in step.aside),

@@ -116,7 +116,7 @@ def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
         one = _surveyed(family, members, tallies)
         surveyed.append(one)
         findings += _family_findings(one, tallies, len(tables) > 1)
-        joined = {name: _over_all(tally, members) for name, tally in tallies.items()}
+        joined = {name: over_all(tally, members) for name, tally in tallies.items()}
         whole = members[0] if len(members) == 1 else stack(members, name=family.name).table
         sides.append(TalliedTable(whole.named(family.name), joined, one.profiles, one.keys))
     found, traps = relations(sides)
@@ -125,7 +125,7 @@ def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
     return Survey(tuple(surveyed), tuple(found), (*unread, *findings, *traps), sample)
 
 
-def _over_all(tally: Tally, tables: Sequence[Table]) -> Tally:
+def over_all(tally: Tally, tables: Sequence[Table]) -> Tally:
     """The tally of all the tables as of one: missing where one lacks the column."""
     if len(tables) == 1:
         return tally

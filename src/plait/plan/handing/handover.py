@@ -38,14 +38,15 @@ from plait.formats.places.source import Source
 from plait.formats.places.target import How, TableTarget, table_target
 from plait.formats.servers.writing.into import Into
 from plait.plan.file.load import LoadedPlan
+from plait.plan.handing.behind import behind_of
 from plait.plan.handing.telling import shown_path, sources_of, story_of, unique_key_of
 from plait.plan.work.touched import touching
 from plait.plan.work.work import Phases, Worked
 from plait.report.account import Output, ledger_table, output_of
-from plait.report.figure import flow_svg
-from plait.report.handed import came_from, report_page
+from plait.report.figures import came_from
 from plait.report.markdown import report_markdown
 from plait.report.package import package_json
+from plait.report.pages.handover import report_page
 from plait.report.story import Expected, Story, story_json
 
 MARKS = ("datapackage.json", "ledger.json", "lineage.parquet")
@@ -177,19 +178,20 @@ def hand_over(
         with ThreadPoolExecutor(2) as beside, phases.phase("describing columns"):
             lineage = beside.submit(copy_context().run, _lineage, worked, sums, part)
             keys = beside.submit(copy_context().run, _keys, worked, part)
-            figure = beside.submit(flow_svg, worked.entries) if worked.entries else None
             digests = sums_of(str(part / name) for name, _, _ in written)
             story = story_of(worked, expected, sums)
             written[1:1] = [lineage.result(), *keys.result()]
         outputs = [_output(part, *one, digests.get(str(part / one[0]))) for one in written]
+        there = {name for name, _, _ in written}
+        files = {id(one): name for name, one in asides(worked) if name in there}
         account = replace(
             story.account,
             findings=(*story.account.findings, *findings),
             outputs=(*outputs, *in_database),
         )
-        story = compared(part, replace(story, account=account))
-        drawn = figure.result() if figure else ""
-        for name, text in _texts(worked, story, target.name, drawn):
+        behind = behind_of(worked, files)
+        story = compared(part, replace(story, account=account, behind=behind))
+        for name, text in _texts(story, target.name):
             write_flushed(part / name, partial(Path.write_text, data=text, encoding="utf-8"))
             outputs.append(_output(part, name))
         package = package_json(story, outputs)
@@ -373,11 +375,11 @@ def _known_by(worked: Worked, number: int) -> dict[str, Any]:
     return {"key": list(known.key), "taking": list(known.columns), "keys": start}
 
 
-def _texts(worked: Worked, story: Story, folder: str, figure: str) -> Iterator[tuple[str, str]]:
+def _texts(story: Story, folder: str) -> Iterator[tuple[str, str]]:
     """The files of text that tell about the rest."""
     yield "ledger.json", story_json(story) + "\n"
     yield "report.md", report_markdown(story)
-    yield "report.html", report_page(story, folder, figure)
+    yield "report.html", report_page(story, folder)
     yield "dictionary.csv", csv_bytes(_dictionary(story)).decode()
     yield "plan.toml", _plan_text(story)
 

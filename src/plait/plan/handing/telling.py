@@ -10,6 +10,7 @@ from plait.core.account.names import shown
 from plait.core.look.contents import Content, contents, partners, rows_by_source, shares
 from plait.core.look.profile import Profile
 from plait.core.table.keyspec import names
+from plait.core.verbs.result import reading_entries
 from plait.core.verbs.stack import stack
 from plait.formats.places.address import is_address
 from plait.plan.work.work import Worked
@@ -61,6 +62,11 @@ def story_of(
         left_out(worked),
         key_of(worked),
         tuple(expected),
+        entries_of=(
+            (0, tuple(reading_entries(worked.tables))),
+            *((step.number + 1, step.entries) for step in worked.steps),
+        ),
+        found_in=tuple(number for number, findings in worked.findings_by_step for _ in findings),
     )
 
 
@@ -123,6 +129,9 @@ def _steps(worked: Worked) -> list[StepSaid]:
             worked.loaded.line("step", step.number),
             step.result.table.rows,
             len(step.result.table.columns),
+            step.inputs,
+            step.name or "",
+            sum(one.rows for one in step.result.aside if not one.in_result),
         )
         for step in worked.steps
     ]

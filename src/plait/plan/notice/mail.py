@@ -17,7 +17,7 @@ from plait.formats.places.address import Address, Parts
 from plait.formats.servers.passwords import from_keyring
 from plait.plan.notice.message import Message
 from plait.plan.notice.trying import NotSentError, again, is_this_machine
-from plait.report.page import environment
+from plait.report.pages.render import render
 
 PASSWORD = "PLAIT_SMTP_PASSWORD"
 _PORTS = {"smtp": 25, "smtps": 465}
@@ -71,8 +71,8 @@ class Mailbox:
         mail["Date"], mail["Message-ID"] = formatdate(localtime=True), make_msgid(domain="plait")
         mail["Auto-Submitted"] = "auto-generated"
         mail.set_content(message.text())
-        template = environment({}).get_template("notice.html.jinja")
-        mail.add_alternative(template.render(message=message, version=__version__), subtype="html")
+        text = render("notice.html.jinja", message=message, version=__version__)
+        mail.add_alternative(text, subtype="html")
         report = message.report
         if self.attach and report and report.is_file() and report.stat().st_size <= _LARGEST:
             mail.add_attachment(

@@ -63,7 +63,16 @@ class Done:
     @property
     def title(self) -> str:
         """The step in a few words: ``join visits, hives → season``."""
-        words = f"{self.verb} {', '.join(self.inputs)}"
+        return self._into(f"{self.verb} {', '.join(self.inputs)}")
+
+    @property
+    def entries(self) -> tuple[Entry, ...]:
+        """Its part of the ledger, named for its result."""
+        return tuple(
+            replace(one, operation=self._into(one.operation)) for one in self.result.entries
+        )
+
+    def _into(self, words: str) -> str:
         return words if self.name in (None, self.inputs[0]) else f"{words} → {self.name}"
 
 
@@ -100,21 +109,32 @@ class Worked:
     @property
     def entries(self) -> tuple[Entry, ...]:
         """The ledger of all steps."""
-        every = reading_entries(self.tables)
-        return (*every, *(entry for step in self.steps for entry in step.result.entries))
+        return (
+            *reading_entries(self.tables),
+            *(one for step in self.steps for one in step.entries),
+        )
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
         """Those of the plan, of reading and of all steps, with remedies as a plan has them."""
+        return tuple(one for _, findings in self.findings_by_step for one in findings)
+
+    @cached_property
+    def findings_by_step(self) -> tuple[tuple[int, tuple[Finding, ...]], ...]:
+        """The same, those of each step with its number from 1; 0 for the plan and reading."""
         read = merged(
             of_one_extract(finding) if len(tables) > 1 else finding
             for tables in self.sources.values()
             for table in tables
             for finding in table.findings
         )
-        made = [finding for step in self.steps for finding in step.result.findings]
         plan = unused(self.loaded.plan, self.loaded.lines)
-        return tuple(replace(one, remedy=in_plan(one.remedy)) for one in (*plan, *read, *made))
+        every = [(0, (*plan, *read))]
+        every += [(step.number + 1, step.result.findings) for step in self.steps]
+        return tuple(
+            (number, tuple(replace(one, remedy=in_plan(one.remedy)) for one in findings))
+            for number, findings in every
+        )
 
     @property
     def result(self) -> Table:

@@ -1,0 +1,39 @@
+"""The rows behind the numbers of a run."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from plait.plan.work.work import Worked
+from plait.report.behind import Behind, of_list, of_table
+
+_MOST_TABLES = 60
+
+
+def behind_of(worked: Worked, files: Mapping[int, str]) -> tuple[Behind, ...]:
+    """The first rows of sources, steps and lists of rows set aside.
+
+    Parameters
+    ----------
+    worked : Worked
+    files : mapping of int to str
+        The file of each list, by its identity.
+    """
+    return (*_lists(worked, files), *_tables(worked))
+
+
+def _lists(worked: Worked, files: Mapping[int, str]) -> Iterator[Behind]:
+    read = ((0, one) for table in worked.tables for one in table.aside)
+    made = ((step.number + 1, one) for step in worked.steps for one in step.result.aside)
+    for number, (step, one) in enumerate((*read, *made)):
+        yield from of_list(number, one, files.get(id(one), ""), step)
+
+
+def _tables(worked: Worked) -> Iterator[Behind]:
+    """Of very many sources the first only."""
+    for table in worked.tables[:_MOST_TABLES]:
+        yield of_table(f"source-{table.name}", f"rows of {table.name}", table)
+    for step in worked.steps:
+        number, made = step.number + 1, step.result.table
+        if step.name:
+            yield of_table(f"step-{number}", f"rows of {step.name}", made, number)

@@ -1,0 +1,1 @@
+"""Pictures: where everything stands in them, and files of them."""

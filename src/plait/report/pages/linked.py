@@ -1,0 +1,147 @@
+"""The rows of a survey as a page works with them: codes, each distinct cell once, packed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from shlex import join, quote
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from plait.core.look.fields import Field, fields
+from plait.core.table.table import Table
+from plait.core.table.whence import source_rows
+from plait.core.types.forms import base
+from plait.core.verbs.survey import Survey, Surveyed, over_all
+from plait.report.pages.render import packed
+
+Numbers = npt.NDArray[np.int64]
+
+MOST_CELLS, MOST_LETTERS = 3_200_000, 6_500_000
+_FEWEST_ROWS, _TRIES, _AIM = 200, 6, 0.85
+
+
+@dataclass(frozen=True)
+class Linked:
+    """Rows for a page's script, and of how many of each shape they are.
+
+    Parameters
+    ----------
+    packed : str
+        As ``render.packed`` makes it.
+    rows : tuple of int
+        For each shape the rows that are in the page: all, or a sample of so many.
+    """
+
+    packed: str
+    rows: tuple[int, ...]
+
+
+def linked(found: Survey) -> Linked:
+    """The rows of all shapes, or of samples that are small enough for a page."""
+    cells = sum(one.rows * len(one.profiles) for one in found.families)
+    share = min(1.0, MOST_CELLS / max(cells, 1))
+    for _ in range(_TRIES):
+        made = _packed(found, share)
+        if len(made.packed) <= MOST_LETTERS:
+            break
+        share *= _AIM * MOST_LETTERS / len(made.packed)
+    return made
+
+
+def _packed(found: Survey, share: float) -> Linked:
+    said, parts, begin, kept = [], [], 0, []
+    for one in found.families:
+        rows = _sampled(one.rows, share)
+        family, arrays = _family(one, rows, begin)
+        begin += sum(array.nbytes for array in arrays)
+        said.append(family)
+        parts += [array.tobytes() for array in arrays]
+        kept.append(family["rows"])
+    return Linked(packed({"families": said}, b"".join(parts)), tuple(kept))
+
+
+def _sampled(rows: int, share: float) -> Numbers | None:
+    """Some rows at random, the same each time; ``None`` for all."""
+    few = max(int(rows * share), _FEWEST_ROWS)
+    if few >= rows:
+        return None
+    return np.sort(np.random.default_rng(rows).choice(rows, few, replace=False))
+
+
+def _family(
+    one: Surveyed, rows: Numbers | None, begin: int
+) -> tuple[dict[str, Any], list[npt.NDArray[Any]]]:
+    """A shape as the script reads it, and its arrays: of each row the source, its number, codes."""
+    tallies = {name: over_all(tally, one.tables) for name, tally in one.tallies.items()}
+    every = fields(tallies, one.profiles, rows)
+    source, number = _places(one, rows)
+    arrays = [_narrow(source, len(one.tables)), number.astype(np.uint32)]
+    arrays += [_narrow(field.codes + 1, len(field.texts) + 1) for field in every]
+    places = np.cumsum([begin, *(array.nbytes for array in arrays)]).tolist()
+    shapes = [[place, array.itemsize] for place, array in zip(places, arrays, strict=False)]
+    said = {
+        "name": one.family.name,
+        "rows": len(source),
+        "of": one.rows,
+        "sources": [table.name for table in one.tables],
+        "command": _command(one),
+        "source": shapes[0],
+        "number": shapes[1],
+        "fields": [
+            {**_said(field), "codes": shape} for field, shape in zip(every, shapes[2:], strict=True)
+        ],
+    }
+    return said, arrays
+
+
+def _said(field: Field) -> dict[str, Any]:
+    texts = field.texts.to_pylist()
+    plain = bool((field.value == np.arange(len(texts))).all())
+    return {
+        "name": field.name,
+        "kind": field.kind,
+        "base": base(field.kind),
+        "texts": texts,
+        "value": None if plain else field.value.tolist(),
+        "literals": None if field.literals is None or field.literals == texts else field.literals,
+        "bins": field.bins.tolist(),
+    }
+
+
+def _places(one: Surveyed, rows: Numbers | None) -> tuple[Numbers, Numbers]:
+    """For each row the number of its source, and its row number there, from 1."""
+    source = np.repeat(np.arange(len(one.tables)), [table.rows for table in one.tables])
+    number = np.concatenate([_numbers(table) for table in one.tables])
+    return (source, number) if rows is None else (source[rows], number[rows])
+
+
+def _numbers(table: Table) -> Numbers:
+    rows = np.arange(table.rows)
+    within = source_rows(table.strands[0], rows)[1] if table.strands else rows
+    return within.astype(np.int64) + 1
+
+
+def _narrow(codes: Numbers, size: int) -> npt.NDArray[Any]:
+    """Codes below a size in as few bytes as hold them."""
+    kind = next(kind for kind in (np.uint8, np.uint16, np.uint32) if size <= np.iinfo(kind).max)
+    return codes.astype(kind)
+
+
+def _command(one: Surveyed) -> str:
+    """What an expression goes behind, to have the rows that were chosen."""
+    paths = [table.path or table.name for table in one.tables]
+    if len(paths) == 1:
+        return f"plait mend {quote(paths[0])} --where "
+    column = source_column(list(one.profiles))
+    return f"plait stack {join(paths)} --origin {quote(column)} | plait mend - --where "
+
+
+def source_column(names: Sequence[str]) -> str:
+    """What a column is called that says the source: ``source``, or another that is free."""
+    free = "source"
+    while free in names:
+        free += "_"
+    return free

@@ -1,0 +1,147 @@
+"""Keys without a match as a page's script has them settled by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from hashlib import sha256
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from plait.core.codes.counting import distinct, first_rows
+from plait.core.keys.crosswalk import crosswalk, spelt_columns
+from plait.core.table.table import Table
+from plait.core.text.cells import as_text
+from plait.core.unmatched.whynot import WhyNot
+from plait.core.verbs.keys import Audited
+
+Numbers = npt.NDArray[np.int64]
+
+MOST_KEYS, MOST_OTHERS, _MOST_COLUMNS, _LONGEST = 2000, 4000, 12, 2000
+
+
+def pairing(found: Audited, why: WhyNot, again: str, pairs: Table | None) -> dict[str, Any]:
+    """What the script needs.
+
+    Parameters
+    ----------
+    found : Audited
+        Of two tables.
+    why : WhyNot
+    again : str
+        The command that joins them with the pairs.
+    pairs : Table or None
+        A crosswalk that was used already: its pairs are saved with the others.
+
+    Returns
+    -------
+    dict
+        ``side``: whose keys are without a match, 0 left, 1 right; ``keys``: those, the likeliest
+        first, each with its nearest; ``others``: keys of the other side, those that match
+        nothing first; each with the columns beside the key on its first row.
+    """
+    side, one = why.side, why.suggestions
+    mine, theirs = (one.left, one.right) if side == 0 else (one.right, one.left)
+    counts = [found.coding.counts(number) for number in (0, 1)]
+    alone = np.flatnonzero((counts[side] > 0) & (counts[1 - side] == 0))
+    free = np.flatnonzero((counts[1 - side] > 0) & (counts[side] == 0))
+    best = np.zeros(found.coding.size)
+    np.maximum.at(best, mine, one.score)
+    lost = alone[np.argsort(-best[alone], kind="stable")][:MOST_KEYS]
+    shown = np.isin(mine, lost)
+    named = distinct(theirs[shown])[0]
+    others = np.concatenate([named, free[~np.isin(free, named)]])[: max(MOST_OTHERS, len(named))]
+    place = np.full(found.coding.size, -1)
+    place[others] = np.arange(len(others))
+    near: dict[int, list[dict[str, Any]]] = {}
+    for at in np.flatnonzero(shown).tolist():
+        near.setdefault(int(mine[at]), []).append(
+            {
+                "other": int(place[theirs[at]]),
+                "score": round(float(one.score[at]), 2),
+                "why": _why(why) if one.ignoring[at] else "near",
+                "sure": bool(one.sure[at]),
+            }
+        )
+    keys = _keys(found, side, lost)
+    for key, code in zip(keys, lost.tolist(), strict=True):
+        key["near"] = near.get(code, [])
+    names = spelt_columns(tuple(zip(*found.key, strict=True)))
+    return {
+        "side": side,
+        "sources": [table.name for table in found.sources],
+        "names": names,
+        "columns": [_beside(found, number) for number in (0, 1)],
+        "keys": keys,
+        "unmatched": len(alone),
+        "others": [
+            {**other, "matched": bool(counts[side][code])}
+            for other, code in zip(_keys(found, 1 - side, others), others.tolist(), strict=True)
+        ],
+        "carried": _carried(pairs, len(names[0])),
+        "again": again,
+        "remembered": _digest(found),
+    }
+
+
+def _why(why: WhyNot) -> str:
+    return f"ignoring {','.join(why.best.ways)}" if why.best else "near"
+
+
+def _beside(found: Audited, number: int) -> list[str]:
+    """The columns beside the key."""
+    names = found.sources[number].column_names
+    return [name for name in names if name not in found.key[number]][:_MOST_COLUMNS]
+
+
+def _keys(found: Audited, number: int, codes: Numbers) -> list[dict[str, Any]]:
+    """Keys of a table: their parts, how many rows they are on, and the cells beside them."""
+    table, coding = found.sources[number], found.coding
+    counts, first = coding.counts(number), first_rows(coding.codes[number], coding.size)
+    parts = [
+        column.texts.take(pa.array(part[codes])).to_pylist()
+        for part, column in zip(coding.distinct, coding.columns, strict=True)
+    ]
+    kept = table.at(first[codes])
+    cells = [
+        as_text(kept.cells(kept.column(name), 0, kept.rows)).to_pylist()
+        for name in _beside(found, number)
+    ]
+    return [
+        {
+            "parts": [part[at] or "" for part in parts],
+            "rows": int(counts[code]),
+            "cells": [_cut(column[at]) for column in cells],
+        }
+        for at, code in enumerate(codes.tolist())
+    ]
+
+
+def _cut(cell: str | None) -> str | None:
+    return cell if cell is None or len(cell) <= _LONGEST else f"{cell[:_LONGEST]}…"
+
+
+def _carried(pairs: Table | None, parts: int) -> list[list[Sequence[str]]]:
+    """The pairs of a crosswalk that was used."""
+    if pairs is None:
+        return []
+    across = crosswalk(pairs, parts)
+    sides = [
+        [
+            as_text(across.table.cells(across.table.column(name), 0, across.table.rows)).to_pylist()
+            for name in names
+        ]
+        for names in (across.left, across.right)
+    ]
+    return [
+        [[column[row] or "" for column in side] for side in sides]
+        for row in range(across.table.rows)
+    ]
+
+
+def _digest(found: Audited) -> str:
+    """What decisions are remembered under: the same for the same files and key."""
+    said = repr(([table.path or table.name for table in found.sources], found.key))
+    return sha256(said.encode()).hexdigest()[:16]

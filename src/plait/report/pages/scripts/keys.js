@@ -1,0 +1,192 @@
+// Keys without a match, settled by hand: accept, choose another, reject; by mouse or by keyboard.
+
+class PairsView {
+  constructor(pairs) {
+    this.pairs = pairs;
+    this.items = pairs.keys.map((_, at) => el("div", { className: "pair", tabIndex: -1, role: "group" }));
+    this.items.forEach((item, at) => {
+      item.addEventListener("keydown", event => this.key(event, at));
+      item.addEventListener("focusin", () => { this.at = at; this.stop(); });
+      this.draw(at);
+    });
+    this.at = 0;
+    const side = pairs.side, here = pairs.sources[side], there = pairs.sources[1 - side];
+    this.status = el("p", { role: "status", className: "ends" });
+    this.bar = el("div", { className: "progress", "aria-hidden": "true" });
+    this.state = el("select", { "aria-label": "Which keys are shown", onchange: () => this.filter() },
+      ...[["", "every key"], ["open", "open"], ["accepted", "accepted"], ["rejected", "rejected"], ["near", "with a near key"], ["lonely", "without a near key"]].map(([value, word]) => el("option", { value }, word)));
+    this.find = el("input", { type: "search", placeholder: "find a key", "aria-label": "Find a key", oninput: () => this.filter() });
+    this.least = el("input", { type: "number", min: "0", max: "1", step: "0.05", value: "0.9", "aria-label": "Least likeness" });
+    const every = el("button", { type: "button", onclick: () => this.decide(pairs.above(Number(this.least.value))) }, "accept all open ones above");
+    const undo = el("button", { type: "button", onclick: () => this.undo() }, "undo");
+    const save = el("button", { type: "button", onclick: () => this.save() }, "save pairs.csv");
+    const file = el("input", { type: "file", accept: ".csv,text/csv", className: "quiet", tabIndex: -1, "aria-label": "A saved pairs.csv", onchange: () => this.load(file) });
+    const load = el("button", { type: "button", onclick: () => file.click() }, "load a saved one");
+    const again = el("button", { type: "button", onclick: () => copy(pairs.again, again) }, "copy");
+    this.said = el("p", { role: "status", className: "ends" });
+    const list = el("div", { className: "pairs", role: "group", "aria-label": "Keys of " + seen(here) + " without a match" }, ...this.items);
+    const few = pairs.keys.length < pairs.unmatched ? el("p", { className: "ends" }, "The likeliest " + number(pairs.keys.length) + " of " + counted(pairs.unmatched, "key") + " without a match.") : null;
+    document.getElementById("static").replaceChildren(
+      el("p", { className: "lead" }, "Keys of " + seen(here) + " without a match on the left, what they may be meant for in " + seen(there) + " beside them. Up and down go from key to key, left and right through what is near, Enter accepts, Delete rejects, U takes the last step back."),
+      ...(few ? [few] : []),
+      el("div", { className: "settling-tools" }, el("div", { className: "tools" }, this.state, this.find, every, this.least, undo, save, load, file), this.bar, this.status),
+      list, this.said, el("h3", {}, "Then"), el("p", { className: "next" }, el("code", {}, pairs.again), again));
+    this.others = el("datalist", { id: "others" }, ...pairs.others.slice(0, 1000).map(one => el("option", { value: one.parts.join(", ") })));
+    document.body.append(this.others);
+    if (!pairs.kept) this.said.textContent = "This browser keeps nothing from page to page: save the file before you close it.";
+    this.tell();
+    this.filter();
+  }
+
+  draw(at) {
+    const { pairs } = this, key = pairs.keys[at], item = this.items[at], state = pairs.state(at), other = pairs.meant(at);
+    const there = other < 0 ? null : pairs.others[other];
+    const near = key.near.find(one => one.other === other);
+    const [mine, theirs] = there ? this.marked(key.parts, there.parts) : [key.parts.map(part => [[part, false]]), []];
+    const sides = [el("div", {}, this.keyed(mine), this.rows(key), this.beside(pairs.side, key, there))];
+    sides.push(there ? el("div", { className: "meant" }, this.keyed(theirs), this.rows(there), this.beside(1 - pairs.side, there, key)) : el("div", { className: "meant ends" }, "no key is near"));
+    if (there) sides[1].querySelector(".ends").append(near ? ", likeness " + near.score.toFixed(2) + ", " + near.why : ", chosen by hand", there.matched ? "; it has a match already" : "");
+    sides[1].append(this.choice(at, other));
+    const press = (word, wanted, act) => el("button", { type: "button", tabIndex: at === this.at ? 0 : -1, "aria-pressed": String(state === wanted), disabled: wanted === "accepted" && !there, onclick: act }, word);
+    const decide = el("div", { className: "decide" }, press(state === "accepted" ? "✓ accepted" : "accept", "accepted", () => this.accept(at)), press(state === "rejected" ? "✗ rejected" : "reject", "rejected", () => this.reject(at)));
+    item.className = "pair " + state;
+    item.setAttribute("aria-label", seen(key.parts.join(", ")) + (there ? ", perhaps " + seen(there.parts.join(", ")) : "") + ": " + state);
+    item.replaceChildren(...sides, decide);
+  }
+
+  marked(mine, theirs) {
+    const both = mine.map((part, at) => differing(part, theirs[at]));
+    return [both.map(one => one[0]), both.map(one => one[1])];
+  }
+
+  keyed(parts) {
+    const place = el("div", { className: "keyed" });
+    parts.forEach((pieces, at) => {
+      if (at) place.append(" · ");
+      for (const [text, differs] of pieces) place.append(differs ? el("mark", {}, seen(text)) : seen(text));
+    });
+    return place;
+  }
+
+  rows(one) { return el("span", { className: "ends" }, one.rows ? counted(one.rows, "row") : "not in this table"); }
+
+  // The other columns of its first row; those that the other side has too and says the same in are marked.
+  beside(side, one, other) {
+    const names = this.pairs.columns[side], theirs = this.pairs.columns[1 - side];
+    return el("dl", {}, ...names.flatMap((name, at) => {
+      const text = one.cells[at];
+      if (text === null || text === undefined) return [];
+      const place = theirs.indexOf(name), equal = other && place >= 0 && other.cells[place] === text;
+      return [el("dt", {}, seen(name)), el("dd", { className: equal ? "same" : "" }, cell(text))];
+    }));
+  }
+
+  choice(at, other) {
+    const { pairs } = this, key = pairs.keys[at], known = new Set([...key.near.map(one => one.other), ...(other < 0 ? [] : [other])]);
+    const made = el("div");
+    if (known.size > 1) {
+      made.append(el("select", { tabIndex: at === this.at ? 0 : -1, "aria-label": "What it is meant for", onchange: event => this.show(at, Number(event.target.value)) },
+        ...[...known].map(one => el("option", { value: one, selected: one === other }, seen(pairs.others[one].parts.join(", ")) + (key.near.find(near => near.other === one) ? " (" + key.near.find(near => near.other === one).score.toFixed(2) + ")" : "")))));
+    }
+    made.append(el("input", { className: "other", list: "others", tabIndex: at === this.at ? 0 : -1, placeholder: "another key…", "aria-label": "Another key", onchange: event => this.byHand(at, event.target.value) }));
+    return made;
+  }
+
+  // Show another of the near keys, and accept it where one was accepted.
+  show(at, other) { this.decide([[at, other]]); }
+
+  byHand(at, text) {
+    const found = this.pairs.others.findIndex(one => one.parts.join(", ") === text);
+    if (found >= 0) this.decide([[at, found]]);
+    else this.said.textContent = "There is no key " + text + " in " + this.pairs.sources[1 - this.pairs.side] + ".";
+  }
+
+  accept(at) { const other = this.pairs.meant(at); if (other >= 0) this.decide([[at, this.pairs.state(at) === "accepted" ? undefined : other]]); }
+  reject(at) { this.decide([[at, this.pairs.state(at) === "rejected" ? undefined : -1]]); }
+
+  turn(at, step) {
+    const near = this.pairs.keys[at].near.map(one => one.other);
+    if (near.length < 2) return;
+    const place = near.indexOf(this.pairs.meant(at));
+    this.decide([[at, near[(place + step + near.length) % near.length]]]);
+  }
+
+  decide(changes) {
+    if (!changes.length) { this.said.textContent = "Nothing to decide."; return; }
+    this.pairs.decide(changes);
+    this.after();
+  }
+
+  undo() { if (this.pairs.undo()) this.after(); }
+
+  after() {
+    const inside = this.items[this.at]?.contains(document.activeElement);
+    this.items.forEach((_, at) => this.draw(at));
+    if (inside) this.items[this.at].focus();
+    this.tell();
+  }
+
+  tell() {
+    const counts = this.pairs.counts();
+    this.bar.replaceChildren(...Object.entries(counts).filter(([, count]) => count).map(([state, count]) => el("span", { className: state, style: { flex: count + " 0 0" } })));
+    this.status.textContent = Object.entries(counts).map(([state, count]) => number(count) + " " + state).join(", ");
+  }
+
+  filter() {
+    const { pairs } = this, wanted = this.find.value.toLowerCase(), state = this.state.value;
+    this.items.forEach((item, at) => {
+      const key = pairs.keys[at], fits = !state || (state === "near" ? key.near.length > 0 : state === "lonely" ? !key.near.length : pairs.state(at) === state);
+      const text = [...key.parts, ...key.near.flatMap(one => pairs.others[one.other].parts)].join(" ").toLowerCase();
+      item.hidden = !fits || !text.includes(wanted);
+    });
+    if (this.items[this.at]?.hidden) this.at = this.items.findIndex(item => !item.hidden);
+    this.stop();
+  }
+
+  // One key is a stop of the tabulator, with what is in it.
+  stop() {
+    this.items.forEach((item, at) => {
+      item.tabIndex = at === this.at ? 0 : -1;
+      for (const one of item.querySelectorAll("button, select, input")) one.tabIndex = at === this.at ? 0 : -1;
+    });
+  }
+
+  key(event, at) {
+    if (event.target !== this.items[at] || event.ctrlKey && event.key !== "z") return;
+    const acts = {
+      Enter: () => this.accept(at), " ": () => this.accept(at), Delete: () => this.reject(at), Backspace: () => this.reject(at),
+      ArrowDown: () => this.go(at, 1), ArrowUp: () => this.go(at, -1), ArrowRight: () => this.turn(at, 1), ArrowLeft: () => this.turn(at, -1),
+      u: () => this.undo(), U: () => this.undo(), z: () => event.ctrlKey && this.undo(),
+    };
+    if (!acts[event.key]) return;
+    event.preventDefault();
+    acts[event.key]();
+  }
+
+  go(at, step) {
+    for (let to = at + step; to >= 0 && to < this.items.length; to += step)
+      if (!this.items[to].hidden) { this.items[to].focus(); this.items[to].scrollIntoView({ block: "nearest" }); return; }
+  }
+
+  save() {
+    const url = URL.createObjectURL(new Blob([csvText(this.pairs.rows())], { type: "text/csv" }));
+    el("a", { href: url, download: "pairs.csv" }).click();
+    setTimeout(() => URL.revokeObjectURL(url), 10000);
+    this.said.textContent = "Saved as pairs.csv: " + counted(this.pairs.counts().accepted + this.pairs.carried.length, "pair") + " to be used.";
+  }
+
+  async load(input) {
+    const [file] = input.files;
+    if (!file) return;
+    const found = this.pairs.load(csvRows(await file.text()));
+    input.value = "";
+    this.after();
+    this.said.textContent = found.wrong ? file.name + ": " + found.wrong
+      : file.name + ": " + number(found.accepted) + " accepted, " + number(found.rejected) + " rejected" + (found.unknown ? ", " + number(found.unknown) + " of keys that are not without a match here, kept" : "");
+  }
+}
+
+if ("DecompressionStream" in window && document.getElementById("static")) unpacked("packed").then(([said]) => {
+  window.pairsView = new PairsView(new Pairs(said));
+  document.documentElement.dataset.ready = "yes";
+});
