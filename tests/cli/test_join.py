@@ -247,10 +247,10 @@ def test_the_report_is_one_page_with_values_escaped(plait, put, tmp_path):
     put(a_csv="k,v\n<script>alert(1)</script>,a\n", b_csv="k,w\n1,x\n")
     assert plait("join", "a.csv", "b.csv", "--out", "o.csv", "--report", "r.html").status == 0
     page = (tmp_path / "r.html").read_text()
-    assert "<svg" in page
-    assert "<script" not in page
+    assert page.count('<span class="fell') >= 4, "the ledger is drawn"
+    assert "<script>alert" not in page
     assert "&lt;script&gt;" in page
-    assert "http" not in page.replace("http://www.w3.org", "")
+    assert "://" not in page
 
 
 def test_json_goes_to_standard_output_alone(plait, files):

@@ -84,7 +84,7 @@ def test_the_page_tells_the_same_and_runs_nothing_from_the_data(plait, put, tmp_
     assert "1 keys only in l, 1 only in r, 0 in both" in page
     assert "<script>alert" not in page
     assert "<b>k</b>" not in page
-    assert "http" not in page.replace("http://www.w3.org", "")
+    assert "://" not in page
 
 
 def test_cells_that_steer_the_terminal_are_spelt_out(plait, put):

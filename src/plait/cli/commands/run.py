@@ -16,7 +16,6 @@ from plait.cli.working import add_work
 from plait.core.account.finding import counted
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.places.address import is_address
-from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.handover import folder_of
 from plait.plan.handing.telling import story_of
 from plait.plan.run import NotMetError, Ran
@@ -67,11 +66,7 @@ def run(options: argparse.Namespace) -> int:
 
 def _run(options: argparse.Namespace) -> int:
     delivery = Delivery([str(options.plan)], options.replace)
-
-    def before(loaded: LoadedPlan) -> None:
-        check_figure(options, delivery)
-        tell_waiting(paths_of(loaded))
-
+    check_figure(options, delivery)
     try:
         with Progress(not options.quiet) as progress:
             ran = run_plan(
@@ -82,7 +77,7 @@ def _run(options: argparse.Namespace) -> int:
                 options.fail_on,
                 wait=not options.no_wait,
                 waiting=_say_waiting,
-                before=before,
+                before=lambda loaded: tell_waiting(paths_of(loaded)),
             )
             with delivery:
                 write_figure(write_plan_figure, ran.story, options, delivery)

@@ -40,7 +40,9 @@ def render(template: str, scripts: Sequence[str] = (), **values: Any) -> str:
     page: str = (
         environment()
         .get_template(template)
-        .render(code=Markup(code), allowed=f"'sha256-{digest}'" if code else "'none'", **values)
+        .render(
+            code=Markup(code), allowed=Markup(f"'sha256-{digest}'" if code else "'none'"), **values
+        )
     )
     return page
 
