@@ -52,7 +52,7 @@ FLOORS = {
 }
 MOST_MODULES = 16
 OUTSIDE = {
-    "core": {"numpy", "pyarrow", "scipy", "rapidfuzz", "sqlglot"},
+    "core": {"numpy", "pyarrow", "rapidfuzz", "sqlglot"},
     "formats": {
         "numpy",
         "pyarrow",

@@ -7,14 +7,16 @@ import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plait._version import __version__
 from plait.core.account.finding import Finding, worst_first
 from plait.core.account.ledger import Entry, Line
-from plait.core.figures.rules import Decision
-from plait.core.keys.match import Match
 from plait.core.table.table import Table, from_columns
+
+if TYPE_CHECKING:
+    from plait.core.figures.rules import Decision
+    from plait.core.keys.match import Match
 
 
 @dataclass(frozen=True)

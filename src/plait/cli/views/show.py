@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from textwrap import wrap
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console, RenderableType
 from rich.padding import Padding
@@ -18,9 +18,11 @@ from rich.text import Text
 from plait.core.account.errors import PlaitError
 from plait.core.account.finding import Example, Finding, Place, counted, worst_first
 from plait.core.account.ledger import Entry, shortened
-from plait.core.figures.rules import Decision
 from plait.formats.places.address import masked
-from plait.report.story import Expected
+
+if TYPE_CHECKING:
+    from plait.core.figures.rules import Decision
+    from plait.report.story import Expected
 
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}

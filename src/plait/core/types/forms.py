@@ -7,9 +7,9 @@ A form is named by a kind and an example of it, or a pattern: ``decimal:1.234,5`
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import partial
+from functools import cache, partial
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -166,14 +166,40 @@ def fitting(glance: pa.ChunkedArray) -> list[Form]:
     >>> [form.name for form in fitting(pa.chunked_array([["3/4/2031"]]))]
     ['date:%d/%m/%Y', 'date:%m/%d/%Y']
     """
-    first = glance[0].as_py()
-    outline = _outline(first)  # to compile every pattern takes longer than most commands
-    likely = [
-        form
-        for form in FORMS.values()
-        if form.outline in (None, outline) and re.match(form.pattern, first)
-    ]
+    likely = of_cell(glance[0].as_py())
     return [form for form in likely if _all_match(glance, form.pattern)]
+
+
+def of_cell(text: str) -> Iterator[Form]:
+    """The forms that one cell is written in.
+
+    >>> [form.name for form in of_cell("31/3/2031")]
+    ['date:%d/%m/%Y', 'date:%m/%d/%Y']
+    """
+    for name in forms_of_outlines([text]):
+        if re.match(FORMS[name].pattern, text):
+            yield FORMS[name]
+
+
+def forms_of_outlines(texts: Iterable[str]) -> Iterator[str]:
+    """The names of the forms that some of the texts may be written in, by their outlines.
+
+    To try every pattern takes longer than most commands.
+    """
+    there = {_outline(text) for text in texts}
+    by_outline = _by_outline()
+    found = {at for outline in (None, *there) for at in by_outline.get(outline, ())}
+    names = list(FORMS)
+    return (names[at] for at in sorted(found))
+
+
+@cache
+def _by_outline() -> dict[str | None, list[int]]:
+    """The places of the forms of each outline; of those of any, under ``None``."""
+    made: dict[str | None, list[int]] = {}
+    for at, form in enumerate(FORMS.values()):
+        made.setdefault(form.outline, []).append(at)
+    return made
 
 
 def _all_match(cells: pa.ChunkedArray, pattern: str) -> bool:

@@ -26,7 +26,7 @@ from plait.core.text.digits import MOST_DIGITS, TooManyDigitsError, decimal_type
 from plait.core.text.pieces import one_array
 from plait.core.text.words import Cells
 from plait.core.types.exact import digits_of
-from plait.core.types.forms import FORMS, Form, base, fitting, form_of, read_form, settled
+from plait.core.types.forms import Form, base, fitting, form_of, of_cell, read_form, settled
 
 NUMBERS = ("integer", "decimal")
 MARKERS = ("NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?")
@@ -257,8 +257,8 @@ def looks_typed(text: str) -> bool:
     >>> looks_typed("12.5"), looks_typed("2031-04-05"), looks_typed("yard 7")
     (True, True, False)
     """
-    patterns = (*_PATTERNS.values(), *(form.pattern for form in FORMS.values()))
-    return any(re.match(pattern, text) for pattern in patterns)
+    plain = any(re.match(pattern, text) for pattern in _PATTERNS.values())
+    return plain or any(True for _ in of_cell(text))
 
 
 def simplest_type(kind: str) -> pa.DataType | None:

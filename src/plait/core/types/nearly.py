@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from plait.core.account.finding import MOST_EXAMPLES
 from plait.core.types.dateforms import pattern_of, read_dates
-from plait.core.types.forms import FORMS, Form, base
+from plait.core.types.forms import FORMS, Form, base, forms_of_outlines
 from plait.core.types.kinds import kind_of, written_forms
 
 _LEAST_SHARE = 0.9
@@ -130,10 +130,12 @@ def readings(
 ) -> dict[str, npt.NDArray[np.bool_]]:
     """Which texts each form of some kinds reads, if one of the first is written in it."""
     first = texts.slice(0, glance)
+    likely = set(forms_of_outlines(first.to_pylist()))
     return {
         form.name: fits(form, texts)
         for kind in kinds
         for form in _forms(kind)
+        if (form.name in likely or form.name in PLAIN)
         if pc.any(pc.match_substring_regex(first, form.pattern)).as_py()
     }
 

@@ -14,7 +14,7 @@ from plait.core.codes.counting import rows_by_code, stable_order, within_each
 
 MOST_NEAR = 3
 LEAST_SCORE = 0.7
-_BUCKETS = 1 << 22
+_FEWEST_BITS, _MOST_BITS = 12, 22  # of the number of a bucket
 _SPREAD = np.uint64(0x9E3779B97F4A7C15)
 _BASE = np.uint64(0x5851F42D4C957F2D)
 _SMALL = 200_000  # texts up to which short pieces are looked up as well
@@ -108,13 +108,16 @@ def _candidates(texts: pa.Array, others: pa.Array) -> tuple[Numbers, Numbers, bo
     small = len(others) <= _SMALL
     rows, pieces = _pieces(texts, (0,), small)
     other_rows, other_pieces = _pieces(others, (-1, 0, 1), small)
-    standing = np.bincount(other_pieces, minlength=_BUCKETS)
+    bits = _bits(len(other_pieces))
+    pieces, other_pieces = (_buckets(one, bits) for one in (pieces, other_pieces))
+    buckets = 1 << bits
+    standing = np.bincount(other_pieces, minlength=buckets)
     rows, pieces = _rarest(rows, pieces, standing)
-    wanted = np.zeros(_BUCKETS, bool)
+    wanted = np.zeros(buckets, bool)
     wanted[pieces] = True
     kept = wanted[other_pieces]
     other_rows, other_pieces = other_rows[kept], other_pieces[kept]
-    counts = np.bincount(other_pieces, minlength=_BUCKETS)
+    counts = np.bincount(other_pieces, minlength=buckets)
     order, offsets = rows_by_code(other_pieces.astype(np.int32), counts)
     times = np.minimum(counts[pieces], most)
     bounded = bool((counts[pieces] > most).any())
@@ -126,8 +129,17 @@ def _candidates(texts: pa.Array, others: pa.Array) -> tuple[Numbers, Numbers, bo
     return (*_plausible(texts, others, text, other), bounded)
 
 
+def _bits(pieces: int) -> int:
+    """So many that few pieces share a bucket, and few keys need no large table."""
+    return min(max((16 * pieces).bit_length(), _FEWEST_BITS), _MOST_BITS)
+
+
+def _buckets(words: Numbers, bits: int) -> Numbers:
+    return (words.view(np.uint64) * _SPREAD >> np.uint64(64 - bits)).astype(np.int64)
+
+
 def _pieces(texts: pa.Array, slips: tuple[int, ...], short: bool) -> tuple[Numbers, Numbers]:
-    """The row and the bucket of every piece.
+    """The row and the word of every piece.
 
     The halves of a text, taken as if it had a sign more or less where
     ``slips`` says so; and the short pieces, if they are asked for.
@@ -135,7 +147,7 @@ def _pieces(texts: pa.Array, slips: tuple[int, ...], short: bool) -> tuple[Numbe
     whole = texts.cast(pa.large_string())
     found = [_halves(whole, slips)] + ([_short_pieces(whole)] if short else [])
     rows, words = (np.concatenate(part) for part in zip(*found, strict=True))
-    return rows, (words.astype(np.uint64) * _SPREAD >> np.uint64(64 - 22)).astype(np.int64)
+    return rows, words
 
 
 def _halves(texts: pa.Array, slips: tuple[int, ...]) -> tuple[Numbers, Numbers]:
@@ -190,7 +202,7 @@ def _rarest(rows: Numbers, pieces: Numbers, standing: Numbers) -> tuple[Numbers,
     shared = standing[pieces] > 0
     rows, pieces = rows[shared], pieces[shared]
     rarity = np.minimum(standing[pieces], (1 << 20) - 1)
-    order = stable_order(rarity, 1 << 20)
+    order = stable_order(rarity, int(rarity.max(initial=0)) + 1)
     order = order[stable_order(rows[order], int(rows.max(initial=0)) + 1)]
     rows, pieces = rows[order], pieces[order]
     first = np.arange(len(rows)) - np.searchsorted(rows, rows) < _PIECES

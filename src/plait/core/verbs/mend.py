@@ -11,7 +11,6 @@ import pyarrow.compute as pc
 from plait.core.account.errors import asked
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.order import sorted_rows
-from plait.core.sql.expression import condition, evaluate, named_columns, parse
 from plait.core.store.shelf import kept
 from plait.core.table.aside import left_out
 from plait.core.table.columns import chosen, headed, renamed
@@ -158,6 +157,8 @@ def _all_computed(table: Table, compute: Pairs) -> Table:
 
 
 def _computed(table: Table, column: str, text: str) -> Table:
+    from plait.core.sql.expression import evaluate, named_columns, parse
+
     expression = parse(text)
     cells = evaluate(expression, table)
     come, kind = named_columns(expression, table), None
@@ -171,6 +172,8 @@ def _computed(table: Table, column: str, text: str) -> Table:
 
 
 def _only_where(table: Table, where: str) -> Table:
+    from plait.core.sql.expression import condition, parse
+
     holds = pc.fill_null(condition(parse(where), table), False).to_numpy()
     if holds.all():
         return table

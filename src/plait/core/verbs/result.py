@@ -7,13 +7,16 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from shlex import quote
+from typing import TYPE_CHECKING
 
 from plait.core.account.finding import SEVERITIES, Finding, counted, merged
 from plait.core.account.ledger import Entry, Line, entry
-from plait.core.figures.rules import Decision
-from plait.core.keys.conflicts import Conflicts
-from plait.core.keys.match import Match
 from plait.core.table.table import SetAside, Table
+
+if TYPE_CHECKING:
+    from plait.core.figures.rules import Decision
+    from plait.core.keys.conflicts import Conflicts
+    from plait.core.keys.match import Match
 
 _OF_ONE_SOURCE = re.compile(r"--(footer|header-line) [0-9]+")
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ssl
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
@@ -185,6 +184,8 @@ def _from_store(system: Any, path: str, out: IO[bytes], tick: Tick) -> None:
 
 def _may_pass(error: BaseException) -> bool:
     """Whether it is worth trying again: the way is at fault, and not what was asked for."""
+    import ssl  # loads slowly, and most jobs fetch nothing
+
     status = getattr(error, "status", None)
     if status is not None:
         return bool(status == 429 or status >= 500)

@@ -6,9 +6,12 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from threading import RLock
+from typing import TYPE_CHECKING
 
 from plait.formats.places.address import Address
-from plait.formats.servers.relation import Database
+
+if TYPE_CHECKING:
+    from plait.formats.servers.relation import Database
 
 
 class _Session:

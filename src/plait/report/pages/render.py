@@ -58,6 +58,8 @@ def environment() -> Any:
     """Where the templates of pages are; what they are given is escaped."""
     from jinja2 import Environment, PackageLoader, StrictUndefined
 
+    from plait.report.pages.compiled import kept_compiled
+
     made = Environment(
         loader=PackageLoader("plait.report.pages", "templates"),
         autoescape=True,
@@ -65,6 +67,7 @@ def environment() -> Any:
         trim_blocks=True,
         lstrip_blocks=True,
         finalize=seen,
+        bytecode_cache=kept_compiled(),
     )
     made.filters["number"] = lambda count: f"{count:,}".replace("-", "−")
     made.filters["bytes"] = bytes_shown
