@@ -63,7 +63,7 @@ def contents(
         stored = table.stored(column.name)
         made = (known or {}).get(id(stored)) if stored is not None else None
         if made is None:
-            made = profile(_tally(table, column))
+            made = profile(_tally(table, column), doubts=False)
         by: tuple[int, ...] = ()
         if of_row is not None:
             absent = ~present(table, column.name)

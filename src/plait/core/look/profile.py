@@ -170,8 +170,16 @@ def _texts(column: pa.ChunkedArray) -> pa.ChunkedArray:
     return pa.chunked_array(chunks, chunks[0].type if chunks else pa.string())
 
 
-def profile(tally: Tally, number: int = 0) -> Profile:
+def profile(tally: Tally, number: int = 0, doubts: bool = True) -> Profile:
     """What the column of one table of a tally holds.
+
+    Parameters
+    ----------
+    tally : Tally
+    number : int
+        Of the table.
+    doubts : bool
+        Whether to look what a column of text nearly is, or might be.
 
     Examples
     --------
@@ -184,7 +192,8 @@ def profile(tally: Tally, number: int = 0) -> Profile:
     texts, times = tally.texts.take(pa.array(there)), counts[there]
     column = pa.chunked_array([texts], tally.texts.type)
     kind = tally.declared or kind_of(column)
-    forms = written_forms(column) if kind == "text" and tally.declared is None else []
+    doubts = doubts and kind == "text" and tally.declared is None
+    forms = written_forms(column) if doubts else []
     values, weights, shown = _values(texts, times, kind)
     lengths = pc.utf8_length(shown)
     order = by_value(values)
@@ -204,14 +213,12 @@ def profile(tally: Tally, number: int = 0) -> Profile:
         _markers(texts, times),
         _spread(values, weights, kind),
         tuple(form.name for form in forms) if len(forms) > 1 else (),
-        *(_nearly(tally, texts, times) if kind == "text" and not forms else ()),
+        *(_nearly(texts, times) if doubts and not forms else ()),
     )
 
 
-def _nearly(tally: Tally, texts: pa.Array, times: Counts) -> tuple[Nearly | None, Mixed | None]:
+def _nearly(texts: pa.Array, times: Counts) -> tuple[Nearly | None, Mixed | None]:
     """What a text column nearly is: one form but for a few cells, or several forms."""
-    if tally.declared is not None:
-        return None, None
     marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
     texts, times = texts.filter(pa.array(~marked)), times[~marked]
     mixed = mixed_dates(texts, times)

@@ -96,7 +96,7 @@ def stack(
     findings: list[Finding] = []
     if by == "position":
         tables, findings = by_position(tables)
-    table = _concatenated(tables, name)
+    table = concatenated(tables, name)
     coming = [(one.name, one.rows) for one in tables]
     findings += [*header_findings(tables), *disagreements(tables)]
     aside: tuple[SetAside, ...] = ()
@@ -119,7 +119,7 @@ def stack(
     return Result("stack", table, (account,), tuple(findings), aside)
 
 
-def _concatenated(tables: Sequence[Table], name: str) -> Table:
+def concatenated(tables: Sequence[Table], name: str) -> Table:
     """All rows of all tables; strand by strand, so that every row keeps its lineage."""
     tables = [_in_single_parts(table) for table in tables]
     every = list(dict.fromkeys(column for table in tables for column in table.column_names))

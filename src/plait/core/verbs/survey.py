@@ -26,7 +26,7 @@ from plait.core.table.table import Table
 from plait.core.text.cells import as_text
 from plait.core.types.kinds import kind_of, may_be_typed
 from plait.core.verbs.result import for_one_source
-from plait.core.verbs.stack import stack
+from plait.core.verbs.stack import concatenated
 
 SAMPLE_ROWS = 3
 MOST_COMPARED = 3000
@@ -117,7 +117,7 @@ def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
         surveyed.append(one)
         findings += _family_findings(one, tallies, len(tables) > 1)
         joined = {name: over_all(tally, members) for name, tally in tallies.items()}
-        whole = members[0] if len(members) == 1 else stack(members, name=family.name).table
+        whole = members[0] if len(members) == 1 else concatenated(members, family.name)
         sides.append(TalliedTable(whole.named(family.name), joined, one.profiles, one.keys))
     found, traps = relations(sides)
     surveyed = [_best_keys(one, _shared(one, surveyed, found)) for one in surveyed]

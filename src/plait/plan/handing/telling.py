@@ -11,7 +11,7 @@ from plait.core.look.contents import Content, contents, partners, rows_by_source
 from plait.core.look.profile import Profile
 from plait.core.table.keyspec import names
 from plait.core.verbs.result import reading_entries
-from plait.core.verbs.stack import stack
+from plait.core.verbs.stack import concatenated
 from plait.formats.places.address import is_address
 from plait.plan.work.work import Worked
 from plait.report.account import Account
@@ -141,7 +141,7 @@ def _shapes(worked: Worked) -> tuple[dict[str, tuple[Content, ...]], dict[int, P
     """What the sources of each name hold, and the profiles of their stored columns."""
     shapes, known = {}, {}
     for name, tables in worked.sources.items():
-        whole = stack(tables, name=name).table if len(tables) > 1 else tables[0]
+        whole = concatenated(tables, name) if len(tables) > 1 else tables[0]
         found = contents(whole)
         shapes[name] = tuple(found)
         for column, content in zip(whole.columns, found, strict=True):

@@ -27,6 +27,8 @@ from plait.plan.work.intake import Found
 from plait.plan.work.sizes import check_sizes
 from plait.plan.work.steps import carry_out
 
+_SMALL = 100_000  # rows with which the steps themselves are as quick
+
 
 class Phases(Protocol):
     """What shows how far the work is."""
@@ -173,7 +175,8 @@ def work(loaded: LoadedPlan, found: Sequence[Found], phases: Phases) -> Worked:
     reading = time.perf_counter() - begin
     named = intake.by_name(found, tables)
     check_sizes(loaded, named)
-    _rehearse(loaded, named)
+    if sum(table.rows for table in tables) > _SMALL:
+        _rehearse(loaded, named)
     steps, results = _carried_out(loaded, named, phases)
     return Worked(loaded, tuple(found), tuple(tables), steps, results, reading)
 
