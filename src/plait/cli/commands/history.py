@@ -11,7 +11,7 @@ from shlex import quote
 from plait._version import __version__
 from plait.cli.arguments import whole_number
 from plait.core.account.finding import counted
-from plait.plan.file.load import plan_file
+from plait.plan.file.place import plan_file
 from plait.plan.runs.clock import day_and_time
 from plait.plan.runs.history import history_file, read_history, run_of
 from plait.plan.runs.record import Record, as_dict, last_good

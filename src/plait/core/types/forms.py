@@ -189,8 +189,9 @@ def forms_of_outlines(texts: Iterable[str]) -> Iterator[str]:
     there = {_outline(text) for text in texts}
     by_outline = _by_outline()
     found = {at for outline in (None, *there) for at in by_outline.get(outline, ())}
-    names = list(FORMS)
-    return (names[at] for at in sorted(found))
+    forms = list(FORMS.values())
+    digits = any("0" in outline for outline in there)  # without one there is a truth at most
+    return (forms[at].name for at in sorted(found) if digits or forms[at].kind == "boolean")
 
 
 @cache

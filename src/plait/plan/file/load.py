@@ -12,7 +12,7 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from plait.core.account.errors import SourceError, UsageError
+from plait.core.account.errors import UsageError
 from plait.core.account.names import nearest
 from plait.core.table.keyspec import named_values
 from plait.formats.places.address import Address, hidden_in, is_address
@@ -30,10 +30,10 @@ from plait.plan.file.model import (
     verb_of,
 )
 from plait.plan.file.naming import naming_faults
+from plait.plan.file.place import text_of
 
 _PARAMETER = re.compile(r"(?<!\$)\$\{([^{}]*)\}")
 _TAKEN_AS_IT_IS = re.compile(r"\$(\$\{[^{}]*\})")  # $${x} means the text ${x}
-_LARGEST = 4 << 20
 _HEADINGS: dict[tuple[str | int, ...], str] = {
     ("step",): "write [[step]]",
     ("source",): "write [source.NAME]",
@@ -124,7 +124,7 @@ def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()
         With every mistake in it.
     """
     try:
-        return _loaded(Path(path), _text(Path(path)), settings)
+        return _loaded(Path(path), text_of(Path(path)), settings)
     except RecursionError:
         raise PlanError(str(path), [Fault(1, "it is nested too deep")]) from None
 
@@ -152,35 +152,6 @@ def _loaded(path: Path, text: str, settings: Iterable[str] | Mapping[str, str]) 
     if faults:
         raise PlanError(str(path), faults)
     return LoadedPlan(plan, path, text, lines, parameters)
-
-
-def plan_file(path: Path) -> Path:
-    """The path of a plan that is there; what is in it may be wrong.
-
-    Raises
-    ------
-    SourceError
-    """
-    _text(path)
-    return path
-
-
-def _text(path: Path) -> str:
-    try:
-        if path.stat().st_size > _LARGEST:
-            raise SourceError("this is too large for a plan", str(path), "name a TOML file")
-        return path.read_text(encoding="utf-8-sig").replace("\r\n", "\n")
-    except FileNotFoundError:
-        near = [file.name for file in path.parent.glob("*.toml")] if path.parent.is_dir() else []
-        raise SourceError(
-            "there is no such plan",
-            str(path),
-            nearest(path.name, near) or "plait draft SOURCE… --out plan.toml writes one",
-        ) from None
-    except UnicodeDecodeError:
-        raise SourceError("a plan is written in UTF-8; this is not", str(path)) from None
-    except OSError as error:
-        raise SourceError(f"it cannot be read: {error.strerror}", str(path)) from None
 
 
 def _syntax_fault(text: str, said: str) -> Fault:

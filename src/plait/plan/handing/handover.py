@@ -39,6 +39,7 @@ from plait.formats.places.target import How, TableTarget, table_target
 from plait.formats.servers.writing.into import Into
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.behind import behind_of
+from plait.plan.handing.kept import MARKS
 from plait.plan.handing.telling import shown_path, sources_of, story_of, unique_key_of
 from plait.plan.work.touched import touching
 from plait.plan.work.work import Phases, Worked
@@ -48,8 +49,6 @@ from plait.report.markdown import report_markdown
 from plait.report.package import package_json
 from plait.report.pages.handover import report_page
 from plait.report.story import Expected, Story, story_json
-
-MARKS = ("datapackage.json", "ledger.json", "lineage.parquet")
 
 
 def folder_of(loaded: LoadedPlan) -> Path:

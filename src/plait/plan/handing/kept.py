@@ -20,6 +20,7 @@ from plait.formats.places.source import Source, Taking
 from plait.formats.reading import read_alone
 from plait.formats.sources import one_source
 
+MARKS = ("datapackage.json", "ledger.json", "lineage.parquet")
 _SOURCE = {
     "name": str,
     "path": str,

@@ -15,8 +15,7 @@ from plait.formats.places.address import is_address
 from plait.formats.places.given import Given
 from plait.formats.places.source import Source
 from plait.formats.sources import one_source
-from plait.plan.handing.handover import MARKS
-from plait.plan.handing.kept import fits, not_as_written
+from plait.plan.handing.kept import MARKS, fits, not_as_written
 
 # Typed and whole ones first: they are read quickest.
 _FORMATS = ("parquet", "arrow", "csv", "tsv", "jsonl", "json", "sqlite", "xlsx")

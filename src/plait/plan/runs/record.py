@@ -8,11 +8,13 @@ import traceback
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plait._version import __version__
 from plait.core.account.errors import ExpectationError, PlaitError
-from plait.report.story import Story
+
+if TYPE_CHECKING:
+    from plait.report.story import Story
 
 FIGURES = ("rows", "columns", "unmatched", "conflicts", "set_aside", "findings")
 NEW = ("rows_new", "rows_gone", "rows_changed")

@@ -1,0 +1,45 @@
+"""A plan's file: that it is there, and its text."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from plait.core.account.errors import SourceError
+from plait.core.account.names import nearest
+
+_LARGEST = 4 << 20
+
+
+def plan_file(path: Path) -> Path:
+    """The path of a plan that is there; what is in it may be wrong.
+
+    Raises
+    ------
+    SourceError
+    """
+    text_of(path)
+    return path
+
+
+def text_of(path: Path) -> str:
+    """What is in a plan.
+
+    Raises
+    ------
+    SourceError
+    """
+    try:
+        if path.stat().st_size > _LARGEST:
+            raise SourceError("this is too large for a plan", str(path), "name a TOML file")
+        return path.read_text(encoding="utf-8-sig").replace("\r\n", "\n")
+    except FileNotFoundError:
+        near = [file.name for file in path.parent.glob("*.toml")] if path.parent.is_dir() else []
+        raise SourceError(
+            "there is no such plan",
+            str(path),
+            nearest(path.name, near) or "plait draft SOURCE… --out plan.toml writes one",
+        ) from None
+    except UnicodeDecodeError:
+        raise SourceError("a plan is written in UTF-8; this is not", str(path)) from None
+    except OSError as error:
+        raise SourceError(f"it cannot be read: {error.strerror}", str(path)) from None
