@@ -218,3 +218,43 @@ def test_counts_have_the_right_number_and_verb(plait, long_names, command):
     said = " ".join((ended.err + ended.out).split())
     assert not re.search(r"\b1 (rows|columns|keys|cells|findings|warnings|notes|sources)\b", said)
     assert not re.search(r"\b1 (row|key) [^.;]{0,40}\bhave no match\b", said)
+
+
+READ = {
+    "survey": "survey a.csv b.csv c.csv",
+    "keys": "keys a.csv b.csv --key k",
+    "check": "check p.toml",
+    "history": "history p.toml",
+    "trace": "trace all --row 3",
+    "compare": "compare a.csv b.csv --key k",
+    "help": "help join",
+}
+
+
+@pytest.fixture
+def made(plait, put, tmp_path):
+    """A plan that has run, and its sources."""
+    for name in "abc":
+        put(**{f"{name}_csv": "k,v\n" + "".join(f"{n},{name}{n % 7}\n" for n in range(50))})
+    (tmp_path / "p.toml").write_text(
+        '[source.a]\npath = "a.csv"\n[source.b]\npath = "b.csv"\n'
+        '[[step]]\nstack = ["a", "b"]\ninto = "all"\n[handover]\nresult = "all"\nfolder = "all"\n'
+    )
+    assert plait("run", "p.toml", "--quiet").status == 0
+    return tmp_path
+
+
+@pytest.mark.parametrize("command", READ)
+def test_what_is_for_reading_is_on_standard_output_alone(plait, made, command):
+    ended = plait(*READ[command].split())
+    assert ended.status == 0 and ended.out.strip() and not ended.err.strip()
+
+
+@pytest.mark.parametrize("command", READ)
+def test_a_reader_that_goes_away_ends_the_program_quietly(made, command):
+    reader, writer = os.pipe()
+    os.close(reader)
+    line = [sys.executable, "-m", "plait", *READ[command].split()]
+    ended = subprocess.run(line, cwd=made, stdout=writer, stderr=subprocess.PIPE, timeout=60)
+    os.close(writer)
+    assert (ended.returncode, ended.stderr) == (141, b"")

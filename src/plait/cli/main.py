@@ -10,7 +10,14 @@ from importlib import import_module
 from typing import Any, NoReturn
 
 from plait._version import __version__
-from plait.cli.process import NobodyReadsError, leave, loading, open_streams, stop_like_an_interrupt
+from plait.cli.process import (
+    NOBODY_READS,
+    NobodyReadsError,
+    leave,
+    loading,
+    open_streams,
+    stop_like_an_interrupt,
+)
 from plait.core.account.errors import OutputError, PlaitError, UsageError
 
 COMMANDS = {
@@ -97,7 +104,7 @@ def main(words: Sequence[str]) -> int:
         return _interrupted()
     except (BrokenPipeError, NobodyReadsError):
         sys.stdout = None  # or it is flushed, and fails, once more
-        return 4
+        return NOBODY_READS
     except MemoryError:
         return _tell(PlaitError("there is not enough memory for this", remedy="use smaller inputs"))
     except Exception as error:

@@ -20,6 +20,8 @@ from typing import Any, NoReturn
 
 from plait.core.account.errors import OutputError
 
+NOBODY_READS = 141  # as of a program that SIGPIPE ends
+
 
 class NobodyReadsError(Exception):
     """Whoever read standard output has all that was wanted."""
@@ -108,6 +110,8 @@ def leave(status: int) -> NoReturn:
         try:
             if stream is not None:
                 stream.flush()
+        except BrokenPipeError:
+            status = status or NOBODY_READS
         except (OSError, OutputError):
             status = status or 4
     os._exit(status)

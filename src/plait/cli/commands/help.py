@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import sys
 
 from plait.cli.main import COMMANDS
 from plait.core.account.errors import UsageError
@@ -51,11 +50,12 @@ def _topics() -> str:
 
 def _print(part: PartSaid) -> None:
     """The keys of a part; of the handover also its files. This is what was asked for: a result."""
-    from rich.console import Console
     from rich.table import Table as Grid
 
-    out = Console(file=sys.stdout, highlight=False, emoji=False, markup=False)
-    out.width = min(out.width, 100) if out.is_terminal else 80
+    from plait.cli.views.show import console, for_reading
+
+    with for_reading():
+        out = console()
     verb = f"  {part.topic} = …" if part.heading == "[[step]]" else ""
     out.print(f"{part.heading}{verb}")
     out.print(part.meaning)

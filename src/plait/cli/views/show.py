@@ -15,6 +15,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
+from plait.cli.process import NobodyReadsError
 from plait.core.account.errors import PlaitError
 from plait.core.account.finding import Example, Finding, Place, counted, worst_first
 from plait.core.account.ledger import Entry, shortened
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
 
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
-_WIDEST = 100
+_WIDEST = 120
 _LABEL = re.compile(r"[a-z]+( [a-z]+)*:?\s{2,}")
 # A path stays in one piece, to be copied; signs that are aligned stay where they are.
 _WHOLE_WORDS: dict[str, Any] = {
@@ -52,10 +53,18 @@ def for_reading(aside: bool = False) -> Iterator[None]:
         _FOR_READING.reset(token)
 
 
+class _Console(Console):
+    """Where nobody reads any more, the program ends as every other does."""
+
+    def on_broken_pipe(self) -> None:
+        """Leave it to the program."""
+        raise NobodyReadsError
+
+
 def console() -> Console:
-    """Standard error, or output for reading; at most 100 columns wide, 80 away from a terminal."""
+    """Standard error, or output for reading; at most 120 columns wide, 80 away from a terminal."""
     file = sys.stdout if _FOR_READING.get() else None
-    plain = Console(file=file, stderr=True, highlight=False, emoji=False, markup=False)
+    plain = _Console(file=file, stderr=True, highlight=False, emoji=False, markup=False)
     plain.width = min(plain.width, _WIDEST) if plain.is_terminal else 80
     return plain
 
