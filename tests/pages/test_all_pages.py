@@ -91,6 +91,8 @@ def test_nothing_hostile_runs_and_all_of_it_is_shown(pages, opened):
         for one in page.locator("summary").all():
             one.evaluate("one => { one.parentElement.open = true; }")
         if name == "survey":
+            page.locator(".rows-chosen").first.scroll_into_view_if_needed()
+            page.locator(".listed").first.wait_for()
             page.evaluate(
                 "[...document.querySelectorAll('.listed button')].forEach(one => one.click())"
             )

@@ -154,6 +154,8 @@ def test_a_choice_is_counted_in_every_field_and_its_expression_gives_its_rows(
     ended = plait("mend", "visits.csv", "--where", where, "--out", "chosen.csv", "--replace")
     assert ended.status == 0, ended.err
     assert [one["id"] for one in rows_of(tmp_path / "chosen.csv")] == [one["id"] for one in wanted]
+    page.locator(".rows-chosen").scroll_into_view_if_needed()
+    page.locator(".rows-chosen h3", has_text="chosen").wait_for()
     listed = page.locator(".listed tbody tr")
     assert listed.count() == min(len(wanted), 200)
     shown = page.locator(".listed tbody tr td:last-child").all_text_contents()
@@ -231,10 +233,13 @@ def test_above_its_size_the_page_works_on_a_sample_and_says_so(surveyed, tmp_pat
 
     _write(tmp_path / "visits.csv", _table(4, 3000))
     table = read_source(find_sources([str(tmp_path / "visits.csv")])[0])
-    monkeypatch.setattr(linked, "MOST_CELLS", 6000)
+    monkeypatch.setattr(linked, "MOST_CELLS", 17_999)
+    monkeypatch.setattr(linked, "SAMPLED_CELLS", 6000)
     assert linked.linked(survey([table])).rows == (1000,)
     monkeypatch.setattr(linked, "MOST_CELLS", 10**9)
     monkeypatch.setattr(linked, "MOST_LETTERS", 20_000)
+    monkeypatch.setattr(linked, "SAMPLED_CELLS", 10**9)
+    monkeypatch.setattr(linked, "SAMPLED_LETTERS", 20_000)
     made = linked.linked(survey([table]))
     assert len(made.packed) <= 20_000 and 200 <= made.rows[0] < 3000
 

@@ -19,8 +19,10 @@ from plait.report.pages.render import packed
 
 Numbers = npt.NDArray[np.int64]
 
-MOST_CELLS, MOST_LETTERS = 3_200_000, 6_500_000
-_FEWEST_ROWS, _TRIES, _AIM = 200, 6, 0.85
+MOST_CELLS, MOST_LETTERS = 3_200_000, 7_200_000
+# What is a sample anyway is a smaller one, which opens sooner.
+SAMPLED_CELLS, SAMPLED_LETTERS = 1_000_000, 2_500_000
+_FEWEST_ROWS, _TRIES, _AIM = 200, 6, 0.95
 
 
 @dataclass(frozen=True)
@@ -42,12 +44,16 @@ class Linked:
 def linked(found: Survey) -> Linked:
     """The rows of all shapes, or of samples that are small enough for a page."""
     cells = sum(one.rows * len(one.profiles) for one in found.families)
-    share = min(1.0, MOST_CELLS / max(cells, 1))
+    if cells <= MOST_CELLS:
+        made = _packed(found, 1.0)
+        if len(made.packed) <= MOST_LETTERS:
+            return made
+    share = min(1.0, SAMPLED_CELLS / cells)
     for _ in range(_TRIES):
         made = _packed(found, share)
-        if len(made.packed) <= MOST_LETTERS:
+        if len(made.packed) <= SAMPLED_LETTERS:
             break
-        share *= _AIM * MOST_LETTERS / len(made.packed)
+        share *= _AIM * SAMPLED_LETTERS / len(made.packed)
     return made
 
 

@@ -14,7 +14,7 @@ function el(tag, given = {}, ...inside) {
   return made;
 }
 
-const number = count => count.toLocaleString("en-US");
+const written = new Intl.NumberFormat("en-US"), number = count => written.format(count);
 const counted = (count, word) => number(count) + " " + word + (count === 1 ? "" : "s");
 
 function percent(part, whole) {

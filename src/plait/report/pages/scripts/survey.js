@@ -1,6 +1,6 @@
 // The survey: for each shape its fields, the words of the choice, the rows chosen, two fields against each other.
 
-const MOST_ROWS = 200, MOST_GROUPS = 12;
+const MOST_ROWS = 200, MOST_COLUMNS = 30, MOST_GROUPS = 12;
 
 class ShapeView {
   constructor(shape, section) {
@@ -15,7 +15,10 @@ class ShapeView {
     list.before(this.status, this.words);
     this.views = shape.fields.map((field, at) => new FieldView(field, list.children[at], changed));
     const first = section.querySelector(".first");
-    this.rows = el("div");
+    this.rows = el("div", { className: "rows-chosen" });
+    this.wide = shape.columns.length <= MOST_COLUMNS;
+    // The list is made where it is seen: to lay it out takes longer than to count everything.
+    new IntersectionObserver(found => { this.inView = found.at(-1).isIntersecting; this.listSoon(); }, { rootMargin: "300px" }).observe(this.rows);
     this.against = el("div");
     list.after(this.rows, this.pair());
     first?.remove();
@@ -26,9 +29,16 @@ class ShapeView {
     this.shape.choose();
     for (const view of this.views) view.update(this.shape);
     this.tell();
-    if (this.waiting) clearTimeout(this.waiting);
-    // The counts are seen at once, the long list a moment later.
-    this.waiting = setTimeout(() => { this.list(); this.grid(); }, 0);
+    this.stale = true;
+    this.listSoon();
+    this.grid();
+  }
+
+  // The counts are seen at once, the long list a moment later.
+  listSoon() {
+    if (!this.stale || !this.inView) return;
+    clearTimeout(this.waiting);
+    this.waiting = setTimeout(() => this.list(), 0);
   }
 
   get of() { return this.shape.rows < this.shape.said.of ? counted(this.shape.rows, "sampled row") : counted(this.shape.rows, "row"); }
@@ -42,21 +52,31 @@ class ShapeView {
     const said = chosen.flatMap((field, at) => [at ? el("button", { type: "button", className: "joint", title: "change between and and or", onclick: () => { shape.every = !shape.every; this.changed(); } }, shape.every ? "and" : "or") : null,
       el("button", { type: "button", className: "chip", title: "clear this", onclick: () => { field.clear(); this.changed(); } }, short(seen(field.words())))]);
     const clear = el("button", { type: "button", onclick: () => { for (const one of chosen) one.clear(); this.changed(); } }, "clear all");
-    this.words.replaceChildren(el("p", { className: "answer" }, answer), el("div", { className: "tools" }, ...said.filter(Boolean), clear));
+    this.words.replaceChildren(el("p", { className: "answer" }, answer), el("div", { className: "tools" }, ...said.filter(Boolean), clear), this.expression());
   }
 
   list() {
+    this.stale = false;
     const shape = this.shape, rows = shape.first(MOST_ROWS), any = shape.marked !== null;
-    const several = shape.said.sources.length > 1;
-    const names = [...(several ? ["source"] : []), "row", ...shape.columns.map(one => one.name)];
+    const several = shape.said.sources.length > 1, columns = this.columns();
+    const names = [...(several ? ["source"] : []), "row", ...columns.map(one => one.name)];
     const cells = at => {
       const row = rows[at];
-      return [...(several ? [shape.said.sources[shape.source[row]]] : []), number(shape.number[row]), ...shape.columns.map(one => shape.cell(one, row))];
+      return [...(several ? [shape.said.sources[shape.source[row]]] : []), number(shape.number[row]), ...columns.map(one => shape.cell(one, row))];
     };
     const title = (any ? "The rows chosen" : "Rows as they stand") + ": " + (rows.length < shape.count ? "the first " + number(rows.length) + " of " : "") + (any ? number(shape.count) + " of " : "") + this.of;
     const table = rowsTable(names, rows.length, cells, "Rows");
     table.classList.add("listed");
-    this.rows.replaceChildren(el("h3", {}, title), ...(any ? [this.expression()] : []), table);
+    const more = el("button", { type: "button", onclick: () => { this.wide = !this.wide; this.list(); } }, this.wide ? "fewer columns" : "all " + number(shape.columns.length) + " columns");
+    this.rows.replaceChildren(el("h3", {}, title), ...(shape.columns.length > MOST_COLUMNS ? [more] : []), table);
+  }
+
+  // Of very many columns those that are chosen by, and the first.
+  columns() {
+    const { columns } = this.shape;
+    if (this.wide) return columns;
+    const chosen = columns.filter(one => one.chosen);
+    return [...chosen, ...columns.filter(one => !one.chosen)].slice(0, Math.max(MOST_COLUMNS, chosen.length));
   }
 
   expression() {
