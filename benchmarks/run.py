@@ -5,6 +5,7 @@ python benchmarks/run.py stack [--rows 10000000] [--extracts 24] [--rounds 5]
 python benchmarks/run.py survey [--left 10000000] [--right 1000000] [--rounds 5]
 python benchmarks/run.py wide|related|many [--rounds 5]
 python benchmarks/run.py start
+python benchmarks/run.py small [--rounds 5]
 python benchmarks/run.py long [--left 10000000] [--times 5] [--rounds 3]
 python benchmarks/run.py keys [--left 10000000] [--right 1000000] [--rounds 3]
 python benchmarks/run.py compare [--left 10000000] [--rounds 3]
@@ -15,6 +16,7 @@ from __future__ import annotations
 
 import argparse
 import compileall
+import os
 import shutil
 import sys
 import tempfile
@@ -165,11 +167,46 @@ def bench_start(options: argparse.Namespace, _: Path) -> None:
     compare([sys.executable, "-c", "import argparse"], [*PLAIT, "--version"], [], options.rounds)
 
 
+SMALL = {
+    "mend": "mend wardens.csv --out made.csv",
+    "stack": "stack inspections --out made.csv",
+    "join": "join visits.csv hives.csv --key Yard,Hive --ignore case --out made.csv",
+    "group": "group visits.csv --by Yard --take n=count --out made.csv",
+    "settle": "settle hives.csv --key Yard,Hive --out made.csv",
+    "survey": "survey register",
+    "keys": "keys visits.csv hives.csv --key Yard,Hive",
+    "compare": "compare older-register.csv hives.csv --key Yard,Hive",
+    "history": "history season.toml",
+    "trace": "trace handover --row 3",
+    "check": "check season.toml",
+    "run": "run season.toml",
+}
+LOADING = [sys.executable, "-c", "import numpy, pyarrow.compute, rich.console"]
+
+
+def bench_small(options: argparse.Namespace, folder: Path) -> None:
+    """Commands on the demo's files against loading the libraries: least processor time."""
+    run([*PLAIT, "demo", str(folder / "demo")])
+    os.chdir(folder / "demo")
+    run([*PLAIT, "stack", "inspections", "--out", "visits.csv"])
+    run([*PLAIT, "stack", "register", "--distinct", "--out", "hives.csv"])
+    floors = [run(LOADING).processor for _ in range(options.rounds)]
+    print(f"loading: {min(floors):.2f} s")
+    for name, words in SMALL.items():
+        also = ["--replace"] if "--out" in words or name == "run" else []
+        lines = [*PLAIT, *words.split(), *also]
+        runs, floors = [], []
+        for _ in range(options.rounds):
+            floors.append(run(LOADING).processor)
+            runs.append(run(lines).processor)
+        print(f"{name}: {min(runs):.2f} s, ratio {min(runs) / min(floors):.2f}", flush=True)
+
+
 def main() -> None:
     """Parse the command line and run one benchmark."""
     parser = argparse.ArgumentParser(description=__doc__)
     names = ["join", "stack", "survey", "wide", "related", "many", "start", "long", "keys"]
-    names += ["compare", "plan"]
+    names += ["compare", "plan", "small"]
     parser.add_argument("bench", choices=names)
     parser.add_argument("--left", type=int, default=10_000_000)
     parser.add_argument("--right", type=int, default=1_000_000)
@@ -194,6 +231,7 @@ def main() -> None:
             "keys": bench_keys,
             "compare": bench_compare,
             "plan": bench_plan,
+            "small": bench_small,
         }
         benches[options.bench](options, Path(folder))
 

@@ -63,7 +63,7 @@ OUTSIDE = {
         "fsspec",
         "keyring",
     },
-    "report": {"jinja2", "markupsafe", "matplotlib"},
+    "report": {"numpy", "pyarrow", "jinja2", "markupsafe", "matplotlib"},
     "options": set(),
     "_python": {"pyarrow"},
     "plan": {"numpy", "pyarrow", "pydantic"},

@@ -47,7 +47,8 @@ def attempt(target: str, seconds: float, seed: int, most: int = 10**9) -> Tried:
     begin = time.monotonic()
     while spent < seconds and tried.count < most:
         told, given = multiprocessing.Pipe(duplex=False)
-        process = multiprocessing.get_context("fork").Process(
+        # Not forked: what libraries with threads do after that may crash the child.
+        process = multiprocessing.get_context("spawn").Process(
             target=_child, args=(target, seed + tried.count, seconds - spent, most, given)
         )
         process.start()

@@ -107,7 +107,9 @@ def _by_value(
     number = np.cumsum(changes) - 1
     within = np.lexsort((-times[kept[order]], number))
     order, first = order[within], np.flatnonzero(changes)
-    others = np.setdiff1d(np.arange(len(texts)), kept)
+    left = np.ones(len(texts), bool)
+    left[kept] = False
+    others = np.flatnonzero(left)
     literals = [written[place] for place in first]
     bins = _stretches(ordered.take(pa.array(first)), kind)
     value = np.concatenate([number, np.full(len(others), -1)])

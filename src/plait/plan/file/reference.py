@@ -13,8 +13,8 @@ from plait.plan.file.model import STEPS, Change, Expect, Handover, Notice, Part,
 
 HANDOVER_FILES = (
     ("RESULT.csv, …", "the dataset, in every format that `formats` names"),
-    ("report.html", "the whole account as one page: answer, flow of rows, grid of keys against "
-     "sources, expectations, findings, columns, sources, ledger, how to run it again"),
+    ("report.html", "the whole account as one page: answer, the plan as a picture, ledger, grid of "
+     "keys against sources, expectations, findings, columns, sources, how to run it again"),
     ("report.md", "the same in short, as Markdown"),
     ("ledger.json", "the same as data: what `plait run --json` prints"),
     ("aside/", "every list of rows set aside, with reason, source, row number and their cells as "

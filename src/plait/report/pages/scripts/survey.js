@@ -47,8 +47,9 @@ class ShapeView {
     const shape = this.shape, chosen = shape.chosen;
     this.words.hidden = !chosen.length;
     const answer = number(shape.count) + " of " + this.of + " (" + percent(shape.count, shape.rows) + ")";
-    this.status.textContent = chosen.length ? answer + ": " + chosen.map(one => seen(one.words())).join(shape.every ? ", and " : ", or ") : "nothing is chosen";
+    this.status.textContent = chosen.length ? answer + ": " + chosen.map(one => seen(one.words())).join(shape.every ? ", and " : ", or ") : this.told ? "nothing is chosen" : "";
     if (!chosen.length) return;
+    this.told = true;
     const said = chosen.flatMap((field, at) => [at ? el("button", { type: "button", className: "joint", title: "change between and and or", onclick: () => { shape.every = !shape.every; this.changed(); } }, shape.every ? "and" : "or") : null,
       el("button", { type: "button", className: "chip", title: "clear this", onclick: () => { field.clear(); this.changed(); } }, short(seen(field.words())))]);
     const clear = el("button", { type: "button", onclick: () => { for (const one of chosen) one.clear(); this.changed(); } }, "clear all");
@@ -64,7 +65,7 @@ class ShapeView {
       const row = rows[at];
       return [...(several ? [shape.said.sources[shape.source[row]]] : []), number(shape.number[row]), ...columns.map(one => shape.cell(one, row))];
     };
-    const title = (any ? "The rows chosen" : "Rows as they stand") + ": " + (rows.length < shape.count ? "the first " + number(rows.length) + " of " : "") + (any ? number(shape.count) + " of " : "") + this.of;
+    const title = (any ? "The rows chosen" : "Rows as they are") + ": " + (rows.length < shape.count ? "the first " + number(rows.length) + " of " : "") + (any ? number(shape.count) + " of " : "") + this.of;
     const table = rowsTable(names, rows.length, cells, "Rows");
     table.classList.add("listed");
     const more = el("button", { type: "button", onclick: () => { this.wide = !this.wide; this.list(); } }, this.wide ? "fewer columns" : "all " + number(shape.columns.length) + " columns");
