@@ -130,47 +130,6 @@ def test_one_report_for_several_joins(plait, put, tmp_path):
     assert plait("stack", "a.csv", "--report", "r.txt").status == 2
 
 
-FIGURES = {
-    "keys": ("keys", "a.csv", "b.csv", "--key", "k"),
-    "keys of one": ("keys", "a.csv", "--key", "k"),
-    "survey": ("survey", "a.csv", "b.csv"),
-    "compare": ("compare", "a.csv", "b.csv", "--key", "k"),
-    "run": ("run", "p.toml", "--replace"),
-}
-
-
-@pytest.mark.parametrize("name", FIGURES)
-def test_a_figure_is_the_same_every_time_and_holds_its_numbers(plait, put, tmp_path, name):
-    put(
-        a_csv="k,$x$\n" + "".join(f"{n},a_{{b\n" for n in range(1234)) + "7,y\n",
-        b_csv="k,$x$\n" + "".join(f"{n},a_{{b\n" for n in range(12, 1300)),
-    )
-    (tmp_path / "p.toml").write_text(
-        '[source.a]\npath = "a.csv"\n[source.b]\npath = "b.csv"\n'
-        '[[step]]\nstack = ["a", "b"]\ndistinct = true\ninto = "all"\n'
-        '[handover]\nresult = "all"\n'
-    )
-    made = []
-    for _ in range(2):
-        for ending in ("svg", "png", "pdf"):
-            file = f"figure.{ending}"
-            ended = plait(*FIGURES[name], "--figure", file, "--quiet", "--replace")
-            assert ended.status == 0, ended.err
-            made.append((tmp_path / file).read_bytes())
-    assert made[:3] == made[3:]
-    assert made[1].startswith(b"\x89PNG") and made[2].startswith(b"%PDF")
-    drawn = made[0].decode()
-    words = {
-        "keys": ("1,222", "66", "12"),
-        "keys of one": ("1,233 keys once", "1 on rows that differ"),
-        "survey": ("$x$", "a_{b", "2,523 rows"),
-        "compare": ("1,222 equal", "66 new"),
-        "run": ("1,235 rows", "1,222 set aside", "1 stack"),
-    }
-    for text in words[name]:
-        assert f">{text}" in drawn or f" {text}" in drawn, text
-
-
 SHOWN = {
     "survey": ["survey", "visits.csv", "hives.csv"],
     "keys": ["keys", "visits.csv", "hives.csv", "--key", "yard,hive"],

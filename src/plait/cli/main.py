@@ -202,8 +202,11 @@ def _complete() -> None:
 
     parser = _main_parser()
     commands = parser.add_subparsers()
+    typed = os.environ.get("COMP_LINE", "").split()
     for name in COMMANDS:
-        command(name).add_arguments(commands.add_parser(name, add_help=True))
+        its = commands.add_parser(name, add_help=True)
+        if name in typed[1:2]:  # to load those of all takes longer than a person waits
+            command(name).add_arguments(its)
     argcomplete.autocomplete(parser)
 
 

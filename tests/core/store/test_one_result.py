@@ -162,7 +162,7 @@ def _listed(one):
 def test_a_verb_gives_the_same_in_memory_from_scratch_files_and_shared_out(
     verb, seed, way, tmp_path
 ):
-    rows = (400, 90, 30)[seed]
+    rows = (400, 90, 30)[seed] if verb != "join cross" else 90
     left, right = visits(seed, rows), hives(seed, rows // 4)
     expected = told(VERBS[verb], left, right)
     with way(tmp_path) as within:
