@@ -1,4 +1,4 @@
-"""When a difference between two distributions may be chance, against another's limit distribution."""
+"""Whether two distributions differ by chance, against the limit distribution."""
 
 from __future__ import annotations
 

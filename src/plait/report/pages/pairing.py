@@ -50,31 +50,19 @@ def pairing(found: Audited, why: WhyNot, again: str, pairs: Table | None) -> dic
     best = np.zeros(found.coding.size)
     np.maximum.at(best, mine, one.score)
     lost = alone[np.argsort(-best[alone], kind="stable")][:MOST_KEYS]
-    shown = np.isin(mine, lost)
-    named = distinct(theirs[shown])[0]
+    named = distinct(theirs[np.isin(mine, lost)])[0]
     others = np.concatenate([named, free[~np.isin(free, named)]])[: max(MOST_OTHERS, len(named))]
-    place = np.full(found.coding.size, -1)
-    place[others] = np.arange(len(others))
-    near: dict[int, list[dict[str, Any]]] = {}
-    for at in np.flatnonzero(shown).tolist():
-        near.setdefault(int(mine[at]), []).append(
-            {
-                "other": int(place[theirs[at]]),
-                "score": round(float(one.score[at]), 2),
-                "why": _why(why) if one.ignoring[at] else "near",
-                "sure": bool(one.sure[at]),
-            }
-        )
-    keys = _keys(found, side, lost)
-    for key, code in zip(keys, lost.tolist(), strict=True):
-        key["near"] = near.get(code, [])
+    near = _near(why, mine, theirs, others, found.coding.size)
     names = spelt_columns(tuple(zip(*found.key, strict=True)))
     return {
         "side": side,
         "sources": [table.name for table in found.sources],
         "names": names,
         "columns": [_beside(found, number) for number in (0, 1)],
-        "keys": keys,
+        "keys": [
+            {**key, "near": near.get(code, [])}
+            for key, code in zip(_keys(found, side, lost), lost.tolist(), strict=True)
+        ],
         "unmatched": len(alone),
         "others": [
             {**other, "matched": bool(counts[side][code])}
@@ -84,6 +72,24 @@ def pairing(found: Audited, why: WhyNot, again: str, pairs: Table | None) -> dic
         "again": again,
         "remembered": _digest(found),
     }
+
+
+def _near(
+    why: WhyNot, mine: Numbers, theirs: Numbers, others: Numbers, size: int
+) -> dict[int, list[dict[str, Any]]]:
+    """For each key what is near to it, the nearest first."""
+    one, place = why.suggestions, np.full(size, -1)
+    place[others] = np.arange(len(others))
+    near: dict[int, list[dict[str, Any]]] = {}
+    for at in np.flatnonzero(place[theirs] >= 0).tolist():
+        said = {
+            "other": int(place[theirs[at]]),
+            "score": round(float(one.score[at]), 2),
+            "why": _why(why) if one.ignoring[at] else "near",
+            "sure": bool(one.sure[at]),
+        }
+        near.setdefault(int(mine[at]), []).append(said)
+    return near
 
 
 def _why(why: WhyNot) -> str:
