@@ -52,7 +52,8 @@ def pairing(found: Audited, why: WhyNot, again: str, pairs: Table | None) -> dic
     lost = alone[np.argsort(-best[alone], kind="stable")][:MOST_KEYS]
     named = distinct(theirs[np.isin(mine, lost)])[0]
     others = np.concatenate([named, free[~np.isin(free, named)]])[: max(MOST_OTHERS, len(named))]
-    near = _near(why, mine, theirs, others, found.coding.size)
+    shown = np.isin(mine, lost)
+    near = _near(why, mine, np.where(shown, theirs, -1), others, found.coding.size)
     names = spelt_columns(tuple(zip(*found.key, strict=True)))
     return {
         "side": side,
@@ -78,7 +79,7 @@ def _near(
     why: WhyNot, mine: Numbers, theirs: Numbers, others: Numbers, size: int
 ) -> dict[int, list[dict[str, Any]]]:
     """For each key what is near to it, the nearest first."""
-    one, place = why.suggestions, np.full(size, -1)
+    one, place = why.suggestions, np.full(size + 1, -1)  # the last is that of -1
     place[others] = np.arange(len(others))
     near: dict[int, list[dict[str, Any]]] = {}
     for at in np.flatnonzero(place[theirs] >= 0).tolist():
