@@ -206,3 +206,27 @@ def test_texts_come_through_the_saved_file_as_they_are(audited, tmp_path, sign):
     page.wait_for_selector("html[data-ready]")
     page.get_by_label("A saved pairs.csv").set_input_files(tmp_path / "pairs.csv")
     page.locator(".pair.accepted").wait_for()
+
+
+@pytest.mark.parametrize(
+    "sources", [("a",), ("a", "a"), ("a", "b"), ("a", "b", "none"), ("none", "a")]
+)
+def test_there_is_a_page_of_any_number_of_sources(tmp_path, put, plait, opened, sources):
+    put(a_csv="k,v\n1,x\n2,y\n2,z\n", b_csv="k,v\n1,x\n3,\n", none_csv="k,v\n")
+    words = [f"{name}={name}.csv" for name in dict.fromkeys(sources)]
+    ended = plait(
+        "keys", *words, "--key", "k", "--report", "k.html", "--figure", "k.svg", "--quiet"
+    )
+    assert ended.status == 0, ended.err
+    for script in (True, False):
+        page = opened(tmp_path / "k.html", script=script)
+        rows = page.locator("main table").first.locator("tbody tr").all_text_contents()
+        assert len(rows) == len(words)
+
+
+def test_without_script_the_pairs_are_a_table(tmp_path, put, plait, opened):
+    put(left_csv=LEFT, right_csv=RIGHT)
+    plait("keys", "left.csv", "right.csv", "--key", "Yard,Hive", "--report", "k.html", "--quiet")
+    page = opened(tmp_path / "k.html", script=False)
+    rows = page.locator("#static tbody tr").all_text_contents()
+    assert any("Elm Raod" in row and "Elm Road" in row for row in rows)

@@ -303,3 +303,38 @@ def test_the_expression_means_what_was_chosen_however_values_are_written(surveye
             f"r{n}" for n in wanted
         ], (name, where)
         page.locator(".chip").evaluate("one => one.click()")
+
+
+ODD = {
+    "none.csv": "a,b\n",
+    "gaps.csv": "a\n\n\n",
+    "nested.json": '[{"a":{"b":[1,2]},"c":null},{"a":{"b":[]},"c":true}]',
+    "one.csv": "a\n7\n",
+    "floats.jsonl": '{"f":1e300}\n{"f":-1e300}\n{"f":0.1}\n',
+}
+
+
+@pytest.mark.parametrize("name", ODD)
+def test_there_is_a_page_of_any_table(name, surveyed, tmp_path):
+    (tmp_path / name).write_text(ODD[name])
+    page = surveyed(name)
+    assert page.locator(".field").count() >= 1
+    page.evaluate("document.querySelectorAll('.value, .bins button').forEach(one => one.click())")
+
+
+def test_a_stretch_is_drawn_over_with_the_mouse(surveyed, tmp_path):
+    columns = _table(6, 200)
+    _write(tmp_path / "visits.csv", columns)
+    page = surveyed("visits.csv")
+    bins = page.locator(".field").nth(4).locator(".bins")  # Count, from -5 to 8
+    bins.scroll_into_view_if_needed()
+    box = bins.bounding_box()
+    at = lambda bin_: (box["x"] + box["width"] * (bin_ + 0.5) / 14, box["y"] + 20)  # noqa: E731
+    page.mouse.move(*at(3))
+    page.mouse.down()
+    page.mouse.move(*at(5))
+    page.mouse.move(*at(7))
+    page.mouse.up()
+    assert page.locator(".chip").all_text_contents() == ["Count from -2 to 2"]
+    wanted = sum(-2 <= int(cell) <= 2 for cell in columns["Count"])
+    assert _said(page)[0] == wanted

@@ -7,6 +7,7 @@ import pytest
 FIGURES = {
     "keys": ("keys", "a.csv", "b.csv", "--key", "k"),
     "keys of one": ("keys", "a.csv", "--key", "k"),
+    "keys of three": ("keys", "a.csv", "b.csv", "none.csv", "--key", "k"),
     "survey": ("survey", "a.csv", "b.csv"),
     "compare": ("compare", "a.csv", "b.csv", "--key", "k"),
     "run": ("run", "p.toml", "--replace"),
@@ -17,6 +18,7 @@ FIGURES = {
 def test_a_figure_is_the_same_every_time_and_holds_its_numbers(plait, put, tmp_path, name):
     put(
         a_csv="k,$x$\n" + "".join(f"{n},a_{{b\n" for n in range(1234)) + "7,y\n",
+        none_csv="k\n",
         b_csv="k,$x$\n" + "".join(f"{n},a_{{b\n" for n in range(12, 1300)),
     )
     (tmp_path / "p.toml").write_text(
@@ -36,6 +38,7 @@ def test_a_figure_is_the_same_every_time_and_holds_its_numbers(plait, put, tmp_p
     drawn = made[0].decode()
     words = {
         "keys": ("1,222", "66", "12"),
+        "keys of three": ("1,222", "66", "none"),
         "keys of one": ("1,233 keys once", "1 on rows that differ"),
         "survey": ("$x$", "a_{b", "2,523 rows"),
         "compare": ("1,222 equal", "66 new"),

@@ -114,8 +114,10 @@ def _tell(
 
 def _again(found: Audited, options: argparse.Namespace) -> str:
     """The command that joins the tables with pairs that are settled on the page."""
+    if found.why is None:  # there is nothing to settle
+        return ""
     words = options.sources if len(options.sources) == 2 else [one.path for one in found.sources]
-    key = spelt(tuple(zip(*found.key[:2], strict=True)))
+    key = spelt(tuple(zip(*found.key, strict=True)))
     ignore = ["--ignore", ",".join(options.ignore)] if options.ignore else []
     said = [*words, "--key", key, *ignore, "--pairs", "pairs.csv", "--out", "joined.csv"]
     return f"plait join {join(said)}"

@@ -32,7 +32,7 @@ def _draw(found: Audited, figure: Any) -> None:
     panel = plain(figure.add_axes((0.02, 0.04, 0.94, 0.72)))
     key = cut(", ".join(found.key[0]), 80)
     figure.text(0.02, 0.9, f"Keys against sources: {key}", fontsize=11, fontweight="bold")
-    if found.holdings:
+    if len(found.tables) > 1:
         _holdings(panel, found)
     else:
         _repeats(panel, found)
@@ -42,7 +42,7 @@ def _draw(found: Audited, figure: Any) -> None:
 
 def _holdings(panel: Any, found: Audited) -> None:
     """A line for each combination of sources: a dot a source, a bar of its keys."""
-    most = max(one.keys for one in found.holdings)
+    most = max((one.keys for one in found.holdings), default=1)
     for place, table in enumerate(found.tables):
         x = -most * (0.16 * (len(found.tables) - place))
         panel.text(x, -0.75, cut(table.name, 18), fontsize=9, ha="center", color=SOFT)
@@ -64,7 +64,7 @@ def _holdings(panel: Any, found: Audited) -> None:
         )  # fmt: skip
         panel.text(one.keys + most * 0.01, row, f"{one.keys:,}", fontsize=9, va="center")
     panel.set_xlim(-most * 0.16 * (len(found.tables) + 0.8), most * 1.14)
-    panel.set_ylim(-1.2, len(found.holdings[:_MOST]) - 0.4)
+    panel.set_ylim(-1.2, max(len(found.holdings[:_MOST]), 1) - 0.4)
 
 
 def _repeats(panel: Any, found: Audited) -> None:
