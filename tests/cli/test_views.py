@@ -217,3 +217,15 @@ def test_a_reader_that_goes_away_ends_the_program_quietly(made, command):
     ended = subprocess.run(line, cwd=made, stdout=writer, stderr=subprocess.PIPE, timeout=60)
     os.close(writer)
     assert (ended.returncode, ended.stderr) == (141, b"")
+
+
+def test_pages_are_drawn_without_the_plotting_library(made):
+    code = (
+        "import sys; from plait.cli.main import main\n"
+        "for words in (['run', 'p.toml', '--replace'], ['survey', 'a.csv', '--report', 's.html'],\n"
+        "              ['keys', 'a.csv', 'b.csv', '--key', 'k', '--report', 'k.html']):\n"
+        "    assert main([*words, '--quiet']) == 0\n"
+        "print([name for name in ('matplotlib', 'scipy') if name in sys.modules])"
+    )
+    ended = subprocess.run([sys.executable, "-c", code], cwd=made, capture_output=True, text=True)
+    assert ended.stdout.strip() == "[]", ended.stderr
