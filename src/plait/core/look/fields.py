@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.codes.counting import count
-from plait.core.look.profile import Profile, Tally, binned, by_value, typed_values
+from plait.core.look.profile import Tally, binned, by_value, typed_values
 from plait.core.text.cells import as_text
 from plait.core.types.forms import base
 
@@ -49,33 +48,28 @@ class Field:
     bins: Numbers
 
 
-def fields(
-    tallies: Mapping[str, Tally], profiles: Mapping[str, Profile], rows: Numbers | None = None
-) -> list[Field]:
-    """The columns of tables of one shape, over all of them.
+def field(name: str, tally: Tally, kind: str, rows: Numbers | None = None) -> Field:
+    """A column of tables of one shape, over all of them.
 
     Parameters
     ----------
-    tallies : mapping of str to Tally
-        Each with codes for every row of every table.
-    profiles : mapping of str to Profile
+    name : str
+    tally : Tally
+        With codes for every row of all the tables, as of one.
+    kind : str
     rows : array of int64, optional
         Some rows only.
 
     Examples
     --------
-    >>> from plait.core.look.profile import profile, tallied
+    >>> from plait.core.look.profile import tallied
     >>> tally = tallied([pa.chunked_array([["12.50", "7", "NA", "12.5", ""]])])
-    >>> (found,) = fields({"kg": tally}, {"kg": profile(tally)})
+    >>> found = field("kg", tally, "decimal")
     >>> found.texts.to_pylist(), found.codes.tolist(), found.value.tolist()
     (['7', '12.50', '12.5', 'NA'], [1, 0, 3, 2, -1], [0, 1, 1, -1])
     >>> found.literals, found.bins.tolist()
     (['7', '12.5'], [0, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 2])
     """
-    return [_field(name, tally, profiles[name].kind, rows) for name, tally in tallies.items()]
-
-
-def _field(name: str, tally: Tally, kind: str, rows: Numbers | None) -> Field:
     (codes,) = tally.codes
     assert codes is not None
     codes = codes if rows is None else codes[rows]

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.look.fields import Field, fields
+from plait.core.look.fields import Field, field
 from plait.core.table.table import Table
 from plait.core.table.whence import source_rows
 from plait.core.types.forms import base
@@ -81,11 +81,14 @@ def _family(
     one: Surveyed, rows: Numbers | None, begin: int
 ) -> tuple[dict[str, Any], list[npt.NDArray[Any]]]:
     """A shape as the script reads it, and its arrays: of each row the source, its number, codes."""
-    tallies = {name: over_all(tally, one.tables) for name, tally in one.tallies.items()}
-    every = fields(tallies, one.profiles, rows)
+    # Column by column: the codes of all rows of all columns together may be large.
+    every = [
+        field(name, over_all(tally, one.tables), one.profiles[name].kind, rows)
+        for name, tally in one.tallies.items()
+    ]
     source, number = _places(one, rows)
     arrays = [_narrow(source, len(one.tables)), number.astype(np.uint32)]
-    arrays += [_narrow(field.codes + 1, len(field.texts) + 1) for field in every]
+    arrays += [_narrow(column.codes + 1, len(column.texts) + 1) for column in every]
     places = np.cumsum([begin, *(array.nbytes for array in arrays)]).tolist()
     shapes = [[place, array.itemsize] for place, array in zip(places, arrays, strict=False)]
     said = {
@@ -97,35 +100,41 @@ def _family(
         "source": shapes[0],
         "number": shapes[1],
         "fields": [
-            {**_said(field), "codes": shape} for field, shape in zip(every, shapes[2:], strict=True)
+            {**_said(column), "codes": shape}
+            for column, shape in zip(every, shapes[2:], strict=True)
         ],
     }
     return said, arrays
 
 
-def _said(field: Field) -> dict[str, Any]:
-    texts = field.texts.to_pylist()
-    plain = bool((field.value == np.arange(len(texts))).all())
+def _said(column: Field) -> dict[str, Any]:
+    texts, literals = column.texts.to_pylist(), column.literals
+    plain = bool((column.value == np.arange(len(texts))).all())
     return {
-        "name": field.name,
-        "kind": field.kind,
-        "base": base(field.kind),
+        "name": column.name,
+        "kind": column.kind,
+        "base": base(column.kind),
         "texts": texts,
-        "value": None if plain else field.value.tolist(),
-        "literals": None if field.literals is None or field.literals == texts else field.literals,
-        "bins": field.bins.tolist(),
+        "value": None if plain else column.value.tolist(),
+        "literals": None if literals is None or literals == texts else literals,
+        "bins": column.bins.tolist(),
     }
 
 
 def _places(one: Surveyed, rows: Numbers | None) -> tuple[Numbers, Numbers]:
     """For each row the number of its source, and its row number there, from 1."""
-    source = np.repeat(np.arange(len(one.tables)), [table.rows for table in one.tables])
-    number = np.concatenate([_numbers(table) for table in one.tables])
-    return (source, number) if rows is None else (source[rows], number[rows])
+    ends = np.cumsum([table.rows for table in one.tables])
+    rows = np.arange(one.rows) if rows is None else rows
+    source = np.searchsorted(ends, rows, side="right")
+    number = np.zeros(len(rows), np.int64)
+    for place, (table, end) in enumerate(zip(one.tables, ends.tolist(), strict=True)):
+        here = source == place
+        number[here] = _numbers(table, rows[here] - (end - table.rows))
+    return source, number
 
 
-def _numbers(table: Table) -> Numbers:
-    rows = np.arange(table.rows)
+def _numbers(table: Table, rows: Numbers) -> Numbers:
+    """The row numbers that rows of a table have in its source, from 1."""
     within = source_rows(table.strands[0], rows)[1] if table.strands else rows
     return within.astype(np.int64) + 1
 
