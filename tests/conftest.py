@@ -194,9 +194,9 @@ def certificate(tmp_path_factory) -> Path:
     return path
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def chromium():
-    """A real browser without a window."""
+    """A real browser without a window; one that stays open takes time from the other tests."""
     from browser import chromium as browser
 
     with browser() as started:
