@@ -24,7 +24,9 @@ def chromium() -> Iterator[object]:
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(executable_path=program, args=["--no-sandbox", "--disable-gpu"])
+        browser = driver.chromium.launch(
+            executable_path=program, args=["--no-sandbox", "--disable-gpu"]
+        )
         yield browser
         browser.close()
 

@@ -103,6 +103,7 @@ def test_nothing_hostile_runs_and_all_of_it_is_shown(pages, opened):
             page.evaluate(f"document.querySelectorAll('button[data-behind]')[{at}].click()")
             assert page.locator("dialog").count() == 1
             page.keyboard.press("Escape")
+            page.locator("dialog").wait_for(state="detached")
         assert page.title() != "run", name
         shown = page.evaluate("document.body.textContent")
         assert "document.title='run'" in shown, f"{name} hides what was there"

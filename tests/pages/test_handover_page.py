@@ -96,6 +96,7 @@ def test_every_number_opens_the_rows_that_it_counts(handed, tmp_path, kind):
             assert [[cell or "(missing)" for cell in one.values()] for one in rows][:200] == shown
             checked.add(name)
         page.keyboard.press("Escape")
+        page.locator("dialog").wait_for(state="detached")
     assert len(checked) >= 4, checked
 
 

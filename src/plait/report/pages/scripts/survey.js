@@ -20,7 +20,7 @@ class ShapeView {
     // The list is made where it is seen: to lay it out takes longer than to count everything.
     new IntersectionObserver(found => { this.inView = found.at(-1).isIntersecting; this.listSoon(); }, { rootMargin: "300px" }).observe(this.rows);
     this.against = el("div");
-    list.after(this.rows, this.pair());
+    list.after(this.pair(), this.rows);
     first?.remove();
     this.changed();
   }
