@@ -75,7 +75,7 @@ class PairsView {
     const names = this.pairs.columns[side], theirs = this.pairs.columns[1 - side];
     return el("dl", {}, ...names.flatMap((name, at) => {
       const text = one.cells[at];
-      if (text === null || text === undefined) return [];
+      if (!text) return [];
       const place = theirs.indexOf(name), equal = other && place >= 0 && other.cells[place] === text;
       return [el("dt", {}, seen(name)), el("dd", { className: equal ? "same" : "" }, cell(text))];
     }));
