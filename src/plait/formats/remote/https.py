@@ -6,6 +6,8 @@ for a whole one; so the answers are looked at here.
 
 from __future__ import annotations
 
+import os
+from functools import cache
 from typing import IO, Any
 
 from plait.formats.places.reader import Tick
@@ -31,7 +33,9 @@ def size_of(system: Any, url: str) -> int:
 
 async def _size(system: Any, url: str) -> int:
     session = await system.set_session()
-    async with session.head(url, headers=_PLAIN, allow_redirects=True) as answer:
+    async with session.head(
+        url, headers=_PLAIN, allow_redirects=True, ssl=_trusted(_named())
+    ) as answer:
         if answer.status == 404:
             raise FileNotFoundError
         # Whoever may only get a file is refused what is asked of it beforehand.
@@ -55,7 +59,8 @@ def go_on(system: Any, url: str, out: IO[bytes], tick: Tick) -> None:
 async def _go_on(system: Any, url: str, out: IO[bytes], tick: Tick) -> None:
     session = await system.set_session()
     span = {"Range": f"bytes={out.tell()}-"} if out.tell() else {}
-    async with session.get(url, headers={**_PLAIN, **span}) as answer:
+    headers = {**_PLAIN, **span}
+    async with session.get(url, headers=headers, ssl=_trusted(_named())) as answer:
         if answer.status == 404:
             raise FileNotFoundError
         answer.raise_for_status()
@@ -65,3 +70,15 @@ async def _go_on(system: Any, url: str, out: IO[bytes], tick: Tick) -> None:
         async for data in answer.content.iter_chunked(_STEP):
             out.write(data)
             tick(len(data))
+
+
+def _named() -> tuple[str, str]:
+    return os.environ.get("SSL_CERT_FILE", ""), os.environ.get("SSL_CERT_DIR", "")
+
+
+@cache
+def _trusted(_: tuple[str, str]) -> Any:
+    """The certificates that are trusted now: the library's own are those of when it was loaded."""
+    import ssl
+
+    return ssl.create_default_context()
