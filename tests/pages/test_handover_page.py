@@ -185,3 +185,15 @@ def test_without_script_the_report_is_whole(handed, tmp_path):
     ledger = page.locator("#step-3 tbody tr").all_text_contents()
     said = next(csv.reader([ledger[0]]))
     assert said and page.locator("button").count() == 0
+
+
+def test_a_plan_without_steps_has_its_picture_too(tmp_path, put, plait, opened):
+    put(a_csv="k\n1\n2\n")
+    (tmp_path / "p.toml").write_text(
+        '[source.a]\npath = "a.csv"\n[handover]\nresult = "a"\nfolder = "all"\n'
+    )
+    for words in (["run", "p.toml"], ["run", "p.toml", "--replace", "--figure", "p.svg"]):
+        assert plait(*words, "--quiet").status == 0
+    page = opened(tmp_path / "all" / "report.html")
+    assert page.locator("svg a[href='#source-a']").count() == 1
+    assert page.get_by_text("No step changes the rows").is_visible()
