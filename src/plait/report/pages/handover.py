@@ -52,6 +52,7 @@ class Counts:
     def __init__(self, every: Sequence[Behind]) -> None:
         self._every = every
         self._by_name = {one.name: one for one in every}
+        self._place = {id(one): place for place, one in enumerate(every)}
 
     def count(self, rows: int, *behind: Behind | None) -> Any:
         """A number; where its rows are in the page, the place from which they open."""
@@ -65,7 +66,7 @@ class Counts:
 
     def place(self, behind: Behind) -> str:
         """What the script calls the rows."""
-        return str(self._every.index(behind))
+        return str(self._place[id(behind)])
 
     def ending(self, *endings: str, kept: bool = True) -> list[Behind]:
         """Whole lists whose names end so; without ``kept`` only of rows in no result."""

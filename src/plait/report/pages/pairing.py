@@ -39,8 +39,8 @@ def pairing(found: Audited, why: WhyNot, again: str, pairs: Table | None) -> dic
     -------
     dict
         ``side``: whose keys are without a match, 0 left, 1 right; ``keys``: those, the likeliest
-        first, each with its nearest; ``others``: keys of the other side, those that match
-        nothing first; each with the columns beside the key on its first row.
+        first, each with its nearest; ``others``: keys of the other side, those that are near,
+        then those that match nothing; each with the columns beside the key on its first row.
     """
     side, one = why.side, why.suggestions
     mine, theirs = (one.left, one.right) if side == 0 else (one.right, one.left)
@@ -51,7 +51,9 @@ def pairing(found: Audited, why: WhyNot, again: str, pairs: Table | None) -> dic
     np.maximum.at(best, mine, one.score)
     lost = alone[np.argsort(-best[alone], kind="stable")][:MOST_KEYS]
     named = distinct(theirs[np.isin(mine, lost)])[0]
-    others = np.concatenate([named, free[~np.isin(free, named)]])[: max(MOST_OTHERS, len(named))]
+    matched = np.flatnonzero((counts[1 - side] > 0) & (counts[side] > 0))
+    rest = np.concatenate([free, matched])[: MOST_OTHERS + len(named)]
+    others = np.concatenate([named, rest[~np.isin(rest, named)]])[: max(MOST_OTHERS, len(named))]
     shown = np.isin(mine, lost)
     near = _near(why, mine, np.where(shown, theirs, -1), others, found.coding.size)
     names = spelt_columns(tuple(zip(*found.key, strict=True)))

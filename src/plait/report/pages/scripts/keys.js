@@ -45,7 +45,7 @@ class PairsView {
     const [mine, theirs] = there ? this.marked(key.parts, there.parts) : [key.parts.map(part => [[part, false]]), []];
     const sides = [el("div", {}, this.keyed(mine), this.rows(key), this.beside(pairs.side, key, there))];
     sides.push(there ? el("div", { className: "meant" }, this.keyed(theirs), this.rows(there), this.beside(1 - pairs.side, there, key)) : el("div", { className: "meant ends" }, "no key is near"));
-    if (there) sides[1].querySelector(".ends").append(near ? ", likeness " + near.score.toFixed(2) + ", " + near.why : ", chosen by hand", there.matched ? "; it has a match already" : "");
+    if (there) sides[1].querySelector(".ends").append(near ? ", likeness " + near.score.toFixed(2) + ", " + near.why : ", chosen by hand", there.matched ? "; it has a match already" + (pairs.side ? ", and would lose it" : "") : "");
     sides[1].append(this.choice(at, other));
     const press = (word, wanted, act) => el("button", { type: "button", tabIndex: at === this.at ? 0 : -1, "aria-pressed": String(state === wanted), disabled: wanted === "accepted" && !there, onclick: act }, word);
     const decide = el("div", { className: "decide" }, press(state === "accepted" ? "✓ accepted" : "accept", "accepted", () => this.accept(at)), press(state === "rejected" ? "✗ rejected" : "reject", "rejected", () => this.reject(at)));
@@ -98,7 +98,7 @@ class PairsView {
   byHand(at, text) {
     const found = this.pairs.others.findIndex(one => one.parts.join(", ") === text);
     if (found >= 0) this.decide([[at, found]]);
-    else this.said.textContent = "There is no key " + text + " in " + this.pairs.sources[1 - this.pairs.side] + ".";
+    else this.said.textContent = text + " is no key of " + this.pairs.sources[1 - this.pairs.side] + " that this page has.";
   }
 
   accept(at) { const other = this.pairs.meant(at); if (other >= 0) this.decide([[at, this.pairs.state(at) === "accepted" ? undefined : other]]); }
