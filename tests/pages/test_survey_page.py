@@ -225,6 +225,11 @@ def test_two_fields_against_each_other_are_counted_and_a_cell_chooses_both(surve
         assert (0 if text == "·" else int(text)) == wanted
         seen += wanted
     assert seen == 300
+    page.get_by_label("Down").select_option(label="id")
+    others = page.locator(".against tr", has_text="289 others").locator("button").all()
+    assert others and all(one.is_disabled() for one in others), "they cannot be chosen as one"
+    page.get_by_label("Down").select_option(label="Yard")
+    cells = page.locator(".against td button").all()
     yard, truth = cells[0].get_attribute("title").rsplit(", ", 1)
     wanted = int(cells[0].text_content())
     cells[0].click()

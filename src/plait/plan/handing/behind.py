@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
+from plait.core.keys.conflicts import Conflicts
+from plait.core.table.table import SetAside
 from plait.plan.work.work import Worked
 from plait.report.behind import Behind, of_list, of_table
 
@@ -22,10 +24,14 @@ def behind_of(worked: Worked, files: Mapping[int, str]) -> tuple[Behind, ...]:
     return (*_lists(worked, files), *_tables(worked))
 
 
+def every_list(worked: Worked) -> Iterator[tuple[int, SetAside | Conflicts]]:
+    """Every list of rows set aside, with its step from 1; 0 for those of reading."""
+    yield from ((0, one) for table in worked.tables for one in table.aside)
+    yield from ((step.number + 1, one) for step in worked.steps for one in step.result.aside)
+
+
 def _lists(worked: Worked, files: Mapping[int, str]) -> Iterator[Behind]:
-    read = ((0, one) for table in worked.tables for one in table.aside)
-    made = ((step.number + 1, one) for step in worked.steps for one in step.result.aside)
-    for number, (step, one) in enumerate((*read, *made)):
+    for number, (step, one) in enumerate(every_list(worked)):
         yield from of_list(number, one, files.get(id(one), ""), step)
 
 

@@ -38,7 +38,7 @@ from plait.formats.places.source import Source
 from plait.formats.places.target import How, TableTarget, table_target
 from plait.formats.servers.writing.into import Into
 from plait.plan.file.load import LoadedPlan
-from plait.plan.handing.behind import behind_of
+from plait.plan.handing.behind import behind_of, every_list
 from plait.plan.handing.kept import MARKS
 from plait.plan.handing.telling import shown_path, sources_of, story_of, unique_key_of
 from plait.plan.work.touched import touching
@@ -299,10 +299,10 @@ def _output(
 def asides(worked: Worked) -> Iterator[tuple[str, SetAside | Conflicts]]:
     """Every list of rows that were set aside, with the file it goes to."""
     taken: set[str] = set()
-    read = (("", one) for table in worked.tables for one in table.aside)
-    made = ((f"{step.number + 1}-", one) for step in worked.steps for one in step.result.aside)
-    for number, one in (*read, *made):
-        name = distinct_name(f"{number}{file_name(one.name)}", taken)
+    for step, one in every_list(worked):
+        name = distinct_name(
+            f"{step}-{file_name(one.name)}" if step else file_name(one.name), taken
+        )
         taken.add(name)
         yield f"aside/{name}.csv", one
 

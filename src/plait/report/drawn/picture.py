@@ -7,7 +7,6 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
-from plait.core.account.finding import counted
 from plait.report.drawn.layered import ordered
 
 # All lengths are in pixels of the page.
@@ -293,8 +292,3 @@ def _cut(word: str, signs: int) -> int:
         room += 1
     hyphen = max(word.rfind(sign, 0, room) for sign in "-_+./")
     return hyphen + 1 if hyphen > 0 else room
-
-
-def rows_said(rows: int) -> str:
-    """``1,103 rows``."""
-    return counted(rows, "row")

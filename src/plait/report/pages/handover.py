@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from plait._version import __version__
-from plait.core.account.finding import SEVERITIES, Finding
+from plait.core.account.finding import Finding, worst_first
 from plait.core.account.ledger import Entry, Line
 from plait.report.behind import Behind, behind_finding, behind_line
 from plait.report.compared import changed_columns
@@ -142,18 +142,16 @@ class _Told:
 def _told(story: Story) -> list[_Told]:
     """The findings, worst first, with where they were found."""
     steps = [*story.found_in, *(-1 for _ in story.account.findings[len(story.found_in) :])]
-    told = [
+    of = {id(one): step for one, step in zip(story.account.findings, steps, strict=True)}
+    return [
         _Told(
             one,
-            _step_said(story, step),
+            _step_said(story, of[id(one)]),
             one.where.partition(", column ")[0],
-            behind_finding(one, step, story.behind),
+            behind_finding(one, of[id(one)], story.behind),
         )
-        for one, step in zip(story.account.findings, steps, strict=True)
+        for one in worst_first(story.account.findings)
     ]
-    return sorted(
-        told, key=lambda one: (-SEVERITIES.index(one.finding.severity), -one.finding.count)
-    )
 
 
 def _step_said(story: Story, step: int) -> str:

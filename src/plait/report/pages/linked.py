@@ -91,12 +91,14 @@ def _family(
     arrays += [_narrow(column.codes + 1, len(column.texts) + 1) for column in every]
     places = np.cumsum([begin, *(array.nbytes for array in arrays)]).tolist()
     shapes = [[place, array.itemsize] for place, array in zip(places, arrays, strict=False)]
+    origin = source_column(list(one.profiles))
     said = {
         "name": one.family.name,
         "rows": len(source),
         "of": one.rows,
         "sources": [table.name for table in one.tables],
-        "command": _command(one),
+        "origin": origin,
+        "command": _command(one, origin),
         "source": shapes[0],
         "number": shapes[1],
         "fields": [
@@ -145,13 +147,12 @@ def _narrow(codes: Numbers, size: int) -> npt.NDArray[Any]:
     return codes.astype(kind)
 
 
-def _command(one: Surveyed) -> str:
+def _command(one: Surveyed, origin: str) -> str:
     """What an expression goes behind, to have the rows that were chosen."""
     paths = [table.path or table.name for table in one.tables]
     if len(paths) == 1:
         return f"plait mend {quote(paths[0])} --where "
-    column = source_column(list(one.profiles))
-    return f"plait stack {join(paths)} --origin {quote(column)} | plait mend - --where "
+    return f"plait stack {join(paths)} --origin {quote(origin)} | plait mend - --where "
 
 
 def source_column(names: Sequence[str]) -> str:

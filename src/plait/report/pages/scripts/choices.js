@@ -101,9 +101,7 @@ class Shape {
     this.fields = said.fields.map(one => new Field(one, array(one.codes)));
     this.columns = this.fields;
     if (said.sources.length > 1) {
-      let name = "source";
-      while (said.fields.some(one => one.name === name)) name += "_";
-      const one = { name, kind: "the file that a row came from", base: "text", texts: said.sources, value: null, literals: null, bins: [], source: true };
+      const one = { name: said.origin, kind: "the file that a row came from", base: "text", texts: said.sources, value: null, literals: null, bins: [], source: true };
       this.fields = [new Field(one, Uint32Array.from(this.source, place => place + 1)), ...this.fields];
     }
     this.every = true; // whether a row must meet the choices of all fields, or of any

@@ -110,8 +110,9 @@ class ShapeView {
     const head = el("tr", {}, el("td"), ...across.names.map(name => el("th", { scope: "col" }, short(seen(name), 40))));
     const rows = down.names.map((name, one) => el("tr", {}, el("th", { scope: "row" }, short(seen(name), 40)), ...across.names.map((_, two) => {
       const count = counts[one * across.size + two];
-      const pick = () => { down.pick(one); across.pick(two); this.changed(); };
-      const button = el("button", { type: "button", disabled: !count || !down.pick || !across.pick, onclick: pick, title: seen(name) + ", " + seen(across.names[two]) }, count ? number(count) : "·");
+      const picks = [down.picks[one], across.picks[two]]; // there is none for what is several values together
+      const pick = () => { for (const choose of picks) choose(); this.changed(); };
+      const button = el("button", { type: "button", disabled: !count || !picks.every(Boolean), onclick: pick, title: seen(name) + ", " + seen(across.names[two]) }, count ? number(count) : "·");
       button.style.setProperty("--dark", Math.round(45 * count / most) + "%");
       return el("td", {}, button);
     })));
@@ -146,7 +147,7 @@ function groups(field) {
     }
   }
   if (field.all[MISSING]) of[MISSING] = add("missing", () => field.picked.add(MISSING));
-  return { field, names, size: names.length, group: slot => of[slot], pick: at => picks[at]?.() };
+  return { field, names, size: names.length, group: slot => of[slot], picks };
 }
 
 const short = (text, most = 120) => text.length > most ? text.slice(0, most) + "…" : text;
