@@ -38,7 +38,7 @@ class Behind:
     Parameters
     ----------
     name : str
-        Unlike the others of a page.
+        What the page knows those of a whole table by; nothing for a list.
     what : str
         What they are, in a few words.
     rows : int
@@ -78,27 +78,22 @@ def of_table(name: str, what: str, table: Table, step: int = 0) -> Behind:
     return _behind(name, what, table, table.rows, step, table.name)
 
 
-def of_list(number: int, one: SetAside | Conflicts, file: str, step: int) -> Iterable[Behind]:
+def of_list(one: SetAside | Conflicts, file: str, step: int) -> Iterable[Behind]:
     """A list of rows set aside; where it has rows of two reasons, each apart as well.
 
     Parameters
     ----------
-    number : int
-        Unlike those of other lists.
     one : SetAside or Conflicts
     file : str
     step : int
     """
     listed, of = one.listed(), one.name if one.cells_only else one.table.name
-    name = f"list-{number}"
     kept = one.in_result
-    yield _behind(name, _said(one, ""), listed, one.rows, step, of, one.name, "", kept, file)
-    for place, (reason, rows) in enumerate(_by_reason(one)):
+    yield _behind("", _said(one, ""), listed, one.rows, step, of, one.name, "", kept, file)
+    for reason, rows in _by_reason(one):
         some = listed.at(rows[:MOST_ROWS])
         what = _said(one, reason)
-        yield _behind(
-            f"{name}-{place}", what, some, len(rows), step, of, one.name, reason, kept, file
-        )
+        yield _behind("", what, some, len(rows), step, of, one.name, reason, kept, file)
 
 
 def _said(one: SetAside | Conflicts, reason: str) -> str:

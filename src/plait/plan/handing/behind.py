@@ -31,8 +31,8 @@ def every_list(worked: Worked) -> Iterator[tuple[int, SetAside | Conflicts]]:
 
 
 def _lists(worked: Worked, files: Mapping[int, str]) -> Iterator[Behind]:
-    for number, (step, one) in enumerate(every_list(worked)):
-        yield from of_list(number, one, files.get(id(one), ""), step)
+    for step, one in every_list(worked):
+        yield from of_list(one, files.get(id(one), ""), step)
 
 
 def _tables(worked: Worked) -> Iterator[Behind]:
