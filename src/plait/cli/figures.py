@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from plait.formats.delivery.delivery import Delivery
+from plait.formats.places.extras import needed
 from plait.report.drawn.figure import check_ending
 
 Write = Callable[[Any, Path, str], None]
@@ -27,6 +28,7 @@ def check_figure(options: argparse.Namespace, delivery: Delivery) -> None:
     """See that the figure asked for can be written."""
     if options.figure:
         check_ending(options.figure)
+        needed("matplotlib", "figures", "--figure")
         delivery.check(options.figure)
 
 

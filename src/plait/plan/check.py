@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import resource
 import sys
 import time
 from dataclasses import dataclass
@@ -56,7 +55,7 @@ class Foreseen:
         That a run would take: what was measured now, and the writing as fast as
         that of a part.
     memory : int
-        Bytes, the most that was held.
+        Bytes, the most that was held; 0 where the system does not tell.
     """
 
     answer: str
@@ -134,5 +133,10 @@ def _first(table: Table, rows: int) -> Table:
 
 
 def _most_memory() -> int:
+    """Bytes; 0 where the system does not tell."""
+    try:
+        import resource
+    except ImportError:
+        return 0
     most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     return most if sys.platform == "darwin" else most * 1024

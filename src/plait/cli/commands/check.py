@@ -87,11 +87,11 @@ def _show(foreseen: Foreseen, expected: list[Expected], verbose: bool) -> None:
 
     failing = sum(not one.holds for one in expected)
     refused = f"a run would hand nothing over: {failing} of {len(expected)} expectations fail"
+    memory = f" and {bytes_shown(foreseen.memory)} of memory" if foreseen.memory else ""
     show_answer(
         [
             refused if failing else foreseen.answer,
-            f"a run takes about {foreseen.seconds:,.0f} s and {bytes_shown(foreseen.memory)} of "
-            "memory, as measured now",
+            f"a run takes about {foreseen.seconds:,.0f} s{memory}, as measured now",
             *(one.message for one in foreseen.findings if one.code == "fetched-in-part"),
         ]
     )

@@ -191,7 +191,7 @@ def append(file: IO[bytes], path: Path) -> None:
         try:
             while os.sendfile(file.fileno(), part.fileno(), None, _AT_ONCE):
                 pass
-        except OSError:  # not to every kind of file, or from it; nor on every system
+        except (AttributeError, OSError):  # not on every system, nor to every kind of file
             shutil.copyfileobj(part, file, _AT_ONCE)
     path.unlink()
 

@@ -17,6 +17,8 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from plait.core.account.system import IS_POSIX
+
 _READ, _WRITE, _SHARED, _FIXED = 1, 2, 1, 16
 _DROP, _HERE, _NO_FOLLOW = 4, -100, 0x100  # MADV_DONTNEED, AT_FDCWD, AT_SYMLINK_NOFOLLOW
 _STRETCH, _LARGE_PAGE = 64 << 20, 2 << 20
@@ -64,8 +66,9 @@ class Mappings:
     """Regions of memory with a file behind each, as one account."""
 
     def __init__(self) -> None:
-        self._library = _functions(ctypes.CDLL(None, use_errno=True))
-        self._locked = _functions(ctypes.PyDLL(None))  # calls keep the interpreter's lock
+        if IS_POSIX:  # elsewhere a job has no limit, and nothing is mapped
+            self._library = _functions(ctypes.CDLL(None, use_errno=True))
+            self._locked = _functions(ctypes.PyDLL(None))  # calls keep the interpreter's lock
         self._owned: dict[int, int] = {}
         self._lent: dict[int, int] = {}
         self._last_owned = self._last_lent = 0

@@ -62,7 +62,7 @@ def region_of(path: str, owned: bool = False) -> Region:
     with _LOCK:
         region = _NAMED.get(path)
         if region is None:
-            number = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+            number = os.open(path, os.O_RDONLY | getattr(os, "O_CLOEXEC", 0))
             try:
                 region = Region(number, os.fstat(number).st_size, path, owned)
             finally:

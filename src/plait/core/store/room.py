@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
+from plait.core.account.system import IS_POSIX
 from plait.core.store.arrays import LARGE, ScratchArrays, hold_signals
 from plait.core.store.errors import no_room
 from plait.core.store.pages import Pages
@@ -65,6 +66,8 @@ class Room:
         ScratchError
             When the scratch folder cannot be made, or has no room for them.
         """
+        if not IS_POSIX:
+            return
         self._size += size
         self._expected += size * times
         if self.folder is not None or self._expected * _SMALL_PART > self.limit:

@@ -21,6 +21,7 @@ from plait.formats.delivery.parts import (
     beside,
     new_folder,
     new_token,
+    release,
     remove,
     sweep,
 )
@@ -132,8 +133,7 @@ def whole_folder(target: Path, changes: Sequence[Transaction] = ()) -> Iterator[
     finally:
         for change in changes:
             change.rollback()
-        if number >= 0:
-            os.close(number)
+        release(number)
         if not keep:
             _surely_removed(part)
 

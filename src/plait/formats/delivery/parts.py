@@ -8,7 +8,6 @@ folder.
 
 from __future__ import annotations
 
-import fcntl
 import os
 import re
 import secrets
@@ -19,6 +18,7 @@ from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 from plait.core.account.errors import OutputError
+from plait.formats.delivery.locks import CAN_LOCK_OUTPUTS, NO_FOLLOW, OPEN_FLAGS, try_lock
 
 PART, OLD, JOURNAL = ".plait-part", ".plait-old", ".plait-journal"
 _PART = re.compile(r"\..*\.(?P<token>[0-9a-f]{8})-\d+\.plait-part", re.DOTALL)
@@ -56,7 +56,7 @@ def new_file(path: Path) -> int:
     OSError
     """
     while True:
-        file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o666)
+        file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | OPEN_FLAGS, 0o666)
         if _held(file, path):
             return file
         os.close(file)  # somebody took it for one that was left
@@ -65,22 +65,35 @@ def new_file(path: Path) -> int:
 def new_folder(path: Path, mode: int = 0o777) -> int:
     """Make a part that is a folder, and hold it: the descriptor that holds it.
 
+    Returns
+    -------
+    int
+        -1 where the system opens no folders.
+
     Raises
     ------
     OSError
     """
     while True:
         path.mkdir(mode)
-        folder = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+        if not CAN_LOCK_OUTPUTS:
+            return -1
+        folder = os.open(path, os.O_RDONLY | OPEN_FLAGS)
         if _held(folder, path):
             return folder
         os.close(folder)
 
 
+def release(descriptor: int) -> None:
+    """Give back what ``new_folder`` holds, and do nothing for -1."""
+    if descriptor >= 0:
+        os.close(descriptor)
+
+
 def _held(number: int, path: Path) -> bool:
     """Lock what was just made; whether it is still what stands under the name."""
-    with suppress(OSError):  # where a system has no locks, nothing is ever taken for left
-        fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    if CAN_LOCK_OUTPUTS:
+        try_lock(number)
     try:
         return os.path.samestat(os.fstat(number), path.stat())
     except FileNotFoundError:
@@ -99,7 +112,7 @@ def alone_in(folders: Iterable[Path]) -> Iterator[None]:
     with ExitStack() as held:
         for folder in sorted(set(folders)):
             try:
-                number = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
+                number = os.open(folder, os.O_RDONLY | OPEN_FLAGS)
             except OSError:
                 continue  # a folder that may not be read can be written to
             held.callback(os.close, number)
@@ -109,28 +122,24 @@ def alone_in(folders: Iterable[Path]) -> Iterator[None]:
 
 def _wait_for(number: int, folder: Path) -> None:
     end = time.monotonic() + _PATIENCE_SECONDS
-    while True:
-        try:
-            fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            if time.monotonic() > end:
-                raise OutputError(
-                    "another run is handing over into this folder, and does not end",
-                    str(folder),
-                    "see what it is doing, or name another folder; nothing was handed over",
-                ) from None
-            time.sleep(_STEP_SECONDS)
-        except OSError:
-            return  # no locks on this file system
-        else:
-            return
+    while not try_lock(number):
+        if time.monotonic() > end:
+            raise OutputError(
+                "another run is handing over into this folder, and does not end",
+                str(folder),
+                "see what it is doing, or name another folder; nothing was handed over",
+            )
+        time.sleep(_STEP_SECONDS)
 
 
 def sweep(folder: Path) -> None:
     """Take away the parts that killed runs left in a folder, and nothing else.
 
-    Parts that a journal speaks of stay: whoever reads the journal deals with them.
+    Parts that a journal speaks of stay: whoever reads the journal deals with them. Where parts
+    have no locks, nothing tells those that were left from those of a run that goes on: all stay.
     """
+    if not CAN_LOCK_OUTPUTS:
+        return
     with suppress(OSError):
         names = [name for name in os.listdir(folder) if name.endswith(PART)]  # noqa: PTH208
         for name in names:
@@ -142,10 +151,10 @@ def sweep(folder: Path) -> None:
 def _take_away(part: Path) -> None:
     """Remove a part unless somebody holds it."""
     with suppress(OSError):
-        number = os.open(part, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        number = os.open(part, os.O_RDONLY | NO_FOLLOW | OPEN_FLAGS)
         try:
-            fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            remove(part)
+            if try_lock(number):
+                remove(part)
         finally:
             os.close(number)
 

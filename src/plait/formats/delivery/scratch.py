@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from plait.formats.delivery.interrupts import interrupts_wait
-from plait.formats.delivery.parts import PART, beside, new_folder, new_token, remove, sweep
+from plait.formats.delivery.parts import PART, beside, new_folder, new_token, release, remove, sweep
 
 
 @contextmanager
@@ -35,5 +34,4 @@ def scratch(root: Path | None = None) -> Iterator[Path]:
         yield folder
     finally:
         remove(folder)
-        if number >= 0:
-            os.close(number)
+        release(number)

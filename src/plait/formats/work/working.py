@@ -7,6 +7,7 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 from plait.core.account.errors import UsageError, asked
+from plait.core.account.system import IS_POSIX
 from plait.core.store.crew import working_with
 from plait.core.store.limit import half_of_free, memory_of
 from plait.core.store.room import Room, working_in
@@ -52,6 +53,10 @@ def working(
     ...     room.limit
     2147483648
     """
+    for option, value in (("memory", memory), ("workers", workers), ("cluster", cluster)):
+        if value and not IS_POSIX:
+            with asked(option):
+                raise UsageError("this is done on Linux and macOS only")
     with asked("scratch"):
         if folder is not None and not folder.is_dir():
             raise UsageError("there is no such folder for scratch files", str(folder))

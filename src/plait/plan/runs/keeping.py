@@ -10,7 +10,7 @@ from datetime import datetime
 from pathlib import Path
 
 from plait.core.account.errors import OutputError
-from plait.formats.delivery.parts import PART, beside, new_folder, new_token, remove
+from plait.formats.delivery.parts import PART, beside, new_folder, new_token, release, remove
 from plait.plan.runs.handed import is_handover
 
 _WHEN = "%Y-%m-%d-%H%M%S"
@@ -58,7 +58,7 @@ def keep(target: Path, when: str) -> Path:
             _link_all(target, part)
             part.rename(kept)
         finally:
-            os.close(held)
+            release(held)
             remove(part)
     except OSError as error:
         raise OutputError(

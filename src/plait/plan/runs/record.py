@@ -115,8 +115,8 @@ def _to_second(moment: datetime) -> str:
 def user() -> str:
     """Who runs it."""
     try:
-        return getpass.getuser()
-    except (KeyError, OSError):
+        return getpass.getuser().encode("utf-8", "replace").decode()
+    except (ImportError, KeyError, OSError):  # no such user, and no password file to look in
         return ""
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fcntl
 import json
 import os
 import time
@@ -11,6 +10,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from plait.core.account.errors import OutputError
+from plait.formats.delivery.locks import NO_FOLLOW, OPEN_FLAGS, try_lock
 
 ENDING = ".plait-turn"
 _STEP_SECONDS = 0.1
@@ -60,7 +60,7 @@ def turn(plan: Path, who: str, wait: bool, waiting: Waiting = lambda _: None) ->
     try:
         with suppress(OSError):
             os.truncate(number, 0)
-            os.pwrite(number, json.dumps({"who": who, "process": os.getpid()}).encode(), 0)
+            os.write(number, json.dumps({"who": who, "process": os.getpid()}).encode())
         yield
     finally:
         with suppress(OSError):
@@ -71,18 +71,13 @@ def turn(plan: Path, who: str, wait: bool, waiting: Waiting = lambda _: None) ->
 def is_running(plan: Path) -> bool:
     """Whether a run of a plan is at it now."""
     try:
-        number = os.open(turn_file(plan), os.O_RDWR | os.O_CLOEXEC)
+        number = os.open(turn_file(plan), os.O_RDWR | NO_FOLLOW | OPEN_FLAGS)
     except OSError:
         return False
     try:
-        fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
-        return True
-    except OSError:
-        return False
+        return not try_lock(number)
     finally:
         os.close(number)
-    return False
 
 
 def _taken(path: Path, wait: bool, waiting: Waiting) -> int | None:
@@ -90,12 +85,10 @@ def _taken(path: Path, wait: bool, waiting: Waiting) -> int | None:
     told = False
     while True:
         try:
-            number = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
+            number = os.open(path, os.O_RDWR | os.O_CREAT | NO_FOLLOW | OPEN_FLAGS, 0o666)
         except OSError:
             return None
-        try:
-            fcntl.flock(number, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
+        if not try_lock(number):
             who = _who(number)
             os.close(number)
             if not wait:
@@ -109,9 +102,6 @@ def _taken(path: Path, wait: bool, waiting: Waiting) -> int | None:
                 told = True
             time.sleep(_STEP_SECONDS)
             continue
-        except OSError:
-            os.close(number)
-            return None
         if _has_the_name(number, path):
             return number
         os.close(number)
@@ -126,7 +116,7 @@ def _has_the_name(number: int, path: Path) -> bool:
 
 def _who(number: int) -> str:
     try:
-        said = json.loads(os.pread(number, 4096, 0))
+        said = json.loads(os.read(number, 4096))
         return f"{said['who']}, process {said['process']}"
     except (OSError, ValueError, KeyError, TypeError):
         return "it does not say who"

@@ -12,6 +12,8 @@ from hashlib import sha256
 from importlib.resources import files
 from typing import Any
 
+from plait._version import __version__
+from plait.formats.delivery.cache_folder import cache_folder
 from plait.report.figures import bytes_shown, came_from, percent, step_shown
 from plait.report.links import anchor, link
 
@@ -53,12 +55,18 @@ def _code(scripts: tuple[str, ...]) -> str:
     return "\n".join((folder / f"{name}.js").read_text(encoding="utf-8") for name in scripts)
 
 
+def _bytecode_cache() -> Any:
+    """Compiled templates in the user's cache folder: compiling takes longer than filling in."""
+    import jinja2
+
+    folder = cache_folder(f"templates-{__version__}-{jinja2.__version__}")
+    return folder and jinja2.FileSystemBytecodeCache(str(folder), "%s.template")
+
+
 @cache
 def environment() -> Any:
     """Where the templates of pages are; what they are given is escaped."""
     from jinja2 import Environment, PackageLoader, StrictUndefined
-
-    from plait.report.pages.compiled import kept_compiled
 
     made = Environment(
         loader=PackageLoader("plait.report.pages", "templates"),
@@ -67,7 +75,7 @@ def environment() -> Any:
         trim_blocks=True,
         lstrip_blocks=True,
         finalize=seen,
-        bytecode_cache=kept_compiled(),
+        bytecode_cache=_bytecode_cache(),
     )
     made.filters["number"] = lambda count: f"{count:,}".replace("-", "−")
     made.filters["bytes"] = bytes_shown
