@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-import pytest
+from servers import library, needed
 
 _NAMES = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable")
 
@@ -17,11 +16,8 @@ _NAMES = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable
 def chromium() -> Iterator[object]:
     """The browser; one for all tests of a process."""
     program = next(filter(None, map(shutil.which, _NAMES)), None)
-    if program is None:
-        if os.environ.get("PLAIT_SERVERS") == "required":
-            pytest.fail("Chromium is not there, and no test may be passed over here")
-        pytest.skip("Chromium is not there")
-    from playwright.sync_api import sync_playwright
+    program = needed(program, "chromium")
+    sync_playwright = library("playwright.sync_api").sync_playwright
 
     with sync_playwright() as driver:
         browser = driver.chromium.launch(

@@ -9,6 +9,7 @@ import os
 import re
 import subprocess
 import sys
+from collections import Counter
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from functools import cache
@@ -22,6 +23,15 @@ import cases
 
 assert cases  # it registers the profiles
 settings.load_profile("plait")
+
+
+def pytest_terminal_summary(terminalreporter):
+    """Say in one line what the tests that were passed over need."""
+    passed_over = terminalreporter.stats.get("skipped", [])
+    reasons = Counter(str(report.longrepr[2]).removeprefix("Skipped: ") for report in passed_over)
+    if reasons:
+        told = "; ".join(f"{count} for: {reason}" for reason, count in reasons.most_common())
+        terminalreporter.write_line(f"passed over: {told}")
 
 
 @dataclass(frozen=True)

@@ -17,11 +17,14 @@ import time
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cache
+from importlib import import_module
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 REQUIRED = os.environ.get("PLAIT_SERVERS") == "required"
+NEEDS = "needs "
 PASSWORD = "not-to-be-seen"
 _SECONDS = 60
 
@@ -66,9 +69,23 @@ def _output(words: list[str]) -> str:
 def needed(what: str | None, name: str) -> str:
     """A program, or a reason to pass the test over."""
     if what is None:
-        message = f"there is no {name} on this machine"
-        pytest.fail(message) if REQUIRED else pytest.skip(message)
+        _pass_over(f"{NEEDS}{name}")
     return str(what)
+
+
+def library(module: str, name: str | None = None) -> Any:
+    """A module of a library that only some tests need, or a reason to pass the test over."""
+    try:
+        return import_module(module)
+    except ImportError:
+        name = name or module.partition(".")[0]
+        return _pass_over(f"{NEEDS}{name} (pip install -e '.[servers]')")
+
+
+def _pass_over(message: str) -> None:
+    if REQUIRED:
+        pytest.fail(f"{message}, and no test may be passed over here", pytrace=False)
+    pytest.skip(message, allow_module_level=True)
 
 
 def free_port() -> int:

@@ -2,7 +2,8 @@
 
 - the functions of ``import plait`` that are verbs, from the options of each;
 - the JSON Schema of plans, from their model;
-- the tables in the documents: every key of a plan, every file of a handover.
+- the tables in the documents: every key of a plan, every file of a handover;
+- man pages, from the parsers of the commands, and completions for three shells (``share/``).
 
 A test holds the files to what would be written here.
 """
@@ -16,6 +17,11 @@ from collections.abc import Iterator
 from pathlib import Path
 from textwrap import indent, wrap
 
+from argcomplete import shellcode
+from argparse_manpage.manpage import Manpage
+
+from plait._version import __version__
+from plait.cli.main import COMMANDS, Parser, command, main_parser
 from plait.options.option import Form, Option, Takes, Verb
 from plait.options.verbs import VERBS
 from plait.plan.file.model import Plan
@@ -250,9 +256,46 @@ def _within(page: str, name: str, text: str) -> str:
     )
 
 
+def man_pages() -> dict[Path, str]:
+    """The manual page of each command, and of the program."""
+    folder = ROOT / "share" / "man" / "man1"
+    parser = main_parser()
+    pages = {"plait": _man_page(parser, parser.description or "")}
+    for name, summary in COMMANDS.items():
+        module = command(name)
+        parser = Parser(prog=f"plait {name}", **module.HELP)
+        module.add_arguments(parser)
+        pages[f"plait-{name}"] = _man_page(parser, summary)
+    return {folder / f"{name}.1": page for name, page in pages.items()}
+
+
+def _man_page(parser: Parser, summary: str) -> str:
+    parser.prog = parser.prog.replace(" ", "-")
+    about = {"description": summary, "manual_title": "Plait", "version": __version__}
+    # Without a date: a page that says the same is the same.
+    page = str(Manpage(parser, {**about, "date": " "}, "single-commands-section"))
+    heading = "EXAMPLES" if "example" in (parser.epilog or "")[:10] else "COMMANDS"
+    return page.replace(".SH COMMENTS", f".SH {heading}").rstrip() + "\n"
+
+
+def completions() -> dict[Path, str]:
+    """What makes the Tab key complete commands, options and columns, for each shell."""
+    files = {
+        "bash": "bash-completion/completions/plait",
+        "zsh": "zsh/site-functions/_plait",
+        "fish": "fish/vendor_completions.d/plait.fish",
+    }
+    return {
+        ROOT / "share" / file: shellcode(["plait"], shell=shell).strip() + "\n"
+        for shell, file in files.items()
+    }
+
+
 def generated() -> dict[Path, str]:
     """Every file that is made from descriptions, and what it should hold."""
     return {
+        **man_pages(),
+        **completions(),
         CALLS: calls_text(),
         SCHEMA: schema_text(),
         ROOT / "docs" / "plan.md": _within("plan.md", "every key", reference_markdown()),
@@ -262,4 +305,5 @@ def generated() -> dict[Path, str]:
 
 if __name__ == "__main__":
     for path, text in generated().items():
+        path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text, encoding="utf-8")

@@ -1,3 +1,3 @@
 """The version, alone in a module so that asking for it loads nothing else."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

@@ -7,6 +7,8 @@ import json
 
 import pytest
 
+from servers import library
+
 EVIL = "<script>document.title='run'</script>"
 CELLS = [
     EVIL,
@@ -115,8 +117,7 @@ def test_nothing_hostile_runs_and_all_of_it_is_shown(pages, opened):
 
 @pytest.mark.parametrize("scheme", ["light", "dark"])
 def test_no_serious_fault_of_accessibility(pages, opened, scheme):
-    from axe_playwright_python.sync_playwright import Axe
-
+    axe = library("axe_playwright_python.sync_playwright").Axe()
     # What colours there are is on two of them.
     names = pages if scheme == "light" else ("survey", "keys")
     for name, path in ((name, pages[name]) for name in names):
@@ -128,7 +129,7 @@ def test_no_serious_fault_of_accessibility(pages, opened, scheme):
         if name == "survey":
             page.evaluate("document.querySelector('.value').click()")
         page.wait_for_timeout(50)
-        found = Axe().run(page.page).response["violations"]
+        found = axe.run(page.page).response["violations"]
         bad = [
             (one["id"], [node["html"][:160] for node in one["nodes"][:3]])
             for one in found

@@ -171,7 +171,7 @@ def _dispatch(words: list[str]) -> int:
         with work_of(options):
             status: int = module.run(options)
         return status
-    parser = _main_parser()
+    parser = main_parser()
     if words and not words[0].startswith("-"):
         from plait.core.account.names import nearest
 
@@ -182,7 +182,8 @@ def _dispatch(words: list[str]) -> int:
     return 0
 
 
-def _main_parser() -> Parser:
+def main_parser() -> Parser:
+    """The parser of the program, before any command is known."""
     width = max(map(len, COMMANDS))
     commands = "\n".join(f"  {name:{width}}  {text}" for name, text in COMMANDS.items())
     parser = Parser(
@@ -200,7 +201,7 @@ def _complete() -> None:
     """Answer a shell that asks how a word goes on."""
     import argcomplete
 
-    parser = _main_parser()
+    parser = main_parser()
     commands = parser.add_subparsers()
     typed = os.environ.get("COMP_LINE", "").split()
     for name in COMMANDS:

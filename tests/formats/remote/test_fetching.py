@@ -17,6 +17,7 @@ from plait.core.account.errors import SourceError, UsageError
 from plait.formats.reading import read_source
 from plait.formats.remote import fetching
 from plait.formats.sources import find_sources
+from servers import library
 
 TOKEN = "t0k3n-not-to-be-seen"
 BODY = b"hive,kg\n" + b"007,12.50\n08,3\n" * 40_000
@@ -90,9 +91,7 @@ def https(certificate, monkeypatch):
 
 @pytest.fixture(scope="module")
 def _s3():
-    from moto.server import ThreadedMotoServer
-
-    server = ThreadedMotoServer(port=0)
+    server = library("moto.server").ThreadedMotoServer(port=0)
     server.start()
     yield server._server.server_port
     server.stop()

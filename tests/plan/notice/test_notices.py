@@ -12,14 +12,12 @@ import threading
 from types import SimpleNamespace
 
 import pytest
-from aiosmtpd.controller import Controller
-from aiosmtpd.smtp import AuthResult
 
 from plait.plan.notice import mail
 from plait.plan.notice import webhook as hooks
 from plait.plan.notice.tell import where_of
 from plait.plan.notice.trying import is_this_machine
-from servers import free_port
+from servers import free_port, library
 
 SECRET = "not-to-be-seen"
 PLAN = """\
@@ -56,7 +54,8 @@ class Letters:
 
     def authenticate(self, server, session, envelope, mechanism, auth_data):
         self.signed_in.append(auth_data.password)
-        return AuthResult(success=auth_data.password == SECRET.encode(), handled=False)
+        is_right = auth_data.password == SECRET.encode()
+        return library("aiosmtpd.smtp").AuthResult(success=is_right, handled=False)
 
 
 @pytest.fixture
@@ -65,7 +64,7 @@ def letters(certificate, monkeypatch):
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(certificate)
     kept = Letters()
-    server = Controller(
+    server = library("aiosmtpd.controller").Controller(
         kept,
         hostname="127.0.0.1",
         port=free_port(),
@@ -251,7 +250,9 @@ def test_a_server_may_take_tls_from_the_start(plait, planned, certificate, monke
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(certificate)
     kept, port = Letters(), free_port()
-    server = Controller(kept, hostname="127.0.0.1", port=port, ssl_context=context)
+    server = library("aiosmtpd.controller").Controller(
+        kept, hostname="127.0.0.1", port=port, ssl_context=context
+    )
     monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
 
     def greet() -> None:
