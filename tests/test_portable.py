@@ -88,6 +88,7 @@ def without_posix(folder, *words):
     )
 
 
+@pytest.mark.slow
 def test_the_package_loads_and_every_kind_of_command_works(folder, plait):
     for words in COMMANDS:
         ended = without_posix(folder, *words)

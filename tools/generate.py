@@ -17,7 +17,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from textwrap import indent, wrap
 
-from argcomplete import shellcode
+from argcomplete.shell_integration import shellcode
 from argparse_manpage.manpage import Manpage
 
 from plait._version import __version__

@@ -107,6 +107,7 @@ formats = ["csv", "parquet"]
 """
 
 
+@pytest.mark.slow
 def test_a_plan_keeps_to_the_memory_it_asks_for(plait, put, scratch):
     put(visits_csv=visits(3000), hives_csv=HIVES)
     folder = scratch.parent

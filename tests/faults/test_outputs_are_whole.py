@@ -145,6 +145,7 @@ EVERY = [
 ]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "action"), EVERY)
 def test_all_outputs_are_new_or_all_are_old(faults, template, tmp_path, name, action):
     scene = SCENES[name]

@@ -87,6 +87,7 @@ result = 'season'
     }
 
 
+@pytest.mark.slow
 def test_nothing_hostile_runs_and_all_of_it_is_shown(pages, opened):
     for name, path in pages.items():
         page = opened(path)
@@ -115,6 +116,7 @@ def test_nothing_hostile_runs_and_all_of_it_is_shown(pages, opened):
         )
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("scheme", ["light", "dark"])
 def test_no_serious_fault_of_accessibility(pages, opened, scheme):
     axe = library("axe_playwright_python.sync_playwright").Axe()
@@ -138,6 +140,7 @@ def test_no_serious_fault_of_accessibility(pages, opened, scheme):
         assert bad == [], (name, bad)
 
 
+@pytest.mark.slow
 def test_a_phone_is_wide_enough(pages, opened):
     for name, path in pages.items():
         page = opened(path, viewport={"width": 400, "height": 800})

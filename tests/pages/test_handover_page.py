@@ -62,6 +62,7 @@ def _listed(page) -> list[list[str]]:
     )
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", ["left", "inner"])
 def test_every_number_opens_the_rows_that_it_counts(handed, tmp_path, kind):
     page = handed(kind=kind)

@@ -283,6 +283,7 @@ FORMS = {
 }
 
 
+@pytest.mark.slow
 def test_the_expression_means_what_was_chosen_however_values_are_written(surveyed, tmp_path, plait):
     rng = random.Random(5)
     columns = {

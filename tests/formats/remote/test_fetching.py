@@ -208,6 +208,7 @@ def test_traces_lead_to_addresses_and_tell_of_changes(https, tmp_path, plait_in)
     assert traced["rows"][0]["cells"][0]["origins"][0]["text"] == "09"
 
 
+@pytest.mark.slow
 def test_files_of_an_object_store_are_read_alone_or_by_a_pattern(bucket):
     for month in (2, 10, 1):
         bucket(f"in/m{month}.csv", f"hive,kg\n{month},1\n".encode())

@@ -124,6 +124,7 @@ def plait_in(plait):
     return plait
 
 
+@pytest.mark.slow
 def test_passwords_come_from_where_they_are_kept(server, tmp_path, monkeypatch, started):
     server.run("CREATE TABLE hives (hive int)")
     bare = server.address(password="")
@@ -194,6 +195,7 @@ beside = true
 """
 
 
+@pytest.mark.slow
 def test_no_output_has_a_secret_in_it(server, tmp_path, plait_in):
     """Every file and every word of a run, a failing run, a draft, a trace and a survey."""
     server.run(

@@ -86,6 +86,7 @@ def test_the_list_has_last_and_next_run(crontab, planned):
     assert "1 plan runs by itself" in crontab("schedule").out
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["50 %, it's 5 o'clock.toml", "ä#b $x.toml"])
 def test_the_line_works_in_the_poor_environment_of_cron(crontab, planned, tmp_path, name):
     """As cron runs it: a bare shell in another folder, ``\\%`` being a plain percent sign."""
