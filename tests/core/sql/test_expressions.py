@@ -21,7 +21,7 @@ NUMBER = st.one_of(
     st.sampled_from(["n", "k", "0", "1", "7", "(n)", "NULL"]),
     st.integers(-50, 50).map(lambda n: f"({n})"),
 )
-TEXT = st.sampled_from(["s", "t", "'a'", "''", "'Yard 7'", "'%'"])
+TEXT = st.sampled_from(["s", "t", "'a'", "'Yard 7'", "'%'"])
 
 
 def numbers(inner):
@@ -46,9 +46,10 @@ WORDS = st.one_of(
     TEXT.map(lambda x: f"UPPER({x})"),
     TEXT.map(lambda x: f"REPLACE({x}, 'a', 'bc')"),
     st.tuples(TEXT, st.integers(1, 4), st.integers(0, 4)).map(
-        lambda p: f"SUBSTR({p[0]}, {p[1]}, {p[2]})"
+        # An empty text is NULL here, and so it has to be there.
+        lambda p: f"NULLIF(SUBSTR({p[0]}, {p[1]}, {p[2]}), '')"
     ),
-    TEXT.map(lambda x: f"TRIM({x})"),
+    TEXT.map(lambda x: f"NULLIF(TRIM({x}), '')"),
 )
 COMPARED = st.sampled_from(["=", "<>", "<", "<=", ">", ">="])
 

@@ -21,9 +21,18 @@ from plait.core.codes.counting import Counts, by_code, count, first_rows
 from plait.core.codes.loosen import FORM_WAYS, checked_ways, loosened
 from plait.core.codes.mixing import mix
 from plait.core.table.table import Table
+from plait.core.text.cells import is_text
 from plait.core.text.dictionary import MISSING, TextDictionary, smallest_dtype
 from plait.core.text.wordtable import Codes
-from plait.core.types.kinds import MARKERS, NUMBERS, kind_of, plain_number, takes_markers
+from plait.core.types.forms import base
+from plait.core.types.kinds import (
+    MARKERS,
+    NUMBERS,
+    kind_of,
+    takes_markers,
+    typed_kind,
+    value_texts,
+)
 
 _MANY = 1 << 14
 
@@ -119,7 +128,7 @@ def code_keys(
     """
     ignore = checked_ways(ignore)
     parts = [
-        [table.whole(name) for table, name in zip(tables, names, strict=True)]
+        [table.coded(name) for table, name in zip(tables, names, strict=True)]
         for names in zip(*keys, strict=True)
     ]
     declared = [
@@ -178,21 +187,65 @@ def code_column(
         sizes.append(len(dictionary))
     texts = dictionary.texts()
     leading = len(tables) - followers
-    own = [
-        declared[n] or kind_of(pa.chunked_array([_texts_of(codes[n], texts, *sizes[n : n + 2])]))
-        for n in range(leading)
-    ]
+
+    def kind(number: int) -> str:
+        if not _is_text(tables[number].type):
+            return typed_kind(tables[number].type)
+        mine = _texts_of(codes[number], texts, *sizes[number : number + 2])
+        return declared[number] or kind_of(pa.chunked_array([mine]))
+
+    own = list(map(kind, range(leading)))
     kinds = tuple(own[number % leading] for number in range(len(tables)))
     codes = tuple(map(partial(_without_markers, texts), codes, kinds))
     asked = tuple(ignore)
-    numeric = all(kind in (*NUMBERS, "empty") for kind in kinds)
-    if numeric and "decimal" in kinds:
-        codes, texts = recode(codes, texts, [plain_number(texts)])
-    if numeric:  # the point and the minus of a number are no punctuation
+    native = [not _is_text(column.type) for column in tables]
+    if _one_family(kinds, native) and _can_be_respelt(texts, kinds):
+        codes, texts = recode(codes, texts, _value_forms(texts, codes, kinds))
+    # The point and the minus of a number are no punctuation.
+    if all(base(kind) in (*NUMBERS, "empty") for kind in kinds):
         ignore = [way for way in ignore if way in FORM_WAYS]
     if ignore:
         codes, texts = recode(codes, texts, _loose_forms(texts, ignore, kinds))
     return CodedColumn(codes, len(texts), texts, kinds, asked)
+
+
+def _is_text(kind: pa.DataType) -> bool:
+    return is_text(kind) or pa.types.is_dictionary(kind)
+
+
+def _one_family(kinds: Sequence[str], native: Sequence[bool]) -> bool:
+    """Whether the values of all tables can be compared as what they are, and not as texts.
+
+    Texts of two written forms, ``5.4.2031`` and ``2031-04-05``, are compared as texts: to take
+    them for equal somebody has to ask (``date-form``).
+    """
+    told = [(kind, typed) for kind, typed in zip(kinds, native, strict=True) if kind != "empty"]
+    if all(kind in NUMBERS for kind, _ in told):
+        return True
+    families = {base(kind) for kind, _ in told}
+    written = {kind for kind, typed in told if not typed}
+    return len(families) == 1 and len(written) <= 1 and families != {"text"}
+
+
+def _can_be_respelt(texts: pa.Array, kinds: Sequence[str]) -> bool:
+    """Whether one value may have several spellings: whole numbers and plain dates have one."""
+    if set(kinds) <= {"integer", "empty"}:
+        return pc.index(texts, pa.scalar("-0", texts.type)).as_py() >= 0
+    return not set(kinds) <= {"date", "empty"}
+
+
+def _value_forms(texts: pa.Array, codes: tuple[Codes, ...], kinds: Sequence[str]) -> list[pa.Array]:
+    """For each table, or once for all, each text in the one spelling of its value."""
+    if len(set(kinds) - {"empty"}) == 1 or all(kind in (*NUMBERS, "empty") for kind in kinds):
+        kind = next((kind for kind in kinds if kind not in ("empty", "integer")), kinds[0])
+        return [value_texts(texts, kind)]
+    forms = []
+    for own, kind in zip(codes, kinds, strict=True):
+        used = np.zeros(len(texts) + 1, bool)
+        used[own] = True  # missing ones fall on the spare last place
+        mask = pa.array(used[:-1])
+        forms.append(pc.replace_with_mask(texts, mask, value_texts(texts.filter(mask), kind)))
+    return forms
 
 
 def _with_missing(column: CodedColumn) -> CodedColumn:

@@ -248,7 +248,7 @@ def numbers_in_words(table: Table, name: str) -> str:
     "2 of 3 cells are numbers, 1 is not: 'tbc' (row 3)"
     """
     dictionary = TextDictionary()
-    codes = dictionary.encode_all(table.whole(name))
+    codes = dictionary.encode_all(table.coded(name))
     texts = dictionary.texts()
     times = count(codes, len(texts))
     doubt = doubt_of(texts, times)

@@ -14,7 +14,7 @@ from plait.core.look.keysearch.chance import by_chance, coincidence, expected_re
 from plait.core.look.keysearch.clusters import all_rows, split_by
 from plait.core.look.keysearch.roles import measures, weights_of
 from plait.core.look.keysearch.search import MOST_TOGETHER, minimal_keys
-from plait.core.look.profile import Profile, Tally
+from plait.core.look.profile import Profile, Tally, tally_by_value
 from plait.core.text.wordtable import Codes
 from plait.core.types.forms import base
 
@@ -115,6 +115,7 @@ class _Column:
     """A column as codes, -1 where it is missing or holds a marker for that."""
 
     def __init__(self, tally: Tally, profile: Profile) -> None:
+        tally = tally_by_value(tally, profile.kind)
         (codes,) = tally.codes
         assert codes is not None
         self.missing, self.profile, self.size = profile.missing, profile, len(tally.texts)

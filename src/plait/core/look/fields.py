@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from plait.core.codes.counting import count
 from plait.core.look.profile import Tally, binned, by_value, typed_values
 from plait.core.text.cells import as_text
+from plait.core.text.digits import short_text
 from plait.core.types.forms import base
 
 Numbers = npt.NDArray[np.int64]
@@ -93,7 +94,8 @@ def _by_value(
     values, kept = typed_values(texts, kind)
     order = by_value(values)
     ordered = values.take(pa.array(order))
-    written = as_text(ordered).to_pylist()
+    shortest = short_text if pa.types.is_decimal(ordered.type) else as_text
+    written = shortest(ordered).to_pylist()
     changes = np.ones(len(ordered), bool)
     if len(ordered) > 1:
         changes[1:] = _differ(ordered)

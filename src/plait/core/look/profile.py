@@ -11,14 +11,21 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.codes.counting import Counts, by_code, count
+from plait.core.codes.counting import Counts, by_code, count, first_rows
 from plait.core.text.cells import as_text
 from plait.core.text.dictionary import TextDictionary
 from plait.core.text.digits import plain
 from plait.core.text.wordtable import Codes
 from plait.core.types.exact import to_float
 from plait.core.types.forms import base
-from plait.core.types.kinds import MARKERS, arrow_type, as_kind, kind_of, written_forms
+from plait.core.types.kinds import (
+    MARKERS,
+    arrow_type,
+    as_kind,
+    kind_of,
+    value_texts,
+    written_forms,
+)
 from plait.core.types.mixed import Mixed, mixed_dates
 from plait.core.types.nearly import Nearly, all_but_a_few
 
@@ -133,6 +140,34 @@ def tallied(columns: Sequence[pa.ChunkedArray | None], declared: str | None = No
     return Tally(dictionary.texts(), counts, missing, tuple(coded), declared)
 
 
+def tally_by_value(tally: Tally, kind: str) -> Tally:
+    """The tally with one text for each value, the first: ``7.0`` and ``7.00`` are one number.
+
+    >>> tally = tallied([pa.chunked_array([["7.0", "8", "7.00"]])])
+    >>> merged = tally_by_value(tally, "decimal")
+    >>> merged.texts.to_pylist(), merged.counts[0].tolist()
+    (['7.0', '8'], [2, 1])
+    """
+    to, first = _values_of(tally.texts, kind)
+    if len(first) == len(to):
+        return tally
+    counts = tuple(np.bincount(to, one, len(first)).astype(np.int64) for one in tally.counts)
+    spare = np.append(to, np.int32(-1))
+    codes = tuple(None if one is None else spare[one] for one in tally.codes)
+    return Tally(tally.texts.take(pa.array(first)), counts, tally.missing, codes, tally.declared)
+
+
+def _values_of(texts: pa.Array, kind: str) -> tuple[Codes, npt.NDArray[np.int64]]:
+    """For each distinct text the number of its value, and for each value its first text."""
+    values = value_texts(texts, kind)
+    if values is texts:
+        every = np.arange(len(texts))
+        return every.astype(np.int32), every
+    dictionary = TextDictionary()
+    to = dictionary.encode(values)
+    return to, first_rows(to, len(dictionary))
+
+
 def through(tally: Tally, index: npt.NDArray[Any]) -> Tally:
     """The tally of a column that shows some rows of another, -1 for none: counted from codes.
 
@@ -194,6 +229,10 @@ def profile(tally: Tally, number: int = 0, doubts: bool = True) -> Profile:
     kind = tally.declared or kind_of(column)
     doubts = doubts and kind == "text" and tally.declared is None
     forms = written_forms(column) if doubts else []
+    markers = _markers(texts, times)
+    to, first = _values_of(texts, kind)
+    if len(first) < len(to):
+        texts, times = texts.take(pa.array(first)), np.bincount(to, times).astype(np.int64)
     values, weights, shown = _values(texts, times, kind)
     lengths = pc.utf8_length(shown)
     order = by_value(values)
@@ -210,7 +249,7 @@ def profile(tally: Tally, number: int = 0, doubts: bool = True) -> Profile:
         middle,
         largest,
         _commonest(shown, weights),
-        _markers(texts, times),
+        markers,
         _spread(values, weights, kind),
         tuple(form.name for form in forms) if len(forms) > 1 else (),
         *(_nearly(texts, times) if doubts and not forms else ()),

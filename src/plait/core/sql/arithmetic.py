@@ -11,13 +11,26 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
-from plait.core.sql.sorts import Operator, Rows, Value, numbers, sort_of, spread, wanted
+from plait.core.sql.sorts import (
+    BadValueError,
+    Operator,
+    Rows,
+    Value,
+    as_number,
+    numbers,
+    sort_of,
+    spread,
+    wanted,
+)
 from plait.core.sql.syntax import Node
 from plait.core.text.digits import TooManyDigitsError
 from plait.core.types import exact
+from plait.core.types.dateforms import FIRST_DAY, LAST_DAY
 
 _DAYS = {"DAY": 1, "WEEK": 7}
 _MONTHS = {"MONTH": 1, "QUARTER": 3, "YEAR": 12}
+_DAY_MICROSECONDS = 86_400_000_000
+_STRETCH = pa.duration("us")
 _SECONDS = {"SECOND": 1, "MINUTE": 60, "HOUR": 3600}
 
 
@@ -49,16 +62,21 @@ def reckoned(function: Callable[[], Value], node: Node) -> Value:
 
 def _of_numbers_or_dates(function: Callable[[Value, Value], Value], sign: int) -> Operator:
     """Addition or subtraction: of numbers, of days and intervals and dates."""
-    plain = _of_two(function)
 
     def operator(node: Node, rows: Rows) -> Value:
         left, right = node.parts
-        if right.op == "interval":
-            return _moved_by_interval(node, rows, sign)
-        value = rows.value(left)
-        if sort_of(value) in ("date", "datetime"):
-            return _moved(value, rows.value(right), node, rows, sign)
-        return plain(node, rows)
+        # Months have no fixed length, so an interval written out is not worked out by itself.
+        if right.op == "interval" and left.op != "interval":
+            return _moved_by_interval(rows.value(left), right, node, rows, sign)
+        if left.op == "interval" and right.op != "interval" and sign > 0:
+            return _moved_by_interval(rows.value(right), left, node, rows, sign)
+        # Each side is worked out once: a chain of a thousand sums takes a thousand steps.
+        values = rows.value(left), rows.value(right)
+        sorts = {sort_of(value) for value in values}
+        if sorts & {"date", "datetime", "interval"}:
+            return _moved(*values, node, rows, sign)
+        one, other = (as_number(value, node) for value in values)
+        return reckoned(partial(function, one, other), node)
 
     return operator
 
@@ -69,43 +87,106 @@ def _negative(node: Node, rows: Rows) -> Value:
 
 
 def _moved(left: Value, right: Value, node: Node, rows: Rows, sign: int) -> Value:
-    """A date and so many days more or less; of two dates the days between them."""
-    if sort_of(right) == "nothing":
+    """A date and so many days, a moment and a stretch of time; of two dates the days between.
+
+    Of two moments the stretch of time between them, which is no number: hours and days of it
+    are taken by ``EXTRACT``.
+    """
+    sorts = sort_of(left), sort_of(right)
+    if "nothing" in sorts:
         return pa.scalar(None, pa.null())
-    if sign < 0 and sort_of(right) in ("date", "datetime"):
-        days = pc.days_between(right.cast(pa.date32()), left.cast(pa.date32()))
-        return days.cast(pa.int64())
-    if not pa.types.is_integer(right.type) or sort_of(left) != "date":
+    if sign < 0 and sorts == ("date", "date"):
+        return pc.days_between(right, left).cast(pa.int64())
+    if sign < 0 and set(sorts) <= {"date", "datetime"}:
+        kind = next(v.type for v in (left, right) if sort_of(v) == "datetime")
+        return pc.subtract_checked(left.cast(kind), right.cast(kind)).cast(_STRETCH)
+    if sorts[1] == "date" and sign > 0 and sorts[0] == "number":
+        left, right, sorts = right, left, (sorts[1], sorts[0])
+    if sorts == ("interval", "interval"):
+        return (pc.add_checked if sign > 0 else pc.subtract_checked)(left, right)
+    if sorts[1] == "interval" and sorts[0] in ("date", "datetime"):
+        return _later(spread(left, rows), right if sign > 0 else pc.negate(right), node)
+    if sorts[0] != "date" or not pa.types.is_integer(right.type):
         raise UsageError(
-            "to a date, whole days or an interval are added", node.sql(), "… + INTERVAL '7' DAY"
+            "to a date, whole days or an interval are added; hours of a stretch of time are "
+            "EXTRACT(EPOCH FROM …) / 3600",
+            node.sql(),
+            "… + INTERVAL '7' DAY",
         )
-    return _days_on(spread(left, rows), pc.multiply_checked(right, sign))
+    return _days_on(spread(left, rows), pc.multiply_checked(right, sign), node)
 
 
-def _days_on(dates: pa.Array, days: Value) -> pa.Array:
+def _days_on(dates: pa.Array, days: Value, node: Node) -> pa.Array:
     moved = pc.add_checked(dates.view(pa.int32()).cast(pa.int64()), days)
-    return moved.cast(pa.int32()).view(pa.date32())
+    return _in_calendar(moved, 1, node).cast(pa.int32()).view(pa.date32())
 
 
-def _moved_by_interval(node: Node, rows: Rows, sign: int) -> Value:
-    left = spread(rows.value(node.parts[0]), rows)
+def _in_calendar(numbers: pa.Array, a_day: int, node: Node) -> pa.Array:
+    """Days, or smaller units, from 1970-01-01, once all of them are of the years 1 to 9999.
+
+    Raises
+    ------
+    BadValueError
+    """
+    low, high = FIRST_DAY * a_day, (LAST_DAY + 1) * a_day - 1
+    out = pc.or_(pc.less(numbers, low), pc.greater(numbers, high))
+    row = pc.index(out, pa.scalar(True)).as_py()
+    if row >= 0:
+        raise BadValueError(
+            "this leads out of the years 1 to 9999", row, f"leave such rows out of {node.sql()}"
+        )
+    return numbers
+
+
+def _later(left: pa.Array, stretch: Value, node: Node) -> pa.Array:
+    """Moments moved by a stretch of time."""
+    kind = left.type if sort_of(left) == "datetime" else pa.timestamp("us")
+    moved = pc.add_checked(left.cast(kind).cast(pa.timestamp("us", kind.tz)), stretch)
+    _in_calendar(moved.view(pa.int64()), _DAY_MICROSECONDS, node)
+    return moved
+
+
+def _moved_by_interval(value: Value, interval: Node, node: Node, rows: Rows, sign: int) -> Value:
+    left = spread(value, rows)
     if sort_of(left) == "nothing":
         return left
+    unit = interval.word
+    if sort_of(left) == "interval" and unit not in _MONTHS:
+        return pc.add_checked(left, _stretch(interval, node, sign))
     if sort_of(left) not in ("date", "datetime"):
         raise UsageError("an interval is added to a date or a moment", node.sql())
-    interval = node.parts[1]
-    unit, amount = interval.word, sign * _amount(interval, node)
+    amount = sign * _amount(interval, node)
     if unit in _MONTHS:
-        return _months_on(left, amount * _MONTHS[unit])
+        return _months_on(left, amount * _MONTHS[unit], node)
     if unit in _DAYS and sort_of(left) == "date":
-        return _days_on(left, amount * _DAYS[unit])
-    seconds = {**_SECONDS, **{name: 86400 * days for name, days in _DAYS.items()}}.get(unit)
-    if seconds is None:
+        return _days_on(left, pa.scalar(amount * _DAYS[unit]), node)
+    return _later(left, _stretch(interval, node, sign), node)
+
+
+def _stretch(interval: Node, node: Node, sign: int = 1) -> pa.Scalar:
+    """An interval of a fixed length as a stretch of time.
+
+    Raises
+    ------
+    UsageError
+        For months and years, which have none, and for what is no unit.
+    """
+    seconds = {**_SECONDS, **{name: 86400 * days for name, days in _DAYS.items()}}
+    if interval.word in _MONTHS:
+        raise UsageError(
+            f"a {interval.word.lower()} has no fixed length", node.sql(), "add it to a date"
+        )
+    if interval.word not in seconds:
         known = (*_DAYS, *_MONTHS, *_SECONDS)
-        raise UsageError(f"{unit!r} is no unit of time", node.sql(), f"one of {', '.join(known)}")
-    kind = left.type if sort_of(left) == "datetime" else pa.timestamp("us")
-    moment = pa.scalar(amount * seconds, pa.duration("s")).cast(pa.duration("us"))
-    return pc.add_checked(left.cast(kind), moment)
+        raise UsageError(
+            f"{interval.word!r} is no unit of time", node.sql(), f"one of {', '.join(known)}"
+        )
+    amount = sign * _amount(interval, node) * seconds[interval.word]
+    return pa.scalar(amount, pa.duration("s")).cast(_STRETCH)
+
+
+def _interval(node: Node, rows: Rows) -> Value:
+    return _stretch(node, node)
 
 
 def _amount(interval: Node, node: Node) -> int:
@@ -116,7 +197,7 @@ def _amount(interval: Node, node: Node) -> int:
     return sign * int(part.word)
 
 
-def _months_on(left: pa.Array, months: int) -> pa.Array:
+def _months_on(left: pa.Array, months: int, node: Node) -> pa.Array:
     """So many months later on the same day, or the last one of a shorter month."""
     moments = left.cast(pa.timestamp("us")).to_numpy(zero_copy_only=False)
     month = moments.astype("M8[M]")
@@ -126,6 +207,9 @@ def _months_on(left: pa.Array, months: int) -> pa.Array:
     whole = day.astype("m8[D]")
     kept = np.minimum(whole, (last - np.timedelta64(1, "D")).astype("m8[D]"))
     made = target.astype("M8[us]") + kept + (day - whole)
+    _in_calendar(
+        pa.array(made.astype("M8[us]"), from_pandas=True).cast(pa.int64()), _DAY_MICROSECONDS, node
+    )
     return pa.array(made, from_pandas=True).cast(pa.timestamp("us")).cast(left.type)
 
 
@@ -180,6 +264,7 @@ def to_integer(value: Value, node: Node) -> Value:
 
 
 ARITHMETIC: dict[str, Operator] = {
+    "interval": _interval,
     "+": _of_numbers_or_dates(exact.add, 1),
     "-": _of_numbers_or_dates(exact.subtract, -1),
     "*": _of_two(exact.multiply),

@@ -47,7 +47,6 @@ _FORMS = {
 }
 _TRUE, _FALSE = ("true", "t", "yes", "y", "1"), ("false", "f", "no", "n", "0")
 _NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]{1,4})?$"
-_WHOLE = r"^[+-]?[0-9]+$"
 _LARGEST = 2.0**63
 _TYPES = {
     "integer": pa.int64(),
@@ -119,8 +118,7 @@ def _from_text(cells: pa.Array, to: str, sizes: list[int]) -> pa.Array:
         lower = pc.utf8_lower(cells)
         true = pc.is_in(lower, pa.array(_TRUE))
         return pc.if_else(pc.or_(true, pc.is_in(lower, pa.array(_FALSE))), true, None)
-    pattern = _WHOLE if to == "integer" else _NUMBER
-    numbers = pc.if_else(pc.match_substring_regex(cells, pattern), cells, None)
+    numbers = pc.if_else(pc.match_substring_regex(cells, _NUMBER), cells, None)
     numbers = pc.utf8_ltrim(numbers, "+")
     if to == "float":
         return numbers.cast(pa.float64())
@@ -176,12 +174,13 @@ def _sized(value: pa.Array, sizes: list[int]) -> pa.Array:
 
 
 def _to_integer(value: pa.Array) -> pa.Array:
-    """A number without its fraction; missing where 64 bits do not hold it."""
+    """The nearest whole number, halves away from zero; missing where 64 bits do not hold it."""
     if pa.types.is_floating(value.type):
+        value = exact.rounded(value, 0)
         within = pc.and_(pc.less(value, _LARGEST), pc.greater_equal(value, -_LARGEST))
-        value = pc.trunc(pc.if_else(pc.fill_null(within, False), value, None))
+        value = pc.if_else(pc.fill_null(within, False), value, None)
         return pc.cast(value, pa.int64(), safe=False)
-    whole = exact.to_whole(pc.trunc, value)
+    whole = exact.to_whole(pc.trunc, exact.rounded(value, 0))
     if pa.types.is_integer(whole.type):
         return whole
     ends = [pa.scalar(-(2**63)), pa.scalar(2**63 - 1)]

@@ -21,12 +21,12 @@ from plait.core.sql.syntax import Node, read
 from plait.core.sql.vocabulary import operator_of
 from plait.core.store.shelf import apart, kept
 from plait.core.table.table import Column, Table
-from plait.core.text.cells import as_text, is_text
+from plait.core.text.cells import as_text, is_text, without_empty
 from plait.core.text.digits import TooManyDigitsError, plain
 from plait.core.types import exact
-from plait.core.types.kinds import arrow_type, as_kind, exact_type
+from plait.core.types.kinds import arrow_type, as_kind, takes_markers, without_markers
 
-_SILENT = ("type", "interval")  # parts of others that have no value of their own
+_SILENT = ("type",)  # a part of others that has no value of its own
 
 
 @dataclass(frozen=True, eq=False)
@@ -98,6 +98,12 @@ def evaluate(expression: Expression, table: Table) -> pa.ChunkedArray:
     typing = _typing(expression, table)
     empty = _Batch(table, typing, 0, 0).worked_out(expression)  # tells what is wrong with types
     kind = pa.string() if pa.types.is_null(empty.type) else empty.type
+    if pa.types.is_duration(kind):
+        raise UsageError(
+            "this is a stretch of time, which is no value of a column",
+            expression.text,
+            "EXTRACT(EPOCH FROM …) gives its seconds, and / 3600 of them hours",
+        )
 
     def part(span: tuple[int, int]) -> pa.Array:
         return _Batch(table, typing, *span).worked_out(expression)
@@ -166,8 +172,6 @@ def _typing(expression: Expression, table: Table) -> _Typed:
         kind = table.kind(column.name)
         # A column without any value is NULL, which goes together with every type.
         to = pa.null() if kind == "empty" else arrow_type(kind, cells)
-        if is_text(cells.type) and pa.types.is_floating(to):
-            to = exact_type(kind, cells)
         found[name] = (column, kind, to)
     _check_orders(expression, table, found)
     return found
@@ -213,15 +217,21 @@ class _Batch:
         return plain(made) if exact.is_number(made.type) else made
 
     def text(self, name: str) -> pa.Array:
-        """The cells of a column as the text that is there."""
-        column = self.typing[name][0]
-        return as_kind(
-            as_text(self.table.cells(column, self.start, self.stop)), "text", pa.string()
-        )
+        """The cells of a column as the text that is there; what is missing is so here too."""
+        column, kind, _ = self.typing[name]
+        cells = as_text(self.table.cells(column, self.start, self.stop))
+        if takes_markers(kind):
+            (cells,) = without_markers(pa.chunked_array([cells])).chunks
+        return as_kind(cells, "text", pa.string())
 
     def value(self, node: Node) -> Value:
-        """What a part of the expression gives on these rows."""
-        return operator_of(node)(node, self)
+        """What a part of the expression gives on these rows; an empty text is missing."""
+        value = operator_of(node)(node, self)
+        if not is_text(value.type):
+            return value
+        if isinstance(value, pa.Scalar):
+            return value if value.as_py() else pa.scalar(None, value.type)
+        return without_empty(value)
 
     def worked_out(self, expression: Expression) -> pa.Array:
         """What the whole of an expression gives on these rows."""

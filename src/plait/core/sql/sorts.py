@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError
 from plait.core.sql.syntax import Node
 from plait.core.text.cells import as_text, is_text
+from plait.core.text.digits import short_text
 from plait.core.types import exact
 
 Value: TypeAlias = Any  # a pyarrow.Array or a pyarrow.Scalar
@@ -61,6 +62,7 @@ def sort_of(value: Value) -> str:
         (pa.types.is_date, "date"),
         (pa.types.is_timestamp, "datetime"),
         (pa.types.is_time, "time"),
+        (pa.types.is_duration, "interval"),
         (pa.types.is_null, "nothing"),
     )
     return next((name for holds, name in named if holds(kind)), str(kind))
@@ -101,7 +103,12 @@ def texts(part: Node, node: Node, rows: Rows) -> Value:
 
 def numbers(part: Node, node: Node, rows: Rows) -> Value:
     """A part that must be a number; nothing is a missing integer."""
-    value = wanted(rows.value(part), "number", node)
+    return as_number(rows.value(part), node)
+
+
+def as_number(value: Value, node: Node) -> Value:
+    """A value that must be a number; nothing is a missing integer."""
+    value = wanted(value, "number", node)
     return value.cast(pa.int64()) if sort_of(value) == "nothing" else value
 
 
@@ -116,8 +123,15 @@ def text_of(part: Node, rows: Rows) -> Value:
         return rows.text(part.word)
     value = rows.value(part)
     if isinstance(value, pa.Array):
-        return as_text(value)
-    return as_text(pa.array([value.as_py()], value.type))[0]
+        return written(value, part)
+    return written(pa.array([value.as_py()], value.type), part)[0]
+
+
+def written(values: pa.Array, node: Node) -> pa.Array:
+    """What an expression gives, as text: a quotient without the places that it does not need."""
+    if pa.types.is_decimal(values.type) and any(one.op == "/" for one in node.walk()):
+        return short_text(values)
+    return as_text(values)
 
 
 def literal_text(part: Node, node: Node) -> str:

@@ -263,6 +263,12 @@ def _type(tree: Any) -> Node:
 
 def _interval(tree: Any) -> Node:
     this, unit = _fields(tree, "this", "unit")
+    if this is not None and unit is None:  # the parser takes a number behind an interval for one
+        raise UsageError(
+            "an interval is a whole number and a unit",
+            tree.sql(),
+            "INTERVAL '7' DAY; before a further sum in brackets: (d + INTERVAL '1' YEAR) + 6",
+        )
     if this is None or unit is None or type(unit).__name__ != "Var":
         raise UsageError("an interval is a whole number and a unit", tree.sql(), "INTERVAL '7' DAY")
     return Node("interval", (_node(this),), str(unit.name).upper().removesuffix("S"), tree)

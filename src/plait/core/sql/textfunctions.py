@@ -95,7 +95,9 @@ def _strpos(node: Node, rows: Rows) -> Value:
 
 
 def _place_of(cells: pa.Array, text: str) -> pa.Array:
-    """Where a text first stands, counted in signs from 1; 0 where it does not."""
+    """Where a text first stands, counted from 1; 0 where it does not, 1 for an empty one."""
+    if not text:
+        return pc.if_else(cells.is_valid(), 1, pa.scalar(None, pa.int64())).cast(pa.int64())
     head = pc.split_pattern(cells, text, max_splits=1)
     first = pc.list_element(head, 0)
     place = pc.add(pc.utf8_length(first), 1)
@@ -125,9 +127,21 @@ def _pad(function: Callable[..., Value]) -> Operator:
     return operator
 
 
-def _concat(node: Node, rows: Rows) -> Value:
+def _joined(node: Node, rows: Rows) -> Value:
     """Texts behind one another; missing where any is."""
+    if any(part.op == "text" and not part.word for part in node.parts):
+        raise UsageError(
+            "an empty text is NULL, and so is what it is joined to",
+            node.sql(),
+            "CONCAT(a, b) leaves out what is NULL",
+        )
     return pc.binary_join_element_wise(*(text_of(one, rows) for one in node.parts), "")
+
+
+def _concat(node: Node, rows: Rows) -> Value:
+    """Texts behind one another without those that are missing; missing where all are."""
+    parts = [text_of(one, rows).cast(pa.string()) for one in node.parts]
+    return pc.binary_join_element_wise(*(pc.fill_null(one, "") for one in parts), "")
 
 
 def _split_part(node: Node, rows: Rows) -> Value:
@@ -204,7 +218,7 @@ def _capitalised(text: str) -> str:
 
 
 TEXT_FUNCTIONS: dict[str, Operator] = {
-    "||": _concat,
+    "||": _joined,
     "CONCAT": _concat,
     "LOWER": _of_text(pc.utf8_lower),
     "UPPER": _of_text(pc.utf8_upper),

@@ -13,9 +13,9 @@ import pyarrow.compute as pc
 
 from plait.core.text.jsontext import json_text
 from plait.core.text.pieces import one_array
+from plait.core.types.dateforms import FIRST_DAY, LAST_DAY
 
 _DAY = 86_400
-_FIRST, _LAST = -719_162, 2_932_896  # days of 0001-01-01 and 9999-12-31 from 1970-01-01
 _A_SECOND = {"s": 1, "ms": 1_000, "us": 1_000_000}
 _LONGEST = 999_999_999 * _DAY  # seconds of the longest stretch that has a value
 
@@ -127,10 +127,19 @@ def _moments(column: pa.ChunkedArray) -> pa.ChunkedArray:
         except pa.ArrowInvalid:
             return column.cast(pa.string())
     second = _A_SECOND[kind.unit]
-    least, most = _FIRST * _DAY * second, (_LAST + 1) * _DAY * second - 1
-    if kind.tz:  # near the ends another zone has a day that the calendar has not
-        least, most = least + _DAY * second, most - _DAY * second
+    least, most = FIRST_DAY * _DAY * second, (LAST_DAY + 1) * _DAY * second - 1
+    if column.type.tz not in (None, "UTC") and not _far_from_ends(column, least, most, second):
+        # There another zone has a day that the calendar has not. The moments are the same in UTC.
+        column = column.cast(pa.timestamp(kind.unit, "UTC"))
     return _within(column, least, most, f" {kind.unit} since 1970-01-01")
+
+
+def _far_from_ends(column: pa.ChunkedArray, least: int, most: int, second: int) -> bool:
+    """Whether all moments are more than a day from both ends of the calendar."""
+    ends = pc.min_max(_each(column, lambda piece: piece.view(pa.int64()))).as_py()
+    if ends["min"] is None:
+        return True
+    return bool(ends["min"] >= least + _DAY * second and ends["max"] <= most - _DAY * second)
 
 
 def _is_known(zone: str) -> bool:
@@ -158,7 +167,7 @@ def _of_the_calendar(column: pa.ChunkedArray) -> pa.ChunkedArray:
         moments = _each(column, lambda piece: piece.view(pa.int64()).view(pa.timestamp("ms")))
         return _moments(moments)
     if pa.types.is_date(kind):
-        return _within(column, _FIRST, _LAST, " days from 1970-01-01")
+        return _within(column, FIRST_DAY, LAST_DAY, " days from 1970-01-01")
     if pa.types.is_time(kind):
         second = 10**9 if kind.unit == "ns" else _A_SECOND[kind.unit]
         column = _within(column, 0, _DAY * second - 1, f" {kind.unit} from midnight")

@@ -30,7 +30,7 @@ from plait.core.table.sample import MOST_ROWS, as_html
 from plait.core.table.sample import as_text as as_sample
 from plait.core.table.strand import Index, Origin, Shown, Strand
 from plait.core.table.whence import place_of, whence
-from plait.core.text.cells import as_text, is_text
+from plait.core.text.cells import as_text, decoded, is_text
 from plait.core.types.kinds import kind_of, typed_kind
 
 BATCH_ROWS = 1 << 16
@@ -132,7 +132,7 @@ class Table:
     def cells(self, column: Column, start: int, stop: int) -> pa.Array:
         """The cells of a column on rows ``start`` to ``stop``, as one Arrow array."""
         shown = {number: self.strands[number].between(start, stop) for number, _ in column.parts}
-        return self._cells(column, shown)
+        return decoded(self._cells(column, shown))
 
     def _cells(self, column: Column, shown: Mapping[int, Shown]) -> pa.Array:
         pieces = [shown[strand].cells(name) for strand, name in column.parts]
@@ -143,7 +143,7 @@ class Table:
         return pc.coalesce(*pieces)
 
     def batch(self, start: int, stop: int) -> pa.RecordBatch:
-        """Rows ``start`` to ``stop`` with all columns."""
+        """Rows ``start`` to ``stop`` with all columns; text may be stored as codes there."""
         shown = {n: strand.between(start, stop) for n, strand in enumerate(self.strands)}
         arrays = [self._cells(column, shown) for column in self.columns]
         return pa.RecordBatch.from_arrays(arrays, names=self.column_names)
@@ -175,19 +175,29 @@ class Table:
         ]
 
     def stored(self, name: str) -> pa.ChunkedArray | None:
-        """The stored column that a column shows as it stands, row for row; ``None`` for others."""
+        """The stored column that a column shows as it stands, row for row; ``None`` for others.
+
+        Text may be stored as codes into a dictionary: who looks at it that way need not decode it.
+        """
         (strand, stored), *more = self.column(name).parts
         shown = self.strands[strand]
         return shown.stored[stored] if not more and shown.index is None else None
 
     def whole(self, name: str) -> pa.ChunkedArray:
-        """One column over all rows."""
+        """One column over all rows. How its cells are stored does not show: text is text."""
         column, stored = self.column(name), self.stored(name)
         if stored is not None:
-            return stored
+            if not pa.types.is_dictionary(stored.type):
+                return stored
+            return kept(map(decoded, stored.chunks), stored.type.value_type)
         if not self.rows:
             return pa.chunked_array([pa.array([], pa.string())])
         return kept(self.cells(column, start, stop) for start, stop in self.spans())
+
+    def coded(self, name: str) -> pa.ChunkedArray:
+        """One column over all rows, text as codes into a dictionary where it is stored so."""
+        stored = self.stored(name)
+        return self.whole(name) if stored is None else stored
 
     def at(self, rows: Index) -> Table:
         """A table of these rows, in this order; -1 gives a row without cells.

@@ -18,6 +18,15 @@ def is_text(kind: pa.DataType) -> bool:
     return bool(pa.types.is_string(kind) or pa.types.is_large_string(kind))
 
 
+def decoded(array: pa.Array) -> pa.Array:
+    """Text that is stored as codes into a dictionary, as text; anything else unchanged.
+
+    >>> decoded(pa.array(["7", "8", "7"]).dictionary_encode()).to_pylist()
+    ['7', '8', '7']
+    """
+    return array.dictionary_decode() if pa.types.is_dictionary(array.type) else array
+
+
 def as_text(array: pa.Array) -> pa.Array:
     """Cells as they would be in a text file; text itself is not touched.
 

@@ -33,6 +33,8 @@ _SIGNS = {
     "z": r"(?P<z>Z|[+-][0-9]{2}:?[0-9]{2})",
     "%": "%",
 }
+#: The days of the calendar, 0001-01-01 and 9999-12-31, from 1970-01-01.
+FIRST_DAY, LAST_DAY = -719_162, 2_932_896
 _CENTURY_TURNS = 69  # as POSIX has it: 69 is 1969, 68 is 2068
 _DAY = 86_400_000_000
 

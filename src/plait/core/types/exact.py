@@ -217,7 +217,7 @@ def rounded(value: Value, digits: int) -> Value:
         return value
     whole = value.type == _WHOLE
     made = _one_wider(as_decimal(value))
-    if -digits >= made.type.precision:
+    if -digits >= made.type.precision - made.type.scale:  # less than half of the unit, all of them
         made = multiply(made, pa.scalar(0))
     made = pc.round(made, max(digits, -MOST_DIGITS), round_mode=ROUNDING)
     made = made.cast(

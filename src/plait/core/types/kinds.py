@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable
+from decimal import Decimal
 from functools import partial
 
 import numpy as np
@@ -25,14 +26,15 @@ from plait.core.text.cells import as_text, is_text, without_empty
 from plait.core.text.digits import MOST_DIGITS, TooManyDigitsError, decimal_type
 from plait.core.text.pieces import one_array
 from plait.core.text.words import Cells
+from plait.core.types.dateforms import FIRST_DAY
 from plait.core.types.exact import digits_of
 from plait.core.types.forms import Form, base, fitting, form_of, of_cell, read_form, settled
 
 NUMBERS = ("integer", "decimal")
 MARKERS = ("NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?")
 _PATTERNS = {
-    "integer": r"^(0|-?[1-9][0-9]{0,18})$",
-    "decimal": r"^(0|-?[1-9][0-9]{0,17}|-?(0|[1-9][0-9]{0,17})\.[0-9]+)$",
+    "integer": r"^-?(0|[1-9][0-9]{0,18})$",
+    "decimal": r"^-?((0|[1-9][0-9]{0,17})|(0|[1-9][0-9]{0,75})\.[0-9]+)$",
     "boolean": r"^(true|false|True|False|TRUE|FALSE)$",
     "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
@@ -51,8 +53,8 @@ _TYPED_START = (
     rf"(?i)^([-+.]?[0-9]|true|false|yes$|no$|[ynft]$|{_MONTHS}|[-?#€$£¥]|n/?a$|null|none|nan)"
 )
 _GLANCE, _PIECES = 200, 40
-_SURE_DIGITS = 15
 _WHOLE_DIGITS = 18
+_FLOAT = r"^-?[0-9]+(\.[0-9]+)?[eE][-+]?[0-9]{1,3}$"
 _ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
 
 
@@ -215,17 +217,13 @@ def _has_values(column: pa.ChunkedArray, kind: str) -> bool:
 def arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     """The Arrow type that holds a column of this kind exactly.
 
-    Decimals of up to 15 digits become 64-bit floats, which give every such
-    decimal back; longer ones become exact decimals of up to 76 digits, and stay
-    text beyond.
+    Decimals have as many digits as their column, up to 76, and stay text beyond.
     """
     if not is_text(column.type):
         return column.type
-    if kind == "decimal":
-        return _decimal_type(column)
     if base(kind) == "decimal":
-        form = form_of(kind)
-        return _decimal_type(pa.chunked_array([_read(chunk, form) for chunk in column.chunks]))
+        before, after = _digits_needed(kind, column)
+        return decimal_type(before + after, after) if before + after <= MOST_DIGITS else column.type
     if kind.endswith("%z"):
         return pa.timestamp("us", "UTC")
     return _TYPES.get(base(kind), column.type)
@@ -239,16 +237,18 @@ def exact_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     UsageError
         When a number of the column has more digits than there are.
     """
-    if base(kind) != "decimal" or not is_text(column.type):
-        return arrow_type(kind, column)
-    chunks = column.chunks
-    if ":" in kind:
-        chunks = [_read(chunk, form_of(kind)) for chunk in chunks]
-    before, after = _most_digits(map(_telling, chunks))
-    try:
-        return decimal_type(before + after, after)
-    except TooManyDigitsError as error:
-        raise UsageError(f"a number is too long: {error}", remedy="--type COLUMN=text") from None
+    to = arrow_type(kind, column)
+    if base(kind) == "decimal" and is_text(to):
+        raise UsageError(
+            f"a number is too long: {TooManyDigitsError()}", remedy="--type COLUMN=text"
+        )
+    return to
+
+
+def _digits_needed(kind: str, column: pa.ChunkedArray) -> tuple[int, int]:
+    """The most digits before and after the point of the numbers of a column of decimals."""
+    read = partial(_read, form=form_of(kind)) if ":" in kind else _telling
+    return _most_digits(ordered_map(read, column.chunks))
 
 
 def looks_typed(text: str) -> bool:
@@ -262,10 +262,10 @@ def looks_typed(text: str) -> bool:
 
 
 def simplest_type(kind: str) -> pa.DataType | None:
-    """The Arrow type that most columns of a kind fit; ``None``: the type that it has."""
+    """The Arrow type that all columns of a kind fit; ``None`` for decimals and text."""
     if kind.endswith("%z"):
         return pa.timestamp("us", "UTC")
-    return pa.float64() if base(kind) == "decimal" else _TYPES.get(base(kind))
+    return _TYPES.get(base(kind))
 
 
 def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
@@ -285,8 +285,8 @@ def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
 
     Examples
     --------
-    >>> as_kind(pa.array(["0.5", "", "12"]), "decimal", pa.float64()).to_pylist()
-    [0.5, None, 12.0]
+    >>> as_kind(pa.array(["0.5", "", "12"]), "decimal", pa.decimal128(3, 1)).to_pylist()
+    [Decimal('0.5'), None, Decimal('12.0')]
     """
     if not is_text(array.type):
         return _cast(array, to)
@@ -297,8 +297,6 @@ def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
         array = _without_markers(array)
         if kind == "boolean" or not _FORMS[kind](array):
             raise pa.ArrowInvalid(f"a cell is no {kind}")
-    if pa.types.is_floating(to) and not _sure(array):
-        raise pa.ArrowInvalid("a decimal has more digits than a float is sure to give back")
     return _cast(array, to)
 
 
@@ -307,9 +305,24 @@ def _read(array: pa.Array, form: Form) -> pa.Array:
 
 
 def _cast(array: pa.Array, to: pa.DataType) -> pa.Array:
-    if is_text(array.type):
+    was_text = is_text(array.type)
+    if was_text:
         array = without_empty(array)
-    return array if array.type == to else pc.cast(array, to)
+    if array.type == to:
+        return array
+    made = pc.cast(array, to)
+    if (
+        was_text
+        and (pa.types.is_date(to) or pa.types.is_timestamp(to))
+        and _is_before_year_one(made)
+    ):
+        raise pa.ArrowInvalid("there is no year 0")
+    return made
+
+
+def _is_before_year_one(dates: pa.Array) -> bool:
+    first = pc.min(dates.cast(pa.date32(), safe=False).view(pa.int32())).as_py()
+    return first is not None and first < FIRST_DAY
 
 
 def _present(array: pa.Array) -> pa.Array:
@@ -345,7 +358,7 @@ def _signs(data: npt.NDArray[np.uint8]) -> set[int]:
 
 
 def _plain(cells: Cells, signs: set[int]) -> bool:
-    """No leading zero, no bare or zero minus, no point first or last."""
+    """No leading zero, no bare minus, no point first or last."""
     first, length = cells.byte(0), cells.lengths
     if signs:
         last = cells.byte(-1)
@@ -360,17 +373,15 @@ def _plain(cells: Cells, signs: set[int]) -> bool:
     after = np.where(minus, cells.byte(2, starting), second)
     digits = length[starting] - minus
     odd = (head == _POINT) | ((head == _ZERO) & (digits > 1) & (after != _POINT))
-    return not (odd | (minus & (head == _ZERO) & (digits == 1))).any()
+    return not odd.any()
 
 
 def _short_enough(array: pa.Array) -> bool:
-    """Whole parts that a 64-bit integer holds; longer ones are identifiers."""
-    return Cells(array).longest <= _WHOLE_DIGITS or _digits(array)[0] <= _WHOLE_DIGITS
-
-
-def _sure(array: pa.Array) -> bool:
-    """Few enough digits for a 64-bit float to give them back."""
-    return Cells(array).longest <= _SURE_DIGITS or sum(_digits(array)) <= _SURE_DIGITS
+    """Whether whole numbers are such as a 64-bit integer holds: longer ones are identifiers."""
+    if Cells(array).longest <= _WHOLE_DIGITS:
+        return True
+    whole = array.filter(pc.invert(pc.match_substring(array, ".")))
+    return _digits(whole)[0] <= _WHOLE_DIGITS
 
 
 def _length_is(length: int) -> Callable[[pa.Array], bool]:
@@ -397,15 +408,6 @@ _TYPES = {
 }
 
 
-def _decimal_type(column: pa.ChunkedArray) -> pa.DataType:
-    if max((Cells(chunk).longest for chunk in column.chunks), default=0) <= _SURE_DIGITS:
-        return pa.float64()
-    before, after = _most_digits(column.chunks)
-    if before + after <= _SURE_DIGITS:
-        return pa.float64()
-    return decimal_type(before + after, after) if before + after <= MOST_DIGITS else column.type
-
-
 def _most_digits(chunks: Iterable[pa.Array]) -> tuple[int, int]:
     """The most digits before and after the point in some pieces of a column."""
     before, after = 1, 0
@@ -423,11 +425,53 @@ def _digits(array: pa.Array) -> tuple[int, int]:
 def plain_number(texts: pa.Array) -> pa.Array:
     """Numbers in one spelling each, so that equal numbers are equal texts.
 
-    >>> plain_number(pa.array(["7", "7.0", "-0.0", "7.50"])).to_pylist()
-    ['7', '7', '0', '7.5']
+    >>> plain_number(pa.array(["7", "7.0", "-0.0", "7.50", "1e+15"])).to_pylist()
+    ['7', '7', '0', '7.5', '1000000000000000']
     """
-    texts = as_text(texts)
+    texts = _without_exponents(as_text(texts))
     pointed = pc.match_substring(texts, ".")
     short = pc.utf8_rtrim(pc.utf8_rtrim(texts, "0"), ".")
     texts = pc.if_else(pointed, short, texts)
     return pc.if_else(pc.equal(texts, "-0"), "0", texts)
+
+
+def _without_exponents(texts: pa.Array) -> pa.Array:
+    """Floats as typed sources have them, ``1e+15``, with all their digits."""
+    mask = pc.fill_null(pc.match_substring_regex(texts, _FLOAT), False)
+    if not pc.any(mask).as_py():
+        return texts
+    digits = [format(Decimal(text), "f") for text in texts.filter(mask).to_pylist()]
+    return pc.replace_with_mask(texts, mask, pa.array(digits, texts.type))
+
+
+def value_texts(texts: pa.Array, kind: str) -> pa.Array:
+    """Texts of a column in one spelling for each value, so that equal values are equal texts.
+
+    Parameters
+    ----------
+    texts : pyarrow.Array
+        Cells, or distinct cells, of a column.
+    kind : str
+        Of that column. Text is its own value; so is a marker for missing.
+
+    Examples
+    --------
+    >>> value_texts(pa.array(["TRUE", "true", "False"]), "boolean").to_pylist()
+    ['true', 'true', 'false']
+    >>> value_texts(pa.array(["5.4.2031", "05.04.2031", "-"]), "date:%d.%m.%Y").to_pylist()
+    ['2031-04-05', '2031-04-05', '-']
+    >>> value_texts(pa.array(["7.0", "7.00", "NA"]), "decimal").to_pylist()
+    ['7', '7', 'NA']
+    """
+    if kind == "boolean":
+        return pc.utf8_lower(texts)
+    if base(kind) in ("text", "empty", "typed"):
+        return texts
+    if kind in NUMBERS:
+        return plain_number(texts)
+    try:
+        values = as_text(as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts]))))
+    except pa.ArrowInvalid:
+        return texts  # cells of a typed source, which are their own values
+    values = values.cast(texts.type)
+    return pc.coalesce(plain_number(values) if base(kind) in NUMBERS else values, texts)

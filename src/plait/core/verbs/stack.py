@@ -15,6 +15,7 @@ from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.counting import first_rows
 from plait.core.codes.mixing import mix
+from plait.core.figures.rules import value_codes
 from plait.core.lineage.label import label_column, parse_labels
 from plait.core.lineage.origin import with_origin
 from plait.core.look.agreement import disagreements
@@ -25,7 +26,6 @@ from plait.core.table.leaf import WHICH, Leaves, came_of, together
 from plait.core.table.strand import AnyOrigin, Index, Made, Strand, rows_dtype
 from plait.core.table.table import Column, SetAside, Table
 from plait.core.text.cells import as_text, is_text, repeated
-from plait.core.text.dictionary import TextDictionary
 from plait.core.verbs.result import Result
 
 WAYS = ("name", "position")
@@ -266,10 +266,9 @@ def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
     for name in table.column_names:
         if not table.came(name):
             continue
-        dictionary = TextDictionary()
-        cells = dictionary.encode_all(table.whole(name))
-        cells += np.int32(1)  # missing equals missing
-        (codes,), size = mix([codes], size, [cells], len(dictionary) + 1)
+        values, count = value_codes(table, name)
+        cells = values.astype(np.int32) + np.int32(1)  # missing equals missing
+        (codes,), size = mix([codes], size, [cells], count + 1)
     return first_rows(codes, size)[codes]
 
 

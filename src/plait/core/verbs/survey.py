@@ -170,7 +170,7 @@ def _typed(columns: Sequence[pa.ChunkedArray | None]) -> str | None:
 
 
 def _surveyed(family: Family, tables: Sequence[Table], tallies: Mapping[str, Tally]) -> Surveyed:
-    whole = {name: tally.together() for name, tally in tallies.items()}
+    whole = {name: over_all(tally, tables) for name, tally in tallies.items()}
     profiles = dict(zip(whole, ordered_map(profile, list(whole.values())), strict=True))
     typed = {name: _may_be_typed(tallies[name], one.kind) for name, one in profiles.items()}
     kinds = tuple(

@@ -43,7 +43,10 @@ def likely_typing(table: Table) -> Typing:
     """
     columns = {name: table.whole(name) for name in table.column_names}
     kinds = {name: table.column(name).kind or likely_kind(cells) for name, cells in columns.items()}
-    types = {name: simplest_type(kind) for name, kind in kinds.items()}
+    types = {
+        name: arrow_type(kind, columns[name]) if base(kind) == "decimal" else simplest_type(kind)
+        for name, kind in kinds.items()
+    }
     return _typing(columns, kinds, types, _declared(table))
 
 

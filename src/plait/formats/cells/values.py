@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
 from plait.core.types.kinds import kind_of
@@ -22,6 +23,7 @@ _TYPES = {
     dt.time: pa.time64("us"),
 }
 _LARGEST = 2**53
+_SURE_DIGITS = 15  # that a 64-bit float gives back, whichever they are
 _LARGEST_INTEGER = 2**63
 
 
@@ -101,6 +103,52 @@ def _midnight(value: Any) -> Any:
     if isinstance(value, dt.datetime) or _empty(value):
         return value or None
     return dt.datetime.combine(value, dt.time())
+
+
+def decimals_of(column: pa.ChunkedArray, places: int = 0) -> pa.ChunkedArray | None:
+    """Numbers of a source that keeps 15 digits, as plain text of decimals.
+
+    Parameters
+    ----------
+    column : pyarrow.ChunkedArray
+        Of floats or integers.
+    places : int
+        Digits behind the point that each has at least.
+
+    Returns
+    -------
+    pyarrow.ChunkedArray or None
+        ``None`` where a number has more digits, as the outcome of a formula may have.
+
+    Examples
+    --------
+    >>> decimals_of(pa.chunked_array([[0.1, None, 3.0]])).to_pylist()
+    ['0.1', None, '3']
+    >>> decimals_of(pa.chunked_array([[0.1, 12.0]]), 2).to_pylist()
+    ['0.10', '12.00']
+    >>> decimals_of(pa.chunked_array([[0.1 + 0.2]])) is None
+    True
+    """
+    chunks = [pa.array(map(as_cell, chunk.to_pylist()), pa.string()) for chunk in column.chunks]
+    texts = pa.chunked_array(chunks, pa.string())
+    digits = pc.utf8_ltrim(pc.replace_substring_regex(texts, "[-.]", ""), "0")
+    plain = pc.match_substring_regex(texts, r"^-?[0-9]+(\.[0-9]+)?$")
+    if pc.all(plain).as_py() not in (True, None) or _longest(digits) > _SURE_DIGITS:
+        return None
+    if not places:
+        return texts
+    return pa.chunked_array([_padded(chunk, places) for chunk in texts.chunks], pa.string())
+
+
+def _longest(texts: pa.ChunkedArray) -> int:
+    return pc.max(pc.utf8_length(texts)).as_py() or 0
+
+
+def _padded(texts: pa.Array, places: int) -> pa.Array:
+    """Texts of decimals with zeros behind, until there are so many places."""
+    parts = pc.extract_regex(texts, r"^(?P<head>-?[0-9]+)\.?(?P<tail>[0-9]*)$")
+    head, tail = pc.struct_field(parts, "head"), pc.struct_field(parts, "tail")
+    return pc.binary_join_element_wise(head, pc.utf8_rpad(tail, places, "0"), ".")
 
 
 def declared_kind(cells: pa.ChunkedArray) -> str:

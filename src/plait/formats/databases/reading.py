@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import sqlite3
 import time
@@ -13,6 +14,7 @@ from typing import Any
 from urllib.parse import quote
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError, Limits
@@ -20,7 +22,7 @@ from plait.core.store.shelf import Shelf, kept
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.cells import as_text
-from plait.formats.cells.values import column_of, declared_kind
+from plait.formats.cells.values import column_of, decimals_of, declared_kind
 from plait.formats.delivery.scratch import scratch
 
 _BATCH = 50_000
@@ -136,19 +138,24 @@ def read_database(path: Path, part: str, name: str, where: str, limits: Limits =
         When it cannot be read.
     """
     with _opened(path, where) as base:
+        declared = dict(base.execute("SELECT name, type FROM pragma_table_info(?)", (part,)))
         rows = _rows(base, part, where, limits)
-        names, findings = usable_names(next(rows), where, most=limits.columns)
+        given = next(rows)
+        names, findings = usable_names(given, where, most=limits.columns)
         shelf = Shelf(names)
         for batch in rows:
             shelf.put([column_of(values) for values in zip(*batch, strict=True)])
     pieces = list(zip(*shelf.pieces(), strict=True)) or [()] * len(names)
     columns = {name: _joined(column) for name, column in zip(names, pieces, strict=True)}
-    table = from_columns(name, columns, where)
     kinds = {
         name: declared_kind(columns[name])
         for name, column in zip(names, pieces, strict=True)
         if columns[name].type == pa.string() and _all_text(column)
     }
+    for heading, name_there in zip(names, given, strict=True):
+        columns[heading], kind = _as_declared(columns[heading], declared.get(name_there, ""))
+        kinds.update({heading: kind} if kind else {})
+    table = from_columns(name, columns, where)
     return replace(table.with_kinds(kinds), findings=tuple(findings))
 
 
@@ -186,6 +193,25 @@ class _Patience:
     def __call__(self) -> bool:
         self.over = time.monotonic() > self._end
         return self.over
+
+
+def _as_declared(cells: pa.ChunkedArray, declared: str) -> tuple[pa.ChunkedArray, str | None]:
+    """Numbers as what their column is declared to be, where all are: SQLite does not see to it.
+
+    Decimals are stored as the nearest float, of which 15 digits are sure, truths as 1 and 0.
+    """
+    if pa.types.is_integer(cells.type) and re.match(r"(?i)bool", declared):
+        return (cells.cast(pa.bool_()), None) if _are_flags(cells) else (cells, None)
+    match = re.match(r"(?i)(?:decimal|numeric)\s*(?:\(\s*\d+\s*(?:,\s*(\d+)\s*)?\))?", declared)
+    if match and (pa.types.is_integer(cells.type) or pa.types.is_floating(cells.type)):
+        texts = decimals_of(cells, int(match[1] or 0))
+        return (cells, None) if texts is None else (texts, "decimal")
+    return cells, None
+
+
+def _are_flags(cells: pa.ChunkedArray) -> bool:
+    ends = pc.min_max(cells).as_py()
+    return ends["min"] in (0, 1) and ends["max"] in (0, 1)
 
 
 def _all_text(pieces: Sequence[pa.Array]) -> bool:

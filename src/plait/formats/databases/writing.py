@@ -7,6 +7,7 @@ import math
 import sqlite3
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing, suppress
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -17,15 +18,23 @@ import pyarrow as pa
 from plait.core.account.errors import OutputError
 from plait.core.account.finding import Finding
 from plait.core.table.table import Table
+from plait.core.types.exact import narrowed
 from plait.formats.cells.typed import Typing, groups, marker_findings, sure_typing
 
 _GROUP = 1 << 14
 _LARGEST = 2**63
+_SURE_DIGITS = 15  # that a 64-bit float, which SQLite keeps decimals as, gives back
 _TYPES = (
     (pa.types.is_integer, "INTEGER"),
-    (pa.types.is_boolean, "INTEGER"),
+    (pa.types.is_boolean, "BOOLEAN"),
     (pa.types.is_floating, "REAL"),
 )
+# What an earlier table may be declared as for cells that are declared so now.
+_TAKES = {
+    "DECIMAL": ("REAL", "NUMERIC", "DECIMAL"),
+    "BOOLEAN": ("INTEGER",),
+    "INTEGER": ("DECIMAL",),
+}
 
 Tick = Callable[[int], None]
 
@@ -38,9 +47,10 @@ def write_database(
     Parameters
     ----------
     tables : mapping of str to Table
-        By their names in the database. True and false are 1 and 0; dates, times
-        and exact decimals are text, the first two as ISO 8601 has them, and so are
-        integers of more than 64 bits.
+        By their names in the database. True and false are 1 and 0, in columns declared
+        BOOLEAN; decimals of up to 15 digits are numbers, in columns declared DECIMAL with
+        their places. Longer decimals, integers of more than 64 bits, dates and times are
+        text, the last two as ISO 8601 has them.
     target : Path
         An empty file.
     tick : callable
@@ -186,8 +196,20 @@ def _unusable(target: Path, error: sqlite3.Error) -> OutputError:
     )
 
 
-def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> list[Finding]:
+def _narrow_typing(table: Table) -> Typing:
+    """The types of a table's columns, decimals with as many digits as their values have."""
     typing = sure_typing(table)
+    fields = [
+        field.with_type(narrowed(typing.columns[field.name]).type)
+        if pa.types.is_decimal(typing.columns[field.name].type)
+        else field
+        for field in typing.schema
+    ]
+    return replace(typing, schema=pa.schema(fields))
+
+
+def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> list[Finding]:
+    typing = _narrow_typing(table)
     try:
         base.execute(f"CREATE TABLE {_quoted(name)} ({', '.join(_columns(typing))})")
     except sqlite3.Error as error:
@@ -201,7 +223,11 @@ def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> lis
 def _insert(base: sqlite3.Connection, into: str, typing: Typing, tick: Tick) -> None:
     marks = ", ".join("?" * len(typing.schema))
     for group in groups(typing, _GROUP):
-        rows = zip(*(map(_value, column.to_pylist()) for column in group.columns), strict=True)
+        columns = (
+            map(_number if _declared(column.type)[0] == "D" else _value, column.to_pylist())
+            for column in group.columns
+        )
+        rows = zip(*columns, strict=True)
         base.executemany(f"INSERT INTO {into} VALUES ({marks})", rows)
         tick(group.num_rows)
 
@@ -215,13 +241,13 @@ def _append(
     tick: Tick,
 ) -> list[Finding]:
     """Add rows to a table that has the same columns, of the same types."""
-    typing = sure_typing(table)
+    typing = _narrow_typing(table)
     declared = dict(zip(typing.schema.names, map(_declared, typing.schema.types), strict=True))
     said = [f"it has no column {one}" for one in declared if one not in there]
     said += [
         f"{one} is {there[one].lower()} there, and {kind.lower()} here"
         for one, kind in declared.items()
-        if one in there and there[one].upper() != kind
+        if one in there and not _takes(there[one], kind)
     ]
     more = [one for one in there if one not in declared]
     said += [f"it also has {', '.join(more)}"] if more else []
@@ -255,7 +281,19 @@ def _columns(typing: Typing) -> list[str]:
 
 
 def _declared(kind: pa.DataType) -> str:
+    if pa.types.is_decimal(kind) and kind.precision <= _SURE_DIGITS:
+        return f"DECIMAL({kind.precision},{kind.scale})"
     return next((declared for holds, declared in _TYPES if holds(kind)), "TEXT")
+
+
+def _number(value: Decimal | None) -> float | None:
+    return None if value is None else float(value)
+
+
+def _takes(there: str, kind: str) -> bool:
+    """Whether a column that is declared so takes cells of a kind."""
+    there, kind = there.upper().partition("(")[0].strip(), kind.partition("(")[0]
+    return there == kind or there in _TAKES.get(kind, ())
 
 
 def _value(value: Any) -> Any:

@@ -19,7 +19,13 @@ from plait.formats.archives.packed import check_archive_size
 from plait.formats.cells.footer import footer_finding, without_last
 from plait.formats.cells.header import title_finding
 from plait.formats.cells.headrows import Span, header_rows_finding, joined
-from plait.formats.cells.values import as_cell, column_of, declared_kind, mixed_finding
+from plait.formats.cells.values import (
+    as_cell,
+    column_of,
+    decimals_of,
+    declared_kind,
+    mixed_finding,
+)
 from plait.formats.text.dialect import header_rows
 from plait.formats.text.ragged import MOST_NOTES, Ragged, are_notes, without_ragged
 from plait.formats.workbooks.cellerrors import error_cells, error_finding
@@ -203,16 +209,22 @@ def _table(
         n for n, cells in enumerate(columns) if header[n].strip() or any(c != "" for c in cells)
     ]
     names, findings = usable_names([header[n] for n in kept], where, following)
-    stored: dict[str, pa.Array] = {}
+    stored: dict[str, Any] = {}
+    decimals: dict[str, str | None] = {}
     for column, number in zip(names, kept, strict=True):
-        stored[column] = column_of(columns[number])
+        cells = stored[column] = column_of(columns[number])
+        if pa.types.is_floating(cells.type):
+            # A sheet keeps 15 digits, and shows these: decimals, and no nearest doubles of them.
+            texts = decimals_of(pa.chunked_array([cells]))
+            if texts is not None:
+                stored[column], decimals[column] = texts, "decimal"
         findings += mixed_finding(column, columns[number], name, where)
     if not body:
         findings.append(Finding("no-rows", "warning", 0, "a header and no rows", where=where))
     table = from_columns(name, stored, where)
-    kinds = {
+    kinds: dict[str, str | None] = {
         column: declared_kind(pa.chunked_array([stored[column]]))
         for column, number in zip(names, kept, strict=True)
         if columns[number] and all(isinstance(cell, str) for cell in columns[number])
     }
-    return replace(table.with_kinds(kinds), findings=tuple(findings))
+    return replace(table.with_kinds({**kinds, **decimals}), findings=tuple(findings))

@@ -180,7 +180,7 @@ def _put(
             value = value.astimezone(dt.UTC).replace(tzinfo=None)
         sheet.write_datetime(row, column, value, formats[type(value)])
     elif _is_number(value):
-        sheet.write_number(row, column, value)
+        sheet.write_number(row, column, float(value))
     else:
         text = format(value, "f") if isinstance(value, Decimal) else str(value)
         sheet.write_string(row, column, text)
@@ -190,4 +190,6 @@ def _is_number(value: Any) -> bool:
     """Whether a spreadsheet, which keeps 15 digits, gives the number back."""
     if isinstance(value, float):
         return math.isfinite(value)
+    if isinstance(value, Decimal):
+        return len(value.as_tuple().digits) <= _SURE_DIGITS
     return isinstance(value, int) and len(str(abs(value))) <= _SURE_DIGITS

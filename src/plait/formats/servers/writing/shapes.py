@@ -4,20 +4,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.errors import OutputError, UsageError
+from plait.core.account.errors import OutputError
 from plait.core.account.names import nearest
 from plait.core.table.absent import present
 from plait.core.table.table import Table
-from plait.core.text.cells import as_text, is_text
-from plait.core.types.forms import base
-from plait.core.types.kinds import exact_type
+from plait.core.text.cells import as_text
 from plait.formats.cells.typed import Typing, groups, sure_typing
 from plait.formats.places.reader import Tick
 
@@ -63,21 +60,9 @@ class Shape:
 
 def shape_of(table: Table) -> Shape:
     """The types that the columns of a table have, in those that servers know."""
-    typing = _exact(sure_typing(table))
+    typing = sure_typing(table)
     fields = [pa.field(one.name, _type(one.type, typing.kinds[one.name])) for one in typing.schema]
     return Shape(typing, pa.schema(fields))
-
-
-def _exact(typing: Typing) -> Typing:
-    """The same with decimals that keep all their digits, where other formats have floats."""
-    fields = []
-    for field in typing.schema:
-        cells, kind = typing.columns[field.name], typing.kinds[field.name]
-        if is_text(cells.type) and base(kind) == "decimal":
-            with suppress(UsageError):  # too many digits: text
-                field = field.with_type(exact_type(kind, cells))
-        fields.append(field)
-    return replace(typing, schema=pa.schema(fields))
 
 
 def _type(kind: pa.DataType, found: str) -> pa.DataType:
