@@ -478,7 +478,7 @@ def group(
     --------
     >>> visits = {"yard": ["A", "A"], "kg": [7, 5]}
     >>> group(visits, "yard", {"honey": "sum:kg"}).table.to_dict()
-    {'yard': ['A'], 'honey': ['12']}
+    {'yard': ['A'], 'honey': [12]}
     """
     tables = [one_table(source)]
     return cast(

@@ -48,5 +48,5 @@ GROUP = Verb(
     session="""\
 >>> visits = {"yard": ["A", "A"], "kg": [7, 5]}
 >>> group(visits, "yard", {"honey": "sum:kg"}).table.to_dict()
-{'yard': ['A'], 'honey': ['12']}""",
+{'yard': ['A'], 'honey': [12]}""",
 )

@@ -127,7 +127,7 @@ def test_dates_are_grouped_by_month_quarter_and_year():
 
 def test_sums_of_decimals_are_exact_and_text_is_no_number():
     table = from_columns("t", {"a": ["0.1"] * 10, "b": ["x"] * 10})
-    assert group(table, (), {"s": "sum:a"}).table.to_dict() == {"s": ["1.0"]}
+    assert group(table, (), {"s": "sum:a"}).table.to_dict() == {"s": [Decimal("1.0")]}
     with pytest.raises(UsageError, match="takes numbers"):
         group(table, (), {"s": "sum:b"})
     with pytest.raises(UsageError, match="no figure"):

@@ -82,7 +82,7 @@ def _single(column: pa.ChunkedArray) -> pa.ChunkedArray:
     if pa.types.is_string_view(kind) or pa.types.is_large_string(kind):
         return _in_short_offsets(column)
     if pa.types.is_float16(kind):
-        return column.cast(pa.float32())
+        return _plain_floats(column.cast(pa.float32()))
     if pa.types.is_decimal(kind):
         return _with_places(column)
     if pa.types.is_timestamp(kind):
@@ -91,7 +91,14 @@ def _single(column: pa.ChunkedArray) -> pa.ChunkedArray:
         return _of_the_calendar(column)
     if pa.types.is_integer(kind) or pa.types.is_boolean(kind) or pa.types.is_string(kind):
         return column
-    return column if pa.types.is_floating(kind) else _as_json(column)
+    return _plain_floats(column) if pa.types.is_floating(kind) else _as_json(column)
+
+
+def _plain_floats(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Floats of which none is not-a-number, which is missing, and none a zero with a minus."""
+    if pc.any(pc.is_nan(column)).as_py():
+        column = pc.if_else(pc.is_nan(column), pa.scalar(None, column.type), column)
+    return pc.add(column, pa.scalar(0.0, column.type))
 
 
 def _in_short_offsets(column: pa.ChunkedArray) -> pa.ChunkedArray:

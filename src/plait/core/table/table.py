@@ -20,7 +20,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
 from plait.core.account.names import distinct_name
 from plait.core.store.shelf import Shelf, kept
 from plait.core.table.arrow import flat
@@ -31,7 +31,7 @@ from plait.core.table.sample import as_text as as_sample
 from plait.core.table.strand import Index, Origin, Shown, Strand
 from plait.core.table.whence import place_of, whence
 from plait.core.text.cells import as_text, decoded, is_text
-from plait.core.types.kinds import kind_of, typed_kind
+from plait.core.types.kinds import arrow_type, as_kind, kind_of, typed_kind
 
 BATCH_ROWS = 1 << 16
 _LARGEST = 1 << 17
@@ -316,8 +316,28 @@ class Table:
         return replace(self, name=name)
 
     def to_dict(self) -> dict[str, list[Any]]:
-        """All cells, as lists by column name. For small tables and for tests."""
-        return {name: self.whole(name).to_pylist() for name in self.column_names}
+        """All cells, as lists by column name; of a declared type where a column has one."""
+        return {name: self.typed(name).to_pylist() for name in self.column_names}
+
+    def typed(self, name: str) -> pa.ChunkedArray:
+        """A column in the type that its source, or the step that made it, declares.
+
+        >>> table = from_columns("t", {"kg": ["12.50", ""]}).with_kinds({"kg": "decimal"})
+        >>> table.typed("kg").to_pylist()
+        [Decimal('12.50'), None]
+        """
+        cells, kind = self.whole(name), self.column(name).kind
+        if kind is None or not is_text(cells.type):
+            return cells
+        to = arrow_type(kind, cells)
+        try:
+            return (
+                cells
+                if to == cells.type
+                else kept((as_kind(one, kind, to) for one in cells.chunks), to)
+            )
+        except pa.ArrowInvalid:  # the declaration is of a source that does not keep to it
+            return cells
 
     def whence(self) -> tuple[pa.ChunkedArray, pa.ChunkedArray]:
         """For each row the name of its source, and its row number there from 1."""
@@ -360,7 +380,7 @@ class Table:
         # Text of a typed source is text, whatever is in it.
         kinds = {head: "text" if is_text(one.type) else None for head, one in columns.items()}
         made = from_columns(name, columns, path).with_kinds(kinds)
-        return replace(made, findings=tuple(findings))
+        return replace(made, findings=(*findings, *_not_numbers(stored, path)))
 
     def to_arrow(self) -> pa.Table:
         """All columns as an Arrow table, with the cells as they are; what is stored is not copied.
@@ -370,7 +390,7 @@ class Table:
         """
         if not self.columns:
             return pa.table({})
-        return pa.table([self.whole(name) for name in self.column_names], list(self.column_names))
+        return pa.table([self.typed(name) for name in self.column_names], list(self.column_names))
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> object:
         """The columns, by the Arrow stream interface, for any library that takes it."""
@@ -483,6 +503,22 @@ def from_columns(name: str, columns: Mapping[str, Any], path: str = "") -> Table
     rows = len(next(iter(stored.values()))) if stored else 0
     strand = Strand(name, stored, (Origin(name, path, rows),))
     return Table(name, tuple(Column(key, ((0, key),)) for key in stored), (strand,), rows)
+
+
+def _not_numbers(stored: pa.Table, path: str) -> Iterator[Finding]:
+    """How many floats of each column are not a number, and so are missing."""
+    for name, column in zip(stored.column_names, stored.columns, strict=True):
+        if not pa.types.is_floating(column.type):
+            continue
+        count = pc.sum(pc.is_nan(column)).as_py() or 0
+        if count:
+            yield Finding(
+                "marker-found",
+                "note",
+                count,
+                f"{counted(count, 'cell')} of {name} count as missing: NaN",
+                where=f"{path}, column {name}".removeprefix(", "),
+            )
 
 
 def _chunked(values: Any) -> pa.ChunkedArray:

@@ -14,13 +14,15 @@ from plait.core.account.ledger import Line, entry
 from plait.core.codes.coding import code_keys
 from plait.core.codes.groups import Groups, Rows, grouped
 from plait.core.figures.datepart import with_date_parts
-from plait.core.figures.figures import RANK, Figure, Wanted, wanted, work_out
+from plait.core.figures.figures import ADDING, RANK, Figure, Wanted, wanted, work_out
 from plait.core.keys.duplicates import key_text
 from plait.core.lineage.lineage import Pools
 from plait.core.table.absent import present
 from plait.core.table.keyspec import Pairs, named_values, names
 from plait.core.table.leaf import Leaves
 from plait.core.table.table import Column, Table
+from plait.core.text.cells import is_text
+from plait.core.types.kinds import NUMBERS, kind_of
 from plait.core.verbs.result import Result
 
 
@@ -70,7 +72,7 @@ def group(
     >>> from plait.core.table.table import from_columns
     >>> visits = from_columns("visits", {"yard": ["A", "B", "A"], "kg": ["0.10", "2", "0.20"]})
     >>> group(visits, "yard", {"visits": "count", "honey": "sum:kg"}).table.to_dict()
-    {'yard': ['A', 'B'], 'visits': [2, 1], 'honey': ['0.30', '2.00']}
+    {'yard': ['A', 'B'], 'visits': [2, 1], 'honey': [Decimal('0.30'), Decimal('2.00')]}
     """
     before = replace(table, findings=(), aside=())
     with asked("by"):
@@ -163,7 +165,12 @@ def _onto_rows(table: Table, groups: Groups, worked: dict[Wanted, Figure]) -> Ta
 def _with_column(
     result: Table, one: Wanted, parts: tuple[tuple[int, str], ...], leaves: Leaves
 ) -> Table:
-    return replace(result, columns=(*result.columns, Column(one.name, parts, leaves=leaves)))
+    kind = None
+    if one.figure in ADDING or one.figure == "share":
+        cells = result.strands[parts[0][0]].stored[parts[0][1]]
+        kind = kind_of(cells) if is_text(cells.type) else None
+    column = Column(one.name, parts, kind if kind in NUMBERS else None, leaves)
+    return replace(result, columns=(*result.columns, column))
 
 
 def _chosen(
