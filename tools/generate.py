@@ -38,7 +38,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import cast
 
-from plait._python.given import Input, all_tables, one_table, two_datasets
+from plait._python.given import (
+    Input,
+    all_tables,
+    one_table,
+    tables_by_name,
+    two_datasets,
+)
 from plait.core.table.keyspec import KeySpec, Pairs, Several
 from plait.core.verbs.compare import Compared
 from plait.core.verbs.join import Joined
@@ -166,7 +172,8 @@ def _body(verb: Verb) -> str:
     made, _ = _RETURNS.get(verb.name, _RESULT)
     values = ", ".join(f'"{one.name}": {_value(one)}' for one in verb.options)
     if verb.takes is Takes.EACH:
-        tables = f"[one_table(word) for word in ({', '.join(verb.given)}, *more)]"
+        named = ", ".join(f'"{name}": {name}' for name in verb.given)
+        tables = f"tables_by_name({{{named}}}, more)"
     elif verb.takes is Takes.TWO:
         tables = f"two_datasets({', '.join(verb.given)})"
     elif verb.takes is Takes.ONE:
@@ -182,7 +189,7 @@ def _body(verb: Verb) -> str:
 def _value(option: Option) -> str:
     name = _name(option)
     if option.form is Form.TABLE:
-        return f"None if {name} is None else one_table({name})"
+        return f'None if {name} is None else one_table({name}, "{name}")'
     if option.form is Form.KEYS:
         return "list(keys) or (None if key is None else [key])"
     if option.form is Form.KEY_OF_TWO:

@@ -5,7 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import cast
 
-from plait._python.given import Input, all_tables, one_table, two_datasets
+from plait._python.given import (
+    Input,
+    all_tables,
+    one_table,
+    tables_by_name,
+    two_datasets,
+)
 from plait.core.table.keyspec import KeySpec, Pairs, Several
 from plait.core.verbs.compare import Compared
 from plait.core.verbs.join import Joined
@@ -292,7 +298,7 @@ def join(
     >>> join(visits, hives, key="hive").table.to_dict()
     {'hive': ['1', '2'], 'kg': ['12.50', '9'], 'breed': ['Buckfast', None]}
     """
-    tables = [one_table(word) for word in (left, right, *more)]
+    tables = tables_by_name({"left": left, "right": right}, more)
     return cast(
         Joined,
         perform(
@@ -309,7 +315,7 @@ def join(
                 "within": within,
                 "max_rows": max_rows,
                 "ignore": ignore,
-                "pairs": None if pairs is None else one_table(pairs),
+                "pairs": None if pairs is None else one_table(pairs, "pairs"),
                 "missing_keys": missing_match,
                 "origin": origin,
             },
@@ -390,7 +396,7 @@ def settle(
                 "otherwise": otherwise,
                 "keep_rule": keep_rule,
                 "ignore": ignore,
-                "pairs": None if pairs is None else one_table(pairs),
+                "pairs": None if pairs is None else one_table(pairs, "pairs"),
                 "missing_keys": missing_match,
             },
             name,
@@ -426,7 +432,7 @@ def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> 
     >>> beside({"x": ["1"]}, {"y": ["2"]}).table.to_dict()
     {'x': ['1'], 'y': ['2']}
     """
-    tables = [one_table(word) for word in (left, right, *more)]
+    tables = tables_by_name({"left": left, "right": right}, more)
     return cast(Result, perform(BESIDE, tables, {}, name))
 
 
@@ -659,7 +665,7 @@ def keys(
             {
                 "key": list(keys) or (None if key is None else [key]),
                 "ignore": ignore,
-                "pairs": None if pairs is None else one_table(pairs),
+                "pairs": None if pairs is None else one_table(pairs, "pairs"),
                 "missing_keys": missing_match,
             },
         ),

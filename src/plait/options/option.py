@@ -169,8 +169,15 @@ def perform(
     return getattr(import_module(place), function)(inputs, **given, **more)
 
 
+_OF_SEVERAL = (Form.LINES, Form.PAIRS, Form.SEVERAL, Form.EXPRESSIONS)
+
+
 def _meant(option: Option, value: Any) -> Any:
-    """The value as the verb's function takes it: a switch is on or off."""
+    """The value as the verb's function takes it: a switch is on or off, a bare text a list."""
+    if isinstance(value, str) and option.form is Form.WORDS:
+        return [word.strip() for word in value.split(",")]
+    if isinstance(value, str) and option.form in _OF_SEVERAL:
+        return [value]
     if option.form is Form.SWITCH and isinstance(value, str):
         return value == option.choices[1]
     return value

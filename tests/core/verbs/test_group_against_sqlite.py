@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 import sqlite3
 import statistics
 from contextlib import closing

@@ -16,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.account.finding import Finding
 from plait.core.account.parallel import ordered_map
 from plait.core.codes.counting import Counts, by_code, count, first_rows
 from plait.core.codes.loosen import FORM_WAYS, checked_ways, loosened
@@ -64,11 +65,12 @@ class CodedColumn:
 
 @dataclass(frozen=True, eq=False)
 class Coding:
-    """The whole key in all tables; ``columns`` are its parts."""
+    """The whole key in all tables; ``columns`` are its parts, ``findings`` of pairs not used."""
 
     codes: tuple[Codes, ...]
     size: int
     columns: tuple[CodedColumn, ...]
+    findings: tuple[Finding, ...] = ()
 
     def counts(self, table: int) -> Counts:
         """Rows of each key in a table."""
@@ -230,7 +232,7 @@ def _one_family(kinds: Sequence[str], native: Sequence[bool]) -> bool:
 def _can_be_respelt(texts: pa.Array, kinds: Sequence[str]) -> bool:
     """Whether one value may have several spellings: whole numbers and plain dates have one."""
     if set(kinds) <= {"integer", "empty"}:
-        return pc.index(texts, pa.scalar("-0", texts.type)).as_py() >= 0
+        return bool(pc.index(texts, pa.scalar("-0", texts.type)).as_py() >= 0)
     return not set(kinds) <= {"date", "empty"}
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,13 +10,16 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.codes.coding import Coding, code_keys
 from plait.core.table.keyspec import Key
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
+from plait.core.text.wordtable import Codes
 
 LEFT, RIGHT, USE = "left ", "right ", "use"
 _YES = ("yes", "y", "true", "1", "x")
+_NO = ("no", "n", "false", "0", "")
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,11 +72,16 @@ def crosswalk(table: Table, parts: int) -> Crosswalk:
 def _used(table: Table) -> Table:
     if not table.has(USE):
         return table
-    said = pc.utf8_lower(
-        pa.chunked_array([as_text(c) for c in table.whole(USE).chunks], pa.string())
-    )
-    yes = pc.fill_null(pc.is_in(said, pa.array(_YES, said.type)), False)
-    return table.at(np.flatnonzero(yes.to_numpy()))
+    cells = pa.chunked_array([as_text(c) for c in table.whole(USE).chunks], pa.string())
+    words = pc.fill_null(pc.utf8_lower(pc.utf8_trim_whitespace(cells)), "")
+    unknown = pc.index(pc.is_in(words, pa.array(_YES + _NO, words.type)), pa.scalar(False)).as_py()
+    if unknown >= 0:
+        raise UsageError(
+            f"whether to use a pair is yes or no, and not {cells[unknown].as_py()!r}",
+            "; ".join(map(str, table.places(unknown))),
+            f"write yes or no in its column {USE!r}",
+        )
+    return table.at(np.flatnonzero(pc.is_in(words, pa.array(_YES, words.type)).to_numpy()))
 
 
 def code_across(
@@ -99,8 +107,13 @@ def code_across(
     Raises
     ------
     UsageError
-        When a left key is in the crosswalk with several right ones, or it has
-        too few columns.
+        When a left key is in the crosswalk with several right ones, it has too few columns,
+        or, of one table, pairs lead in a circle.
+
+    Notes
+    -----
+    Of one table pairs are followed: where ``a`` counts as ``b`` and ``b`` as ``c``, all are ``c``.
+    Pairs of a key that is in no table are a finding of the coding.
     """
     if pairs is None:
         return code_keys(tables, keys, ignore, missing_match)
@@ -115,12 +128,64 @@ def code_across(
     to[-1] = -1
     there = (ours >= 0) & (theirs >= 0)
     to[ours[there]] = theirs[there]
+    if len(tables) == 1:
+        to = _followed(to, across, ours)
     codes = (to[coding.codes[0]], *coding.codes[1:-2])
+    findings = tuple(_unused(across, coding, tables))
     columns = tuple(
         replace(column, codes=column.codes[:-2], kinds=column.kinds[:-2])
         for column in coding.columns
     )
-    return Coding(codes, coding.size, columns)
+    return Coding(codes, coding.size, columns, findings)
+
+
+def _followed(to: Codes, across: Crosswalk, ours: Codes) -> Codes:
+    """Where each key leads to in the end.
+
+    Raises
+    ------
+    UsageError
+        For a circle, in which no key is the last.
+    """
+    pair = to
+    for _ in range(len(to).bit_length()):  # each round follows twice as many pairs
+        to = to[to]
+    circling = np.flatnonzero(pair[to] != to)
+    if not len(circling):
+        return to
+    row = int(np.flatnonzero(np.isin(ours, circling))[0])
+    raise UsageError(
+        f"{_key_text(across, row)} leads back to itself through other pairs of the crosswalk",
+        "; ".join(map(str, across.table.places(row))),
+        f"keep one spelling as the last: delete a row, or say no in its column {USE!r}",
+    )
+
+
+def _unused(across: Crosswalk, coding: Coding, tables: Sequence[Table]) -> Iterator[Finding]:
+    """A finding for pairs of which a key is not where it should be."""
+    ours, theirs = coding.codes[-2:]
+    known = [np.append(coding.counts(number) > 0, False) for number in range(len(tables))]
+    rows = np.flatnonzero(~known[0][ours] | ~known[-1][theirs])
+    if len(tables) == 1:  # the spelling to be kept need not be there yet
+        rows = np.flatnonzero(~known[0][ours])
+    if not len(rows):
+        return
+    where = tables[0].name if len(tables) == 1 else f"{tables[0].name} and {tables[1].name}"
+    few = rows[:MOST_EXAMPLES].tolist()
+    yield Finding(
+        "pairs-unused",
+        "warning",
+        len(rows),
+        f"{counted(len(rows), 'pair')} of {across.table.name} not used: a key is not in {where}",
+        "to write pairs of keys that are there: plait keys … --out pairs.csv",
+        across.table.name,
+        tuple(Example(_key_text(across, row), across.table.places(row)[:1]) for row in few),
+    )
+
+
+def _key_text(across: Crosswalk, row: int) -> str:
+    shown = across.table.at(np.array([row]))
+    return ", ".join(str(shown.whole(name)[0].as_py()) for name in across.left)
 
 
 def _check_once(across: Crosswalk, coding: Coding) -> None:
@@ -131,11 +196,9 @@ def _check_once(across: Crosswalk, coding: Coding) -> None:
     other = np.flatnonzero((ours >= 0) & (first[ours] != theirs))
     if len(other):
         row = int(other[0])
-        shown = across.table.at(np.array([row]))
-        key = ", ".join(str(shown.whole(name)[0].as_py()) for name in across.left)
         where = "; ".join(map(str, across.table.places(row)))
         raise UsageError(
-            f"{key} is in the crosswalk for two different keys",
+            f"{_key_text(across, row)} is in the crosswalk for two different keys",
             where,
             f"keep one of them: delete the other row, or say no in its column {USE!r}",
         )

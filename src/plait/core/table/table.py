@@ -377,8 +377,16 @@ class Table:
         ]
         heads, findings = usable_names([head for head, _ in pairs], path)
         columns = dict(zip(heads, (column for _, column in pairs), strict=True))
-        # Text of a typed source is text, whatever is in it.
-        kinds = {head: "text" if is_text(one.type) else None for head, one in columns.items()}
+        # Text of a typed source is text, whatever is in it; a column of nothing is of no type.
+        untyped = {
+            name
+            for name, one in zip(stored.column_names, stored.columns, strict=True)
+            if pa.types.is_null(one.type)
+        }
+        kinds = {
+            head: "text" if is_text(one.type) and written not in untyped else None
+            for (head, one), (written, _) in zip(columns.items(), pairs, strict=True)
+        }
         made = from_columns(name, columns, path).with_kinds(kinds)
         return replace(made, findings=(*findings, *_not_numbers(stored, path)))
 

@@ -15,7 +15,7 @@ MOST_EXPONENT = 60
 # At most 18 digits: more in one cell are a list of codes, or an identifier.
 _WHOLE = r"0|[1-9][0-9]{0,2}(%s[0-9]{3}){1,5}|[1-9][0-9]{0,17}"
 _EXPONENT = (
-    r"^(?P<s>-?)(?P<w>0|[1-9][0-9]{0,17})"
+    r"^(?P<s>-?)(?P<w>0|[1-9][0-9]{0,75})"
     r"(?:\.(?P<f>[0-9]+))?(?:[eE](?P<e>[+-]?[0-9]{1,3}))?$"
 )
 

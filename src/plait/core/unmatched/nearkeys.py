@@ -8,14 +8,16 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plait.core.codes.coding import Coding
 from plait.core.codes.counting import distinct, rows_by_code, within_each
 from plait.core.codes.loosen import WAYS, loosened
 from plait.core.codes.mixing import mix
 from plait.core.text.wordtable import Codes
-from plait.core.unmatched.near import MOST_NEAR, near_texts
+from plait.core.unmatched.near import MOST_NEAR, NearTexts, near_texts
 
+_WORD = r"\p{L}{3}"
 Numbers = npt.NDArray[np.int64]
 
 
@@ -62,9 +64,14 @@ def near_keys(
     Notes
     -----
     In a composite key one part at a time is taken for misspelt: the others must be
-    equal. Case, spaces, punctuation, accents and leading zeros do not count.
+    equal. Case, spaces, punctuation, accents and leading zeros do not count. Only words are
+    misspelt: numbers, dates and codes that differ by a digit are two things.
     """
-    found = [_by_part(coding, keys, part, unmatched, others) for part in range(len(coding.columns))]
+    parts = [number for number, one in enumerate(coding.columns) if set(one.kinds) & {"text"}]
+    if not parts:
+        nothing = np.zeros(0, np.int64)
+        return NearKeys(nothing, nothing, np.zeros(0), len(unmatched), False)
+    found = [_by_part(coding, keys, part, unmatched, others) for part in parts]
     key, other, score = (np.concatenate([one[n] for one in found]) for n in range(3))
     order = np.lexsort((other, -score, key))
     key, other, score = key[order], other[order], score[order]
@@ -80,13 +87,25 @@ def _by_part(
     texts = loosened(coding.columns[part].texts, WAYS)
     mine, mine_of, _ = distinct(keys[part][unmatched])
     theirs, theirs_of, _ = distinct(keys[part][others])
-    near = near_texts(texts.take(pa.array(mine)), texts.take(pa.array(theirs)))
+    words = texts.take(pa.array(mine)), texts.take(pa.array(theirs))
+    near = _of_words(near_texts(*words), *words)
     rest, other_rest = _without(coding, keys, part, unmatched, others)
     key, pair = _keys_of(mine_of, len(mine), near.text)
     slots = max(len(theirs), 1)
     wanted = rest[key] * slots + near.other[pair]
     met, at = _looked_up(other_rest * slots + theirs_of, wanted)
     return unmatched[key[met]], others[at], near.score[pair[met]], near.bounded
+
+
+def _of_words(near: NearTexts, texts: pa.Array, others: pa.Array) -> NearTexts:
+    """Pairs of texts that differ in their letters, and have words and not only codes in them."""
+    left, right = texts.take(pa.array(near.text)), others.take(pa.array(near.other))
+    letters = [pc.replace_substring_regex(one, "[0-9]+", "#") for one in (left, right)]
+    kept = pc.not_equal(*letters)
+    for one in (left, right):
+        kept = pc.and_(kept, pc.match_substring_regex(one, _WORD))
+    at = np.flatnonzero(pc.fill_null(kept, False).to_numpy(zero_copy_only=False))
+    return NearTexts(near.text[at], near.other[at], near.score[at], near.bounded)
 
 
 def _without(

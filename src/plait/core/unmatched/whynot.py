@@ -20,8 +20,6 @@ from plait.core.unmatched.gains import Gain, best_gain, loose_keys, single_gains
 from plait.core.unmatched.near import MOST_NEAR
 from plait.core.unmatched.nearkeys import near_keys
 
-_SURE = 0.85
-
 Numbers = npt.NDArray[np.int64]
 
 
@@ -38,7 +36,8 @@ class Suggestions:
     ignoring : array of bool
         Whether it is a looser comparison that brings them together.
     sure : array of bool
-        Whether the pair is good, and the key has no other as good.
+        Whether nothing but the looser comparison tells the keys apart, and there is one such
+        key. Near keys may be two things: a person decides on them.
     """
 
     left: Numbers
@@ -116,7 +115,7 @@ def why_not(left: Table, right: Table, key: Key, matching: Matching) -> WhyNot |
     still = alone[side].copy()
     still[gained[0]] = False
     lost = np.flatnonzero(still)
-    near = near_keys(matching.coding, keys, lost, np.flatnonzero((here, there)[1 - side]))
+    near = near_keys(matching.coding, keys, lost, _free(matching, (here, there), side))
     with_near = len(distinct(near.key)[0])
     suggestions = _suggested(gained, (near.key, near.other), near.score, side, alone[0])
     return WhyNot(
@@ -131,6 +130,20 @@ def why_not(left: Table, right: Table, key: Key, matching: Matching) -> WhyNot |
         len(lost) - with_near,
         near.bounded,
     )
+
+
+def _free(
+    matching: Matching, present: tuple[npt.NDArray[np.bool_], npt.NDArray[np.bool_]], side: int
+) -> Numbers:
+    """The keys of the other side that a key without a match may be meant for.
+
+    Where no key of its side comes twice, one with a match of its own is taken; else further
+    rows may be meant for it.
+    """
+    counts = (matching.left_counts, matching.right_counts)[side]
+    if counts.max(initial=0) > 1:
+        return np.flatnonzero(present[1 - side])
+    return np.flatnonzero(present[1 - side] & ~present[side])
 
 
 def _failing(
@@ -187,7 +200,8 @@ def _suggested(
 ) -> Suggestions:
     """The pairs of both sorts, the keys in order and the best first.
 
-    A left key that has a match already, or is sure of another, is not sure.
+    Sure is a pair that differs by nothing but the looser comparison, of a key with no other
+    such pair. A left key that has a match already, or is sure of another, is not sure.
     """
     key, other = (np.concatenate(pair) for pair in zip(gained, near, strict=True))
     score = np.concatenate([np.ones(len(gained[0])), near_score])
@@ -196,9 +210,8 @@ def _suggested(
     key, other, score, ignoring = key[order], other[order], score[order], ignoring[order]
     first = np.searchsorted(key, key)
     is_first = first == np.arange(len(key))
-    rival = np.append(score[1:], 0.0)
-    rival[np.append(key[1:] != key[:-1], True)[: len(key)]] = 0.0
-    sure = is_first & (score >= _SURE) & (rival[: len(key)] < score)
+    candidates = np.bincount(key[ignoring], minlength=int(key.max(initial=-1)) + 1)
+    sure = is_first & ignoring & (candidates[key] == 1)
     left, right = (key, other) if side == 0 else (other, key)
     sure &= left_alone[left]
     chosen = np.flatnonzero(sure)

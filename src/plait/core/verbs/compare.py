@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 
 import numpy as np
 
 from plait.core.account.errors import UsageError, asked
-from plait.core.account.finding import Finding
+from plait.core.account.finding import Finding, counted
 from plait.core.account.ledger import Entry, Line, entry
 from plait.core.codes.coding import code_keys
 from plait.core.table.keyspec import (
@@ -60,8 +60,16 @@ class Compared:
     columns: tuple[ColumnChange, ...]
     entry: Entry
     findings: tuple[Finding, ...]
-    pairing: Pairing = field(repr=False)
+    pairing: Pairing
     name: str = "changes"
+
+    def __repr__(self) -> str:
+        found = self.changes
+        return (
+            f"{self.old.name} and {self.new.name} by {', '.join(found.key) or 'rows'}: "
+            f"{counted(found.rows_new, 'row')} new, {found.rows_gone:,} gone, "
+            f"{found.rows_changed:,} changed, {found.rows_equal:,} equal"
+        )
 
     def listed(self) -> Table:
         """Every change as a table: ``listed_changes``."""

@@ -20,7 +20,7 @@ from plait.core.lineage.lineage import Pools
 from plait.core.table.absent import present
 from plait.core.table.keyspec import Pairs, named_values, names
 from plait.core.table.leaf import Leaves
-from plait.core.table.table import Column, Table
+from plait.core.table.table import Column, Table, from_columns
 from plait.core.text.cells import is_text
 from plait.core.types.kinds import NUMBERS, kind_of
 from plait.core.verbs.result import Result
@@ -85,6 +85,8 @@ def group(
         raise UsageError("there is nothing to group by, and nothing to take", table.name)
     if any(one.figure == RANK for one in figures) and not onto_rows:
         raise UsageError("a rank is of every row", table.name, "--onto-rows keeps all rows")
+    if not by and not table.rows and not onto_rows:
+        return _of_no_rows(table, figures, name)
     groups = _groups(parted, by, ignore)
     worked = {one: work_out(parted, groups, one) for one in figures}
     result = _onto_rows(parted, groups, worked) if onto_rows else _rows(parted, by, groups, worked)
@@ -95,6 +97,19 @@ def group(
     findings = (*_missing_keys(parted, by, groups), *_missing_values(parted, by, groups, worked))
     made = result.named(name or f"{table.name}-grouped")
     return Result("group", made, (account,), findings, key=() if onto_rows else tuple(by))
+
+
+def _of_no_rows(table: Table, figures: Sequence[Wanted], name: str | None) -> Result:
+    """The one row that all rows give, of which there are none: counts are 0, as SQL has it."""
+    counting = ("count", "distinct")
+    columns = {
+        one.name: pa.array([0]) if one.figure in counting else pa.nulls(1, pa.string())
+        for one in figures
+    }
+    result = from_columns(name or f"{table.name}-grouped", columns)
+    lines = [Line("one row of figures for no rows", 1)]
+    account = entry(f"group {table.name}", [(table.name, 0)], lines, 1)
+    return Result("group", result, (account,), ())
 
 
 def _check_names(base: Table, figures: Sequence[Wanted]) -> None:

@@ -235,6 +235,7 @@ def _found(
     near: Nearest | None,
 ) -> Iterator[Finding]:
     """All there is to say about the keys."""
+    yield from matching.coding.findings
     if not names:  # every row may be beside every other, or beside the nearest
         return
     if key is None:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 
 from plait.core.account.errors import UsageError, asked
-from plait.core.account.finding import Finding
+from plait.core.account.finding import Finding, counted
 from plait.core.account.names import distinct_name
 from plait.core.codes.coding import Coding
 from plait.core.codes.counting import Counts, by_code, first_rows
@@ -77,8 +77,23 @@ class Audited:
     why: WhyNot | None
     uniqueness: Uniqueness | None
     findings: tuple[Finding, ...]
-    coding: Coding = field(repr=False)
-    sources: tuple[Table, ...] = field(repr=False)
+    coding: Coding
+    sources: tuple[Table, ...]
+
+    def __repr__(self) -> str:
+        lines = [
+            f"{one.name}: {counted(one.rows, 'row')}, {counted(one.distinct_keys, 'key')} on "
+            f"{', '.join(key)}, {one.duplicate_keys:,} on several rows, "
+            f"{counted(one.missing_key_rows, 'row')} without"
+            for one, key in zip(self.tables, self.key, strict=True)
+        ]
+        lines += [
+            f"{one.left} and {one.right}: {counted(one.keys_in_both, 'key')} in both, "
+            f"{one.keys_only_left:,} only in {one.left}, "
+            f"{one.keys_only_right:,} only in {one.right}"
+            for one in self.pairs
+        ]
+        return "\n".join([*lines, f"findings: {len(self.findings)}"])
 
 
 def keys(
@@ -138,7 +153,10 @@ def keys(
         tuple(holdings(names, counts)) if several else (),
         why_not(tables[0], tables[1], key, matching) if matching else None,
         None if several else what_would_be_unique(tables[0], columns[0], coding, counts[0]),
-        tuple(_findings(tables, columns, coding, matching, [one for one, _ in audits])),
+        (
+            *coding.findings,
+            *_findings(tables, columns, coding, matching, [one for one, _ in audits]),
+        ),
         coding,
         tuple(tables),
     )

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from shlex import quote
 from typing import TYPE_CHECKING
 
+from plait.core.account.errors import UsageError
 from plait.core.account.finding import SEVERITIES, Finding, counted, merged
 from plait.core.account.ledger import Entry, Line, entry
 from plait.core.table.table import SetAside, Table
@@ -53,7 +54,15 @@ class Result:
 
     @property
     def match(self) -> Match:
-        """How the keys of the last join matched."""
+        """How the keys of the last join matched.
+
+        Raises
+        ------
+        UsageError
+            For the result of another verb.
+        """
+        if not self.matches:
+            raise UsageError(f"{self.command} matches no keys: only a join has a match")
         return self.matches[-1]
 
     def __repr__(self) -> str:

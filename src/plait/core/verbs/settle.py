@@ -124,7 +124,7 @@ def settle(
     operation = f"settle {table.name} on {','.join(map(quoted, columns))}"
     account = entry(operation, [(table.name, table.rows)], lines, settled.table.rows)
     made = settled.table.named(name or f"{table.name}-settled")
-    findings = (*_missing_findings(before, columns, missing), *settled.findings)
+    findings = (*coding.findings, *_missing_findings(before, columns, missing), *settled.findings)
     return replace(
         settled,
         table=made,

@@ -11,7 +11,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
-from plait.core.types.kinds import kind_of
+from plait.core.text.cells import without_empty
+from plait.core.types.forms import base, form_of, read_form
+from plait.core.types.kinds import NUMBERS, kind_of
 
 _TYPES = {
     bool: pa.bool_(),
@@ -155,6 +157,24 @@ def declared_kind(cells: pa.ChunkedArray) -> str:
     """The kind of cells that a source gives as text: no number, though a date may stand so."""
     kind = kind_of(cells)
     return kind if kind in ("date", "datetime", "time") else "text"
+
+
+def number_kind(cells: pa.ChunkedArray) -> str | None:
+    """The kind of cells that a source gives as numbers with their digits, exponents among them.
+
+    >>> number_kind(pa.chunked_array([["1e3", "2.5"]])), number_kind(pa.chunked_array([["7"]]))
+    ('decimal:1e3', 'integer')
+    """
+    kind = kind_of(cells)
+    if base(kind) in (*NUMBERS, "empty"):
+        return kind if kind != "empty" else None
+    form = form_of("decimal:1e3")
+    try:
+        for chunk in cells.chunks:
+            read_form(without_empty(chunk), form)
+    except pa.ArrowInvalid:
+        return None  # more digits than numbers have here
+    return form.name
 
 
 def mixed_finding(name: str, values: Sequence[Any], source: str, where: str) -> list[Finding]:

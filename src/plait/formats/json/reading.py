@@ -16,7 +16,7 @@ from plait.core.store.shelf import Shelf
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
 from plait.core.text.jsontext import Number, json_text, parsed
-from plait.formats.cells.values import declared_kind
+from plait.formats.cells.values import declared_kind, number_kind
 from plait.formats.text.encoding import UTF8, byte_order_mark, likely_encoding, recoded
 from plait.formats.text.streams import Pieces, ReadAhead
 
@@ -277,6 +277,13 @@ def _half_a_letter(place: str) -> SourceError:
 def _named(
     columns: dict[tuple[str, ...], _Growing], rows: int, name: str, where: str, most: int
 ) -> Table:
+    # A record without an object where others have one adds no column of its own.
+    above = {path[:depth] for path in columns for depth in range(1, len(path))}
+    columns = {
+        path: column
+        for path, column in columns.items()
+        if path not in above or column.met != {"nothing"}
+    }
     written = [".".join(path) for path in columns]
     if not is_text("".join(written)):
         raise _half_a_letter(f"{where}, the name of a column")
@@ -288,8 +295,10 @@ def _named(
     table = from_columns(name, stored, where)
     kinds = {
         named: declared_kind(stored[named])
-        for named, column in zip(names, columns.values(), strict=True)
         if column.met - {"nothing"} == {"text"}
+        else number_kind(stored[named])
+        for named, column in zip(names, columns.values(), strict=True)
+        if column.met - {"nothing"} in ({"text"}, {"number"})
     }
     if not stored:
         raise SourceError("there are no records with any names", where)

@@ -89,6 +89,7 @@ def _near(
             "other": int(place[theirs[at]]),
             "score": round(float(one.score[at]), 2),
             "why": _why(why) if one.ignoring[at] else "near",
+            "sure": bool(one.sure[at]),
         }
         near.setdefault(int(mine[at]), []).append(said)
     return near

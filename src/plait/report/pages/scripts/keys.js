@@ -16,8 +16,7 @@ class PairsView {
     this.state = el("select", { "aria-label": "Which keys are shown", onchange: () => this.filter() },
       ...[["", "every key"], ["open", "open"], ["accepted", "accepted"], ["rejected", "rejected"], ["near", "with a near key"], ["lonely", "without a near key"]].map(([value, word]) => el("option", { value }, word)));
     this.find = el("input", { type: "search", placeholder: "find a key", "aria-label": "Find a key", oninput: () => this.filter() });
-    this.least = el("input", { type: "number", min: "0", max: "1", step: "0.05", value: "0.9", "aria-label": "Least likeness" });
-    const every = el("button", { type: "button", onclick: () => this.decide(pairs.above(Number(this.least.value))) }, "accept all open ones above");
+    const every = el("button", { type: "button", title: "What is only near is left to you", onclick: () => this.decide(pairs.alike()) }, "accept all that differ in spelling only");
     const undo = el("button", { type: "button", onclick: () => this.undo() }, "undo");
     const save = el("button", { type: "button", onclick: () => this.save() }, "save pairs.csv");
     const file = el("input", { type: "file", accept: ".csv,text/csv", className: "quiet", tabIndex: -1, "aria-label": "A saved pairs.csv", onchange: () => this.load(file) });
@@ -29,7 +28,7 @@ class PairsView {
     document.getElementById("static").replaceChildren(
       el("p", { className: "lead" }, "Keys of " + seen(here) + " without a match on the left, what they may be meant for in " + seen(there) + " beside them. Up and down go from key to key, left and right through what is near, Enter accepts, Delete rejects, U takes the last step back."),
       ...(few ? [few] : []),
-      el("div", { className: "settling-tools" }, el("div", { className: "tools" }, this.state, this.find, every, this.least, undo, save, load, file), this.bar, this.status),
+      el("div", { className: "settling-tools" }, el("div", { className: "tools" }, this.state, this.find, every, undo, save, load, file), this.bar, this.status),
       list, this.said, el("h3", {}, "Then"), el("p", { className: "next" }, el("code", {}, pairs.again), again));
     this.others = el("datalist", { id: "others" }, ...pairs.others.slice(0, 1000).map(one => el("option", { value: one.parts.join(", ") })));
     document.body.append(this.others);

@@ -47,12 +47,13 @@ class Pairs {
     return true;
   }
 
-  // The open keys whose best is as likely as that, and alone so.
-  above(least) {
+  // The open keys that nothing but the looser comparison tells from one other. What is only near
+  // is never taken by the score alone.
+  alike() {
     const found = [], taken = new Set(this.side === 1 ? this.decided.values() : []);
     this.keys.forEach((key, at) => {
-      const [best, next] = key.near;
-      if (this.decided.has(at) || !best || best.score < least || (next && next.score === best.score)) return;
+      const [best] = key.near;
+      if (this.decided.has(at) || !best || !best.sure) return;
       if (this.side === 1 && taken.has(best.other)) return;
       taken.add(best.other);
       found.push([at, best.other]);
