@@ -400,3 +400,9 @@ def test_mistakes_in_the_further_options_are_told(plait, registers, words, said)
     ended = plait("join", "new.csv", "old.csv", *words)
     assert ended.status == 2
     assert said in ended.err
+
+
+def test_a_marker_of_a_left_row_without_a_partner_stays(plait, put):
+    put(l_csv="k,n\n1,NA\n2,5\n3,-\n", r_csv="k,n\n2,NA\n9,7\n")
+    ended = plait("join", "l.csv", "r.csv", "--key", "k", "--prefer", "right")
+    assert ended.out.split() == ["k,n", "1,NA", "2,5", "3,-"]

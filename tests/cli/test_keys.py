@@ -50,7 +50,7 @@ def test_the_first_lines_say_how_many_and_what_to_do(plait, files):
     assert first == "not matched: 4 of 5 keys of visits (4 rows), 3 of 4 of hives (3 rows)"
     assert second.startswith("2 keys of visits and 2 keys of hives would match with --ignore case")
     assert third == "1 of the other 2 keys of visits has a near match"
-    assert "Northfeild, 1  → Northfield, 1  0.90  no" in ended.out
+    assert "Northfeild, 1  → Northfield, 1  0.90" in ended.out
     assert ended.err == ""
 
 

@@ -1,4 +1,4 @@
-"""A crosswalk is used as it was meant: nothing by being near, nothing unread, nothing in silence."""
+"""A crosswalk is used as it was meant: nothing by being near, nothing unread or in silence."""
 
 from __future__ import annotations
 

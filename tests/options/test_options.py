@@ -299,6 +299,7 @@ ACTS = {
 LEFT_OUT = {
     *("--version", "--timeout", "--memory", "--scratch", "--workers", "--cluster"),
     *("--no-wait", "--run", "--last", "--test", "--install", "--remove"),
+    *("--accept-change", "--discard-added"),
     *("--daily", "--weekly", "--monthly", "--every"),
 }
 

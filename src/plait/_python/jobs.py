@@ -87,6 +87,8 @@ def run(
     settings: Mapping[str, str] | Iterable[str] = (),
     *,
     replace: bool = False,
+    accept_change: bool = False,
+    discard_added: bool = False,
 ) -> Story:
     """Carry out a plan and hand over its result.
 
@@ -97,6 +99,10 @@ def run(
         Values for parameters that the plan declares.
     replace : bool
         Put the new handover in the place of an earlier one.
+    accept_change : bool
+        Hand over whatever changed since the last run, this once.
+    discard_added : bool
+        Delete files that somebody put into the earlier handover, with it.
 
     Returns
     -------
@@ -124,4 +130,11 @@ def run(
     >>> (folder / "handover" / "hives.csv").read_text()
     'hive,breed\\n007,Buckfast\\n'
     """
-    return run_plan(plan, settings, _Quiet(), replace).story
+    return run_plan(
+        plan,
+        settings,
+        _Quiet(),
+        replace,
+        accept_change=accept_change,
+        discard_added=discard_added,
+    ).story

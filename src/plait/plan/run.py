@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
-from plait.core.account.errors import ExpectationError, SourceError
+from plait.core.account.errors import ExpectationError, OutputError, SourceError
 from plait.core.account.finding import Finding, checked_codes, counted, standing
 from plait.core.account.names import shown
 from plait.formats.delivery.checksum import sums_of
@@ -21,7 +21,7 @@ from plait.plan.notice.tell import tell
 from plait.plan.runs.clock import Clock, day_and_time, now
 from plait.plan.runs.course import Course
 from plait.plan.runs.expected import change_expectations
-from plait.plan.runs.handed import is_handover
+from plait.plan.runs.handed import added_files, is_handover
 from plait.plan.runs.history import history_file
 from plait.plan.runs.keeping import forget_oldest, keep
 from plait.plan.runs.record import Record, last_good, user
@@ -122,6 +122,8 @@ def run(
     replace_: bool = False,
     fail_on: Iterable[str] = (),
     *,
+    accept_change: bool = False,
+    discard_added: bool = False,
     wait: bool = True,
     waiting: Waiting = lambda _: None,
     before: Callable[[LoadedPlan], None] = lambda _: None,
@@ -139,6 +141,10 @@ def run(
         Put the new handover in the place of an earlier one.
     fail_on : iterable of str
         Codes and severities of findings that must not occur.
+    accept_change : bool
+        Take whatever changed since the last run, this once.
+    discard_added : bool
+        Delete files that somebody put into the earlier handover, with it.
     wait : bool
         Whether to wait for another run of the plan to end.
     waiting : callable
@@ -165,7 +171,9 @@ def run(
         course = Course(path, clock, tell, loaded)
         try:
             before(loaded)
-            worked, story = _carried_out(loaded, phases, replace_, fail_on, course)
+            if not discard_added:
+                _check_added(folder_of(loaded))
+            worked, story = _carried_out(loaded, phases, replace_, fail_on, course, accept_change)
         except NotMetError as error:
             course.failed(error, error.figures())
             raise
@@ -174,6 +182,25 @@ def run(
             raise
         course.done(story, folder_of(loaded))
         return Ran(worked, story, course.record, tuple(course.findings))
+
+
+def _check_added(folder: Path) -> None:
+    """Check that nobody's own files would go with an earlier handover.
+
+    Raises
+    ------
+    OutputError
+    """
+    if not is_handover(folder):
+        return
+    names = added_files(folder)
+    if names:
+        few = ", ".join(map(shown, names[:5])) + (" …" if len(names) > 5 else "")
+        raise OutputError(
+            f"{counted(len(names), 'file')} in it that no run wrote would be deleted: {few}",
+            str(folder),
+            "move them elsewhere, or delete them with the earlier handover: --discard-added",
+        )
 
 
 def _loaded(path: Path, settings: Iterable[str] | Mapping[str, str], clock: Clock) -> LoadedPlan:
@@ -187,7 +214,12 @@ def _loaded(path: Path, settings: Iterable[str] | Mapping[str, str], clock: Cloc
 
 
 def _carried_out(
-    loaded: LoadedPlan, phases: Phases, replace_: bool, fail_on: Iterable[str], course: Course
+    loaded: LoadedPlan,
+    phases: Phases,
+    replace_: bool,
+    fail_on: Iterable[str],
+    course: Course,
+    accept_change: bool,
 ) -> tuple[Worked, Story]:
     with planned_room(loaded):
         found = intake.find(loaded)
@@ -203,7 +235,7 @@ def _carried_out(
             for one in found
             if one.source.address and not one.source.in_database
         }
-        compared = partial(_compared, worked, course, phases)
+        compared = partial(_compared, worked, course, phases, accept_change)
         story = hand_over(worked, expected, known, phases, replace_, compared)
         forget_oldest(folder_of(loaded), _kept(loaded))
         return worked, story
@@ -215,7 +247,9 @@ def _kept(loaded: LoadedPlan) -> int:
     return loaded.plan.handover.keep
 
 
-def _compared(worked: Worked, course: Course, phases: Phases, part: Path, story: Story) -> Story:
+def _compared(
+    worked: Worked, course: Course, phases: Phases, accept_change: bool, part: Path, story: Story
+) -> Story:
     """The story with what is new; the earlier handover is kept under its own name.
 
     Raises
@@ -230,18 +264,20 @@ def _compared(worked: Worked, course: Course, phases: Phases, part: Path, story:
             since, told = what_is_new(earlier, part, story_dict(story), course.known)
         findings = (*story.account.findings, *told)
         story = replace(story, account=replace(story.account, findings=findings), since=since)
-    expected = [*story.expected, *change_expectations(loaded, since, worked.findings)]
+    last = last_good(course.known)
+    changes = change_expectations(loaded, since, worked.findings, last, accept_change)
+    expected = [*story.expected, *changes]
     story = replace(story, expected=tuple(expected))
     if not all(one.holds for one in expected):
         raise NotMetError(worked, expected, (), since)
-    if earlier == folder_of(loaded):
+    if earlier == folder_of(loaded) and _kept(loaded):
         keep(earlier, when_made(earlier, course.known))
     return story
 
 
 def _earlier(loaded: LoadedPlan, course: Course) -> Path | None:
     """The last handover: what has the name of this one, or else what the history names."""
-    if not _kept(loaded):
+    if not _kept(loaded) and loaded.plan.expect.change is None:
         return None
     last = last_good(course.known)
     known = [loaded.folder / last.handover] if last and last.handover else []

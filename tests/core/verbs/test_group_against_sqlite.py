@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
 import sqlite3
 import statistics
 from contextlib import closing
+from decimal import Decimal
 
 import pytest
 from hypothesis import given

@@ -330,3 +330,87 @@ def test_a_run_from_python_is_compared_too(plan, put, tmp_path):
     assert (
         json.loads((tmp_path / "handover" / "ledger.json").read_text())["changes"]["rows_new"] == 1
     )
+
+
+CHANGE = 'change = { gone = "10 %" }'
+
+
+def half_gone(put):
+    put(visits_csv="hive,kg\n1,12.50\n")
+
+
+@pytest.mark.parametrize("loss", ["dataset", "account", "folder", "edited"])
+@pytest.mark.parametrize("keep", ["", "keep = 0"])
+def test_a_change_that_cannot_be_judged_is_refused(plait, plan, put, tmp_path, loss, keep):
+    """Where the history knows of a good run, half of the rows never vanish unseen."""
+    plan(CHANGE, keep)
+    assert plait("run", "p.toml").status == 0
+    half_gone(put)
+    handover = tmp_path / "handover"
+    if loss == "dataset":
+        for path in handover.glob("season.*"):
+            path.unlink()
+    elif loss == "account":
+        (handover / "ledger.json").write_text("{")
+    elif loss == "folder":
+        handover.rename(tmp_path / "elsewhere")
+    else:
+        with (handover / "season.csv").open("a") as file:
+            file.write("4,1,\n")
+    refused = plait("run", "p.toml", "--replace")
+    assert refused.status == 1 and "--accept-change" in refused.err, refused.err
+    accepted = plait("run", "p.toml", "--replace", "--accept-change")
+    assert accepted.status == 0, accepted.err
+
+
+def test_half_of_the_rows_do_not_vanish_where_none_is_kept(plait, plan, put):
+    plan(CHANGE, "keep = 0")
+    assert plait("run", "p.toml").status == 0
+    half_gone(put)
+    assert plait("run", "p.toml", "--replace").status == 1
+
+
+@pytest.mark.parametrize("edit", ["7,1,Carnica\n", None])
+def test_an_edited_handover_is_not_compared_with(plait, plan, tmp_path, edit):
+    plan()
+    assert plait("run", "p.toml").status == 0
+    path = tmp_path / "handover" / "season.csv"
+    text = path.read_text()
+    path.write_text(text + edit if edit else text.replace("12.50", "12.51"))
+    ended = plait("run", "p.toml", "--replace", "--json")
+    assert (
+        ended.status == 0
+        and "season.csv is another file" in ended.finding("not-compared")["message"]
+    )
+
+
+def test_files_that_somebody_put_into_a_handover_are_named_first(plait, plan, tmp_path):
+    plan()
+    assert plait("run", "p.toml").status == 0
+    (tmp_path / "handover" / "notes.txt").write_text("mine")
+    refused = plait("run", "p.toml", "--replace")
+    assert refused.status == 4 and "notes.txt" in refused.err
+    assert (tmp_path / "handover" / "notes.txt").read_text() == "mine"
+    assert plait("run", "p.toml", "--replace", "--discard-added").status == 0
+    assert not (tmp_path / "handover" / "notes.txt").exists()
+
+
+def test_signs_that_end_a_line_elsewhere_do_not_lose_a_run(plait, plan, tmp_path):
+    path = plan()
+    path.write_text(path.read_text().replace("year = 2031", 'year = "2031"'))
+    for year in ("a\u2028b", "a\u0085b\x0b", "c"):
+        assert plait("run", "p.toml", "--set", f"year={year}", "--replace").status == 0
+    records = read_history(path)
+    assert [one.run for one in records] == [1, 2, 3]
+    assert records[0].parameters["year"] == "a\u2028b"
+
+
+def test_the_newest_is_kept_when_the_clock_goes_back(plan, put, tmp_path):
+    """In autumn an hour comes twice: 02:50 in summer time is before 02:10 in winter time."""
+    path = plan(handover="keep = 1")
+    for number, (hours, minute) in enumerate([(2, 30), (2, 50), (1, 10)]):
+        moment = datetime(2031, 10, 26, 2, minute, tzinfo=timezone(timedelta(hours=hours)))
+        put(visits_csv=f"hive,kg\n{number},1\n")
+        run_plan(path, {}, Quiet(), True, clock=lambda moment=moment: moment)
+    (kept,) = tmp_path.glob("handover-2031*")
+    assert rows_of(kept / "season.csv")[0]["hive"] == "1"

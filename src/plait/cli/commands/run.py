@@ -43,6 +43,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="put the new handover in the place of an earlier one",
     )
     parser.add_argument(
+        "--accept-change",
+        action="store_true",
+        help="hand over whatever changed since the last run, this once: what [expect] change "
+        "says is not judged",
+    )
+    parser.add_argument(
+        "--discard-added",
+        action="store_true",
+        help="delete files that somebody put into the earlier handover, with it",
+    )
+    parser.add_argument(
         "--no-wait",
         action="store_true",
         help="end at once when another run of this plan is at it",
@@ -75,6 +86,8 @@ def _run(options: argparse.Namespace) -> int:
                 progress,
                 options.replace,
                 options.fail_on,
+                accept_change=options.accept_change,
+                discard_added=options.discard_added,
                 wait=not options.no_wait,
                 waiting=_say_waiting,
                 before=lambda loaded: tell_waiting(paths_of(loaded)),

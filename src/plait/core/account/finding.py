@@ -127,8 +127,9 @@ CODES = (
     "key-respelt", "key-trap", "key-unmatched", "left-behind", "list-cut", "marker-found",
     "marker-kept", "marker-missing", "mixed-cells", "name-trap", "nearest-tie", "nearly-typed",
     "no-rows", "not-compared", "not-read", "not-used", "notice-unsent", "pairs-unused",
-    "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added", "rows-gone", "rows-new", "sample-only",
-    "settle-conflict", "sheet-hidden", "source-conflict", "title-lines", "total-row",
+    "parts-few", "parts-many", "row-ragged", "row-repeat", "rows-added", "rows-gone",
+    "rows-new", "sample-only", "settle-conflict", "sheet-hidden", "source-conflict",
+    "title-lines", "total-row",
     "type-changed", "type-differs", "types-differ", "unreadable", "written-otherwise",
 )  # fmt: skip
 

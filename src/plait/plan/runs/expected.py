@@ -9,6 +9,8 @@ from fractions import Fraction
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import AMOUNT
+from plait.plan.runs.clock import day_and_time
+from plait.plan.runs.record import Record
 from plait.report.since import Since
 from plait.report.story import Expected
 
@@ -18,11 +20,27 @@ _OF_COLUMNS = ("columns-new", "columns-gone", "columns-renamed", "type-changed")
 
 
 def change_expectations(
-    loaded: LoadedPlan, since: Since | None, findings: Iterable[Finding]
+    loaded: LoadedPlan,
+    since: Since | None,
+    findings: Iterable[Finding],
+    last: Record | None = None,
+    accepted: bool = False,
 ) -> Iterator[Expected]:
     """Each thing expected of the change, and whether it holds.
 
-    A first run has nothing to compare with, and says so. ``findings`` are those of the run.
+    Parameters
+    ----------
+    loaded : LoadedPlan
+    since : Since or None
+        What changed; ``None`` where that could not be told.
+    findings : iterable of Finding
+        Of the run.
+    last : Record or None
+        The last run that handed over, by the history. Where there is one, and what changed
+        since cannot be told, nothing that is expected of it holds: only a first run has
+        nothing to compare with.
+    accepted : bool
+        Whether a person accepts whatever changed, this once.
     """
     asked = loaded.plan.expect.change
     if asked is None:
@@ -31,7 +49,13 @@ def change_expectations(
     for name, value in every.items():
         line = loaded.line("expect", "change", name)
         what = f"change of {name}: {_in_words(value)}"
-        if since is None:
+        if accepted:
+            yield Expected(what, True, "accepted for this run: --accept-change", line)
+        elif since is None and last is not None:
+            when = day_and_time(last.started)
+            said = f"it cannot be judged: the result of {when} is not there as it was written; "
+            yield Expected(what, False, said + "to go on all the same: --accept-change", line)
+        elif since is None:
             yield Expected(what, True, "there is no earlier run to compare with", line)
         else:
             known = (*since.compared.findings, *findings)

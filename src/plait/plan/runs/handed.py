@@ -11,6 +11,7 @@ from typing import Any
 from plait.core.account.errors import SourceError
 from plait.core.table.keyspec import KeySpec
 from plait.core.table.table import Table
+from plait.formats.delivery.checksum import sums_of
 from plait.formats.places.address import is_address
 from plait.formats.places.given import Given
 from plait.formats.places.source import Source
@@ -68,6 +69,39 @@ class Handed:
         word = f"{path}#{self.result}" if format_ in ("xlsx", "sqlite") else path
         source = one_source(word, given)
         return replace(source, name=self.result)
+
+
+def added_files(folder: Path) -> list[str]:
+    """The files in the folder of a handover that no run wrote, by its descriptor."""
+    known = {"datapackage.json", *MARKS}
+    try:
+        said = json.loads((folder / "datapackage.json").read_text("utf-8"))
+        known |= {str(one["path"]) for one in said["resources"]}
+    except (OSError, ValueError, KeyError, TypeError):
+        known |= {path.name for path in folder.glob("*.*")}  # what was written cannot be told
+    found = (path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file())
+    return sorted(name for name in found if name not in known)
+
+
+def check_as_written(handed: Handed) -> None:
+    """Check that the files which a comparison reads are those that the run wrote.
+
+    Raises
+    ------
+    SourceError
+        When somebody has changed one since.
+    """
+    try:
+        said = json.loads((handed.folder / "datapackage.json").read_text("utf-8"))
+        sums = {str(one["path"]): str(one["hash"]) for one in said["resources"]}
+    except (OSError, ValueError, KeyError, TypeError):
+        raise not_as_written(handed.folder, "datapackage.json is not what a run writes") from None
+    names = [path.name for path in handed.files.values() if path.is_file()]
+    every = sums_of(str(handed.folder / name) for name in [*names[:1], "lineage.parquet"])
+    for path, sum_ in every.items():
+        name = Path(path).name
+        if sums.get(name) != f"sha256:{sum_.result()}":
+            raise not_as_written(handed.folder, f"{name} is another file")
 
 
 def is_handover(folder: Path) -> bool:

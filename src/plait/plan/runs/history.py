@@ -118,7 +118,8 @@ def run_with(records: Sequence[Record], ledger: str) -> Record | None:
 
 def _lines(path: Path) -> list[str]:
     try:
-        return [line for line in path.read_text("utf-8").splitlines() if line.strip()]
+        # Records end with a line feed only: a parameter may hold other signs that end a line.
+        return [line for line in path.read_text("utf-8").split("\n") if line.strip()]
     except FileNotFoundError:
         return []
 

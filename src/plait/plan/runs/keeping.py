@@ -11,7 +11,7 @@ from pathlib import Path
 
 from plait.core.account.errors import OutputError
 from plait.formats.delivery.parts import PART, beside, new_folder, new_token, release, remove
-from plait.plan.runs.handed import is_handover
+from plait.plan.runs.handed import added_files, is_handover
 
 _WHEN = "%Y-%m-%d-%H%M%S"
 
@@ -26,12 +26,19 @@ def kept_name(target: Path, when: str) -> Path:
 
 
 def kept_folders(target: Path) -> list[Path]:
-    """The handovers that are kept beside one, the oldest first."""
+    """The handovers that are kept beside one, the oldest first.
+
+    By when their account was written: a name has the local time, which goes back in autumn.
+    """
     name = re.compile(re.escape(target.name) + r"-\d{4}-\d\d-\d\d-\d{6}(-\d+)?")
     with suppress(OSError):
         found = [one for one in target.parent.iterdir() if name.fullmatch(one.name)]
-        return sorted(one for one in found if is_handover(one))
+        return sorted(filter(is_handover, found), key=_when_written)
     return []
+
+
+def _when_written(folder: Path) -> tuple[int, str]:
+    return (folder / "ledger.json").stat().st_mtime_ns, folder.name
 
 
 def keep(target: Path, when: str) -> Path:
@@ -95,9 +102,14 @@ def _link(file: Path, name: Path) -> None:
 
 
 def forget_oldest(target: Path, most: int) -> None:
-    """Remove those that are more than so many, the oldest first."""
+    """Remove those that are more than so many, the oldest first.
+
+    One into which somebody put a file stays.
+    """
     every = kept_folders(target)
     for folder in every[: max(0, len(every) - most)]:
+        if added_files(folder):
+            continue
         part = beside(target, new_token(), 0, PART)
         with suppress(OSError):  # what cannot be removed now goes the next time
             folder.rename(part)  # what is half removed has no name that means a handover

@@ -23,7 +23,14 @@ from plait.formats.delivery.checksum import sha256
 from plait.formats.lineage_out import STATED
 from plait.formats.reading import read_alone
 from plait.plan.runs.clock import day_and_time
-from plait.plan.runs.handed import Handed, dataset_of, handed_in, is_handover, known_key
+from plait.plan.runs.handed import (
+    Handed,
+    check_as_written,
+    dataset_of,
+    handed_in,
+    is_handover,
+    known_key,
+)
 from plait.plan.runs.history import run_with
 from plait.plan.runs.record import Record
 from plait.report.between import between
@@ -74,6 +81,7 @@ def what_is_new(
         return None, []
     try:
         sides = [handed_in(earlier), Handed(part, said)]
+        check_as_written(sides[0])
         tables = [read_alone(dataset_of(one, sides[1 - at])) for at, one in enumerate(sides)]
         found = compare(tables, _key(sides, tables))
         by_source = _by_source(earlier, part, found)

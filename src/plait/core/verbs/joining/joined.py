@@ -219,14 +219,15 @@ def _preferring(
     """The cells of the first column, and where it has no value those of the second.
 
     Each column comes with whether markers for missing are no value in it. Where
-    neither has one, the cell of the first stands as it is.
+    neither has one, the cell of the first stands as it is, and that of the second on rows of
+    which the first has none.
     """
     there = [np.zeros(both.rows, bool) for _ in pair]
     for span in both.spans():
         for flags, (column, marked) in zip(there, pair, strict=True):
             flags[slice(*span)] = value_there(both.cells(column, *span), marked)
     rows, (first, second) = np.arange(both.rows), (one for one, _ in pair)
-    from_second = ~there[0] & there[1]
+    from_second = ~there[0] & (there[1] | ~_shown_mask(both, first))
     strands = both.strands
     parts: tuple[tuple[int, str], ...] = ()
     leaves: Leaves = ()
@@ -237,6 +238,15 @@ def _preferring(
         parts, leaves, strands = parts + moved.parts, leaves + (moved.leaves or ()), strands + own
     kind = first.kind if first.kind == second.kind else None
     return Column(name, parts, kind, leaves=leaves), replace(both, strands=strands)
+
+
+def _shown_mask(table: Table, column: Column) -> npt.NDArray[np.bool_]:
+    """The rows on which a column has a row of its source, and not only no cell."""
+    shown = np.zeros(table.rows, bool)
+    for number, _ in column.parts:
+        index = table.strands[number].index
+        shown |= np.ones(table.rows, bool) if index is None else index >= 0
+    return shown
 
 
 def _respelt(coding: Coding, pairs: Key, right_name: str) -> bool:
