@@ -237,3 +237,11 @@ def test_a_step_needs_a_name_for_its_result(plait, months, tmp_path):
     )
     ended = plait("check", "p.toml")
     assert ended.status == 2 and "needs into" in ended.err
+
+
+def test_a_key_of_two_names_makes_no_column_new(plait, put):
+    put(o_csv="a,b,v\n1,1,x\n2,2,y\n", n_csv="a,b,v\n1,1,x\n3,3,z\n")
+    ended = plait("compare", "o.csv", "n.csv", "--key", "a=b", "--json")
+    changes = ended.json["changes"]
+    assert changes["columns_new"] == changes["columns_gone"] == []
+    assert "a = b" in ended.finding("not-compared")["message"]

@@ -250,3 +250,15 @@ def test_a_list_of_a_refused_join_is_guarded_too(plait, put, tmp_path):
     assert refused.status == 1
     listed = "".join(path.read_text() for path in (tmp_path / "there").iterdir())
     assert "'=1+1" in listed
+
+
+def test_a_heading_with_a_colon_makes_no_marker_of_itself(plait, put):
+    put(t_csv="kg: net,kg: tare\n1,2\nNA,NA\n3,4\n")
+    ended = plait("survey", "t.csv")
+    assert "NA counts as missing in 2 columns of t: 2 cells" in " ".join(ended.out.split())
+
+
+def test_a_column_that_is_kept_once_is_named(plait, put):
+    put(a_csv="k,v\n1,a\n2,b\n", b_csv="k,w\n1,c\n2,d\n")
+    ended = plait("beside", "a.csv", "b.csv", "--out", "o.csv", "--json")
+    assert ended.finding("column-equal")["message"].endswith("kept once: k")

@@ -191,9 +191,10 @@ def _check_added(folder: Path) -> None:
     ------
     OutputError
     """
-    if not is_handover(folder):
-        return
-    names = added_files(folder)
+    try:
+        names = added_files(folder) if is_handover(folder) else []
+    except OSError:
+        return  # that no such folder can be made is told when it is
     if names:
         few = ", ".join(map(shown, names[:5])) + (" …" if len(names) > 5 else "")
         raise OutputError(

@@ -93,6 +93,7 @@ def account_dict(account: Account) -> dict[str, Any]:
 def finding_dict(finding: Finding) -> dict[str, Any]:
     """A finding as plain dictionaries and lists; places have keys where rows are known by them."""
     said = asdict(finding)
+    del said["terms"]  # the message has them
     for example in said["examples"]:
         for place in example["places"]:
             if not place["key"]:

@@ -56,6 +56,9 @@ class Finding:
         The table, and the column where there is one.
     examples : tuple of Example
         Up to five.
+    terms : tuple of str
+        The texts that the message names, such as markers: whoever brings several findings
+        together takes them from here, and not from the message.
     """
 
     code: str
@@ -65,6 +68,7 @@ class Finding:
     remedy: str = ""
     where: str = ""
     examples: tuple[Example, ...] = ()
+    terms: tuple[str, ...] = ()
 
 
 def counted(count: int, word: str) -> str:
@@ -117,7 +121,8 @@ def _as_one(several: list[Finding]) -> Finding:
 
 CODES = (
     "cardinality", "cell-error", "cell-of-several", "cell-unfit", "cells-changed", "cells-filled",
-    "cells-replaced", "cells-trimmed", "column-lacking", "column-misplaced", "column-order",
+    "cells-replaced", "cells-trimmed", "column-equal", "column-lacking", "column-misplaced",
+    "column-order",
     "columns-gone", "columns-left-out", "columns-new", "columns-renamed", "columns-swapped",
     "compared-as-wholes", "dialect-found", "fetched-in-part", "footer-lines", "form-open",
     "forms-mixed", "formula-cells", "gone-with-result", "group-values-missing",

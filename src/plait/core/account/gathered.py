@@ -44,7 +44,7 @@ def gathered(findings: Iterable[Finding]) -> list[Finding]:
     Examples
     --------
     >>> of = [Finding("marker-found", "note", 5, f"5 cells of {name} count as missing: NA",
-    ...               where=f"{file}, column {name}")
+    ...               where=f"{file}, column {name}", terms=("NA",))
     ...       for file, name in [("may", "kg"), ("june", "kg"), ("june", "frames")]]
     >>> one, = gathered(of)
     >>> one.message, one.count
@@ -84,9 +84,8 @@ def _as_one(several: Sequence[Finding]) -> list[Finding]:
 
 
 def _markers(several: Sequence[Finding]) -> dict[str, str]:
-    """The markers that are named behind the colon of each message."""
-    behind = (one.message.partition(": ")[2].partition(";")[0] for one in several)
-    named = dict.fromkeys(word for text in behind for word in text.split(", ") if word)
+    """The markers that the messages name."""
+    named = dict.fromkeys(term for one in several for term in one.terms)
     return {"m": ", ".join(named), "counts": "counts" if len(named) == 1 else "count"}
 
 

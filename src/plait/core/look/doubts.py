@@ -58,6 +58,7 @@ def doubts(name: str, one: Profile, where: str) -> Iterator[Finding]:
                 f"{counted(count, 'cell')} of {name} may mean missing: {shown}; they stay text",
                 f"to make them missing: --missing {shown.replace(', ', ',')}",
                 where,
+                terms=tuple(marker for marker, _ in one.markers),
             )
         else:
             yield Finding(
@@ -66,6 +67,7 @@ def doubts(name: str, one: Profile, where: str) -> Iterator[Finding]:
                 count,
                 f"{counted(count, 'cell')} of {name} count as missing: {shown}",
                 where=where,
+                terms=tuple(marker for marker, _ in one.markers),
             )
 
 

@@ -526,6 +526,7 @@ def _not_numbers(stored: pa.Table, path: str) -> Iterator[Finding]:
                 count,
                 f"{counted(count, 'cell')} of {name} count as missing: NaN",
                 where=f"{path}, column {name}".removeprefix(", "),
+                terms=("NaN",),
             )
 
 

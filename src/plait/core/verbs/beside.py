@@ -81,6 +81,7 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
     shift = len(left.strands)
     both = Table(left.name, left.columns, (*left.strands, *right.strands), left.rows)
     columns, findings = {one.name: one for one in left.columns}, []
+    equal: list[str] = []
     for column in right.columns:
         moved = column.shifted(shift)
         if column.name not in columns:
@@ -88,6 +89,7 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
             continue
         differing, example = _differing(both, columns[column.name], moved)
         if not differing:
+            equal.append(column.name)
             continue
         kept = distinct_name(f"{right.name}.{column.name}", columns)
         columns[kept] = replace(moved, name=kept)
@@ -101,6 +103,17 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
                 "are the rows in the same order? if there is a key: plait join --key …",
                 f"{right.name}, column {column.name}",
                 (Example(example),),
+            )
+        )
+    if equal:
+        findings.append(
+            Finding(
+                "column-equal",
+                "note",
+                len(equal),
+                f"{counted(len(equal), 'column')} equal in {left.name} and {right.name} on every "
+                f"row, kept once: {', '.join(equal)}",
+                where=right.name,
             )
         )
     return replace(both, columns=tuple(columns.values())), findings

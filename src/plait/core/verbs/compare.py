@@ -151,7 +151,10 @@ def compare(
     allowed = _allowed((old, new), within, {after: (before, after) for before, after in names})
     found = tuple(changed_cells((old, new), rows, one, allowed.get(one[1])) for one in names)
     changes = _changes(old, new, pairs, pairing, found, lonely, renamed)
-    told = change_findings(old, new, pairs, pairing, found, changes, inferred)
+    told = [
+        *change_findings(old, new, pairs, pairing, found, changes, inferred),
+        *_not_compared(old, new, pairs),
+    ]
     account = _entry(old, new, changes)
     return Compared(
         old, new, pairs, changes, found, account, tuple(told), pairing, name or "changes"
@@ -279,12 +282,35 @@ def _paired(
 
 
 def _lonely(old: Table, new: Table, key: Names, rest: Names) -> tuple[list[str], list[str]]:
-    """The columns that only the old table has, and those that only the new one has."""
+    """The columns that only the old table has, and those that only the new one has.
+
+    Where both have both columns of a key ``a = b`` neither is new or gone, though not compared.
+    """
     before, after = ({pair[side] for pair in (*key, *rest)} for side in (0, 1))
+    crossed = set(_crossed(old, new, key))
     return (
-        [one for one in old.column_names if one not in before],
-        [one for one in new.column_names if one not in after],
+        [one for one in old.column_names if one not in before | crossed],
+        [one for one in new.column_names if one not in after | crossed],
     )
+
+
+def _crossed(old: Table, new: Table, key: Names) -> list[str]:
+    """The columns of a key that have two names, both of which both tables have."""
+    pairs = [pair for pair in key if pair[0] != pair[1]]
+    both = (pair for pair in pairs if all(t.has(one) for t in (old, new) for one in pair))
+    return sorted({name for pair in both for name in pair})
+
+
+def _not_compared(old: Table, new: Table, key: Names) -> list[Finding]:
+    """That columns which both tables have are not compared, as the key has one of each."""
+    names = _crossed(old, new, key)
+    if not names:
+        return []
+    pairs = ", ".join(f"{before} = {after}" for before, after in key)
+    message = (
+        f"{', '.join(names)} not compared with {'itself' if len(names) == 1 else 'themselves'}"
+    )
+    return [Finding("not-compared", "note", len(names), f"{message}: the key is {pairs}")]
 
 
 def _equal_and_changed(pairs: int, found: Sequence[ColumnChange]) -> tuple[int, int]:

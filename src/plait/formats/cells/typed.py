@@ -115,6 +115,7 @@ def marker_findings(typing: Typing, names: Iterable[str] | None = None) -> list[
                     f"{counted(count, 'cell')} of {name} count as missing: {', '.join(marked)}",
                     f"to keep them as they are: --type {name}=text",
                     f"column {name}",
+                    terms=tuple(marked),
                 )
             )
     return findings
