@@ -262,3 +262,33 @@ def test_a_column_that_is_kept_once_is_named(plait, put):
     put(a_csv="k,v\n1,a\n2,b\n", b_csv="k,w\n1,c\n2,d\n")
     ended = plait("beside", "a.csv", "b.csv", "--out", "o.csv", "--json")
     assert ended.finding("column-equal")["message"].endswith("kept once: k")
+
+
+BORROWED = {
+    "numbers": ("k;v\n1;2.890\n2;1.200\n", "k,v\n3,1500.25\n", "sum:v"),
+    "dates": ("k,v\n1,04/05/2025\n2,05/06/2025\n", "k,v\n3,13/05/2025\n", "largest:v"),
+    "commas": ('k,v\n1,"1,234"\n', 'k,v\n3,"1,234.5"\n', "sum:v"),
+}
+
+
+@pytest.mark.parametrize("what", BORROWED)
+def test_a_form_is_not_borrowed_from_another_source(plait, put, tmp_path, what):
+    """What one extract leaves open is said, and refused where it would decide an order or a sum."""
+    first, second, figure = BORROWED[what]
+    put(b_csv=first, a_csv=second)
+    (tmp_path / "p.toml").write_text(
+        '[source.b]\npath = "b.csv"\n[source.a]\npath = "a.csv"\n[[step]]\nstack = ["b", "a"]\n'
+        f'into = "both"\n[[step]]\ngroup = "both"\ntake = {{ x = "{figure}" }}\ninto = "all"\n'
+        '[handover]\nresult = "all"\n'
+    )
+    ended = plait("run", "p.toml")
+    assert ended.status == 2, ended.err
+    stacked = plait("stack", "b.csv", "a.csv", "--out", "o.parquet", "--json")
+    found = stacked.finding("form-borrowed")
+    assert found["count"] == first.count("\n") - 1 and "'b=v=" in found["remedy"]
+
+
+def test_a_form_that_all_leave_open_in_the_same_way_is_no_finding(plait, put):
+    put(a_csv="k,v\n1,2.890\n", b_csv="k,v\n2,0.512\n3,1.200\n", c_csv="k,v\n4,12.345\n")
+    ended = plait("stack", "a.csv", "b.csv", "c.csv", "--out", "o.csv", "--json")
+    assert "form-borrowed" not in {one["code"] for one in ended.json["findings"]}

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import argparse
+import io
 import sqlite3
 from contextlib import closing
 
 import pytest
+import xlsxwriter
 
 from plait.cli.main import COMMANDS, Parser, command
 
@@ -51,6 +53,7 @@ WRONG: dict[object, list[str]] = {
     "--header-line": ["0", "x", "99"],
     "--footer": ["x", "-1", "99"],
     "--ragged": ["perhaps"],
+    "--merged": ["perhaps"],
     "--query": ["DROP TABLE t", "", "SELECT 1"],
     "--timeout": ["x", "0", "-1"],
     "--limit": ["fields=3", "columns=x", "columns=0", "depth=9999", "columns"],
@@ -214,6 +217,22 @@ ODD = {
     "one.db": _base(),
     "deep.json": b'[{"k": ' + b"[" * 120 + b"]" * 120 + b"}]",
 }
+
+
+def _merged_workbook() -> bytes:
+    """A sheet with cells that are merged downwards, and numbers shown with zeros in front."""
+    with io.BytesIO() as data:
+        with xlsxwriter.Workbook(data) as book:
+            sheet = book.add_worksheet("Sheet")
+            sheet.write_row(0, 0, ["k", "v"])
+            sheet.merge_range(1, 0, 2, 0, "A")
+            zeros = book.add_format({"num_format": "000"})
+            for row in (1, 2):
+                sheet.write_number(row, 1, row, zeros)
+        return data.getvalue()
+
+
+ODD["merged.xlsx"] = _merged_workbook()
 # A line, and what is added to it: the result or what is said of it is another then.
 ACTS = {
     "--encoding": ("mend latin.csv", "--encoding cp850"),
@@ -223,6 +242,8 @@ ACTS = {
     "--header-line": ("mend titled.csv", "--header-line 2"),
     "--footer": ("mend titled.csv", "--footer 1"),
     "--ragged": ("mend ragged.csv", "--ragged set-aside"),
+    "--merged": ("mend merged.xlsx", "--merged fill"),
+    "--as-shown": ("mend merged.xlsx", "--as-shown"),
     "--limit": ("mend deep.json", "--limit depth=150"),
     "--query": (f"survey {ONE_BASE}", "--query SELECT_1"),
     "--missing": ("mend a.csv", "--missing x"),

@@ -31,6 +31,8 @@ def read(
     header_line: int | str | None = None,
     footer: int = 0,
     ragged: str = "error",
+    merged: str = "keep",
+    as_shown: bool = False,
     query: str | None = None,
     timeout: int | None = None,
     limit: Mapping[str, str] | Iterable[str] = (),
@@ -56,6 +58,10 @@ def read(
         How many rows at the end are set aside.
     ragged : {"error", "set-aside"}
         What is done with rows of too few or too many cells.
+    merged : {"keep", "fill"}
+        What cells of a workbook hold that are merged with the one above: nothing, or its value.
+    as_shown : bool
+        Whether numbers of a workbook are taken with the zeros in front that are shown.
     query : str, optional
         What a database is asked for in place of a table: one ``SELECT`` in its own SQL.
     timeout : int, optional
@@ -92,7 +98,18 @@ def read(
     {'hive': ['007'], 'breed': ['Buckfast']}
     """
     given = stated(
-        encoding, delimiter, quote, escape, header_line, ragged, footer, query, timeout, limit
+        encoding,
+        delimiter,
+        quote,
+        escape,
+        header_line,
+        ragged,
+        footer,
+        query,
+        timeout,
+        limit,
+        merged,
+        as_shown,
     )
     read_as_it_is = read_alone(one_source(str(source), given))
     (table,) = declared([read_as_it_is], tuple(missing), type, unfit)

@@ -100,6 +100,12 @@ def add_reading(parser: argparse.ArgumentParser, options: Iterable[Option]) -> N
         if one.group not in groups:
             note = "for one source of several: --footer register=1"
             groups[one.group] = parser.add_argument_group(one.group, note)
+        if one.form is Form.FLAG:
+            # Without a value, or it would take the source behind it for one.
+            groups[one.group].add_argument(
+                one.flag, action="append_const", const="yes", default=[], help=_help(one)
+            )
+            continue
         groups[one.group].add_argument(
             one.flag,
             action="append",

@@ -164,7 +164,7 @@ def _apart(option: Option, text: str, known: Collection[str]) -> tuple[str, str]
 
 
 def _put(target: dict[str, Any], option: Option, text: str) -> None:
-    value = read_value(option, text)
+    value: Any = True if option.form is Form.FLAG else read_value(option, text)
     if option.form in (Form.PAIRS, Form.NAMES):
         more: Iterator[Any] = iter((text,) if option.form is Form.PAIRS else value)
         target[option.name] = [*target.get(option.name, ()), *more]

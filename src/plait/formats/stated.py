@@ -11,6 +11,7 @@ from plait.formats.places.given import Dialect, Given, checked_delimiter
 from plait.formats.text.encoding import checked_encoding
 
 RAGGED = ("error", "set-aside")
+MERGED = ("keep", "fill")
 _READING = ("SELECT", "WITH", "VALUES", "TABLE", "SHOW")
 
 
@@ -25,6 +26,8 @@ def stated(
     query: str | None = None,
     timeout: int | None = None,
     limit: Mapping[str, str] | Iterable[str] = (),
+    merged: str = "keep",
+    as_shown: bool = False,
 ) -> Given:
     """How a source is written, as a person says it; what is not said is found out.
 
@@ -46,6 +49,10 @@ def stated(
         Seconds that a database or an address may take.
     limit : mapping of str to str, or iterable of NAME=VALUE
         What may be larger than usual, or must be smaller.
+    merged : {"keep", "fill"}
+        What cells hold that are merged downwards with the first.
+    as_shown : bool
+        Take numbers of a workbook with the zeros that are shown in front of them.
 
     Raises
     ------
@@ -64,6 +71,10 @@ def stated(
         raise UsageError(
             f"--ragged is {' or '.join(RAGGED)}, not {ragged!r}", remedy=nearest(ragged, RAGGED)
         )
+    if merged not in MERGED:
+        raise UsageError(
+            f"--merged is {' or '.join(MERGED)}, not {merged!r}", remedy=nearest(merged, MERGED)
+        )
     if footer < 0:
         raise UsageError("lines are counted from 1")
     dialect = Dialect(
@@ -78,7 +89,7 @@ def stated(
     if timeout == 0:
         raise UsageError("--timeout is a number of seconds from 1")
     limits = limits_of(_mapping(limit)) if limit else LIMITS
-    return Given(dialect, ragged, footer, limits, query or "", timeout)
+    return Given(dialect, ragged, footer, limits, query or "", timeout, merged, as_shown)
 
 
 def _check_query(text: str) -> None:

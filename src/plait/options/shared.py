@@ -87,6 +87,20 @@ READING = (
         group="reading",
     ),
     Option(
+        "merged",
+        Form.CHOICE,
+        "what cells of a workbook hold that are merged with the one above: nothing, or its value",
+        "keep",
+        ("keep", "fill"),
+        group="reading",
+    ),
+    Option(
+        "as_shown",
+        Form.FLAG,
+        "take numbers of a workbook with the zeros in front that their format shows",
+        group="reading",
+    ),
+    Option(
         "query",
         Form.TEXT,
         "what a database is asked for in place of a table: one SELECT in its own SQL; for one "

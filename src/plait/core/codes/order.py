@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.codes.counting import stable_order
-from plait.core.codes.ordering import refuse_doubt
+from plait.core.codes.ordering import refuse_doubt, refuse_open_forms
 from plait.core.table.keyspec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text
@@ -82,6 +82,7 @@ def ranks(table: Table, name: str, falling: bool, doing: str) -> tuple[Codes, in
     UsageError
         For text of which many cells are numbers, dates or times: it has no sure order.
     """
+    refuse_open_forms(table, name, doing)
     cells = table.whole(name)
     kind = table.kind(name)
     dictionary = TextDictionary()

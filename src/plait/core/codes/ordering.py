@@ -82,6 +82,7 @@ def check_ordered(table: Table, name: str, doing: str) -> None:
 where 10 comes before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3) \
 (--type V=decimal --unfit missing, or --type V=text to go by letters)
     """
+    refuse_open_forms(table, name, doing)
     cells = table.whole(name)
     kind = table.kind(name)
     if kind != "text" or table.column(name).kind == "text" or not is_text(cells.type):
@@ -89,6 +90,23 @@ where 10 comes before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3) \
     dictionary = TextDictionary()
     codes = dictionary.encode_all(cells)
     refuse_doubt(table, name, doing, dictionary.texts(), codes)
+
+
+def refuse_open_forms(table: Table, name: str, doing: str) -> None:
+    """Refuse to order cells of which nothing proves how they are written.
+
+    Raises
+    ------
+    UsageError
+    """
+    forms = table.column(name).open_forms
+    if forms:
+        raise UsageError(
+            f"{doing} would go by letters: nothing proves how cells of some sources are written, "
+            f"{' or '.join(forms)}",
+            f"{table.name}, column {name}",
+            f"say which, for those sources: --type 'SOURCE={name}={forms[0]}'",
+        )
 
 
 def refuse_doubt(table: Table, name: str, doing: str, texts: pa.Array, codes: Codes) -> None:

@@ -45,12 +45,15 @@ class Column:
     is that of the first part that has one there. ``kind`` is what the source says
     its cells are, as in ``plait.core.types.kinds``; without it the cells tell. ``leaves``
     are the stored cells that its cells were made of; without them ``parts`` tell.
+    ``open_forms`` are ways to read its cells of which those of some source prove none: it is
+    text then, and nothing may order it.
     """
 
     name: str
     parts: tuple[tuple[int, str], ...]
     kind: str | None = None
     leaves: Leaves | None = None
+    open_forms: tuple[str, ...] = ()
 
     def shifted(self, strands: int) -> Column:
         """The column in a table that has so many strands before those of this one."""
@@ -309,6 +312,12 @@ class Table:
     def with_kinds(self, kinds: Mapping[str, str | None]) -> Table:
         """The table, with what the source says the cells of some columns are."""
         columns = tuple(replace(one, kind=kinds.get(one.name, one.kind)) for one in self.columns)
+        return replace(self, columns=columns)
+
+    def with_open_forms(self, name: str, forms: tuple[str, ...]) -> Table:
+        """The table with a column that stays text, as nothing proves which form its cells have."""
+        opened = replace(self.column(name), kind="text", open_forms=forms)
+        columns = tuple(opened if one.name == name else one for one in self.columns)
         return replace(self, columns=columns)
 
     def named(self, name: str) -> Table:

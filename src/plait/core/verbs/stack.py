@@ -19,6 +19,7 @@ from plait.core.figures.rules import value_codes
 from plait.core.lineage.label import label_column, parse_labels
 from plait.core.lineage.origin import with_origin
 from plait.core.look.agreement import disagreements
+from plait.core.look.borrowed import borrowed_forms
 from plait.core.look.headers import by_position, fold_names, header_findings, same_names
 from plait.core.store.shelf import kept
 from plait.core.table.keyspec import Several
@@ -97,6 +98,9 @@ def stack(
     if by == "position":
         tables, findings = by_position(tables)
     table = concatenated(tables, name)
+    for column, forms, finding in borrowed_forms(tables, table.column_names):
+        table = table.with_open_forms(column, forms)
+        findings.append(finding)
     coming = [(one.name, one.rows) for one in tables]
     findings += [*header_findings(tables), *disagreements(tables)]
     aside: tuple[SetAside, ...] = ()

@@ -13,6 +13,7 @@ from plait.core.account.finding import Finding, merged
 from plait.core.account.names import folded
 from plait.core.account.parallel import ordered_map
 from plait.core.look.agreement import type_findings
+from plait.core.look.borrowed import borrowed_forms
 from plait.core.look.candidates import Candidates, candidate_keys, ranked
 from plait.core.look.doubts import doubts
 from plait.core.look.family import Family, families
@@ -223,6 +224,8 @@ def _family_findings(
     )
     if len(found.tables) > 1:
         yield from header_findings(found.tables)
+        for _, _, finding in borrowed_forms(found.tables, list(found.profiles)):
+            yield finding
         if len(found.tables) * len(found.profiles) <= MOST_COMPARED:
             yield from misplaced(found.tables, tallies)
         else:

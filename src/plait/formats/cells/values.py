@@ -45,9 +45,20 @@ def as_cell(value: Any) -> str | None:
         return value.isoformat(sep=" ")
     if isinstance(value, dt.date | dt.time):
         return value.isoformat()
+    if isinstance(value, dt.timedelta):
+        return _clock(value)
     if isinstance(value, bytes):
         return value.hex()
     return str(value)
+
+
+def _clock(stretch: dt.timedelta) -> str:
+    """A stretch of time as a sheet shows it, in hours, minutes and seconds: ``36:00:00``."""
+    seconds, small = divmod(abs(stretch), dt.timedelta(seconds=1))
+    hours, rest = divmod(seconds, 3600)
+    sign = "-" if stretch < dt.timedelta(0) else ""
+    part = f".{small.microseconds:06}".rstrip("0") if small else ""
+    return f"{sign}{hours}:{rest // 60:02}:{rest % 60:02}{part}"
 
 
 def column_of(values: Sequence[Any]) -> pa.Array:

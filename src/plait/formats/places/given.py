@@ -85,6 +85,10 @@ class Given:
         What a database is asked for, in its own SQL, in place of a table.
     timeout : int, optional
         Seconds that a database or an address may take.
+    merged : {"keep", "fill"}
+        Of merged cells of a workbook the first has the value: whether the others get it.
+    as_shown : bool
+        Whether numbers of a workbook are taken with the zeros in front that are shown.
     """
 
     dialect: Dialect = field(default_factory=Dialect)
@@ -93,3 +97,5 @@ class Given:
     limits: Limits = LIMITS
     query: str = ""
     timeout: int | None = None
+    merged: str = "keep"
+    as_shown: bool = False

@@ -8,6 +8,7 @@ where nothing is lost, with little memory.
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 from dataclasses import dataclass
@@ -16,7 +17,10 @@ from pathlib import Path
 
 from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError
+from plait.core.account.names import shown
 
+_HEAD_BYTES = 512
+_WORKBOOKS = (b"PK", b"\xd0\xcf\x11\xe0")  # zip archives; the older format's container
 _MOST_MEMORY, _LEAST_MEMORY, _MEMORY_A_BYTE = 4 << 30, 1 << 30, 2000
 _LEAST_SECONDS, _SECONDS_A_MEBIBYTE = 60, 10
 _LEAST_WORK = 8  # seconds of the processor's, which do not depend on what else it does
@@ -57,6 +61,7 @@ def outline(path: Path, where: str, most: int = LIMITS.cells) -> tuple[Sheet, ..
     SourceError
         When it is no workbook, or a sheet reaches so far that it cannot be read.
     """
+    _check_is_workbook(path, where)
     size = path.stat()
     sheets, fault = _looked(str(path), size.st_mtime_ns, size.st_size)
     if fault:
@@ -74,6 +79,31 @@ def outline(path: Path, where: str, most: int = LIMITS.cells) -> tuple[Sheet, ..
                 where,
             )
     return sheets
+
+
+def _check_is_workbook(path: Path, where: str) -> None:
+    """Check that a file is what its ending says, by how it begins.
+
+    Raises
+    ------
+    SourceError
+    """
+    with path.open("rb") as file:
+        head = file.read(_HEAD_BYTES)
+    if head.startswith(_WORKBOOKS) or not head:
+        return
+    if re.match(rb"\s*(\xef\xbb\xbf)?\s*<", head):
+        raise SourceError(
+            "this is a page of HTML or XML with the ending of a workbook",
+            where,
+            "open it in a spreadsheet program and save it as .xlsx",
+        )
+    if b"\0" not in head:
+        raise SourceError(
+            "this is text with the ending of a workbook",
+            where,
+            f"if it is delimited text, give it the ending: {shown(path.with_suffix('.csv').name)}",
+        )
 
 
 @lru_cache(maxsize=64)

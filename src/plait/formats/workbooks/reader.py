@@ -27,7 +27,15 @@ def read(source: Source, tick: Tick) -> Table:
     lines = given.dialect.header_line, given.dialect.header_rows
     with plain_file(source) as file:
         table = read_sheet(
-            file, source.part, source.name, source.where, lines, given.footer, given.limits
+            file,
+            source.part,
+            source.name,
+            source.where,
+            lines,
+            given.footer,
+            given.limits,
+            given.merged,
+            given.as_shown,
         )
     tick(source.size)
     return replace(table, written="a sheet of a workbook")

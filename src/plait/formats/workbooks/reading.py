@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
@@ -11,7 +11,7 @@ from typing import Any
 import pyarrow as pa
 
 from plait.core.account.errors import SourceError
-from plait.core.account.finding import Finding
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.limits import LIMITS, Limits
 from plait.core.table.headings import usable_names
 from plait.core.table.table import Table, from_columns
@@ -28,8 +28,8 @@ from plait.formats.cells.values import (
 )
 from plait.formats.text.dialect import header_rows
 from plait.formats.text.ragged import MOST_NOTES, Ragged, are_notes, without_ragged
-from plait.formats.workbooks.cellerrors import error_cells, error_finding
 from plait.formats.workbooks.outline import outline
+from plait.formats.workbooks.sheetfacts import SheetFacts, sheet_facts
 
 _SAMPLE_ROWS = 200
 
@@ -75,6 +75,8 @@ def read_sheet(
     header: tuple[int | None, int | None] = (None, None),
     footer: int = 0,
     limits: Limits = LIMITS,
+    merged_cells: str = "keep",
+    as_shown: bool = False,
 ) -> Table:
     """Read a sheet of a workbook.
 
@@ -92,6 +94,11 @@ def read_sheet(
     footer : int
         How many rows at the end are set aside.
     limits : Limits
+    merged_cells : {"keep", "fill"}
+        Of cells that are merged downwards the first has the value: leave the others empty, or
+        give them the same.
+    as_shown : bool
+        Take numbers that are shown with zeros in front as the text that is shown.
 
     Returns
     -------
@@ -113,14 +120,20 @@ def read_sheet(
             if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError):
                 raise
             raise SourceError(f"the sheet cannot be read: {_first_line(error)}", where) from None
+    facts = sheet_facts(path, sheet)
+    if as_shown:
+        _show_zeros(rows, facts, start)
     filled = [row for row in rows if any(cell != "" for cell in row)]
     if not filled:
         raise SourceError("the sheet is empty", where, "name a sheet with a header and rows")
     place, deep = _header_rows(rows, filled, header, start[0], where)
     above = [" ".join(filter(None, map(as_cell, row))) for row in filled[:place]]
     headings, body = _texts(filled[place : place + deep]), filled[place + deep :]
+    below = _merged_below(rows, body, merged, start)
+    if merged_cells == "fill":
+        for (number, column), value in below.items():
+            rows[number][column] = value
     names = joined(headings, _spans(rows, filled[place : place + deep], merged, start))
-    wrong = error_cells(path, sheet)
     line = start[0] + 1 + next(n for n, row in enumerate(rows) if row is filled[place])
     notes = _notes(body)
     table = _table(names, body[: len(body) - len(notes)], name, where, line + deep)
@@ -130,7 +143,8 @@ def read_sheet(
         *header_rows_finding(names, deep, line, where),
         *_hidden_finding(path, sheet, where, limits),
         *table.findings,
-        *error_finding(wrong, where),
+        *_merged_finding(below if merged_cells == "keep" else {}, names, where),
+        *_fact_findings(facts, as_shown, table, where),
     )
     table = without_last(replace(table, findings=findings), footer)
     return replace(table, findings=(*table.findings, *footer_finding(table, where)))
@@ -144,6 +158,90 @@ def _hidden_finding(path: Path, sheet: str, where: str, limits: Limits) -> list[
     said = f"hidden sheets, not read: {', '.join(hidden)}"
     remedy = f"to read one, name it behind the file: #{hidden[0]}"
     return [Finding("sheet-hidden", "note", len(hidden), said, remedy, where)]
+
+
+def _show_zeros(rows: list[list[Any]], facts: SheetFacts, start: tuple[int, int]) -> None:
+    for (row, column), digits in facts.zeros.items():
+        number, at = row - start[0], column - start[1]
+        if 0 <= number < len(rows) and 0 <= at < len(rows[number]):
+            rows[number][at] = str(as_cell(rows[number][at])).zfill(digits)
+
+
+def _merged_below(
+    rows: Sequence[Sequence[Any]],
+    body: Sequence[Sequence[Any]],
+    merged: Sequence[Any],
+    start: tuple[int, int],
+) -> dict[tuple[int, int], Any]:
+    """Empty cells below the first of merged ones, in rows that hold something, and its value."""
+    ours = {id(row) for row in body}
+    found = {}
+    for first, last in merged:
+        top, left = first[0] - start[0], first[1] - start[1]
+        if last[0] == first[0] or not 0 <= top < len(rows) or not 0 <= left < len(rows[top]):
+            continue
+        for number in range(top + 1, min(last[0] - start[0] + 1, len(rows))):
+            if id(rows[number]) in ours and id(rows[top]) in ours:
+                found[number, left] = rows[top][left]
+    return found
+
+
+def _merged_finding(
+    below: Mapping[tuple[int, int], Any], names: Sequence[str], where: str
+) -> list[Finding]:
+    if not below:
+        return []
+    columns = sorted({names[column] for _, column in below if column < len(names)})
+    return [
+        Finding(
+            "cells-merged",
+            "warning",
+            len(below),
+            f"{counted(len(below), 'cell')} of {', '.join(columns)} merged with the cell above "
+            "are empty: only the first of merged cells has a value",
+            "to give all of them its value: --merged fill",
+            where,
+        )
+    ]
+
+
+def _fact_findings(
+    facts: SheetFacts, as_shown: bool, table: Table, where: str
+) -> Iterator[Finding]:
+    """Errors, formulas that were never calculated, and zeros that only the sheet shows."""
+    if facts.errors:
+        yield Finding(
+            "cell-error",
+            "warning",
+            len(facts.errors),
+            f"{counted(len(facts.errors), 'cell')} with an error instead of a value are missing",
+            "put the formulas right in the workbook",
+            where,
+            tuple(Example(f"{place}: {error}") for place, error in facts.errors[:MOST_EXAMPLES]),
+        )
+    if facts.uncalculated:
+        empty = [name for name in table.column_names if table.whole(name).null_count == table.rows]
+        count = len(facts.uncalculated)
+        yield Finding(
+            "formula-uncalculated",
+            "error" if empty else "warning",
+            count,
+            f"{counted(count, 'formula')} never calculated, read as missing"
+            + (f"; nothing else is in {', '.join(empty)}" if empty else ""),
+            "open it in a spreadsheet program, which calculates them, and save it",
+            where,
+            tuple(map(Example, facts.uncalculated[:MOST_EXAMPLES])),
+        )
+    if facts.zeros and not as_shown:
+        yield Finding(
+            "zeros-shown",
+            "warning",
+            len(facts.zeros),
+            f"{counted(len(facts.zeros), 'number')} shown with zeros in front, which only their "
+            "format has: 42 shown as 00042",
+            "to take them as they are shown: --as-shown",
+            where,
+        )
 
 
 def _notes(body: Sequence[Sequence[Any]]) -> list[Ragged]:

@@ -86,6 +86,8 @@ class Kept:
             Limits(**given.get("limits", {})),
             given.get("query", ""),
             given.get("timeout"),
+            str(given.get("merged", "keep")),
+            bool(given.get("as_shown", False)),
         )
         if is_address(path):
             address = Address(path)
