@@ -71,7 +71,7 @@ def find_sources(
                 "a source without a name", remedy="name a file or folder; . is this one"
             )
         try:
-            name, path = _named(word)
+            name, path = name_and_path(word)
             how, query = given or Given(), (queries or {}).get(name or "")
             sources = list(_expand(path, replace(how, query=query) if query else how, faulty))
         except (OSError, ValueError) as error:
@@ -89,7 +89,12 @@ def _name(name: str, source: Source, sources: Sequence[Source]) -> str:
     return f"{name}/{source.name}" if several else name
 
 
-def _named(word: str) -> tuple[str | None, str]:
+def name_and_path(word: str) -> tuple[str | None, str]:
+    """What a word calls its source, if it does, and the path: a file may have a ``=`` in its name.
+
+    >>> name_and_path("spring=2031.csv"), name_and_path("./month=05.csv")
+    (('spring', '2031.csv'), (None, './month=05.csv'))
+    """
     name, sign, path = word.partition("=")
     if not sign or not name or "/" in name or Path(word).exists():
         return None, word

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from plait.formats.places.address import for_a_plan, is_address
 from plait.formats.places.source import Source
-from plait.formats.sources import find_sources
+from plait.formats.sources import find_sources, name_and_path
 
 _LEAST_COMMON = 1
 
@@ -33,7 +33,7 @@ def paths_of(
     """
     words = list(dict.fromkeys(said))
     if len(words) == 1 and every.count(words[0]) == len(members):
-        found = [words[0].partition("=")[2] or words[0]]
+        found = [name_and_path(words[0])[1]]
     else:
         pattern = _pattern(members) if len(members) > 1 else ""
         found = [pattern] if pattern else list(dict.fromkeys(one.where for one in members))
@@ -42,7 +42,7 @@ def paths_of(
 
 def _pattern(members: Sequence[Source]) -> str:
     """A folder, or a glob, that means just these files; nothing where there is none."""
-    if any(one.part or one.member for one in members):
+    if any(one.member or (one.part and not _is_alone(one)) for one in members):
         return ""
     paths = [Path(one.path) for one in members]
     above = {path.parent for path in paths}
@@ -56,6 +56,11 @@ def _pattern(members: Sequence[Source]) -> str:
         if len(pattern) > _LEAST_COMMON and _means(parent / pattern, set(paths)):
             return str(parent / pattern)
     return ""
+
+
+def _is_alone(source: Source) -> bool:
+    """Whether a sheet or table is the only one of its file, which means it then."""
+    return len(find_sources([source.path])) == 1
 
 
 def _common_start(names: Sequence[str]) -> str:

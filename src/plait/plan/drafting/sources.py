@@ -35,7 +35,8 @@ class DraftedSource:
     same : mapping of str to sequence of str
         Headings that are spelt differently in some extracts, new to old.
     repeats : int
-        Rows that equal an earlier one.
+        Rows that equal one of an earlier extract, where none equals another of its own: two
+        equal lines of one till are two sales.
     open : tuple of str
         What is not decided, in sentences.
     table : Table
@@ -73,6 +74,7 @@ def drafted(
     same = _variants(tables)
     stacked = _stacked(tables, same, name)
     repeats = sum(aside.rows for aside in stacked.aside) if len(tables) > 1 else 0
+    within = sum(map(_repeats_within, tables)) if repeats else 0
     table = stacked.table if len(tables) > 1 else tables[0]
     sheets = len({source.path for source in members}) == 1 and len(members) > 1
     likely = [key.columns for key in one.keys.keys if not key.by_chance and not key.in_the_way]
@@ -82,8 +84,8 @@ def drafted(
         len(tables),
         sheets,
         same,
-        repeats,
-        (*_open(one), *_warned(one, findings)),
+        0 if within else repeats,
+        (*_open(one), *_warned(one, findings), *_said_of_repeats(repeats, within)),
         table.named(name),
         likely[0] if likely and all(map(table.has, likely[0])) else (),
     )
@@ -92,6 +94,20 @@ def drafted(
 def _stacked(tables: Sequence[Table], same: Mapping[str, Sequence[str]], name: str) -> Result:
     plain = [replace(table, findings=(), aside=()) for table in tables]
     return stack(plain, distinct=len(tables) > 1, same=dict(same), name=name)
+
+
+def _repeats_within(table: Table) -> int:
+    """Rows of one extract that equal an earlier one of it."""
+    plain = replace(table, findings=(), aside=())
+    return sum(aside.rows for aside in stack([plain], distinct=True).aside)
+
+
+def _said_of_repeats(repeats: int, within: int) -> Iterator[str]:
+    if within:
+        yield (
+            f"{counted(repeats, 'row')} equal an earlier one, {within:,} of them one of its own "
+            "extract: equal rows may be two things. distinct = true in the step leaves them out"
+        )
 
 
 def _variants(tables: Sequence[Table]) -> dict[str, list[str]]:

@@ -9,11 +9,14 @@ from pathlib import Path
 from typing import Any
 
 from plait.core.account.errors import PlaitError, UsageError
+from plait.core.account.finding import Finding, counted
+from plait.core.account.names import shown
 from plait.core.table.keyspec import names
 from plait.core.table.table import Table
 from plait.core.verbs.mending.retype import declared as as_declared
 from plait.core.verbs.stack import labelled
 from plait.formats.places.address import is_address
+from plait.formats.places.endings import HISTORY, READABLE
 from plait.formats.places.source import Source
 from plait.formats.reading import read_source, read_together
 from plait.formats.servers.session import one_snapshot
@@ -141,6 +144,47 @@ def declared(loaded: LoadedPlan, found: Sequence[Found], tables: Sequence[Table]
 def _declared(spec: Any, tables: Sequence[Table]) -> list[Table]:
     ready = as_declared(tables, names(spec.missing), spec.type, spec.unfit)
     return [labelled(table, spec.label) for table in ready]
+
+
+def not_taken(loaded: LoadedPlan, found: Sequence[Found]) -> list[Finding]:
+    """Findings for files beside the extracts of a source that no source of the plan takes.
+
+    The plan's own folder, in which all sorts of files are, is not looked at.
+    """
+    taken = {Path(one.source.path).resolve() for one in found if not one.source.address}
+    folders: dict[Path, str] = {}
+    for one in found:
+        folder = Path(one.source.path).parent.resolve()
+        if not one.source.address and folder != loaded.folder.resolve():
+            folders.setdefault(folder, one.group)
+    findings = []
+    for folder, group in folders.items():
+        names = sorted(path.name for path in folder.iterdir() if _is_left(path, taken))
+        if names:
+            few = ", ".join(map(shown, names[:5])) + (" …" if len(names) > 5 else "")
+            findings.append(
+                Finding(
+                    "not-read",
+                    "warning",
+                    len(names),
+                    f"{counted(len(names), 'file')} of the folder {shown(folder.name)} taken by "
+                    f"no source of the plan: {few}",
+                    "name them in the path of a source, or move them elsewhere",
+                    group,
+                )
+            )
+    return findings
+
+
+def _is_left(path: Path, taken: set[Path]) -> bool:
+    """Whether a file could be read and is no source."""
+    return (
+        path.suffix.lower() in READABLE
+        and not path.name.startswith((".", "~$"))
+        and not path.name.endswith(HISTORY)
+        and path.is_file()
+        and path.resolve() not in taken
+    )
 
 
 def by_name(found: Iterable[Found], tables: Iterable[Table]) -> Mapping[str, list[Table]]:

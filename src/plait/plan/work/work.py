@@ -130,7 +130,10 @@ class Worked:
             for table in tables
             for finding in table.findings
         )
-        plan = unused(self.loaded.plan, self.loaded.lines)
+        plan = (
+            *unused(self.loaded.plan, self.loaded.lines),
+            *intake.not_taken(self.loaded, self.found),
+        )
         every = [(0, (*plan, *read))]
         every += [(step.number + 1, step.result.findings) for step in self.steps]
         return tuple(
