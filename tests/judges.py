@@ -15,7 +15,7 @@ from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 
-from judging import changes, joins, lineage, numbers, texts, verbs
+from judging import changes, joins, lineage, numbers, texts, typed, verbs
 
 Judge = Callable[[random.Random], bool]
 
@@ -26,9 +26,12 @@ JUDGES: dict[str, Judge] = {
     **joins.JUDGES,
     **lineage.JUDGES,
     **changes.JUDGES,
+    **typed.JUDGES,
 }
 # How many of a hundred cases are of each; the others share what is left.
 SLOW = {"lineage": 1, "figures and rules": 4, "beside and keys": 4, "compare": 2}
+# Half of all cases are of typed sources and results.
+TYPED = {"typed sources": 30, "typed results": 20}
 _STEP = 50
 
 
@@ -45,7 +48,7 @@ def run(name: str, cases: int, seed: str) -> tuple[int, list[str]]:
 
 def shares(cases: int) -> dict[str, int]:
     """How many cases each judge has."""
-    slow = {name: cases * share // 100 for name, share in SLOW.items()}
+    slow = {name: cases * share // 100 for name, share in {**SLOW, **TYPED}.items()}
     others = [name for name in JUDGES if name not in slow]
     each = (cases - sum(slow.values())) // len(others)
     return slow | dict.fromkeys(others, each)

@@ -28,6 +28,8 @@ CALLS = {
     "settle": 700,
     "doubles": 750,
     "compare": 200,
+    "typed sources": 600,
+    "typed results": 300,
 }
 # A call judges several figures of a table, or as many functions on its rows.
 CASES = {"figures and rules": 9, "group": 9, "functions of text": 17, "types": 4, "doubles": 2}

@@ -145,3 +145,13 @@ def test_what_is_for_reading_goes_to_standard_output_unless_that_is_taken(plait,
     taken = plait(*words, "--json")
     assert json.loads(taken.out)["command"] == "keys"
     assert taken.err == told.out
+
+
+def test_markers_that_count_as_keys_are_said(plait, put):
+    put(a_csv="k,v\nNA,1\nElm,2\n-,3\n", b_csv="k,w\nNA,1\nElm,2\n")
+    said = [one for one in plait("keys", "a.csv", "b.csv", "--key", "k", "--json").json["findings"]
+            if one["code"] == "marker-kept"]  # fmt: skip
+    assert [(one["where"], one["count"]) for one in said] == [
+        ("a, column k", 2),
+        ("b, column k", 1),
+    ]

@@ -314,3 +314,34 @@ def test_a_kill_at_any_moment_leaves_the_old_table_or_the_new_one(server):
         time.sleep(0.5)
         plait.write({"n": pa.array([1] * 10)}, out, replace=True)
     assert _tables(server) == ["season"]
+
+
+LOST = {
+    "row level security": "ALTER TABLE season ENABLE ROW LEVEL SECURITY",
+    "the policy mine": "CREATE POLICY mine ON season USING (kg > 0)",
+    "rights on the column kg": "GRANT SELECT (kg) ON season TO PUBLIC",
+    "the trigger told": "CREATE TRIGGER told BEFORE UPDATE ON season FOR EACH ROW "
+    "EXECUTE FUNCTION suppress_redundant_updates_trigger()",
+    "the constraint positive": "ALTER TABLE season ADD CONSTRAINT positive CHECK (kg > 0)",
+    "the reference of visits": "CREATE TABLE visits (hive int REFERENCES season)",
+}
+
+
+@pytest.mark.parametrize("what", LOST)
+def test_what_protects_a_table_is_not_lost_with_it(postgres, tmp_path, what):
+    """Replaced, the table would show its rows to those who may not see them."""
+    postgres.run("CREATE TABLE season (hive int PRIMARY KEY, kg int)", LOST[what])
+    with pytest.raises(OutputError, match=what):
+        plait.write({"kg": [1]}, f"{postgres.address()}#season", replace=True)
+    postgres.run("DROP TABLE IF EXISTS visits", "DROP TABLE season")
+
+
+@pytest.mark.parametrize("name", ["season", "part"])
+def test_partitions_are_not_replaced_by_a_table(postgres, name):
+    postgres.run(
+        "CREATE TABLE season (kg int) PARTITION BY RANGE (kg)",
+        "CREATE TABLE part PARTITION OF season FOR VALUES FROM (0) TO (9)",
+    )
+    with pytest.raises(OutputError, match="partition"):
+        plait.write({"kg": [1]}, f"{postgres.address()}#{name}", replace=True)
+    postgres.run("DROP TABLE season")

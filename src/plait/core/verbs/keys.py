@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,6 +20,8 @@ from plait.core.keys.keysets import Holding, KeyPair, holdings, key_pairs, masks
 from plait.core.keys.match import Matching, match_keys
 from plait.core.table.keyspec import Key, KeySpec, check_column, parse_key, shared_key
 from plait.core.table.table import Table, from_columns
+from plait.core.types.forms import base
+from plait.core.types.kinds import marked_missing
 from plait.core.unmatched.keyfindings import audit_findings, key_findings, sides_of
 from plait.core.unmatched.whynot import WhyNot, suggestion_table, why_not
 
@@ -155,6 +157,7 @@ def keys(
         None if several else what_would_be_unique(tables[0], columns[0], coding, counts[0]),
         (
             *coding.findings,
+            *_marker_findings(tables, columns, coding),
             *_findings(tables, columns, coding, matching, [one for one, _ in audits]),
         ),
         coding,
@@ -240,6 +243,30 @@ def _findings(
         for number, (table, names) in enumerate(zip(tables, columns, strict=True))
         for finding in audit_findings(table, names, coding, number, duplicates[number])
     ]
+
+
+def _marker_findings(
+    tables: Sequence[Table], columns: Sequence[Sequence[str]], coding: Coding
+) -> Iterator[Finding]:
+    """Markers for missing that count as keys, since the column is text."""
+    for number, (table, names) in enumerate(zip(tables, columns, strict=True)):
+        for name, column in zip(names, coding.columns, strict=True):
+            if base(column.kinds[number]) != "text":
+                continue
+            marked = marked_missing(table.whole(name))
+            if not marked:
+                continue
+            count = sum(marked.values())
+            yield Finding(
+                "marker-kept",
+                "note",
+                count,
+                f"{counted(count, 'row')} of {table.name} with {', '.join(marked)} in {name} "
+                "count as keys; they stay text",
+                f"to make them missing: --missing {','.join(marked)}",
+                f"{table.name}, column {name}",
+                terms=tuple(marked),
+            )
 
 
 def key_set(found: Audited, only: str, all_rows: bool = False) -> Table:

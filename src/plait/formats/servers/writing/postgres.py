@@ -70,6 +70,23 @@ SELECT pg_get_indexdef(i.indexrelid) FROM pg_index AS i
 WHERE i.indrelid = {oid}
   AND NOT EXISTS (SELECT 1 FROM pg_constraint AS k WHERE k.conindid = i.indexrelid)
 """
+# What belongs to a table and would go with it; its rights and its indexes are made again.
+_LOST = """
+SELECT 'row level security' FROM pg_class
+          WHERE oid = {oid} AND (relrowsecurity OR relforcerowsecurity)
+UNION ALL SELECT 'the policy ' || polname FROM pg_policy WHERE polrelid = {oid}
+UNION ALL SELECT 'the trigger ' || tgname FROM pg_trigger
+          WHERE tgrelid = {oid} AND NOT tgisinternal
+UNION ALL SELECT 'the rule ' || rulename FROM pg_rewrite WHERE ev_class = {oid}
+UNION ALL SELECT 'rights on the column ' || attname FROM pg_attribute
+          WHERE attrelid = {oid} AND attacl IS NOT NULL AND NOT attisdropped
+UNION ALL SELECT 'the constraint ' || conname FROM pg_constraint
+          WHERE conrelid = {oid} AND contype IN ('c', 'f', 'x')
+UNION ALL SELECT 'the reference of ' || conrelid::regclass::text FROM pg_constraint
+          WHERE confrelid = {oid} AND contype = 'f' AND conrelid <> confrelid
+UNION ALL SELECT 'its partitions' FROM pg_class WHERE oid = {oid} AND relkind = 'p'
+UNION ALL SELECT 'its place as a partition' FROM pg_class WHERE oid = {oid} AND relispartition
+"""
 _CALLED = {"v": "a view", "m": "a view", "f": "a table of another server", "S": "a sequence"}
 
 
@@ -123,11 +140,23 @@ class PostgresTables(Into):
         if append:
             return
         self._refuse_taken(table, name)
+        self._refuse_loss(found[0][3], table, where)
         if not owned:
             raise OutputError(
                 "only its owner may replace it", where, "ALTER TABLE … OWNER TO the user"
             )
         self._check_may_create(schema, where)
+
+    def _refuse_loss(self, oid: int, table: str, where: str) -> None:
+        """Raise where replacing a table would lose what protects it, or hangs on it."""
+        lost = [text for (text,) in self._base.rows(_LOST.format(oid=oid))]
+        if lost:
+            few = ", ".join(lost[:5]) + (" …" if len(lost) > 5 else "")
+            raise OutputError(
+                f"replacing {table} would lose {few}",
+                where,
+                "write to another table; or empty this one, and add to it: --append",
+            )
 
     def _check_may_create(self, schema: str, where: str) -> None:
         ((may,),) = self._base.rows(f"SELECT has_schema_privilege({literal(schema)}, 'CREATE')")
