@@ -365,3 +365,9 @@ def test_a_right_value_acts(folder, tmp_path, option):
 
 def test_every_option_is_seen_to_act():
     assert {option for _, option, _ in OPTIONS} - LEFT_OUT <= set(ACTS)
+
+
+def test_a_value_may_begin_with_a_minus(plait, put):
+    put(t_csv="a,b\n-,1\nn/k,2\nx,3\n")
+    ended = plait("mend", "t.csv", "--missing", "-,n/k")
+    assert ended.status == 0 and ended.out.split() == ["a,b", ",1", ",2", "x,3"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import re
 import sys
 from collections.abc import Sequence
 from importlib import import_module
@@ -44,6 +45,7 @@ COMMANDS = {
 }
 ONE_VERB = ("mend", "stack", "settle", "beside", "group", "widen", "lengthen")
 INTERRUPTED = 130
+_VALUE = re.compile("-[^-A-Za-z]")  # no option: those begin with two of them, but for -h
 
 
 class Parser(argparse.ArgumentParser):
@@ -59,8 +61,18 @@ class Parser(argparse.ArgumentParser):
         raise UsageError(message, remedy=f"{self.prog} --help tells how it is used")
 
     def parse_whole(self, words: Sequence[str]) -> argparse.Namespace:
-        """Parse all the words; one that is left over is an error."""
-        options, rest = self.parse_known_args(words)
+        """Parse all the words; one that is left over is an error.
+
+        A value may begin with a minus, as markers for missing do: ``--missing -,n/k``.
+        """
+        joined: list[str] = []
+        for word in words:
+            before = joined[-1] if joined else ""
+            if _VALUE.match(word) and self._takes_value(before):
+                joined[-1] = f"{before}={word}"
+            else:
+                joined.append(word)
+        options, rest = self.parse_known_args(joined)
         if rest:
             from plait.core.account.names import nearest
 
@@ -68,6 +80,11 @@ class Parser(argparse.ArgumentParser):
             remedy = nearest(rest[0], known) or f"{self.prog} --help lists them all"
             raise UsageError(f"there is no option {rest[0]}", remedy=remedy)
         return options
+
+
+    def _takes_value(self, word: str) -> bool:
+        action = self._option_string_actions.get(word)
+        return action is not None and action.nargs != 0
 
 
 def run() -> NoReturn:
