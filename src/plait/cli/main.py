@@ -81,7 +81,6 @@ class Parser(argparse.ArgumentParser):
             raise UsageError(f"there is no option {rest[0]}", remedy=remedy)
         return options
 
-
     def _takes_value(self, word: str) -> bool:
         action = self._option_string_actions.get(word)
         return action is not None and action.nargs != 0

@@ -126,7 +126,7 @@ def test_what_no_calendar_has_is_text_in_mariadb_too(mariadb):
         "id": [1, 2],
         "d": ["0000-00-00", "2031-04-05"],
         "t": ["-26:30:00", "12:30:00"],
-        "b": ["2", "1"],
+        "b": [2, 1],
     }
 
 

@@ -129,6 +129,8 @@ def _nothing(field: Field) -> pa.DataType:
         "boolean": pa.bool_(),
         "integer": pa.int64(),
         "float": pa.float64(),
+        "single": pa.float32(),
+        "bits": pa.int64(),
         "date": pa.date32(),
         "time": pa.time64("us"),
         "timestamp": pa.timestamp("us"),

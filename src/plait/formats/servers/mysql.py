@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from plait.core.account.errors import UsageError
 from plait.formats.places.address import Address
 from plait.formats.places.extras import needed
 from plait.formats.servers.alchemy import Alchemy
@@ -119,10 +120,23 @@ class MySQL(Alchemy):
     def relation(self, one: Listed) -> Relation:
         """The columns and the key of a table."""
         where = {"schema": literal(one.schema), "name": literal(one.name)}
-        fields = tuple(_field(*found) for found in self._rows(_COLUMNS.format(**where)))
-        key = tuple(name for (name,) in self._rows(_KEY.format(**where)))
         source = f"{quoted(one.schema)}.{quoted(one.name)}"
+        every = self._rows(_COLUMNS.format(**where))
+        counting = self._counting(source, [name for name, _, whole, *_ in every if _is_flag(whole)])
+        fields = tuple(_field(*found, counting=counting) for found in every)
+        key = tuple(name for (name,) in self._rows(_KEY.format(**where)))
         return Relation(one.called, source, fields, key)
+
+    def _counting(self, source: str, flags: Sequence[str]) -> frozenset[str]:
+        """The columns of tinyint(1), which is the type of truths, that hold other numbers too.
+
+        Asked of all rows: which of them are fetched must not decide what a cell is.
+        """
+        if not flags:
+            return frozenset()
+        asked = ", ".join(f"max({quoted(name)} NOT IN (0, 1))" for name in flags)
+        (found,) = self._rows(f"SELECT {asked} FROM {source}")
+        return frozenset(name for name, others in zip(flags, found, strict=True) if others)
 
     def asked(self, query: str) -> Relation:
         """What a query gives."""
@@ -166,11 +180,17 @@ def _one_of(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
     return "(" + " OR ".join(f"({one})" for one in rows) + ")"
 
 
-def _field(name: str, type_: str, whole: str, precision: Any, scale: Any) -> Field:
+def _is_flag(whole: str) -> bool:
+    return whole.startswith("tinyint(1)")
+
+
+def _field(
+    name: str, type_: str, whole: str, precision: Any, scale: Any, *, counting: frozenset[str]
+) -> Field:
     """A column of a table, by what the catalogue says of its type."""
     column = quoted(name)
     text = f"CAST({column} AS CHAR)"
-    if whole.startswith("tinyint(1)"):
+    if _is_flag(whole) and name not in counting:
         return Field(name, whole, "boolean", column, text)
     if type_ in _WHOLE:
         if type_ == "bigint" and "unsigned" in whole:
@@ -180,7 +200,8 @@ def _field(name: str, type_: str, whole: str, precision: Any, scale: Any) -> Fie
         return Field(name, whole, "numeric", column, text, (int(precision), int(scale)))
     if type_ in ("float", "double"):
         # A float is written with six digits otherwise.
-        return Field(name, whole, "float", f"({column} + 0e0)", text)
+        kind = "single" if type_ == "float" else "float"
+        return Field(name, whole, kind, f"({column} + 0e0)", text)
     if type_ in _PLAIN:
         return Field(name, whole, _PLAIN[type_], column, text)
     if type_ == "bit":
@@ -197,7 +218,10 @@ def _field(name: str, type_: str, whole: str, precision: Any, scale: Any) -> Fie
 _CODES = {
     **dict.fromkeys((1, 2, 3, 8, 9, 13), "integer"),
     **dict.fromkeys((0, 246), "numeric"),
-    **dict.fromkeys((4, 5), "float"),
+    4: "single",
+    5: "float",
+    16: "bits",
+    255: "shape",
     **dict.fromkeys((10, 14), "date"),
     11: "time",
     12: "timestamp",
@@ -209,4 +233,9 @@ _CODES = {
 
 def _field_of(name: str, code: int, precision: Any, scale: Any) -> Field:
     """A column of a query, by what the protocol says of its type."""
-    return Field(name, f"type {code}", _CODES.get(code, "other"), name, name)
+    kind = _CODES.get(code, "other")
+    if kind == "shape":
+        raise UsageError(
+            f"the query gives the shape {name} as bytes", remedy=f"ask for ST_AsText({name})"
+        )
+    return Field(name, f"type {code}", kind, name, name)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
+from dataclasses import replace
 from typing import Any
 
 import pyarrow as pa
@@ -41,6 +42,12 @@ JOIN pg_type AS t ON t.oid = a.atttypid LEFT JOIN pg_type AS b ON b.oid = t.typb
 LEFT JOIN pg_collation AS l ON l.oid = a.attcollation
 WHERE a.attrelid = {oid} AND a.attnum > 0 AND NOT a.attisdropped
 ORDER BY a.attnum
+"""
+_TYPES = """
+SELECT t.oid::int8, format_type(coalesce(nullif(t.typbasetype, 0), t.oid), t.typtypmod),
+       coalesce(b.typname, t.typname)::text, coalesce(b.typtype, t.typtype)::text,
+       coalesce(b.typcategory, t.typcategory)::text, true
+FROM pg_type AS t LEFT JOIN pg_type AS b ON b.oid = t.typbasetype WHERE t.oid IN ({oids})
 """
 _KEY = """
 SELECT a.attname::text
@@ -209,9 +216,33 @@ class Postgres:
         with self._going_on(), closing(self._base.cursor(nothing, "query")) as cursor:
             schema = cursor.fetch_record_batch().schema
         columns = [f"c{number}" for number in range(len(schema))]
-        fields = [_field_of(one, c) for one, c in zip(schema, columns, strict=True)]
+        types = self._types_of(inner, columns)
+        fields = [
+            replace(_field(column, *types[column]), name=one.name)
+            for one, column in zip(schema, columns, strict=True)
+        ]
         source = f"(\n{inner}\n) AS q({', '.join(columns)})"
         return Relation("query", source, tuple(fields), (), "query")
+
+    def _types_of(self, inner: str, columns: Sequence[str]) -> dict[str, tuple[Any, ...]]:
+        """What the catalogue says of the types that a query gives, as it says it of a table's.
+
+        So a cell is the same whether its table is read or asked: what money, or an oid, is read
+        as is decided in one place.
+        """
+        asked = ", ".join(f"pg_typeof(q.{column})::oid::int8" for column in columns)
+        # A row of nothing has the types too, and no row of the query is worked out for it.
+        (oids,) = self._base.rows(
+            f"SELECT {asked} FROM (SELECT 1) AS one LEFT JOIN "
+            f"(SELECT * FROM (\n{inner}\n) AS p({', '.join(columns)}) LIMIT 0) AS q ON true"
+        )
+        known = {
+            oid: said
+            for oid, *said in self._base.rows(
+                _TYPES.format(oids=", ".join(str(oid) for oid in dict.fromkeys(oids)))
+            )
+        }
+        return {column: tuple(known[oid]) for column, oid in zip(columns, oids, strict=True)}
 
     def batches(self, relation: Relation, wanted: Wanted) -> Iterator[pa.RecordBatch]:
         """The rows, as they come."""
@@ -287,34 +318,6 @@ def _field(name: str, declared: str, type_: str, what: str, category: str, exact
         json = f"to_json({column})::text"
         return Field(name, declared, "other", json, json)
     return Field(name, declared, "other", text, text)
-
-
-_OF_ARROW: Sequence[tuple[Any, str]] = (
-    (pa.types.is_boolean, "boolean"),
-    (pa.types.is_integer, "integer"),
-    (pa.types.is_floating, "float"),
-    (pa.types.is_date, "date"),
-    (pa.types.is_time, "time"),
-    (pa.types.is_timestamp, "timestamp"),
-)
-
-
-def _field_of(given: pa.Field, column: str) -> Field:
-    """A column of a query, by what the driver says of its type."""
-    kind, text = given.type, f"{column}::text"
-    for holds, called in _OF_ARROW:
-        if holds(kind):
-            zoned = called == "timestamp" and kind.tz
-            return Field(given.name, str(kind), "moment" if zoned else called, column, text)
-    if getattr(kind, "type_name", "") == "numeric":
-        return Field(given.name, "numeric", "numeric", text, text)
-    if pa.types.is_binary(kind):
-        hexadecimal = f"encode({column}, 'hex')"
-        return Field(given.name, "bytea", "other", hexadecimal, hexadecimal)
-    if pa.types.is_list(kind) or pa.types.is_struct(kind):
-        json = f"to_json({column})::text"
-        return Field(given.name, str(kind), "other", json, json)
-    return Field(given.name, str(kind), "text", text, text)
 
 
 def _one_of(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:

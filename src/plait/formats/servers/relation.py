@@ -47,8 +47,8 @@ class Field:
     declared : str
         Its type, as the database says it.
     kind : str
-        ``boolean``, ``integer``, ``float``, ``numeric``, ``text``, ``date``, ``time``,
-        ``timestamp``, ``moment`` (with a zone), or ``other``: read as text.
+        ``boolean``, ``integer``, ``bits``, ``float``, ``single``, ``numeric``, ``text``,
+        ``date``, ``time``, ``timestamp``, ``moment`` (with a zone), or ``other``: read as text.
     fetched : str
         The SQL that gives its cells.
     as_text : str

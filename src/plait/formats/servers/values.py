@@ -56,6 +56,10 @@ def _texts(values: Sequence[Any]) -> pa.Array:
     return pa.array(map(_text, values), pa.string())
 
 
+def _bits(value: Any) -> int:
+    return value if isinstance(value, int) else int.from_bytes(bytes(value), "big")
+
+
 def _dates(values: Sequence[Any]) -> pa.Array:
     if any(isinstance(value, dt.datetime) for value in values):
         raise ValueError
@@ -88,6 +92,9 @@ _MAKERS: dict[str, Callable[[Sequence[Any]], pa.Array]] = {
     "boolean": _booleans,
     "integer": _integers,
     "float": lambda values: pa.array(values, pa.float64()),
+    # Of 32 bits: the shortest text that gives it back is what the server shows.
+    "single": lambda values: pa.array(values, pa.float64()).cast(pa.float32()),
+    "bits": lambda values: _integers([None if v is None else _bits(v) for v in values]),
     "numeric": _numerics,
     "text": _texts,
     "date": _dates,
