@@ -71,7 +71,8 @@ def near_texts(texts: pa.Array, others: pa.Array) -> NearTexts:
     lead to is bounded by how many texts there are, so the work grows in step
     with them. The distance is that of optimal string alignment: one slip is a
     sign too many, too few, another, or two exchanged. Numbers are near only
-    when digits are exchanged, or one is missing: 12 is no slip of 13.
+    when digits are exchanged, or one is missing: 12 is no slip of 13. (Keys that are numbers or
+    codes are not looked at: see ``near_keys``.)
 
     Examples
     --------
