@@ -1,6 +1,6 @@
 """Try an installed Plait where nothing else is: ``python try_wheel.py`` in an empty folder.
 
-Used by CI outside the checkout, with the environment of the wheel, whose folders cannot be written.
+Used by CI outside the checkout, with the environment of the wheel, into which nothing may be written.
 """
 
 from __future__ import annotations
@@ -30,10 +30,18 @@ def run(*words: str) -> str:
     return ended.stdout
 
 
+def contents(folder: Path) -> dict[str, tuple[int, int]]:
+    """The files of a folder, but for what the interpreter keeps there: sizes and times."""
+    files_in = (path for path in folder.rglob("*") if path.is_file() and path.suffix != ".pyc")
+    return {str(path): (path.stat().st_size, path.stat().st_mtime_ns) for path in files_in}
+
+
 def main() -> None:
     """Try it."""
     import plait
 
+    folder = Path(plait.__file__).parent
+    before = contents(folder)
     assert plait.join({"hive": ["1"]}, {"hive": ["1"], "kg": ["2"]}, key="hive").table.rows == 1
     assert run("--version") == f"plait {plait.__version__}\n"
     Path("visits.csv").write_text("hive,kg\n007,12.50\n08,3\n")
@@ -43,6 +51,7 @@ def main() -> None:
     run("demo")
     assert Path("plait-demo", "handover", "season.csv").stat().st_size > 1000
     assert Path("plait-demo", "handover", "report.html").stat().st_size > 1000
+    assert contents(folder) == before, "something was written into the folder of the package"
     absent = [name for name in IN_SHARE if not (ENVIRONMENT / "share" / name).is_file()]
     names = [str(file) for file in files("plait") or ()]
     absent += [name for name in IN_PACKAGE if not any(file.endswith(name) for file in names)]
