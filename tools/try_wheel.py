@@ -1,6 +1,6 @@
 """Try an installed Plait where nothing else is: ``python try_wheel.py`` in an empty folder.
 
-Used by CI outside the checkout, with the environment of the wheel, into which nothing may be written.
+Used by CI outside the checkout: nothing may be written into the folder of the package.
 """
 
 from __future__ import annotations
