@@ -191,7 +191,16 @@ def judge_stack(rng: random.Random) -> bool:
     for _, columns in tables:
         for row in range(len(next(iter(columns.values())))):
             rows.append(tuple(columns.get(name, [None] * 9)[row] or None for name in names))
-    rows = list(dict.fromkeys(rows)) if distinct else rows
+    if distinct:  # by value; a marker for missing is no other marker, and no empty cell
+        columns = list(zip(*rows, strict=True))
+        values = [
+            [c if v is None else v for v, c in zip(meaning(list(one)), one, strict=True)]
+            for one in columns
+        ]
+        first: dict = {}
+        for row, key in zip(rows, zip(*values, strict=True), strict=True):
+            first.setdefault(key, row)
+        rows = list(first.values())
     assert list(made) == names
     for place, name in enumerate(names):
         assert same(made[name], [row[place] for row in rows]), (tables, distinct)

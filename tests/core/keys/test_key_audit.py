@@ -216,7 +216,8 @@ def test_suggested_pairs_come_back_as_a_crosswalk():
     said = pairs.to_dict()
     assert said["left yard"] == ["Northfeild", "elm court"]
     assert said["right yard"] == ["Northfield", "Elm Court"]
-    assert said["use"] == ["yes", "yes"]
+    assert said["use"] == ["no", "yes"], "what is only near is left to a person"
+    pairs = from_columns("pairs", {**said, "use": ["yes", "yes"]})
     again = keys([visits, hives], ["yard,hive"], pairs=pairs)
     assert again.pairs[0].keys_only_left == 1
     joined = join(visits, hives, key="yard,hive", pairs=pairs)

@@ -37,10 +37,11 @@ def reference(cells):
     cells = [cell for cell in some if cell not in MISSING]
     if not cells:
         return "text"
-    if all(re.fullmatch(r"0|-?[1-9][0-9]*", cell) for cell in cells):
+    if all(re.fullmatch(r"-?(0|[1-9][0-9]*)", cell) for cell in cells):
         return "integer" if all(-(2**63) <= int(cell) < 2**63 for cell in cells) else "text"
     if all(
-        re.fullmatch(r"0|-?[1-9][0-9]{0,17}|-?(0|[1-9][0-9]{0,17})\.[0-9]+", cell) for cell in cells
+        re.fullmatch(r"-?((0|[1-9][0-9]{0,17})|(0|[1-9][0-9]{0,75})\.[0-9]+)", cell)
+        for cell in cells
     ):
         return "decimal"
     written = [re.fullmatch(r"-?(0|[1-9][0-9]{0,17})(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?", cell)

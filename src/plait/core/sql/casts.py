@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from decimal import ROUND_HALF_UP, Context, Decimal
 from functools import partial
 
 import numpy as np
@@ -48,6 +49,8 @@ _FORMS = {
 _TRUE, _FALSE = ("true", "t", "yes", "y", "1"), ("false", "f", "no", "n", "0")
 _NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]{1,4})?$"
 _LARGEST = 2.0**63
+_SHORT = 40  # characters of a number that needs no look at its size
+_WIDE = Context(prec=60)
 _TYPES = {
     "integer": pa.int64(),
     "float": pa.float64(),
@@ -122,6 +125,8 @@ def _from_text(cells: pa.Array, to: str, sizes: list[int]) -> pa.Array:
     numbers = pc.utf8_ltrim(numbers, "+")
     if to == "float":
         return numbers.cast(pa.float64())
+    if to == "integer":
+        numbers = _within_64_bits(numbers)
     made = exact.from_texts(numbers)
     return _to_integer(made) if to == "integer" else _sized(made, sizes)
 
@@ -156,6 +161,21 @@ def _readings(text: str, to: str) -> list[str]:
     every = (one[0].as_py() for one in _read_in_forms(pa.array([text.strip()]), to))
     values = dict.fromkeys(str(one) for one in every if one is not None)
     return list(values) if len(values) > 1 else []
+
+
+def _within_64_bits(texts: pa.Array) -> pa.Array:
+    """Numbers without those that a 64-bit integer is far from holding, which may be very long."""
+    long = pc.fill_null(pc.greater(pc.utf8_length(texts), _SHORT), False)
+    odd = pc.or_(long, pc.fill_null(pc.match_substring_regex(texts, "[eE]"), False))
+    if not pc.any(odd).as_py():
+        return texts
+    made = [
+        None
+        if text is None or abs(Decimal(text)) >= 2 * _LARGEST
+        else format(Decimal(text).quantize(Decimal(1), ROUND_HALF_UP, _WIDE), "f")
+        for text in texts.filter(odd).to_pylist()
+    ]
+    return pc.replace_with_mask(texts, odd, pa.array(made, texts.type))
 
 
 def _sized(value: pa.Array, sizes: list[int]) -> pa.Array:

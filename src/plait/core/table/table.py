@@ -345,7 +345,8 @@ class Table:
                 if to == cells.type
                 else kept((as_kind(one, kind, to) for one in cells.chunks), to)
             )
-        except pa.ArrowInvalid:  # the declaration is of a source that does not keep to it
+        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+            # The declaration is of a source that does not keep to it.
             return cells
 
     def whence(self) -> tuple[pa.ChunkedArray, pa.ChunkedArray]:

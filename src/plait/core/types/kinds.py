@@ -471,7 +471,7 @@ def value_texts(texts: pa.Array, kind: str) -> pa.Array:
         return plain_number(texts)
     try:
         values = as_text(as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts]))))
-    except pa.ArrowInvalid:
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return texts  # cells of a typed source, which are their own values
     values = values.cast(texts.type)
     return pc.coalesce(plain_number(values) if base(kind) in NUMBERS else values, texts)

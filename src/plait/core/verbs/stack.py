@@ -15,7 +15,6 @@ from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.counting import first_rows
 from plait.core.codes.mixing import mix
-from plait.core.figures.rules import value_codes
 from plait.core.lineage.label import label_column, parse_labels
 from plait.core.lineage.origin import with_origin
 from plait.core.look.agreement import disagreements
@@ -27,6 +26,8 @@ from plait.core.table.leaf import WHICH, Leaves, came_of, together
 from plait.core.table.strand import AnyOrigin, Index, Made, Strand, rows_dtype
 from plait.core.table.table import Column, SetAside, Table
 from plait.core.text.cells import as_text, is_text, repeated
+from plait.core.text.dictionary import TextDictionary
+from plait.core.types.kinds import value_texts
 from plait.core.verbs.result import Result
 
 WAYS = ("name", "position")
@@ -270,9 +271,12 @@ def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
     for name in table.column_names:
         if not table.came(name):
             continue
-        values, count = value_codes(table, name)
-        cells = values.astype(np.int32) + np.int32(1)  # missing equals missing
-        (codes,), size = mix([codes], size, [cells], count + 1)
+        dictionary, values = TextDictionary(), TextDictionary()
+        cells = dictionary.encode_all(table.coded(name))
+        # By value; a marker for missing is no other marker, and no empty cell.
+        to = values.encode(value_texts(dictionary.texts(), table.kind_in_words(name)))
+        cells = np.append(to, np.int32(-1))[cells] + np.int32(1)  # missing equals missing
+        (codes,), size = mix([codes], size, [cells], len(values) + 1)
     return first_rows(codes, size)[codes]
 
 
