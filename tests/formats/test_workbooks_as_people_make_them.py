@@ -85,3 +85,31 @@ def test_a_file_that_is_no_workbook_is_told_as_what_it_is(plait, tmp_path, name,
     (tmp_path / name).write_text(content)
     ended = plait("mend", name)
     assert ended.status == 3 and says in ended.err and "EOCD" not in ended.err
+
+
+def test_headings_in_two_rows_below_a_title_are_read_as_one(plait, tmp_path):
+    rows = ["Honey 2031,,,,", ",,,,", "Yard,Honey,,Wax,", ",kg,jars,kg,blocks", "Elm,1,2,3,4"]
+    (tmp_path / "h.csv").write_text("\n".join([*rows, ""]))
+    with xlsxwriter.Workbook(str(tmp_path / "h.xlsx")) as book:
+        sheet = book.add_worksheet("Honey")
+        sheet.merge_range("A1:E1", "Honey 2031")
+        for number, row in enumerate(rows[2:], 2):
+            for column, cell in enumerate(row.split(",")):
+                if cell:
+                    sheet.write(number, column, int(cell) if cell.isdigit() else cell)
+    for source in ("h.csv", "h.xlsx"):
+        ended = plait("mend", source, "--rename", "Yard=yard")
+        assert ended.out.split("\n")[0] == "yard,Honey kg,Honey jars,Wax kg,Wax blocks"
+
+
+def test_the_remedy_for_headings_that_are_empty_names_the_next_row_that_is_not_blank(
+    plait, tmp_path
+):
+    with xlsxwriter.Workbook(str(tmp_path / "h.xlsx")) as book:
+        sheet = book.add_worksheet("Honey")
+        sheet.merge_range("A1:C1", "Honey 2031")
+        sheet.write_row("A4", ["Yard", "kg", "7"])
+        sheet.write_row("A5", ["Elm", 1, 2])
+    remedy = plait("mend", "h.xlsx", "--out", "o.csv", "--json").finding("header-empty")["remedy"]
+    assert remedy.endswith("--header-line 4")
+    assert plait("mend", "h.xlsx", *remedy.split()[-2:]).out.split() == ["Yard,kg,7", "Elm,1,2"]

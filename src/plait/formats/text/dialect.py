@@ -189,9 +189,17 @@ def header_rows(records: Sequence[Sequence[str]]) -> tuple[int, int]:
     >>> body = ["Elm", "4", "5", "6"]
     >>> header_rows([["", "2030", "", ""], ["yard", "Q1", "Q2", "Q3"], body, body])
     (0, 2)
+    >>> names = [["yard", "Honey", "", ""], ["", "kg", "jars", "lb"]]
+    >>> header_rows([["Harvest", "", "", ""], *names, body])
+    (1, 2)
     """
     place = header_place(records)
-    for first in (place, place - 1):
+    wide = (
+        n
+        for n, cells in enumerate(records[:_MOST_TITLES])
+        if sum(map(bool, map(str.strip, cells))) > 1
+    )
+    for first in (place, place - 1, next(wide, -1)):  # the last: below titles of a cell each
         if first >= 0 and len(records) > first + 2:
             top, below, *body = records[first:]
             if in_two_rows(top, below, body):

@@ -123,7 +123,8 @@ def read_sheet(
     facts = sheet_facts(path, sheet)
     if as_shown:
         _show_zeros(rows, facts, start)
-    filled = [row for row in rows if any(cell != "" for cell in row)]
+    lines = [n for n, row in enumerate(rows, start[0] + 1) if any(cell != "" for cell in row)]
+    filled = [rows[line - start[0] - 1] for line in lines]
     if not filled:
         raise SourceError("the sheet is empty", where, "name a sheet with a header and rows")
     place, deep = _header_rows(rows, filled, header, start[0], where)
@@ -134,9 +135,9 @@ def read_sheet(
         for (number, column), value in below.items():
             rows[number][column] = value
     names = joined(headings, _spans(rows, filled[place : place + deep], merged, start))
-    line = start[0] + 1 + next(n for n, row in enumerate(rows) if row is filled[place])
+    line, following = lines[place], lines[min(place + deep, len(lines) - 1)]
     notes = _notes(body)
-    table = _table(names, body[: len(body) - len(notes)], name, where, line + deep)
+    table = _table(names, body[: len(body) - len(notes)], name, where, following)
     table = without_ragged(table, notes, len(notes))
     findings = (
         *title_finding(above, where),
