@@ -202,8 +202,9 @@ def _months_on(left: pa.Array, months: int, node: Node) -> pa.Array:
     moments = left.cast(pa.timestamp("us")).to_numpy(zero_copy_only=False)
     month = moments.astype("M8[M]")
     day = moments - month.astype("M8[us]")
-    target = month + months
-    last = (target + 1).astype("M8[D]").astype("M8[us]") - target.astype("M8[us]")
+    target = month + np.timedelta64(months, "M")
+    following = (target + np.timedelta64(1, "M")).astype("M8[us]")
+    last = following - target.astype("M8[us]")
     whole = day.astype("m8[D]")
     kept = np.minimum(whole, (last - np.timedelta64(1, "D")).astype("m8[D]"))
     made = target.astype("M8[us]") + kept + (day - whole)
