@@ -43,7 +43,7 @@ class Expression:
     @property
     def divides(self) -> bool:
         """Whether there is a division in it."""
-        return any(one.op == "/" for one in self.tree.walk())
+        return self.tree.divides
 
 
 def parse(text: str) -> Expression:

@@ -123,13 +123,13 @@ def text_of(part: Node, rows: Rows) -> Value:
         return rows.text(part.word)
     value = rows.value(part)
     if isinstance(value, pa.Array):
-        return written(value, part)
-    return written(pa.array([value.as_py()], value.type), part)[0]
+        return _written(value, part)
+    return _written(pa.array([value.as_py()], value.type), part)[0]
 
 
-def written(values: pa.Array, node: Node) -> pa.Array:
+def _written(values: pa.Array, node: Node) -> pa.Array:
     """What an expression gives, as text: a quotient without the places that it does not need."""
-    if pa.types.is_decimal(values.type) and any(one.op == "/" for one in node.walk()):
+    if pa.types.is_decimal(values.type) and node.divides:
         return short_text(values)
     return as_text(values)
 

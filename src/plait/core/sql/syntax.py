@@ -50,6 +50,11 @@ class Node:
         for part in self.parts:
             yield from part.walk()
 
+    @property
+    def divides(self) -> bool:
+        """Whether there is a division in it."""
+        return any(node.op == "/" for node in self.walk())
+
 
 _Reader = Callable[[Any], Node]
 

@@ -16,6 +16,7 @@ from plait.core.table.aside import left_out
 from plait.core.table.columns import chosen, headed, renamed
 from plait.core.table.keyspec import Pairs, check_column, named_values, names
 from plait.core.table.table import Table
+from plait.core.text.digits import short_text
 from plait.core.verbs.mending.refill import filled, replaced, trimmed
 from plait.core.verbs.mending.retype import parse_types, retyped, with_missing
 from plait.core.verbs.mending.split import Split, parse_split, split_column
@@ -157,14 +158,13 @@ def _all_computed(table: Table, compute: Pairs) -> Table:
 
 def _computed(table: Table, column: str, text: str) -> Table:
     from plait.core.sql.expression import evaluate, named_columns, parse
-    from plait.core.sql.sorts import written
 
     expression = parse(text)
     cells = evaluate(expression, table)
     come, kind = named_columns(expression, table), None
     if expression.divides and pa.types.is_decimal(cells.type):
         # A quotient has room for many places; those that it does not need are not written.
-        cells = kept((written(chunk, expression.tree) for chunk in cells.chunks), pa.string())
+        cells = kept(map(short_text, cells.chunks), pa.string())
         kind = "decimal"
     if table.has(column):
         return table.replacing(column, cells, kind, come)

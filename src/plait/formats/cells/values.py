@@ -25,7 +25,8 @@ _TYPES = {
     dt.time: pa.time64("us"),
 }
 _LARGEST = 2**53
-_SURE_DIGITS = 15  # that a 64-bit float gives back, whichever they are
+#: Digits of a decimal that a 64-bit float gives back, whichever they are.
+SURE_DIGITS = 15
 _LARGEST_INTEGER = 2**63
 
 
@@ -146,7 +147,7 @@ def decimals_of(column: pa.ChunkedArray, places: int = 0) -> pa.ChunkedArray | N
     texts = pa.chunked_array(chunks, pa.string())
     digits = pc.utf8_ltrim(pc.replace_substring_regex(texts, "[-.]", ""), "0")
     plain = pc.match_substring_regex(texts, r"^-?[0-9]+(\.[0-9]+)?$")
-    if pc.all(plain).as_py() not in (True, None) or _longest(digits) > _SURE_DIGITS:
+    if pc.all(plain).as_py() not in (True, None) or _longest(digits) > SURE_DIGITS:
         return None
     if not places:
         return texts

@@ -20,10 +20,10 @@ from plait.core.account.finding import Finding
 from plait.core.table.table import Table
 from plait.core.types.exact import narrowed
 from plait.formats.cells.typed import Typing, groups, marker_findings, sure_typing
+from plait.formats.cells.values import SURE_DIGITS
 
 _GROUP = 1 << 14
 _LARGEST = 2**63
-_SURE_DIGITS = 15  # that a 64-bit float, which SQLite keeps decimals as, gives back
 _TYPES = (
     (pa.types.is_integer, "INTEGER"),
     (pa.types.is_boolean, "BOOLEAN"),
@@ -224,7 +224,7 @@ def _insert(base: sqlite3.Connection, into: str, typing: Typing, tick: Tick) -> 
     marks = ", ".join("?" * len(typing.schema))
     for group in groups(typing, _GROUP):
         columns = (
-            map(_number if _declared(column.type)[0] == "D" else _value, column.to_pylist())
+            map(_number if _is_sure_decimal(column.type) else _value, column.to_pylist())
             for column in group.columns
         )
         rows = zip(*columns, strict=True)
@@ -281,9 +281,14 @@ def _columns(typing: Typing) -> list[str]:
 
 
 def _declared(kind: pa.DataType) -> str:
-    if pa.types.is_decimal(kind) and kind.precision <= _SURE_DIGITS:
+    if _is_sure_decimal(kind):
         return f"DECIMAL({kind.precision},{kind.scale})"
     return next((declared for holds, declared in _TYPES if holds(kind)), "TEXT")
+
+
+def _is_sure_decimal(kind: pa.DataType) -> bool:
+    """Whether the floats that SQLite keeps decimals as give every decimal of a type back."""
+    return bool(pa.types.is_decimal(kind) and kind.precision <= SURE_DIGITS)
 
 
 def _number(value: Decimal | None) -> float | None:

@@ -194,12 +194,7 @@ def header_rows(records: Sequence[Sequence[str]]) -> tuple[int, int]:
     (1, 2)
     """
     place = header_place(records)
-    wide = (
-        n
-        for n, cells in enumerate(records[:_MOST_TITLES])
-        if sum(map(bool, map(str.strip, cells))) > 1
-    )
-    for first in (place, place - 1, next(wide, -1)):  # the last: below titles of a cell each
+    for first in (place, place - 1, _below_titles(records)):
         if first >= 0 and len(records) > first + 2:
             top, below, *body = records[first:]
             if in_two_rows(top, below, body):
@@ -221,15 +216,18 @@ def header_place(records: Sequence[Sequence[str]]) -> int:
     0
     """
     width = Counter(map(len, records)).most_common(1)[0][0] if records else 0
-    for place, cells in enumerate(records[:_MOST_TITLES]):
-        filled = sum(bool(cell.strip()) for cell in cells)
-        if (filled > 1 or width == 1) and not place:
-            return 0
-        if filled > 1 or width == 1:
-            below = [record for record in records[place + 1 :] if len(record) == width]
-            whole = filled == len(cells) == len(set(cells)) == width
-            return place if whole and _names_above(cells, below) else 0
-    return 0
+    place = _below_titles(records)
+    if width == 1 or place == 0:
+        return 0
+    cells, below = records[place], [row for row in records[place + 1 :] if len(row) == width]
+    whole = all(map(str.strip, cells)) and len(cells) == len(set(cells)) == width
+    return place if whole and _names_above(cells, below) else 0
+
+
+def _below_titles(records: Sequence[Sequence[str]]) -> int:
+    """The first of the records with more than one cell that is not blank; 0 without any."""
+    filled = (sum(map(bool, map(str.strip, cells))) for cells in records[:_MOST_TITLES])
+    return next((place for place, count in enumerate(filled) if count > 1), 0)
 
 
 def _names_above(cells: Sequence[str], below: Sequence[Sequence[str]]) -> bool:

@@ -127,7 +127,7 @@ def read_sheet(
     filled = [rows[line - start[0] - 1] for line in lines]
     if not filled:
         raise SourceError("the sheet is empty", where, "name a sheet with a header and rows")
-    place, deep = _header_rows(rows, filled, header, start[0], where)
+    place, deep = _header_rows(filled, lines, header, where)
     above = [" ".join(filter(None, map(as_cell, row))) for row in filled[:place]]
     headings, body = _texts(filled[place : place + deep]), filled[place + deep :]
     below = _merged_below(rows, body, merged, start)
@@ -135,7 +135,7 @@ def read_sheet(
         for (number, column), value in below.items():
             rows[number][column] = value
     names = joined(headings, _spans(rows, filled[place : place + deep], merged, start))
-    line, following = lines[place], lines[min(place + deep, len(lines) - 1)]
+    line, following = lines[place], next(iter(lines[place + deep :]), None)
     notes = _notes(body)
     table = _table(names, body[: len(body) - len(notes)], name, where, following)
     table = without_ragged(table, notes, len(notes))
@@ -282,26 +282,29 @@ def _spans(
 
 
 def _header_rows(
-    rows: Sequence[Sequence[Any]],
     filled: Sequence[Sequence[Any]],
+    lines: Sequence[int],
     header: tuple[int | None, int | None],
-    above: int,
     where: str,
 ) -> tuple[int, int]:
     """Which of the rows that are not blank the header begins on, and how many it has."""
     given, deep = header
     if given is None:
         return header_rows(_texts(filled[:_SAMPLE_ROWS]))
-    if not 0 <= given - 1 - above < len(rows) or rows[given - 1 - above] not in filled:
+    if given not in lines:
         raise SourceError(
             f"row {given} of the sheet is blank", where, "name another: --header-line N"
         )
-    place = next(n for n, row in enumerate(filled) if row is rows[given - 1 - above])
+    place = lines.index(given)
     return place, min(deep or 1, len(filled) - place)
 
 
 def _table(
-    header: Sequence[str], body: Sequence[Sequence[Any]], name: str, where: str, following: int
+    header: Sequence[str],
+    body: Sequence[Sequence[Any]],
+    name: str,
+    where: str,
+    following: int | None,
 ) -> Table:
     columns = list(zip(*body, strict=False)) if body else [()] * len(header)
     kept = [

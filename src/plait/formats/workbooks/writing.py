@@ -17,11 +17,11 @@ from plait.core.account.finding import Finding, counted
 from plait.core.account.names import distinct_name
 from plait.core.table.table import Table
 from plait.formats.cells.typed import groups, marker_findings, sure_typing
+from plait.formats.cells.values import SURE_DIGITS
 from plait.formats.delivery.scratch import scratch
 
 MOST_ROWS, MOST_COLUMNS, MOST_SIGNS = 1_048_576, 16_384, 32_767
 _GROUP = 1 << 14
-_SURE_DIGITS = 15
 _FORMATS = {
     dt.datetime: "yyyy-mm-dd hh:mm:ss",
     dt.date: "yyyy-mm-dd",
@@ -191,5 +191,5 @@ def _is_number(value: Any) -> bool:
     if isinstance(value, float):
         return math.isfinite(value)
     if isinstance(value, Decimal):
-        return len(value.as_tuple().digits) <= _SURE_DIGITS
-    return isinstance(value, int) and len(str(abs(value))) <= _SURE_DIGITS
+        return len(value.as_tuple().digits) <= SURE_DIGITS
+    return isinstance(value, int) and len(str(abs(value))) <= SURE_DIGITS
