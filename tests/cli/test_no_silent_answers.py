@@ -292,3 +292,17 @@ def test_a_form_that_all_leave_open_in_the_same_way_is_no_finding(plait, put):
     put(a_csv="k,v\n1,2.890\n", b_csv="k,v\n2,0.512\n3,1.200\n", c_csv="k,v\n4,12.345\n")
     ended = plait("stack", "a.csv", "b.csv", "c.csv", "--out", "o.csv", "--json")
     assert "form-borrowed" not in {one["code"] for one in ended.json["findings"]}
+
+
+@pytest.mark.parametrize(
+    "twice",
+    [
+        ["--where", "id > 1", "--where", "id < 4"],
+        ["--keep=id", "--keep", "name"],
+        ["--missing", "-", "--missing", "Ann"],
+    ],
+)
+def test_an_option_of_one_value_is_not_given_twice(plait, put, twice):
+    put(a_csv="id,name\n1,Ann\n2,-\n5,Cleo\n")
+    ended = plait("mend", "a.csv", *twice)
+    assert ended.status == 2 and "is given 2 times" in ended.err and not ended.out

@@ -72,6 +72,7 @@ class Parser(argparse.ArgumentParser):
                 joined[-1] = f"{before}={word}"
             else:
                 joined.append(word)
+        self._check_given_once(joined)
         options, rest = self.parse_known_args(joined)
         if rest:
             from plait.core.account.names import nearest
@@ -80,6 +81,21 @@ class Parser(argparse.ArgumentParser):
             remedy = nearest(rest[0], known) or f"{self.prog} --help lists them all"
             raise UsageError(f"there is no option {rest[0]}", remedy=remedy)
         return options
+
+    def _check_given_once(self, words: Sequence[str]) -> None:
+        """Refuse an option of one value that is given twice: the last would win without a word.
+
+        Of two conditions, say, one would then be passed over.
+        """
+        options = list(words)[: words.index("--")] if "--" in words else words
+        given = [self._option_string_actions.get(word.partition("=")[0]) for word in options]
+        for action in given:
+            if isinstance(action, argparse._StoreAction) and given.count(action) > 1:
+                raise UsageError(
+                    f"{action.option_strings[0]} is given {given.count(action)} times, "
+                    "and takes one value",
+                    remedy="several columns, words: A,B; conditions: 'a AND b'",
+                )
 
     def _takes_value(self, word: str) -> bool:
         action = self._option_string_actions.get(word)
