@@ -286,9 +286,9 @@ ACTS = {
     "--otherwise": ("settle a.csv late.csv --key k", "--otherwise last"),
     "--keep-rule": ("settle a.csv late.csv --key k", "--keep-rule last"),
     "--onto-rows": ("group a.csv --by k --take n=count", "--onto-rows"),
-    "--heads": ("widen long.csv --key k --cells v --heads h", "--heads v --cells h"),
-    "--cells": ("widen long.csv --key k --cells v --heads h", "--cells h --heads v"),
-    "--columns": ("lengthen a.csv --heads h --cells c --columns V,w", "--columns V"),
+    "--heads": ("widen long.csv --key k --cells v", "--heads h"),
+    "--cells": ("widen long.csv --key k --heads h", "--cells v"),
+    "--columns": ("lengthen a.csv --heads h --cells c", "--columns V"),
     "--without-missing": (
         "lengthen spaced.csv --heads h --cells c --columns k,V",
         "--without-missing",
