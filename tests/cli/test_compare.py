@@ -71,8 +71,8 @@ def test_the_list_names_both_values_and_both_places(plait, months, tmp_path):
     lines = rows_of(tmp_path / "c.csv")
     (one,) = [line for line in lines if line["old value"] == "9"]
     assert one["change"] == "cell changed" and one["new value"] == "10.25"
-    assert (one["old source"], one["old row"]) == ("may", "2")
-    assert (one["new source"], one["new row"]) == ("june", "2")
+    assert (one["old source"], one["old place"]) == ("may", "line 3")
+    assert (one["new source"], one["new place"]) == ("june", "line 3")
     gone = [line["hive"] for line in lines if line["change"] == "row gone"]
     assert set(gone) == {"007", "8"}, "007 stays 007"
 

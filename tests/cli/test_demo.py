@@ -30,7 +30,7 @@ def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_p
     assert sum(row["Breed"] == "" for row in season) == len(unmatched)
     assert "<svg" in (folder / "handover" / "report.html").read_text()
     assert (folder / "handover" / "report.html").stat().st_size < 3_000_000
-    assert "register/north.csv row 42, line 43" in ended.err and "Breed of north" in ended.err
+    assert "register/north.csv line 43" in ended.err and "Breed of north" in ended.err
     assert ended.out == ""
     assert "what is new  134 visits more, 3 gone, 1 changed" in ended.err
 

@@ -78,7 +78,7 @@ def test_set_aside_rows_have_reason_source_row_and_their_cells(plait, files, tmp
         {
             "reason": "no match in hives",
             "source": "visits",
-            "row": "3",
+            "place": "line 4",
             "yard": "B",
             "hive": "007",
             "kg": "1e3",
@@ -86,7 +86,7 @@ def test_set_aside_rows_have_reason_source_row_and_their_cells(plait, files, tmp
         {
             "reason": "key is missing",
             "source": "visits",
-            "row": "4",
+            "place": "line 5",
             "yard": "",
             "hive": "3",
             "kg": "4",
@@ -106,7 +106,10 @@ def test_duplicate_keys_are_split_into_repeats_and_conflicts(plait, put):
     assert conflict["count"] == 1
     assert conflict["examples"][0] == {
         "text": "k 2: v b / c",
-        "places": [{"source": "l", "row": 3}, {"source": "l", "row": 4}],
+        "places": [
+            {"source": "l", "row": 3, "line": 4},
+            {"source": "l", "row": 4, "line": 5},
+        ],
     }
 
 
@@ -299,8 +302,8 @@ def test_conflicts_between_sources_are_listed_with_both_places(plait, registers,
     plait("join", "new.csv", "old.csv", "--key", "hive", "--out", "o.csv")
     listed = rows_of(tmp_path / "o-aside" / "new+old-conflicts.csv")
     assert [tuple(row.values()) for row in listed] == [
-        ("1", "breed", "Carnica", "Mellifera", "new", "1", "old", "1"),
-        ("3", "year", "2029", "2027", "new", "3", "old", "3"),
+        ("1", "breed", "Carnica", "Mellifera", "new", "line 2", "old", "line 2"),
+        ("3", "year", "2029", "2027", "new", "line 4", "old", "line 4"),
     ]
 
 
@@ -341,11 +344,8 @@ def test_the_rows_of_offending_keys_are_listed_when_a_folder_is_named(plait, fil
     words = ("--cardinality", "one-to-one", "--out", "o.csv", "--aside", "bad")
     ended = joined(plait, *words)
     assert ended.status == 1
-    assert [row["row"] for row in rows_of(tmp_path / "bad" / "visits-multiplying.csv")] == [
-        "1",
-        "6",
-        "7",
-    ]
+    listed = rows_of(tmp_path / "bad" / "visits-multiplying.csv")
+    assert [row["place"] for row in listed] == ["line 2", "line 7", "line 8"]
     assert not (tmp_path / "o.csv").exists()
 
 

@@ -37,7 +37,7 @@ def test_a_table_is_put_right_in_one_go(plait, visits, tmp_path):
     )
     (entry,) = ended.json["ledger"]
     assert [line["rows"] for line in entry["lines"]] == [3, -1]
-    assert rows_of(tmp_path / "m-aside" / "visits-left-out.csv")[0]["row"] == "3"
+    assert rows_of(tmp_path / "m-aside" / "visits-left-out.csv")[0]["place"] == "line 4"
     assert ended.finding("parts-few")["count"] == 1
     assert ended.finding("parts-many")["examples"][0]["text"] == "'C-9/1/x'"
     assert ended.finding("cells-trimmed")["count"] == 1
@@ -47,13 +47,13 @@ def test_cells_that_do_not_fit_a_type(plait, visits, tmp_path):
     words = ("mend", "visits.csv", "--type", "kg=decimal:1.234,5")
     refused = plait(*words)
     assert refused.status == 3
-    assert "visits row 2, column kg" in refused.err
+    assert "visits line 3, column kg" in refused.err
     apart = plait(*words, "--unfit", "set-aside", "--out", "a.csv")
     assert apart.status == 0
     assert rows_of(tmp_path / "a-aside" / "visits-unfit.csv")[0]["kg"] == "n/k"
     missing = plait(*words, "--unfit", "missing", "--out", "b.csv", "--json")
     assert [row["kg"] for row in rows_of(tmp_path / "b.csv")] == ["12.50", "", "7.25"]
-    assert missing.finding("cell-unfit")["examples"][0]["places"][0]["row"] == 2
+    assert missing.finding("cell-unfit")["examples"][0]["places"][0]["line"] == 3
 
 
 def test_an_unasked_cell_does_not_change(plait, tmp_path):
@@ -74,7 +74,7 @@ def test_an_unasked_cell_does_not_change(plait, tmp_path):
         (("--header", "a,b"), "2 names are given for 5 columns", 2),
         (("--where", "kgs > 1"), "did you mean kg?", 2),
         (("--where", "note + 1 > 0"), "wants a number and gets text", 2),
-        (("--compute", "x=CAST(note AS DATE)"), "visits row 1: 'calm' is no date", 3),
+        (("--compute", "x=CAST(note AS DATE)"), "visits line 2: 'calm' is no date", 3),
         (("--type", "kg=decimel"), "did you mean decimal?", 2),
         (("--type", "kk=text"), "there is no column 'kk'", 2),
         (("--split", "at into a,b"), "is not COLUMN:DELIMITERS into NAMES", 2),
@@ -110,7 +110,7 @@ def test_reading_options_set_aside_what_does_not_belong(plait, tmp_path):
     assert [line["rows"] for line in read["lines"]] == [4, -1, -1]
     assert stacked["rows_out"] == 2
     assert rows_of(tmp_path / "b-aside" / "a-ragged.csv")[0]["record"] == "B"
-    assert rows_of(tmp_path / "b-aside" / "a-footer.csv")[0]["row"] == "4"
+    assert rows_of(tmp_path / "b-aside" / "a-footer.csv")[0]["place"] == "line 7"
 
 
 def test_types_and_markers_when_stacking(plait, tmp_path):

@@ -35,7 +35,7 @@ def test_what_orders_never_goes_by_letters_unasked(plait, put, words):
     refused = plait(*words)
     assert refused.status == 2
     said = " ".join(refused.err.split())
-    assert "2 of 3 cells are numbers, 1 is not: 'tbc' (row 3)" in said
+    assert "2 of 3 cells are numbers, 1 is not: 'tbc' (line 4)" in said
     assert "--type V=decimal --unfit missing, or --type V=text to go by letters" in said
     if not {"--nearest", "--where", "--compute"} & set(words):
         assert plait(*words, "--type", "V=decimal", "--unfit", "missing").status == 0

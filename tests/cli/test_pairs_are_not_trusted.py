@@ -77,4 +77,4 @@ def test_a_circle_of_pairs_is_refused(plait, put, pairs, says):
 def test_whether_to_use_a_pair_is_said_plainly(plait, put):
     put(t_csv="k,v\na,1\nb,1\n", p_csv="x,y,use\na,b,maybe\n")
     ended = plait("settle", "t.csv", "--key", "k", "--pairs", "p.csv", "--otherwise", "first")
-    assert ended.status == 2 and "'maybe'" in ended.err and "row 1" in ended.err
+    assert ended.status == 2 and "'maybe'" in ended.err and "line 2" in ended.err

@@ -33,12 +33,12 @@ def test_conflicts_are_set_aside_and_listed_with_both_places(plait, files, tmp_p
         "left value": "Carnica",
         "right value": "Mellifera",
         "left source": "hives",
-        "left row": "1",
+        "left place": "line 2",
         "right source": "hives",
-        "right row": "3",
+        "right place": "line 4",
     }
     aside = rows_of(tmp_path / "o-aside" / "hives-conflict.csv")
-    assert [row["row"] for row in aside] == ["1", "3"]
+    assert [row["place"] for row in aside] == ["line 2", "line 4"]
     assert aside[0]["reason"] == "rows of its key differ in breed, queen, kg"
     (entry,) = said["ledger"]
     assert sum(line["rows"] for line in entry["lines"]) == 1
@@ -103,5 +103,5 @@ def test_beside_is_refused_for_other_lengths(plait, put, tmp_path):
     ended = plait("beside", "a.csv", "b.csv", "--out", "o.csv")
     assert ended.status == 1
     assert "a has 2 rows, b 3 rows" in ended.err
-    assert "b row 3" in ended.err
+    assert "b line 4" in ended.err
     assert not (tmp_path / "o.csv").exists()

@@ -37,9 +37,21 @@ def test_distinct_lists_what_it_leaves_out(plait, put, tmp_path):
     ended = plait("stack", "a.csv", "b.csv", "--distinct", "--out", "o.csv", "--json")
     assert (tmp_path / "o.csv").read_text() == "x,y\n1,2\n3,\n5,5\n"
     assert rows_of(tmp_path / "o-aside" / "o-repeats.csv") == [
-        {"reason": "exact repeat of a row 1", "source": "a", "row": "3", "x": "1", "y": "2"},
-        {"reason": "exact repeat of a row 1", "source": "b", "row": "1", "x": "1", "y": "2"},
-        {"reason": "exact repeat of a row 2", "source": "b", "row": "2", "x": "3", "y": ""},
+        {
+            "reason": "exact repeat of a line 2",
+            "source": "a",
+            "place": "line 4",
+            "x": "1",
+            "y": "2",
+        },
+        {
+            "reason": "exact repeat of a line 2",
+            "source": "b",
+            "place": "line 2",
+            "x": "1",
+            "y": "2",
+        },
+        {"reason": "exact repeat of a line 3", "source": "b", "place": "line 3", "x": "3", "y": ""},
     ]
     assert [line["rows"] for line in ended.json["ledger"][0]["lines"]] == [3, 3, -3]
 

@@ -81,8 +81,8 @@ def test_quiet_says_nothing_and_verbose_shows_all_examples(plait, files):
     assert plait(*JOIN, "--out", "o.csv", "--quiet").err == ""
     plain = plait(*JOIN, "--out", "p.csv").err
     verbose = plait(*JOIN, "--out", "q.csv", "--verbose").err
-    assert plain.count("(l row ") == 2
-    assert verbose.count("(l row ") == 5
+    assert plain.count("(l line ") == 2
+    assert verbose.count("(l line ") == 5
 
 
 def test_the_result_alone_goes_to_standard_output(plait, files):

@@ -232,7 +232,7 @@ def test_what_is_given_decides(tmp_path):
     dialect = Dialect("latin-1", ";", "'", "", 1)
     table = read(path, Given(dialect, "error", 1))
     assert table.to_dict() == {"x": ["1;2"], "y": ["grüß"]}
-    assert table.aside[0].listed().to_dict()["row"] == [2]
+    assert table.aside[0].listed().to_dict()["place"] == ["line 3"]
 
 
 def test_escaped_quotes_and_a_letter_far_down(tmp_path):
@@ -252,11 +252,11 @@ def test_ragged_rows_keep_their_numbers(tmp_path):
     path.write_text("n,t\n" + "\n".join(rows) + "\nEnd of report\n")
     table = read(path, Given(ragged="set-aside"))
     ragged, notes = table.aside
-    assert ragged.listed().to_dict()["row"] == [8, 150_001]
+    assert ragged.listed().to_dict()["place"] == ["line 9", "line 150002"]
     assert notes.listed().to_dict()["record"] == ["End of report"]
     assert table.rows == 199_998
     place = table.places(table.rows - 1)[0]
-    assert place.row == 200_000
+    assert (place.row, str(place)) == (200_000, "a line 200,001")
 
 
 def test_a_sheet_too_small_is_told_before_anything_is_written(tmp_path):

@@ -114,15 +114,20 @@ def applied(found: Compared, old: dict[str, list[str]], names: list[str]) -> Cou
     for line in lines:
         what, column, value = line["change"], line["column"], line["new value"]
         if what == "row gone":
-            gone.add(int(line["old row"]) - 1)
+            gone.add(_row(line["old place"]))
         elif what == "row new":
-            row = made.setdefault(line["new row"], {n: line[n] for n in found.changes.key})
+            row = made.setdefault(line["new place"], {n: line[n] for n in found.changes.key})
             if column:
                 row[column] = value
-        elif what in ("cell changed", "column new") and line["old row"]:
-            rows[int(line["old row"]) - 1][column] = value
+        elif what in ("cell changed", "column new") and line["old place"]:
+            rows[_row(line["old place"])][column] = value
     every = [row for at, row in rows.items() if at not in gone] + list(made.values())
     return Counter(tuple(row.get(name) or "" for name in names) for row in every)
+
+
+def _row(place: str) -> int:
+    """The number, from 0, of a row that is named ``row 3``."""
+    return int(place.removeprefix("row ")) - 1
 
 
 def judge_compare(rng: random.Random) -> bool:

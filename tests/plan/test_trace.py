@@ -121,8 +121,10 @@ result = "all"
     )  # fmt: skip
     cells = _cells(row)
     assert cells["v"] == [("book.xlsx#One", 2, None, "v", "2")]
+    (cell,) = (cell for cell in row["cells"] if cell["column"] == "v")
+    assert cell["origins"][0]["sheet_row"] == 5
     assert cells["w"] == [("more.csv.gz", 1, 2, "w", "x")]
-    assert cells["z"] == [("last.jsonl", 1, None, "z", "true")]
+    assert cells["z"] == [("last.jsonl", 1, 1, "z", "true")]
 
 
 def test_renamed_computed_and_retyped_columns_name_their_sources_and_steps(run, put):

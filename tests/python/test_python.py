@@ -49,7 +49,7 @@ def test_from_files_to_a_file_as_the_program_does(folder, plait):
 def test_places_lead_back_to_files_and_rows(folder):
     visits = api.stack(["in/may.csv", "in/june.csv"])
     season = api.join(visits.table, "hives.csv", key="hive=Hive No")
-    assert [str(place) for place in season.table.places(2)] == ["june row 1", "hives row 1"]
+    assert [str(place) for place in season.table.places(2)] == ["june line 2", "hives line 2"]
 
 
 def test_several_tables_with_keys_of_their_own(folder):

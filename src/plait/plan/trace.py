@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import PlaitError, UsageError
 from plait.core.sql.expression import condition, parse
 from plait.core.table.keyspec import check_column
+from plait.core.table.lines import LINE, SHEET_ROW
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
 from plait.formats.lineage_keys import KEYS, read_keys
@@ -33,16 +34,27 @@ _MOST_ORIGINS = 20
 class CellOrigin:
     """A cell of a source: its file, sheet, row, line and column, and the text that is there.
 
-    ``row`` is a number, or the key where rows are known by keys. ``line`` is ``None``
-    where the file has no lines, ``text`` where the row or the column is not there any more.
+    ``row`` is a number, or the key where rows are known by keys. ``line`` is ``None`` where the
+    file has no lines, ``sheet_row`` where there is no sheet, and ``text`` where the row or the
+    column is not there any more.
     """
 
     source: str
     path: str
     row: int | str
     line: int | None
+    sheet_row: int | None
     column: str
     text: str | None
+
+    @property
+    def place(self) -> str:
+        """Where its row is in the file: ``line 12``, ``sheet row 12``, a key, or ``row 12``."""
+        if self.line is not None:
+            return f"line {self.line:,}"
+        if self.sheet_row is not None:
+            return f"sheet row {self.sheet_row:,}"
+        return self.row if isinstance(self.row, str) else f"row {self.row:,}"
 
 
 @dataclass(frozen=True)
@@ -379,6 +391,13 @@ def _origins(
             seen.add((source, row, column))
             there = seen_rows.looked.get((source, row))
             text = there.cells.get(column) if there else None
-            line = there.line if there else None
-            at = seen_rows.place(kept, source, number, row)
-            yield CellOrigin(about["name"], about["path"], at, line, column, text)
+            line, unit = (there.line, there.unit) if there else (None, LINE)
+            yield CellOrigin(
+                about["name"],
+                about["path"],
+                seen_rows.place(kept, source, number, row),
+                line if unit == LINE else None,
+                line if unit == SHEET_ROW else None,
+                column,
+                text,
+            )

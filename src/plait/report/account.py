@@ -98,6 +98,9 @@ def finding_dict(finding: Finding) -> dict[str, Any]:
         for place in example["places"]:
             if not place["key"]:
                 del place["key"]
+            line, unit = place.pop("line"), place.pop("unit")
+            if line is not None:
+                place[unit.replace(" ", "_")] = line
     return said
 
 

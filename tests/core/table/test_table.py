@@ -57,9 +57,9 @@ def test_rows_taken_of_rows_taken_are_those_of_lists(seed):
     assert table.to_dict()["a"] == [cells[row] if row >= 0 else None for row in rows]
     for number, row in enumerate(rows):
         assert [place.row for place in table.places(number)] == ([row + 1] if row >= 0 else [])
-    sources, numbers = table.whence()
+    sources, named = table.whence()
     assert sources.to_pylist() == ["t" if row >= 0 else None for row in rows]
-    assert numbers.to_pylist() == [row + 1 if row >= 0 else None for row in rows]
+    assert named.to_pylist() == [f"row {row + 1}" if row >= 0 else None for row in rows]
 
 
 def test_a_column_with_the_cells_of_other_rows_says_where_they_are_from():
@@ -104,7 +104,8 @@ def test_lists_of_rows_set_aside_are_whole_or_cut_and_say_so():
     (aside,) = kept.aside
     assert (aside.name, aside.rows, aside.cause) == ("t-even", 5, "even rows")
     listed = aside.listed().to_dict()
-    assert listed == {"reason": ["it is even"] * 5, "source": ["t"] * 5, "row": [1, 3, 5, 7, 9],
+    assert listed == {"reason": ["it is even"] * 5, "source": ["t"] * 5,
+                      "place": [f"row {number}" for number in (1, 3, 5, 7, 9)],
                       "a": ["0", "2", "4", "6", "8"]}  # fmt: skip
     for limit, rows in ((None, 5), (2, 2), (5, 5)):
         ((shown, _),) = limited([aside], limit)

@@ -30,9 +30,9 @@ def test_each_key_in_conflict_is_listed_with_the_column_that_differs_and_no_othe
     assert [rows.cause, rows.rows] == ["rows of keys in conflict", 4]
     listed = cells.listed().to_dict()
     assert list(zip(listed["hive"], listed["column"], listed["left value"], listed["right value"],
-                    listed["left row"], listed["right row"], strict=True)) == [
-        ("1", "breed", "Carnica", "Buckfast", 1, 2),
-        ("2", "warden", "Tom", "Mara", 3, 4),
+                    listed["left place"], listed["right place"], strict=True)) == [
+        ("1", "breed", "Carnica", "Buckfast", "row 1", "row 2"),
+        ("2", "warden", "Tom", "Mara", "row 3", "row 4"),
     ]  # fmt: skip
     (finding,) = settled.findings
     assert finding.count == 2 and "breed in 1, warden in 1" in finding.message

@@ -177,7 +177,7 @@ def test_what_the_result_leaves_out_is_set_aside(left, right):
             listed = set()
             for aside in joined.aside:
                 if aside.name == f"{side}-unmatched" and not aside.in_result:
-                    listed = {row - 1 for row in aside.listed().to_dict()["row"]}
+                    listed = {int(place[4:]) - 1 for place in aside.listed().to_dict()["place"]}
             assert kept - {None} | listed == set(range(rows))
             assert not kept & listed
 

@@ -100,8 +100,8 @@ def test_where_keeps_its_rows_and_sets_the_others_aside(rows, limit):
     assert mended.table.to_dict()["c"] == [cells[row] for row in kept]
     (entry,) = mended.entries
     assert entry.rows_out == len(kept)
-    aside = [row for one in mended.aside for row in one.listed().to_dict()["row"]]
-    assert aside == [row + 1 for row in range(len(rows)) if row not in kept]
+    aside = [place for one in mended.aside for place in one.listed().to_dict()["place"]]
+    assert aside == [f"row {row + 1}" for row in range(len(rows)) if row not in kept]
 
 
 @settings(max_examples=cases(100), deadline=None)

@@ -89,10 +89,10 @@ def test_each_key_gets_the_cells_that_the_rules_give(table, text_rule, number_ru
     got = settled.table.to_dict()
     assert {name: [cell or "" for cell in cells] for name, cells in got.items()} == expected
     listed = [
-        row - 1
+        int(place.removeprefix("row ")) - 1
         for one in settled.aside
         if one.name == "t-conflict"
-        for row in one.listed().to_dict()["row"]
+        for place in one.listed().to_dict()["place"]
     ]
     assert sorted(listed) == sorted(in_conflict)
     (entry,) = settled.entries

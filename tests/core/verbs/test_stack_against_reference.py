@@ -71,9 +71,9 @@ def test_distinct_keeps_the_first_of_equal_rows_and_sets_the_others_aside(made):
     listed = [
         pair
         for aside in result.aside
-        for pair in zip(*map(aside.listed().to_dict().get, ("source", "row")), strict=True)
+        for pair in zip(*map(aside.listed().to_dict().get, ("source", "place")), strict=True)
     ]
-    assert listed == left_out
+    assert listed == [(source, f"row {number}") for source, number in left_out]
     assert result.entries[0].rows_out == len(kept)
 
 

@@ -204,7 +204,7 @@ def test_what_is_set_aside_goes_to_tables_beside_it(server, tmp_path, plait_in):
     ended = plait_in(*words, "--aside", "#season_")
     assert ended.status == 0, ended.err
     assert _tables(server) == ["season", "season_hives_unmatched", "season_ledger"]
-    assert plait.read(f"{server.address()}#season_hives_unmatched").to_dict()["row"] == [2]
+    assert plait.read(f"{server.address()}#season_hives_unmatched").to_dict()["place"] == ["line 3"]
     assert list(tmp_path.glob("*aside*")) == []
 
 

@@ -38,12 +38,14 @@ def test_rows_just_above_a_note_are_ragged_and_the_note_is_a_note(
     assert lines == {reason: rows for reason, rows in expected.items() if rows}
     if ragged:
         rows = aside(tmp_path / "o-aside", "ragged")
-        assert [[reason.partition(" where")[0], int(row)] for reason, _, row, _ in rows] == ragged
+        assert [
+            [reason.partition(" where")[0], int(line[5:]) - 1] for reason, _, line, _ in rows
+        ] == ragged
         assert all("where the header has 2" in row[0] for row in rows)
         assert ended.finding("row-ragged")["count"] == len(ragged)
     if notes:
         rows = aside(tmp_path / "o-aside", "notes")
-        assert [[text, int(row)] for _, _, row, text in rows] == notes
+        assert [[text, int(line[5:]) - 1] for _, _, line, text in rows] == notes
         assert {row[0] for row in rows} == {"a line below the table"}
         assert ended.finding("footer-lines")["count"] == len(notes)
 

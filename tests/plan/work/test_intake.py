@@ -64,7 +64,7 @@ def test_cells_that_do_not_fit_their_type(run, put, tmp_path, unfit, kept):
     assert [row["v"] for row in rows] == kept
     if unfit == "set-aside":
         (row,) = rows_of(tmp_path / "handover" / "aside" / "a-unfit.csv")
-        assert (row["source"], row["row"], row["v"]) == ("a", "2", "x")
+        assert (row["source"], row["place"], row["v"]) == ("a", "line 3", "x")
 
 
 def test_ragged_rows_are_an_error_or_set_aside(run, put, tmp_path):
@@ -74,7 +74,7 @@ def test_ragged_rows_are_an_error_or_set_aside(run, put, tmp_path):
     rows, ended = run('path = "a.csv"\nragged = "set-aside"')
     assert [row["k"] for row in rows] == ["1", "4"]
     (listed,) = rows_of(tmp_path / "handover" / "aside" / "a-ragged.csv")
-    assert listed["record"] == "3" and listed["row"] == "2"
+    assert listed["record"] == "3" and listed["place"] == "line 3"
 
 
 @pytest.mark.parametrize(

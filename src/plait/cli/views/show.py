@@ -261,19 +261,19 @@ def _shown(example: Example) -> str:
 
 
 def _joined(places: Sequence[Place]) -> str:
-    """Places with each source named once: ``hives rows 77, 78``; ``orders id=4, id=9``."""
-    by_source: dict[tuple[str, bool], list[str]] = {}
+    """Places with each source named once: ``hives lines 77, 78``; ``orders id=4, id=9``."""
+    by_source: dict[tuple[str, str], list[str]] = {}
     for place in places:
-        said = by_source.setdefault((place.source, bool(place.key)), [])
-        said.append(printable(place.key) or f"{place.row:,}")
+        of_source = by_source.setdefault((place.source, "" if place.key else place.unit), [])
+        of_source.append(printable(place.key) or f"{place.number:,}")
     return "; ".join(
-        " ".join([printable(source), *_rows_word(len(rows), keyed), ", ".join(rows)])
-        for (source, keyed), rows in by_source.items()
+        " ".join([printable(source), *_units(unit, len(numbers)), ", ".join(numbers)])
+        for (source, unit), numbers in by_source.items()
     )
 
 
-def _rows_word(number: int, keyed: bool) -> list[str]:
-    return [] if keyed else ["row" if number == 1 else "rows"]
+def _units(unit: str, number: int) -> list[str]:
+    return [unit if number == 1 else f"{unit}s"] if unit else []
 
 
 def say(text: str) -> None:

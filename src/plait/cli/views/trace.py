@@ -36,16 +36,15 @@ def show_row(row: RowTrace, paths: Mapping[str, str], verbose: bool) -> None:
 
 def _sources(row: RowTrace, paths: Mapping[str, str], verbose: bool) -> Grid:
     """Each source row that went in, by name, with its file and line."""
-    lines = {
-        (one.source, one.row): one.line for cell in row.cells for one in cell.origins if one.text
+    known = {
+        (one.source, one.row): one.place for cell in row.cells for one in cell.origins if one.text
     }
     grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
     shown = row.places[: None if verbose else _FEW]
     for source, at in shown:
-        line = lines.get((source, at))
-        said = f", line {line:,}" if line is not None else ""
-        where = f"{printable(paths[source])} {_row(at)}{said}"
-        grid.add_row(Text(printable(source), style="bold"), Text(where))
+        place = printable(known.get((source, at)) or _row(at))
+        where = Text(f"{printable(paths[source])} {place}")
+        grid.add_row(Text(printable(source), style="bold"), where)
     if len(shown) < len(row.places):
         grid.add_row("", f"and {len(row.places) - len(shown):,} rows more: --verbose")
     return grid
@@ -93,7 +92,7 @@ def _nothing(cell: CellTrace) -> str:
 
 
 def _place(one: CellOrigin, several: set[str]) -> str:
-    row = f" {_row(one.row)}" if one.source in several else ""
+    row = f" {one.place}" if one.source in several else ""
     return printable(f"{one.column} of {one.source}{row}")
 
 

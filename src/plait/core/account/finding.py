@@ -14,18 +14,44 @@ MOST_EXAMPLES = 5
 
 @dataclass(frozen=True)
 class Place:
-    """A row of a source; rows count from 1, the header is not one of them.
+    """A row of a source, as who opens the source sees it.
 
-    Where a table has a primary key its rows are known by ``key``, ``id=4711``, and ``row``
-    is only their place in what was read.
+    Parameters
+    ----------
+    source : str
+    row : int
+        Counted from 1, the header not counted.
+    key : str
+        ``id=4711`` where a table has a primary key: ``row`` is only the place in what was read.
+    line : int, optional
+        Of a text file, or the row of a sheet, where the row begins.
+    unit : str
+        What ``line`` counts: ``line`` or ``sheet row``.
+
+    Examples
+    --------
+    >>> str(Place("may", 3)), str(Place("may", 3, line=1204)), str(Place("orders", 3, "id=9"))
+    ('may row 3', 'may line 1,204', 'orders id=9')
     """
 
     source: str
     row: int
     key: str = ""
+    line: int | None = None
+    unit: str = "row"
 
     def __str__(self) -> str:
-        return f"{self.source} {self.key}" if self.key else f"{self.source} row {self.row:,}"
+        return f"{self.source} {self.within}"
+
+    @property
+    def number(self) -> int:
+        """The line, or the row where there are no lines."""
+        return self.row if self.line is None else self.line
+
+    @property
+    def within(self) -> str:
+        """Where the row is within its source: ``line 1,204``, ``id=9``."""
+        return self.key or f"{self.unit} {self.number:,}"
 
 
 @dataclass(frozen=True)

@@ -299,8 +299,7 @@ def _pasted(text: str) -> str:
 
 def _shown(table: Table, texts: pa.Array, first: Counts, code: int) -> str:
     row = int(first[code])
-    places = (one.key or f"row {one.row:,}" for one in table.places(row))
-    place = next(places, f"row {row + 1:,}")
+    place = next((place.within for place in table.places(row)), f"row {row + 1:,}")
     return f"{texts[code].as_py()!r} ({place})"
 
 

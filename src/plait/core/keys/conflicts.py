@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from plait.core.account.finding import Place
 from plait.core.account.names import distinct_name
 from plait.core.table.strand import Strand
 from plait.core.table.table import Column, Table
@@ -26,10 +27,13 @@ class Conflicts:
         Names the file they are written to.
     table : Table
         A row for each pair of cells: the key, the column, both values, both places.
+    sides : tuple of Table
+        For each row of the list the row of either side, without its cells.
     """
 
     name: str
     table: Table
+    sides: tuple[Table, ...]
 
     in_result = True
     cause = ""
@@ -43,6 +47,10 @@ class Conflicts:
     def listed(self) -> Table:
         """The list itself."""
         return self.table
+
+    def places(self, row: int) -> tuple[Place, ...]:
+        """Where the two cells of a row of the list are."""
+        return tuple(place for side in self.sides for place in side.places(row)[:1])
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,12 +91,16 @@ def listed_conflicts(
             for one, span in zip(found, spans, strict=True)
         ]
         made[f"{side} value"] = pa.chunked_array(cells, pa.string())
-    parts = {"left": both.strands[:left_strands], "right": both.strands[left_strands:]}
-    for side, strands in parts.items():
-        one_side = Table(side, (), strands, both.rows).at(rows)
-        source, row = one_side.whence()
-        made[f"{side} source"], made[f"{side} row"] = source, row
-    return Conflicts(f"{both.name}-conflicts", _beside(shown, key, made))
+    sides = tuple(
+        Table(name, (), strands, both.rows).at(rows)
+        for name, strands in (
+            ("left", both.strands[:left_strands]),
+            ("right", both.strands[left_strands:]),
+        )
+    )
+    for one_side in sides:
+        made[f"{one_side.name} source"], made[f"{one_side.name} place"] = one_side.whence()
+    return Conflicts(f"{both.name}-conflicts", _beside(shown, key, made), sides)
 
 
 def _beside(shown: Table, key: Sequence[str], made: dict[str, pa.ChunkedArray]) -> Table:

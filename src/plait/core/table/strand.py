@@ -19,6 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.parallel import ordered_map
+from plait.core.table.lines import Lines
 from plait.core.text.cells import as_text, is_text
 from plait.core.text.dictionary import coded
 from plait.core.text.pieces import one_array
@@ -84,7 +85,8 @@ class Origin:
 
     ``numbers`` are the row numbers they have in the source, from 0, where those
     are not 0, 1, 2, …: some rows were left out when it was read. ``known`` says by
-    which key its rows are known, where they are not known by their numbers.
+    which key its rows are known, where they are not known by their numbers, and
+    ``lines`` on which lines they begin, where the source has lines.
     """
 
     name: str
@@ -92,6 +94,7 @@ class Origin:
     rows: int
     numbers: Index | None = field(default=None, compare=False, repr=False)
     known: Known | None = field(default=None, compare=False, repr=False)
+    lines: Lines | None = field(default=None, compare=False, repr=False)
 
 
 class Named(Protocol):

@@ -26,6 +26,7 @@ from plait.core.store.shelf import Shelf, kept
 from plait.core.table.arrow import flat
 from plait.core.table.headings import usable_names
 from plait.core.table.leaf import Came, Leaf, Leaves, came_of, first_of, together
+from plait.core.table.lines import Lines
 from plait.core.table.sample import MOST_ROWS, as_html
 from plait.core.table.sample import as_text as as_sample
 from plait.core.table.strand import Index, Origin, Shown, Strand
@@ -350,7 +351,7 @@ class Table:
             return cells
 
     def whence(self) -> tuple[pa.ChunkedArray, pa.ChunkedArray]:
-        """For each row the name of its source, and its row number there from 1."""
+        """For each row the name of its source, and its place there: ``line 12``, or its key."""
         shelf = Shelf(("names", "numbers"))
         for start, stop in self.spans() if self.rows else [(0, 0)]:
             some = self.at(np.arange(start, stop))
@@ -430,6 +431,13 @@ class Table:
         few = self.batch(0, min(self.rows, MOST_ROWS))
         return dict(zip(self.column_names, (one.to_pylist() for one in few.columns), strict=True))
 
+    def with_lines(self, lines: Lines | None) -> Table:
+        """A table that was just read, its rows known by the lines that they begin on."""
+        (origin,) = self.strands[0].origins
+        assert isinstance(origin, Origin)
+        strand = replace(self.strands[0], origins=(replace(origin, lines=lines),))
+        return replace(self, strands=(strand, *self.strands[1:]))
+
     def places(self, row: int) -> tuple[Place, ...]:
         """The source rows that a row of this table shows, one for each strand that has one."""
         found = (place_of(strand, row) for strand in self.strands)
@@ -477,14 +485,15 @@ class SetAside:
         return self.table.rows
 
     def listed(self) -> Table:
-        """The rows with ``reason``, ``source`` and ``row`` in front of their cells.
+        """The rows with ``reason``, ``source`` and ``place`` in front of their cells.
 
-        ``row`` counts from 1 in the source, the header not counted. A row that
-        several sources went into has their names and numbers joined by ``+``.
+        ``place`` is what who opens the source goes by: ``line 12``, ``sheet row 12``, a key, or
+        ``row 12`` where there are only rows. A row that several sources went into has their
+        names and places joined by ``+``.
         """
         table = self.table
-        names, numbers = table.whence()
-        made = {"reason": self.reason, "source": names, "row": numbers}
+        names, places = table.whence()
+        made = {"reason": self.reason, "source": names, "place": places}
         stored = {
             distinct_name(name, table.column_names): cells
             if isinstance(cells, pa.ChunkedArray)

@@ -53,29 +53,41 @@ def place_of(strand: Strand, row: int) -> Place | None:
 
 def place_in(origin: Any, row: int) -> Place:
     """A row of a source, from 0, as findings name it."""
-    known = getattr(origin, "known", None)
-    key = known.said(np.array([row]))[0].as_py() if known else ""
-    return Place(origin.name, row + 1, key)
+    if not isinstance(origin, Origin):
+        return Place(origin.name, row + 1)
+    here = np.array([row])
+    if origin.known:
+        return Place(origin.name, row + 1, origin.known.said(here)[0].as_py())
+    if origin.lines:
+        return Place(origin.name, row + 1, "", int(origin.lines.of(here)[0]), origin.lines.unit)
+    return Place(origin.name, row + 1)
 
 
 def _rows_said(strand: Strand, origin: Index, within: Index) -> pa.Array:
-    """What each row is called in its source: a number from 1, or its key; as text if any has one.
+    """What each row is called in its source: ``line 12``, ``sheet row 12``, ``row 12``, its key.
 
     ``origin`` is -1 for rows that are in none.
     """
     absent = origin < 0
-    numbers = pa.array(within + 1, pa.int64(), mask=absent)
-    parts, place = [numbers.cast(pa.string())], np.arange(len(origin))
+    numbers, units = within + 1, ["row"] * len(strand.origins)
+    for number, one in enumerate(strand.origins):
+        if isinstance(one, Origin) and one.lines:
+            here = np.flatnonzero(origin == number)
+            numbers[here], units[number] = one.lines.of(within[here]), one.lines.unit
+    unit = pa.array(units, pa.string()).take(pa.array(origin, mask=absent))
+    count = pa.array(numbers, pa.int64(), mask=absent).cast(pa.string())
+    parts = [pc.binary_join_element_wise(unit, count, " ")]
+    place = np.arange(len(origin))
     for number, one in enumerate(strand.origins):
         if isinstance(one, Origin) and one.known:
             here = np.flatnonzero(origin == number)
             place[here] = sum(map(len, parts)) + np.arange(len(here))
             parts.append(one.known.said(within[here]))
-    return numbers if len(parts) == 1 else pa.concat_arrays(parts).take(pa.array(place))
+    return parts[0] if len(parts) == 1 else pa.concat_arrays(parts).take(pa.array(place))
 
 
 def whence(strands: Sequence[Strand], table_rows: int) -> tuple[pa.Array, pa.Array]:
-    """For each row the name of its source, and its row number there from 1, or its key."""
+    """For each row the name of its source, and its place there: ``line 12``, or its key."""
     sourced = [strand for strand in strands if strand.has_sources]
     rows = np.arange(table_rows)
     if len(sourced) == 1:
@@ -102,8 +114,7 @@ def _joined_whence(
         seen.append((strand, origin, within))
         known = pa.array([one.name for one in strand.origins], pa.string())
         names.append(known.take(pa.array(origin, mask=absent)))
-        said = _rows_said(strand, np.where(absent, -1, origin), within)
-        numbers.append(pc.cast(said, pa.string()))
+        numbers.append(_rows_said(strand, np.where(absent, -1, origin), within))
     return (
         pc.binary_join_element_wise(*names, "+", null_handling="skip"),
         pc.binary_join_element_wise(*numbers, "+", null_handling="skip"),

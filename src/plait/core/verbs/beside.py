@@ -72,7 +72,7 @@ def _check_lengths(tables: Sequence[Table]) -> None:
             raise ExpectationError(
                 f"{first.name} has {counted(first.rows, 'row')}, {other.name} "
                 f"{counted(other.rows, 'row')}: rows cannot be put beside one another by order",
-                f"{more.name} row {rows + 1:,}",
+                next(iter(map(str, more.places(rows))), f"{more.name} row {rows + 1:,}"),
                 "if they have a key in common: plait join --key …",
             )
 
@@ -129,6 +129,7 @@ def _differing(table: Table, here: Column, there: Column) -> tuple[int, str]:
         found = pc.sum(differs).as_py() or 0
         if found and not count:
             row = pc.index(differs, True).as_py()
-            example = f"row {start + row + 1:,}: {ours[row].as_py()!r} / {theirs[row].as_py()!r}"
+            place = next(iter(map(str, table.places(start + row))), f"row {start + row + 1:,}")
+            example = f"{place}: {ours[row].as_py()!r} / {theirs[row].as_py()!r}"
         count += found
     return count, example

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError, asked
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.counting import distinct
 from plait.core.codes.groups import Flags, Groups, Rows, key_groups
@@ -382,14 +382,8 @@ def _examples(listed: Conflicts, key: Sequence[str]) -> tuple[Example, ...]:
     for row in range(len(few["column"])):
         of_key = ", ".join(f"{name} {few[name][row]}" for name in key)
         cells = f"{few['column'][row]} {few['left value'][row]} / {few['right value'][row]}"
-        places = [_said(few[f"{side} source"][row], few[f"{side} row"][row]) for side in SIDES]
-        made.append(Example(f"{of_key}: {cells}", tuple(places)))
+        made.append(Example(f"{of_key}: {cells}", listed.places(row)))
     return tuple(made)
-
-
-def _said(source: str, row: int | str) -> Place:
-    """The place of a row that a list names by its number, or by its key."""
-    return Place(source, row) if isinstance(row, int) else Place(source, 0, row)
 
 
 def _missing_findings(table: Table, key: Sequence[str], rows: Rows) -> Iterator[Finding]:

@@ -25,7 +25,7 @@ from plait.core.table.keyspec import Several
 from plait.core.table.leaf import WHICH, Leaves, came_of, together
 from plait.core.table.strand import AnyOrigin, Index, Made, Strand, rows_dtype
 from plait.core.table.table import Column, SetAside, Table
-from plait.core.text.cells import as_text, is_text, repeated
+from plait.core.text.cells import as_text, repeated
 from plait.core.text.dictionary import TextDictionary
 from plait.core.types.kinds import value_texts
 from plait.core.verbs.result import Result
@@ -282,14 +282,15 @@ def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
 
 def _repeats(table: Table, first: npt.NDArray[np.int64]) -> SetAside:
     rows = np.flatnonzero(first != np.arange(len(first)))
-    names, numbers = table.at(first[rows]).whence()
+    names, places = table.at(first[rows]).whence()
     said = (
         pc.binary_join_element_wise(
             "exact repeat of",
-            *((name, number) if is_text(number.type) else (name, "row", number.cast(pa.string()))),
+            name,
+            place,
             " ",
         )
-        for name, number in zip(names.chunks, numbers.chunks, strict=True)
+        for name, place in zip(names.chunks, places.chunks, strict=True)
     )
     reason = kept(said, pa.string())
     return SetAside(f"{table.name}-repeats", table.at(rows), reason, False)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
+from plait.core.table.strand import Origin
 from plait.core.table.table import Table
 from plait.core.table.whence import source_rows
 from plait.core.text.cells import as_text
@@ -36,11 +37,15 @@ def rows_of_table(read: Read) -> Callable[..., dict[int, Looked]]:
 def looked_up(table: Table, rows: Sequence[int]) -> dict[int, Looked]:
     """The rows of a table that was read whole, by their numbers in the source."""
     _, numbers = source_rows(table.strands[0], np.arange(table.rows))
+    (origin,) = table.strands[0].origins
+    lines = origin.lines if isinstance(origin, Origin) else None
     looked: dict[int, Looked] = {}
     for row in rows:
         at = np.flatnonzero(numbers == row)
         if len(at):
-            looked[row] = Looked(None, cells_at(table, int(at[0])))
+            cells = cells_at(table, int(at[0]))
+            line = int(lines.of(np.array([row]))[0]) if lines else None
+            looked[row] = Looked(line, cells, unit=lines.unit if lines else "row")
     return looked
 
 

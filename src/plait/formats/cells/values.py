@@ -10,7 +10,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.table.table import Table
 from plait.core.text.cells import without_empty
 from plait.core.types.forms import base, form_of, read_form
 from plait.core.types.kinds import NUMBERS, kind_of
@@ -189,13 +190,13 @@ def number_kind(cells: pa.ChunkedArray) -> str | None:
     return form.name
 
 
-def mixed_finding(name: str, values: Sequence[Any], source: str, where: str) -> list[Finding]:
+def mixed_finding(name: str, values: Sequence[Any], table: Table, where: str) -> list[Finding]:
     """A finding when numbers, dates and texts are in one column, as text then."""
     kinds = {"number" if kind in (int, float) else kind.__name__ for kind in types_of(values)}
     if len(kinds) < 2 or kinds == {"date", "datetime"}:
         return []
     texts = [n for n, value in enumerate(values) if isinstance(value, str) and value]
-    examples = (Example(values[row], (Place(source, row + 1),)) for row in texts[:MOST_EXAMPLES])
+    examples = (Example(values[row], table.places(row)) for row in texts[:MOST_EXAMPLES])
     shown = ", ".join(sorted({"str": "text", "bool": "true/false"}.get(k, k) for k in kinds))
     return [
         Finding(

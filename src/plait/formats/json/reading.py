@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from itertools import islice
 from typing import IO, Any
 
+import numpy as np
 import pyarrow as pa
 
 from plait.core.account.errors import SourceError
@@ -14,6 +15,7 @@ from plait.core.account.limits import LIMITS, LimitError, Limits
 from plait.core.account.names import is_text, nearest, shown
 from plait.core.store.shelf import Shelf
 from plait.core.table.headings import usable_names
+from plait.core.table.lines import LINE, Steps, joined
 from plait.core.table.table import Table, from_columns
 from plait.core.text.jsontext import Number, json_text, parsed
 from plait.formats.cells.values import declared_kind, number_kind
@@ -71,9 +73,10 @@ def read_json(
     text = _utf8(stream, where, tick)
     if lines:
         found = islice(_line_records(text, where, limits), most)
-        return _table(found, name, where, limits)
+        table, begun = _table(found, name, where, limits)
+        return table.with_lines(joined(LINE, [begun]))
     records = _array(_whole(text, where, limits), part, where)
-    return _table(enumerate(records, 1), name, where, limits)
+    return _table(enumerate(records, 1), name, where, limits)[0]
 
 
 def _whole(text: IO[bytes], where: str, limits: Limits) -> Any:
@@ -196,10 +199,16 @@ class _Growing:
     met: set[str] = field(default_factory=set)
 
 
-def _table(records: Iterator[tuple[int, Any]], name: str, where: str, limits: Limits) -> Table:
+def _table(
+    records: Iterator[tuple[int, Any]], name: str, where: str, limits: Limits
+) -> tuple[Table, Steps]:
+    """The table of some records, and the steps of the numbers that they come with."""
     columns: dict[tuple[str, ...], _Growing] = {}
+    begun: list[tuple[int, int]] = []
     rows = filled = 0
     for place, record in records:
+        if not begun or place - rows != begun[-1][1] - begun[-1][0]:
+            begun.append((rows, place))
         if not isinstance(record, dict):
             raise SourceError("this is no record in braces", f"{where}, record {place:,}")
         for path, cell, typed in _cells(record, limits.depth, f"{where}, record {place:,}"):
@@ -218,7 +227,8 @@ def _table(records: Iterator[tuple[int, Any]], name: str, where: str, limits: Li
             _finish(columns, rows - filled, filled, where)
             filled = rows
     _finish(columns, rows - filled, filled, where)
-    return _named(columns, rows, name, where, limits.columns)
+    step_rows, lines = np.array(begun, np.int64).reshape(-1, 2).T
+    return _named(columns, rows, name, where, limits.columns), (step_rows, lines)
 
 
 def _cells(

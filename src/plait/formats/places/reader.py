@@ -49,16 +49,19 @@ class Looked:
     Parameters
     ----------
     line : int or None
-        The line that it begins on, where there are lines.
+        The line that it begins on, or its row of the sheet, where there are any.
     cells : mapping of str to str
         By column.
     sum : int or None
         What tells whether it is as it was, where its source has no checksum.
+    unit : str
+        What ``line`` counts: ``line`` or ``sheet row``.
     """
 
     line: int | None
     cells: Mapping[str, str] = field(default_factory=dict)
     sum: int | None = None
+    unit: str = "line"
 
 
 class Reader(Protocol):

@@ -8,9 +8,10 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.csv
 
+from plait.core.table.lines import Steps
 from plait.core.text.pieces import one_array
 from plait.formats.text.ragged import Ragged
-from plait.formats.text.records import Block
+from plait.formats.text.records import Block, record_lines
 
 
 @dataclass(frozen=True)
@@ -26,13 +27,15 @@ class Shape:
 class Part:
     """A parsed block: its columns, and the rows that do not fit, numbered within the block.
 
-    The block itself stays where something is wrong with it.
+    The block itself stays where something is wrong with it. ``lines`` are those that its
+    rows begin on, all rows counted, where that can be told.
     """
 
     columns: list[pa.Array] | None
     ascii: bool
     ragged: tuple[Ragged, ...] = ()
     fault: Block | None = None
+    lines: Steps | None = None
 
     @property
     def rows(self) -> int:
@@ -43,7 +46,7 @@ class Part:
 def parse(block: Block, shape: Shape) -> Part:
     """Parse a block.
 
-    >>> block = Block(memoryview(b"A,1"), quoted=False, ascii=True, lines=1)
+    >>> block = Block(memoryview(b"A,1"), quoted=False, ascii=True, lines=1, ends=0)
     >>> [column.to_pylist() for column in parse(block, Shape(("yard", "hive"), ",", True)).columns]
     [['A'], ['1']]
     """
@@ -79,10 +82,12 @@ def parse(block: Block, shape: Shape) -> Part:
     except pa.ArrowInvalid:
         return Part(None, block.ascii, (), block)
     columns = [one_array(column) for column in table.columns] if len(table) else None
+    records = len(table) + len(ragged)
+    lines = record_lines(block, records, shape.delimiter, single) if records else None
     if ragged:
-        return Part(columns, block.ascii, tuple(ragged), block)
+        return Part(columns, block.ascii, tuple(ragged), block, lines)
     block.release()
-    return Part(columns, block.ascii)
+    return Part(columns, block.ascii, lines=lines)
 
 
 def _is_utf8(data: memoryview) -> bool:

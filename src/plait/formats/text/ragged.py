@@ -9,9 +9,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pyarrow as pa
 
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.table.strand import Origin
 from plait.core.table.table import SetAside, Table, from_columns
+from plait.core.table.whence import place_in
 
 MOST_NOTES = 10
 _WORDS = re.compile(r"[^\W\d_]\S*\s+\S|^\W*\w+:")
@@ -81,9 +82,7 @@ def _set_aside(
 ) -> SetAside:
     made = from_columns(name, {"record": [row.text for row in rows]}, origin.path)
     numbers = np.array([row.row for row in rows])
-    strand = replace(
-        made.strands[0], origins=(Origin(origin.name, origin.path, len(rows), numbers),)
-    )
+    strand = replace(made.strands[0], origins=(replace(origin, rows=len(rows), numbers=numbers),))
     reasons = [
         f"{counted(row.cells, 'cell')} where the header has {columns}"
         if kind == "ragged"
@@ -97,7 +96,7 @@ def _set_aside(
 
 def _finding(origin: Origin, rows: Sequence[Ragged], columns: int, kind: str) -> Finding:
     examples = tuple(
-        Example(row.text[:60], (Place(origin.name, row.row + 1),)) for row in rows[:MOST_EXAMPLES]
+        Example(row.text[:60], (place_in(origin, row.row),)) for row in rows[:MOST_EXAMPLES]
     )
     if kind == "notes":
         return Finding(

@@ -8,11 +8,9 @@ from contextlib import closing, contextmanager
 from dataclasses import replace
 from typing import IO, Any
 
-import pyarrow as pa
-
 from plait.core.account.errors import SourceError
 from plait.core.table.headings import usable_names
-from plait.core.table.table import Table, from_columns
+from plait.core.table.table import Table
 from plait.formats.cells.header import read_header
 from plait.formats.places.endings import DELIMITED
 from plait.formats.places.given import Dialect
@@ -20,10 +18,12 @@ from plait.formats.places.reader import Looked, Tick
 from plait.formats.places.source import STANDARD_INPUT, Source
 from plait.formats.remote.opening import checksum, open_bytes
 from plait.formats.text.dialect import csv_reader, find_dialect
+from plait.formats.text.parsing import Part
 from plait.formats.text.reading import (
     Batches,
     NotRegularError,
     NotUtf8Error,
+    gathered,
     read_batches,
     read_delimited,
     record_blocks,
@@ -88,12 +88,8 @@ def first(source: Source, rows: int) -> Table | None:
         return None
     try:
         with opened_batches(source) as opened:
-            stretches = list(_until(opened.columns, rows))
-            found = {
-                name: pa.chunked_array([part[n] for part in stretches], pa.string())
-                for n, name in enumerate(opened.names)
-            }
-            table = from_columns(source.name, found, source.where)
+            parts = _until(opened.parts, rows)
+            table, _ = gathered(parts, opened.names, source.name, source.where)
             return replace(table, findings=opened.findings, written=opened.written)
     except (NotRegularError, NotUtf8Error):
         return None
@@ -117,12 +113,12 @@ def opened_batches(source: Source, tick: Tick = lambda _: None) -> Iterator[Batc
         raise SourceError("this is a folder", source.path, "name a file") from None
 
 
-def _until(stretches: Iterator[list[pa.Array]], rows: int) -> Iterator[list[pa.Array]]:
-    """Stretches, until there are so many rows."""
-    with closing(stretches) as drawn:  # type: ignore[type-var]
-        for columns in drawn:
-            yield columns
-            rows -= len(columns[0])
+def _until(parts: Iterator[Part], rows: int) -> Iterator[Part]:
+    """Parts of a file, until there are so many rows."""
+    with closing(parts) as drawn:  # type: ignore[type-var]
+        for part in drawn:
+            yield part
+            rows -= part.rows
             if rows <= 0:
                 return
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import IO
@@ -17,6 +17,7 @@ from plait.core.account.parallel import ordered_map
 from plait.core.store.crew import crew
 from plait.core.store.shelf import Shelf
 from plait.core.table.headings import usable_names
+from plait.core.table.lines import LINE, Steps, joined
 from plait.core.table.table import Table, from_columns
 from plait.formats.cells.footer import footer_finding, without_last
 from plait.formats.cells.header import Header, read_header, title_finding
@@ -100,7 +101,7 @@ class Batches:
     Parameters
     ----------
     names : tuple of str
-    columns : iterator of list of pyarrow.Array
+    parts : iterator of Part
         Stretches of rows, all cells text.
     findings : tuple of Finding
         About how the file is written.
@@ -109,7 +110,7 @@ class Batches:
     """
 
     names: tuple[str, ...]
-    columns: Iterator[list[pa.Array]]
+    parts: Iterator[Part]
     findings: tuple[Finding, ...]
     written: str
 
@@ -136,21 +137,20 @@ def read_batches(
     Raises
     ------
     SourceError
-        As ``read_delimited``, here or while the columns are drawn.
+        As ``read_delimited``, here or while the parts are drawn.
     NotRegularError
         While they are drawn, for notes below the table: only the whole file tells
         what they are.
     """
     opened = _opened(stream, path, usual, given, True, tick, limits, shared=False)
 
-    def columns() -> Iterator[list[pa.Array]]:
+    def regular_parts() -> Iterator[Part]:
         for part in opened.parts:
             if part.ragged:
                 raise NotRegularError
-            if part.columns:
-                yield part.columns
+            yield part
 
-    return Batches(opened.names, columns(), opened.findings, opened.written)
+    return Batches(opened.names, regular_parts(), opened.findings, opened.written)
 
 
 @dataclass(frozen=True, eq=False)
@@ -269,17 +269,30 @@ def _head_of(stream: IO[bytes]) -> bytes:
 
 def _whole(opened: _Opened, name: str, path: str, footer: int) -> Table:
     """All parts of a file as a table."""
-    shelf, odd = Shelf(opened.names), list[Ragged]()
-    for part in opened.parts:
-        odd += part.ragged
-        if part.columns:
-            shelf.put(part.columns)
-    table = from_columns(name, shelf.columns([pa.string()] * len(opened.names)), path)
+    table, odd = gathered(opened.parts, opened.names, name, path)
     table = without_last(without_ragged(table, odd, _notes(odd, table.rows)), footer)
     if not table.rows:
         none = Finding("no-rows", "warning", 0, "a header and no rows", where=path)
         table = replace(table, findings=(*table.findings, none))
     return table
+
+
+def gathered(
+    parts: Iterable[Part], names: Sequence[str], name: str, path: str
+) -> tuple[Table, list[Ragged]]:
+    """The rows of some parts of a file that fit, as a table, and those that do not."""
+    shelf, odd, lines = Shelf(names), list[Ragged](), list[Steps | None]()
+    rows = 0
+    for part in parts:
+        odd += part.ragged
+        if part.columns:
+            shelf.put(part.columns)
+        if part.rows or part.ragged:
+            lines.append(part.lines and (part.lines[0] + rows, part.lines[1]))
+            rows += part.rows + len(part.ragged)
+    table = from_columns(name, shelf.columns([pa.string()] * len(names)), path)
+    known = [each for each in lines if each is not None]
+    return table.with_lines(joined(LINE, known) if len(known) == len(lines) else None), odd
 
 
 def _notes(odd: Sequence[Ragged], rows: int) -> int:

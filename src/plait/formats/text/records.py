@@ -15,6 +15,7 @@ import numpy as np
 
 from plait.core.account.errors import SourceError
 from plait.core.account.limits import LIMITS, LimitError
+from plait.core.table.lines import Steps, steps
 from plait.formats.text.spare import Spare
 
 BLOCK_BYTES = 4 << 20
@@ -41,12 +42,15 @@ class Block:
         Whether all of it is ASCII, and so surely UTF-8.
     lines : int
         How many lines of the file are above it.
+    ends : int
+        How many lines end in it.
     """
 
     data: memoryview
     quoted: bool
     ascii: bool
     lines: int
+    ends: int
 
     def release(self) -> None:
         """Give the memory back to be filled again; the data are gone then."""
@@ -65,6 +69,44 @@ def line_ends(data: Bytes | memoryview) -> int:
         if ends:
             return int(ends)
     return 0
+
+
+def record_lines(block: Block, records: int, delimiter: str, blank_too: bool) -> Steps | None:
+    """The lines that the records of a block begin on, as steps; ``None`` where they cannot be told.
+
+    Parameters
+    ----------
+    block : Block
+    records : int
+        How many were read from it.
+    delimiter : str
+    blank_too : bool
+        Whether a blank line is a record, as it is where there is one column.
+
+    Examples
+    --------
+    >>> data = memoryview(b'A,1\\n\\n"B\\n",2\\nC,3\\n')
+    >>> record_lines(Block(data, True, True, lines=1, ends=5), 3, ",", False)
+    (array([0, 1, 2]), array([2, 4, 6]))
+    """
+    marks = np.frombuffer(block.data, np.uint8)
+    if records in (block.ends, block.ends + (marks[-1] not in _BREAKS)):
+        return np.array([0]), np.array([block.lines + 1])
+    break_sign = _BREAKS[0] if _BREAKS[0] in marks else _BREAKS[1]
+    ends = np.flatnonzero(marks == break_sign)
+    lines = block.lines + 2 + np.arange(len(ends))
+    begins = ends + 1
+    if block.quoted:
+        outside = np.searchsorted(_edges(marks, ord(delimiter)), ends) % 2 == 0
+        lines, begins = lines[outside], begins[outside]
+    lines = np.concatenate([[block.lines + 1], lines])[: len(lines) + (begins[-1] < len(marks))]
+    begins = np.concatenate([[0], begins])[: len(lines)]
+    if not blank_too:
+        following = marks[np.minimum(begins + 1, len(marks) - 1)]
+        blank = marks[begins] == break_sign
+        blank |= (marks[begins] == _BREAKS[1]) & (following == break_sign)
+        lines = lines[~blank]
+    return steps(lines) if len(lines) == records else None
 
 
 def blocks(
@@ -113,9 +155,9 @@ def blocks(
         rest = data[end:]  # before the block is parsed and its memory filled again
         if end:
             quoted = data.find(b'"', 0, end) >= 0
-            block = Block(memoryview(data)[:end], quoted, data.isascii(), lines)
-            lines += line_ends(block.data)
-            yield block
+            ends = line_ends(memoryview(data)[:end])
+            yield Block(memoryview(data)[:end], quoted, data.isascii(), lines, ends)
+            lines += ends
         data = rest
 
 
@@ -163,11 +205,9 @@ class _Place:
 
 def _last_break(data: Bytes, delimiter: int, place: _Place, final: bool) -> int:
     """Where the last whole record of the data ends; all of it when it is the file's end."""
-    marks = np.frombuffer(data, np.uint8)
     if b'"' not in data:
         return len(data) if final else _before(data, len(data))
-    quotes = np.flatnonzero(marks == _QUOTE)
-    inside = quotes if regular(marks, quotes, delimiter) else _walk(marks, quotes, delimiter, place)
+    inside = _edges(np.frombuffer(data, np.uint8), delimiter, place)
     if len(inside) % 2 and final:
         raise place.error(int(inside[-1]), "a quote opens and never closes", _UNCLOSED)
     if final:
@@ -205,7 +245,15 @@ def regular(marks: np.ndarray, quotes: np.ndarray, delimiter: int, within: int =
     return bool(starts.all() and (np.isin(after, edges) | (closing == len(marks) - 1)).all())
 
 
-def _walk(marks: np.ndarray, quotes: np.ndarray, delimiter: int, place: _Place) -> np.ndarray:
+def _edges(marks: np.ndarray, delimiter: int, place: _Place | None = None) -> np.ndarray:
+    """The quotes that open and close cells; those between them are part of a cell, or a pair."""
+    quotes = np.flatnonzero(marks == _QUOTE)
+    return quotes if regular(marks, quotes, delimiter) else _walk(marks, quotes, delimiter, place)
+
+
+def _walk(
+    marks: np.ndarray, quotes: np.ndarray, delimiter: int, place: _Place | None
+) -> np.ndarray:
     """The quotes that open and close cells, one after another; others are part of a cell."""
     ends = (*_BREAKS, delimiter)
     edges: list[int] = []
@@ -221,7 +269,7 @@ def _walk(marks: np.ndarray, quotes: np.ndarray, delimiter: int, place: _Place) 
             skip = quote + 1
         elif after in ends:
             edges.append(quote)
-        else:
+        elif place:
             raise place.error(
                 quote, "text follows a closing quote", 'double a quote inside a quoted cell: ""'
             )

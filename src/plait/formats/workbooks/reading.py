@@ -8,12 +8,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from plait.core.account.errors import SourceError
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.limits import LIMITS, Limits
 from plait.core.table.headings import usable_names
+from plait.core.table.lines import SHEET_ROW, Lines, steps
 from plait.core.table.table import Table, from_columns
 from plait.formats.archives.packed import check_archive_size
 from plait.formats.cells.footer import footer_finding, without_last
@@ -137,7 +139,8 @@ def read_sheet(
     names = joined(headings, _spans(rows, filled[place : place + deep], merged, start))
     line, following = lines[place], next(iter(lines[place + deep :]), None)
     notes = _notes(body)
-    table = _table(names, body[: len(body) - len(notes)], name, where, following)
+    sheet_rows = Lines(SHEET_ROW, *steps(np.array(lines[place + deep :], np.int64)))
+    table = _table(names, body[: len(body) - len(notes)], name, where, following, sheet_rows)
     table = without_ragged(table, notes, len(notes))
     findings = (
         *title_finding(above, where),
@@ -305,6 +308,7 @@ def _table(
     name: str,
     where: str,
     following: int | None,
+    sheet_rows: Lines,
 ) -> Table:
     columns = list(zip(*body, strict=False)) if body else [()] * len(header)
     kept = [
@@ -320,10 +324,11 @@ def _table(
             texts = decimals_of(pa.chunked_array([cells]))
             if texts is not None:
                 stored[column], decimals[column] = texts, "decimal"
-        findings += mixed_finding(column, columns[number], name, where)
+    table = from_columns(name, stored, where).with_lines(sheet_rows)
+    for column, number in zip(names, kept, strict=True):
+        findings += mixed_finding(column, columns[number], table, where)
     if not body:
         findings.append(Finding("no-rows", "warning", 0, "a header and no rows", where=where))
-    table = from_columns(name, stored, where)
     kinds: dict[str, str | None] = {
         column: declared_kind(pa.chunked_array([stored[column]]))
         for column, number in zip(names, kept, strict=True)

@@ -186,7 +186,7 @@ def _table(old: Table, new: Table, key: Names, pieces: Sequence[_Piece]) -> Tabl
         "new value": _values([one.after for one in pieces], order),
     }
     for side, table in zip(("old", "new"), sides, strict=True):
-        said[f"{side} source"], said[f"{side} row"] = table.whence()
+        said[f"{side} source"], said[f"{side} place"] = table.whence()
     for name, cells in said.items():
         whole = cells if isinstance(cells, pa.ChunkedArray) else pa.chunked_array([cells])
         made[distinct_name(name, made)] = whole
