@@ -70,7 +70,7 @@ def test_a_row_is_kept_whole_and_several_sources_are_stacked(plait, files, put, 
     ]
     assert [entry["operation"] for entry in said["ledger"]] == [
         "stack of 2 sources",
-        "settle stack on hive",
+        "settle hives+more on hive",
     ]
 
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Container, Iterable
+from collections.abc import Container, Iterable, Sequence
 
 _LEAST_LIKENESS = 60.0
 _SLIP = 80.0
 _NO_NAME = re.compile(r"[<>=$#\"|{}\\]+")
 _UNSEEN = ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp")
 _LONGEST = 100
+_NAMED_EACH = 3
 
 
 def nearest(name: str, known: Iterable[str]) -> str:
@@ -111,6 +112,17 @@ def shown(path: str) -> str:
     return "".join(
         sign if sign.isprintable() else sign.encode("unicode_escape").decode() for sign in text
     )
+
+
+def joint_name(names: Sequence[str]) -> str:
+    """How messages and lists call several tables as one.
+
+    >>> joint_name(["may", "june"]), joint_name(["may", "june", "july", "august"])
+    ('may+june', 'may-and-3-more')
+    """
+    if len(names) <= _NAMED_EACH:
+        return "+".join(names)
+    return f"{names[0]}-and-{len(names) - 1}-more"
 
 
 def distinct_name(name: str, taken: Container[str], tried: dict[str, int] | None = None) -> str:

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import ExpectationError, UsageError
 from plait.core.account.finding import Example, Finding, counted
 from plait.core.account.ledger import Line, entry
-from plait.core.account.names import distinct_name
+from plait.core.account.names import distinct_name, joint_name
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import as_text
 from plait.core.verbs.result import Result
@@ -60,7 +60,7 @@ def beside(tables: Sequence[Table], name: str | None = None) -> Result:
     ]
     said = " and ".join(names) if len(names) < 4 else f"{len(names)} sources"
     account = entry(f"beside one another: {said}", [(one, rows) for one in names], lines, rows)
-    made = result.named(name or "+".join(names))
+    made = result.named(name or joint_name(names))
     return Result("beside", made, (account,), tuple(findings))
 
 

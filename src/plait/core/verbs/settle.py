@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from plait.core.account.errors import UsageError, asked
 from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.account.ledger import Line, entry
+from plait.core.account.names import joint_name
 from plait.core.codes.counting import distinct
 from plait.core.codes.groups import Flags, Groups, Rows, key_groups
 from plait.core.figures.rules import (
@@ -139,7 +140,7 @@ def settle_all(
     tables: Sequence[Table],
     key: KeySpec,
     *,
-    stacked: str = "stack",
+    stacked: str | None = None,
     name: str | None = None,
     **options: Any,
 ) -> Result:
@@ -149,8 +150,8 @@ def settle_all(
     ----------
     tables : sequence of Table
     key : str or sequence of str
-    stacked : str
-        How messages call several of them, stacked.
+    stacked : str, optional
+        How messages and lists call several of them, stacked; their names without it.
     name : str, optional
         The result's name.
     **options
@@ -168,7 +169,7 @@ def settle_all(
     """
     if len(tables) == 1:
         return settle(tables[0], key, name=name, **options)
-    before = stack(tables, name=stacked)
+    before = stack(tables, name=stacked or joint_name([table.name for table in tables]))
     settled = settle(before.table, key, name=name, **options)
     return replace(
         settled,

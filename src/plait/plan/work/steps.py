@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from plait.core.account.errors import UsageError
+from plait.core.account.names import joint_name
 from plait.core.table.table import Table
 from plait.core.verbs.compare import Compared
 from plait.core.verbs.keys import Audited
@@ -13,7 +14,7 @@ from plait.core.verbs.result import Result
 from plait.options.option import Form, Option, Takes, perform
 from plait.options.verbs import VERBS
 from plait.plan.file.model import Part, verb_of
-from plait.plan.file.naming import as_written, inputs_of, result_name
+from plait.plan.file.naming import as_written, result_name
 
 Tables = Mapping[str, Sequence[Table]]
 _LISTS = (Form.KEY_OF_TWO, Form.COLUMNS, Form.WORDS, Form.LINES, Form.KEY)
@@ -51,7 +52,7 @@ def carry_out(step: Part, tables: Tables) -> Result:
         for one in verb.options
         if one.name in written
     }
-    more = {"stacked": inputs_of(written)[0]} if verb.name == "settle" else {}
+    more = {"stacked": joint_name(named)} if verb.name == "settle" else {}
     made = perform(verb, inputs, values, result_name(written), **more)
     if isinstance(made, Audited):
         return Result("keys", inputs[0], (), tuple(made.findings))
