@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import random
 from itertools import combinations
 
@@ -151,6 +152,76 @@ def test_swapped_headings_are_found(pair):
     assert finding.code == "columns-swapped"
     assert "in july" in finding.message
     assert all(name in finding.message for name in pair)
+
+
+def test_a_column_under_the_heading_of_one_that_is_not_there_is_found():
+    def without_frames(columns):
+        return {name: cells for name, cells in columns.items() if name != "Grams"} | {
+            "Frames": columns["Grams"]
+        }
+
+    found = [one.code for one in survey(months(july=without_frames)).findings]
+    assert "column-misplaced" in found
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_numbers_that_drift_with_the_seasons_stand_under_their_headings(seed):
+    rng = random.Random(seed)
+    curves = [
+        (rng.uniform(0, 60), rng.uniform(0, 25), rng.uniform(1, 6), rng.uniform(0, 6))
+        for _ in range(22)
+    ]
+    tables = [
+        from_columns(
+            f"2031-{month:02}",
+            {
+                f"gauge {n}": [
+                    f"{mean + height * math.sin(month + shift) + rng.gauss(0, wide):.1f}"
+                    for _ in range(90)
+                ]
+                for n, (mean, height, wide, shift) in enumerate(curves)
+            },
+            f"weather/2031-{month:02}.csv",
+        )
+        for month in range(1, 7)
+    ]
+    assert [one.message for one in survey(tables).findings] == []
+
+
+@pytest.mark.parametrize(("side", "step"), [("right", 1), ("left", -1)])
+def test_rows_with_a_delimiter_too_many_or_missing_are_shifted_rows(side, step):
+    rng = random.Random(5)
+    heads = ("Warden", "Hive", "Day", "kg", "Frames", "Note")
+    rows = [
+        ["Ines", str(n), f"2031-05-{n % 28 + 1:02}", f"{rng.random() * 30:.2f}", str(n % 12), "x"]
+        for n in range(200)
+    ]
+    for n in (20, 150):
+        rows[n] = [" Pardal", *rows[n]][:6] if step > 0 else [*rows[n][1:], ""]
+    rows[70][1:4] = ["?", "unknown", "much"]  # odd, and not shifted
+    table = from_columns(
+        "visits", dict(zip(heads, map(list, zip(*rows, strict=True)), strict=True))
+    )
+    (finding,) = [one for one in survey([table]).findings if one.code == "rows-shifted"]
+    assert finding.count == 2 and f"to the {side} of" in finding.message
+    assert [place.row for example in finding.examples for place in example.places] == [21, 151]
+
+
+def test_sources_of_like_headings_are_not_one_for_that():
+    def named(name):
+        return from_columns(name.partition(".")[0].rpartition("/")[2], {"id": [], "city": []}, name)
+
+    def shapes(*names):
+        orders = from_columns("orders", {"order": [], "kg": []}, "all/orders.csv")
+        found = survey([*map(named, names), orders]).families
+        return sorted(len(one.tables) for one in found)
+
+    assert shapes("all/customers.csv", "all/suppliers.csv") == [1, 1, 1]
+    assert shapes("all/customers 2030.csv", "all/customers 2031.csv") == [1, 2]
+    assert shapes("all/may.csv", "all/june.csv") == [1, 2]
+    assert shapes("regions/north.csv", "regions/south.csv") == [1, 2]
+    assert shapes("north/customers.csv", "south/customers.csv") == [1, 2]
+    assert shapes("north/customers.csv", "south/suppliers.csv") == [1, 1, 1]
 
 
 def test_extracts_that_are_in_order_give_no_finding():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Sequence, Set
 from dataclasses import dataclass
 from pathlib import PurePath
@@ -26,8 +27,7 @@ def families(tables: Sequence[Table]) -> list[Family]:
 
     Headers count as the same that differ in case, spaces and punctuation only, or
     in a slip of the pen; a source joins the first family with a member of which it
-    shares enough headers (``mostly_alike``) and is in the same folder or file, or has
-    the same name.
+    shares enough headers (``mostly_alike``) and beside which it belongs.
 
     Examples
     --------
@@ -38,10 +38,11 @@ def families(tables: Sequence[Table]) -> list[Family]:
     [Family(name='visits', members=(0, 1)), Family(name='hives', members=(2,))]
     """
     found: list[tuple[list[frozenset[str]], list[int]]] = []
+    neighbours = _Neighbours(tables)
     for number, table in enumerate(tables):
         headers = frozenset(headers_of(table))
         for known, members in found:
-            near = _near(table, tables[members[0]])
+            near = neighbours.near(table, tables[members[0]])
             if near and (headers in known or any(mostly_alike(headers, one) for one in known)):
                 members.append(number)
                 if headers not in known:
@@ -82,10 +83,58 @@ def mostly_alike(one: Set[str], other: Set[str]) -> bool:
     return shared >= (_MOSTLY if own else _ALIKE) * (len(one | other) - slips)
 
 
-def _near(table: Table, other: Table) -> bool:
-    """Whether two sources are in one folder or file, or are called the same."""
-    here, there = (PurePath(one.path.partition("#")[0]) for one in (table, other))
-    return here.parent == there.parent or here.name == there.name
+class _Neighbours:
+    """Which sources of like headers belong beside one another.
+
+    They do where one folder, or one workbook, has such sources only, or where their names
+    differ as those of a series do. Customers and suppliers that stand among orders and items
+    may well have the same headings, and are two things.
+    """
+
+    def __init__(self, tables: Sequence[Table]) -> None:
+        self._sheets = Counter(_file(table) for table in tables)
+        self._mixed: set[PurePath] = set()
+        first: dict[PurePath, set[str]] = {}
+        for table in tables:
+            headers, place = headers_of(table), self._place(table)
+            if not mostly_alike(headers, first.setdefault(place, headers)):
+                self._mixed.add(place)
+
+    def _place(self, table: Table) -> PurePath:
+        """The workbook, where several of its sheets are there, else the folder."""
+        file = _file(table)
+        return file if self._sheets[file] > 1 else file.parent
+
+    def near(self, table: Table, other: Table) -> bool:
+        """Whether two of them do."""
+        here, there = self._place(table), self._place(other)
+        if _file(table).parent != _file(other).parent:
+            return _file(table).name == _file(other).name
+        if _series(table.name) == _series(other.name):
+            return True
+        if here != there:
+            return table.path.partition("#")[2] == other.path.partition("#")[2]
+        return here not in self._mixed
+
+
+def _file(table: Table) -> PurePath:
+    return PurePath(table.path.partition("#")[0])
+
+
+_MONTH = r"jan(uary)?|feb(ruary)?|mar(ch)?|apr(il)?|may|june?|july?|aug(ust)?|sept?(ember)?"
+_COUNTER = re.compile(
+    rf"[\W_0-9]+|(?<![^\W\d_])({_MONTH}|oct(ober)?|nov(ember)?|dec(ember)?|[a-z]|q[1-4])(?![^\W\d_])",
+    re.I,
+)
+
+
+def _series(name: str) -> str:
+    """What stays of a name without numbers, months and single letters.
+
+    >>> _series("visits_2031-05"), _series("Visits June"), _series("north")
+    ('visits', 'visits', 'north')
+    """
+    return _COUNTER.sub("", PurePath(name).name).lower()
 
 
 def _names(several: Sequence[Sequence[Table]]) -> list[str]:

@@ -40,7 +40,9 @@ def misplaced(tables: Sequence[Table], tallies: Mapping[str, Tally]) -> list[Fin
     -----
     Texts are compared as sets: hardly any value of the column is in the same
     column of the other extracts, and most are in another. Numbers are compared
-    by their distribution, with the two-sample test of Kolmogorov and Smirnov.
+    by their distribution, with the two-sample test of Kolmogorov and Smirnov; those
+    that are like more than one other column tell nothing. A column is misplaced only
+    where the one that it belongs to has no values of its own there, or has others too.
     """
     if len(tables) < 2:
         return []
@@ -53,8 +55,27 @@ def misplaced(tables: Sequence[Table], tallies: Mapping[str, Tally]) -> list[Fin
             for name in table.column_names
             if name in tallies and (target := _target(name, number, tallies, texts, numbers))
         }
-        findings += _told(table, moved, tallies, number)
+        findings += _told(table, _homeless(moved, tallies, number), tallies, number)
     return findings
+
+
+def _homeless(
+    moved: Mapping[str, str], tallies: Mapping[str, Tally], number: int
+) -> dict[str, str]:
+    """Those of the moved columns whose own place is taken, or empty, and that no other claims.
+
+    Where the values of one column are like those of a second elsewhere, and the second has its
+    own as ever, then both are alike, and nothing is under a wrong heading.
+    """
+    claims = list(moved.values())
+    left = {name: target for name, target in moved.items() if claims.count(target) == 1}
+    while at_home := {
+        name
+        for name, target in left.items()
+        if target not in left and tallies[target].counts[number].any()
+    }:
+        left = {name: target for name, target in left.items() if name not in at_home}
+    return left
 
 
 class _TextSets:
@@ -130,8 +151,8 @@ def _numeric_target(
         for other, values in numbers.items()
         if other != name and _others(tallies[other], number).sum() >= _LEAST_ROWS
     }
-    best = min(distances, key=distances.__getitem__, default=None)
-    return best if best is not None and distances[best] < _NEAR else None
+    near = [other for other, distance in distances.items() if distance < _NEAR]
+    return near[0] if len(near) == 1 else None
 
 
 def _others(tally: Tally, number: int) -> npt.NDArray[np.int64]:

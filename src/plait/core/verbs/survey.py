@@ -23,6 +23,7 @@ from plait.core.look.profile import Profile, Tally, profile, tallied
 from plait.core.look.relating.relation import Relation
 from plait.core.look.relating.values import TalliedTable
 from plait.core.look.relations import relations
+from plait.core.look.shifted import shifted_rows
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
 from plait.core.types.kinds import kind_of, may_be_typed
@@ -231,6 +232,7 @@ def _family_findings(
         else:
             yield _not_compared(found)
         yield from type_findings(found.tables, found.kinds, found.family.name)
+    yield from shifted_rows(found.tables, found.profiles, tallies)
     for name, one in found.profiles.items():
         yield from doubts(name, one, f"{found.family.name}, column {name}")
 
