@@ -9,6 +9,7 @@ import json
 import shutil
 import sqlite3
 import zipfile
+from contextlib import closing
 from decimal import Decimal
 from pathlib import Path
 
@@ -16,6 +17,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet
 import pytest
+import python_calamine
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -336,3 +338,16 @@ def test_a_small_workbook_that_claims_to_be_huge_is_refused_soon(tmp_path, monke
         read(tmp_path / "a.xls")
     ((memory, seconds),) = limits
     assert memory < 2 << 30 and seconds < 10
+
+
+def test_decimals_that_a_float_would_not_give_back_stand_as_they_are(tmp_path, plait, put):
+    put(a_csv="k,v\n1,0.10\n2,12345678901234567.50\n3,NA\n4,2e3\n")
+    assert plait("mend", "a.csv", "--out", "o.sqlite").status == 0
+    with closing(sqlite3.connect(tmp_path / "o.sqlite")) as base:
+        assert [row[0] for row in base.execute("SELECT v FROM o")] == [
+            *("0.10", "12345678901234567.50", None, "2e3")
+        ]
+    assert plait("mend", "a.csv", "--out", "o.xlsx").status == 0
+    sheet = python_calamine.CalamineWorkbook.from_path(str(tmp_path / "o.xlsx"))
+    rows = sheet.get_sheet_by_index(0).to_python()
+    assert [row[1] for row in rows[1:]] == [0.1, "12345678901234567.50", "", 2000.0]

@@ -320,6 +320,13 @@ def plain_type(cells: list[str]) -> str:
     return "text"
 
 
+def digits_of(texts: list[str | None]) -> int:
+    """The digits that a decimal type of all these numbers has."""
+    numbers = [Decimal(text) for text in texts if text]
+    places = max(-number.as_tuple().exponent for number in numbers)
+    return max(len(str(abs(int(number.scaleb(max(places, 0)))))) for number in numbers)
+
+
 PATTERNS = {
     "integer": "-?(0|[1-9][0-9]{0,17})",
     "decimal": r"-?(0|[1-9][0-9]{0,17})(\.[0-9]+)?",
@@ -363,6 +370,11 @@ def judge_written(rng: random.Random) -> bool:
             assert got == wanted, f"{word} as {form}: {got[:3]} and not {wanted[:3]}"
             for name, kind in types.items():
                 called = CALLED[form].get(kind, NOT_CALLED[form])
+                if form == "sqlite" and kind == "decimal":
+                    texts = [line[names.index(name)] or None for line in lines]
+                    if digits_of(texts) > 15:  # a float would not give them back
+                        called = "TEXT"
+                        assert [row[names.index(name)] for row in rows_there] == texts
                 there = kinds.get(name, called) or called
                 if (
                     form == "jsonl"

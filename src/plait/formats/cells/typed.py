@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plait.core.account.finding import Finding, counted
 from plait.core.account.parallel import ordered_map
@@ -21,19 +22,23 @@ from plait.core.types.kinds import (
     simplest_type,
 )
 
+_PLAIN_DECIMALS = ("decimal", "decimal:1e3")
+
 
 @dataclass(frozen=True, eq=False)
 class Typing:
     """Columns of a table, the kind of each, and the schema that holds them.
 
     ``declared`` are columns of text by what their source says: there an empty text is one,
-    and not a missing cell.
+    and not a missing cell. ``texts`` are columns of decimals that are given as the texts that
+    they stand as, with the type that tells which of them are numbers.
     """
 
     columns: Mapping[str, pa.ChunkedArray]
     kinds: Mapping[str, str]
     schema: pa.Schema
     declared: frozenset[str] = frozenset()
+    texts: Mapping[str, pa.DataType] = field(default_factory=dict)
 
 
 def likely_typing(table: Table) -> Typing:
@@ -76,6 +81,30 @@ def _typing(
     return Typing(columns, kinds, pa.schema(fields), declared)
 
 
+def with_texts(typing: Typing, names: Iterable[str]) -> Typing:
+    """Some columns of decimals, that stand as text in the table, given as these texts."""
+    texts = {
+        name: typing.schema.field(name).type
+        for name in names
+        if is_text(typing.columns[name].type)
+        and typing.kinds[name] in _PLAIN_DECIMALS
+        and pa.types.is_decimal(typing.schema.field(name).type)
+    }
+    fields = [f.with_type(pa.string()) if f.name in texts else f for f in typing.schema]
+    return replace(typing, schema=pa.schema(fields), texts=texts)
+
+
+def _numbers_as_they_stand(cells: pa.ChunkedArray, kind: str, to: pa.DataType) -> pa.ChunkedArray:
+    """The texts of numbers; nothing where a marker stands for a missing one."""
+    return kept(
+        (
+            pc.if_else(as_kind(chunk, kind, to).is_valid(), chunk, None).cast(pa.string())
+            for chunk in cells.chunks
+        ),
+        pa.string(),
+    )
+
+
 def groups(typing: Typing, rows: int, ahead: int = 1) -> Iterator[pa.Table]:
     """The table in groups of so many rows, converted on all cores.
 
@@ -88,11 +117,14 @@ def groups(typing: Typing, rows: int, ahead: int = 1) -> Iterator[pa.Table]:
 
     def group(start: int) -> pa.Table:
         made = []
-        for field in typing.schema:
-            cells = typing.columns[field.name].slice(start, rows)
-            as_it_is = field.name in typing.declared and cells.type == field.type
-            kind = typing.kinds[field.name]
-            made.append(cells if as_it_is else _converted(cells, kind, field.type))
+        for column in typing.schema:
+            cells = typing.columns[column.name].slice(start, rows)
+            as_it_is = column.name in typing.declared and cells.type == column.type
+            kind = typing.kinds[column.name]
+            if number := typing.texts.get(column.name):
+                made.append(_numbers_as_they_stand(cells, kind, number))
+            else:
+                made.append(cells if as_it_is else _converted(cells, kind, column.type))
         return pa.Table.from_arrays(made, schema=typing.schema)
 
     return ordered_map(group, range(0, total, rows), ahead)

@@ -19,7 +19,7 @@ from plait.core.account.errors import OutputError
 from plait.core.account.finding import Finding
 from plait.core.table.table import Table
 from plait.core.types.exact import narrowed
-from plait.formats.cells.typed import Typing, groups, marker_findings, sure_typing
+from plait.formats.cells.typed import Typing, groups, marker_findings, sure_typing, with_texts
 from plait.formats.cells.values import SURE_DIGITS
 
 _GROUP = 1 << 14
@@ -197,7 +197,10 @@ def _unusable(target: Path, error: sqlite3.Error) -> OutputError:
 
 
 def _narrow_typing(table: Table) -> Typing:
-    """The types of a table's columns, decimals with as many digits as their values have."""
+    """The types of a table's columns, decimals with as many digits as their values have.
+
+    Decimals that SQLite would not give back are texts, as they stand.
+    """
     typing = sure_typing(table)
     fields = [
         field.with_type(narrowed(typing.columns[field.name]).type)
@@ -205,7 +208,8 @@ def _narrow_typing(table: Table) -> Typing:
         else field
         for field in typing.schema
     ]
-    return replace(typing, schema=pa.schema(fields))
+    typing = replace(typing, schema=pa.schema(fields))
+    return with_texts(typing, (one.name for one in fields if not _is_sure_decimal(one.type)))
 
 
 def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> list[Finding]:

@@ -7,7 +7,7 @@ import math
 import re
 import zipfile
 from collections.abc import Callable, Mapping, Sequence
-from decimal import Decimal
+from decimal import MAX_PREC, Context, Decimal
 from html import unescape
 from pathlib import Path
 from typing import Any
@@ -16,12 +16,13 @@ from plait.core.account.errors import OutputError
 from plait.core.account.finding import Finding, counted
 from plait.core.account.names import distinct_name
 from plait.core.table.table import Table
-from plait.formats.cells.typed import groups, marker_findings, sure_typing
+from plait.formats.cells.typed import groups, marker_findings, sure_typing, with_texts
 from plait.formats.cells.values import SURE_DIGITS
 from plait.formats.delivery.scratch import scratch
 
 MOST_ROWS, MOST_COLUMNS, MOST_SIGNS = 1_048_576, 16_384, 32_767
 _GROUP = 1 << 14
+_EXACT = Context(prec=MAX_PREC)
 _FORMATS = {
     dt.datetime: "yyyy-mm-dd hh:mm:ss",
     dt.date: "yyyy-mm-dd",
@@ -150,9 +151,13 @@ def _fill(sheet: Any, table: Table, formats: Mapping[type, Any], tick: Tick) -> 
     sheet.freeze_panes(1, 0)
     for column, name in enumerate(table.column_names):
         _put(sheet, 0, column, name, formats, name)
-    row, typing = 0, sure_typing(table)
+    row, typing = 0, with_texts(sure_typing(table), table.column_names)
     for group in groups(typing, _GROUP):
-        for cells in zip(*(column.to_pylist() for column in group.columns), strict=True):
+        columns = (
+            map(_sure_number, column.to_pylist()) if name in typing.texts else column.to_pylist()
+            for name, column in zip(group.column_names, group.columns, strict=True)
+        )
+        for cells in zip(*columns, strict=True):
             row += 1
             for column, value in enumerate(cells):
                 if value is not None:
@@ -186,10 +191,16 @@ def _put(
         sheet.write_string(row, column, text)
 
 
+def _sure_number(text: str | None) -> Decimal | str | None:
+    """The decimal that a text is, where a spreadsheet gives it back; else the text as it stands."""
+    number = None if text is None else Decimal(text)
+    return number if number is None or _is_number(number) else text
+
+
 def _is_number(value: Any) -> bool:
     """Whether a spreadsheet, which keeps 15 digits, gives the number back."""
     if isinstance(value, float):
         return math.isfinite(value)
     if isinstance(value, Decimal):
-        return len(value.as_tuple().digits) <= SURE_DIGITS
+        return len(value.normalize(_EXACT).as_tuple().digits) <= SURE_DIGITS
     return isinstance(value, int) and len(str(abs(value))) <= SURE_DIGITS
