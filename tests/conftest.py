@@ -9,6 +9,7 @@ import os
 import re
 import subprocess
 import sys
+import tempfile
 from collections import Counter
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
@@ -23,6 +24,8 @@ import cases
 
 assert cases  # it registers the profiles
 settings.load_profile("plait")
+# What the tests seal is sealed with a key of theirs, and nothing goes into the user's folder.
+os.environ["XDG_DATA_HOME"] = tempfile.mkdtemp(prefix="plait-tests-")
 
 
 def pytest_terminal_summary(terminalreporter):

@@ -25,6 +25,7 @@ from plait.formats.places.source import Source
 from plait.formats.readers import reader_of
 from plait.formats.remote.fetching import keeping
 from plait.plan.handing.kept import Kept, kept_of, not_as_written
+from plait.plan.handing.reach import Reach
 
 MOST_ROWS = 5
 _MOST_ORIGINS = 20
@@ -100,6 +101,8 @@ class Traced:
         How many rows the condition holds on; more than are traced perhaps.
     changed : tuple of str
         Sources that are not as they were, or not there, with what is wrong.
+    unopened : tuple of str
+        What would have been opened for sources of a handover that somebody else made.
     paths : mapping of str to str
         The file of each source that went in.
     """
@@ -109,7 +112,14 @@ class Traced:
     rows: tuple[RowTrace, ...]
     found: int
     changed: tuple[str, ...]
+    unopened: tuple[str, ...]
     paths: Mapping[str, str]
+
+    @property
+    def read(self) -> bool:
+        """Whether any source was read again."""
+        origins = (one for row in self.rows for cell in row.cells for one in cell.origins)
+        return any(origin.text is not None for origin in origins)
 
 
 def trace(
@@ -118,6 +128,8 @@ def trace(
     where: str | None = None,
     columns: Sequence[str] = (),
     most: int = MOST_ROWS,
+    sources: str | Path | None = None,
+    trusted: bool = False,
 ) -> Traced:
     """Where rows of a handover, and each of their cells, came from.
 
@@ -133,6 +145,11 @@ def trace(
         The columns to trace. Without it all.
     most : int
         Of the rows on which the condition holds, so many at most.
+    sources : str or Path, optional
+        The folder that paths of sources start from, and that none leads out of.
+    trusted : bool
+        Open whatever a handover names that somebody else made: addresses, with variables of
+        the environment filled in, and any file.
 
     Returns
     -------
@@ -149,14 +166,16 @@ def trace(
     -----
     The sources are read again, and their checksums compared with those of the
     run: where a source has changed since, that is said, and its text is the one
-    that is there now.
+    that is there now. Of a handover that this user did not make, files are opened
+    only in the folder that it stands in, or in ``sources``.
     """
     folder = Path(handover)
     try:
         kept = kept_of(folder)
         for column in columns:
             check_column(column, kept.dataset)
-        return _traced(kept, str(handover), rows, where, columns, most)
+        reach = Reach(kept, None if sources is None else Path(sources), trusted)
+        return _traced(reach, str(handover), rows, where, columns, most)
     except _NOT_AS_WRITTEN as error:
         said = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
         raise not_as_written(folder, f"it does not hold together: {said}") from None
@@ -170,13 +189,14 @@ _NOT_AS_WRITTEN = (
 
 
 def _traced(
-    kept: Kept,
+    reach: Reach,
     handover: str,
     rows: Sequence[int],
     where: str | None,
     columns: Sequence[str],
     most: int,
 ) -> Traced:
+    kept = reach.kept
     chosen, found = _chosen(kept.dataset, rows, where, most)
     _, lineage = read_lineage(kept.folder / "lineage.parquet", chosen)
     numbers = [_numbers(one) for one in lineage]
@@ -186,7 +206,9 @@ def _traced(
     of_rows = [one for each in numbers for way in kept.stated["rows"] for one in each[way]]
     wanted = _by_source(kept, [*led, *of_rows])
     known = _known(kept, wanted)
-    looked, changed = _looked_up(kept, wanted, known)
+    opened = {number: source for number in wanted if (source := reach.source(number))}
+    unopened = dict.fromkeys(reach.wanted(number) for number in wanted if number not in opened)
+    looked, changed = _looked_up(kept, wanted, opened, known)
     traced = tuple(
         _row_trace(kept, row, each, names, _Seen(looked, known))
         for row, each in zip(chosen, numbers, strict=True)
@@ -194,7 +216,8 @@ def _traced(
     named = {source for row in traced for source, _ in row.places}
     about = (one for one in kept.stated["sources"] if one["name"] in named)
     paths = {one["name"]: one["path"] for one in about}
-    return Traced(handover, kept.stated["result"], traced, found, tuple(changed), paths)
+    result = kept.stated["result"]
+    return Traced(handover, result, traced, found, tuple(changed), tuple(unopened), paths)
 
 
 def _chosen(
@@ -283,14 +306,17 @@ def _known(kept: Kept, wanted: Mapping[int, set[int]]) -> dict[int, _ByKey]:
 
 
 def _looked_up(
-    kept: Kept, wanted: Mapping[int, set[int]], known: Mapping[int, _ByKey]
+    kept: Kept,
+    wanted: Mapping[int, set[int]],
+    opened: Mapping[int, Source],
+    known: Mapping[int, _ByKey],
 ) -> tuple[_Found, list[str]]:
     """The rows as the sources have them now, and which sources have changed."""
     looked: _Found = {}
     changed: list[str] = []
     with keeping():
-        for number, rows in wanted.items():
-            said, source = kept.stated["sources"][number], kept.source(number)
+        for number, source in opened.items():
+            said, rows = kept.stated["sources"][number], wanted[number]
             if source.address is None and not Path(source.path).is_file():
                 changed.append(f"{said['path']} is not there any more")
                 continue

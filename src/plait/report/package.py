@@ -36,7 +36,7 @@ _MEDIA = {
 }
 
 
-def package_json(story: Story, outputs: Sequence[Output]) -> str:
+def package_json(story: Story, outputs: Sequence[Output], seal: str = "") -> str:
     """The descriptor as JSON text.
 
     Parameters
@@ -44,6 +44,8 @@ def package_json(story: Story, outputs: Sequence[Output]) -> str:
     story : Story
     outputs : sequence of Output
         Every file of the handover but the descriptor, paths from its folder.
+    seal : str
+        By which whoever hands it over knows it again.
 
     Notes
     -----
@@ -57,6 +59,8 @@ def package_json(story: Story, outputs: Sequence[Output]) -> str:
         "sources": [{"title": one.name, "path": one.path} for one in _once(story)],
         "resources": [_resource(one, story, taken) for one in outputs],
     }
+    if seal:
+        descriptor["seal"] = seal
     return json.dumps(descriptor, indent=2, ensure_ascii=False)
 
 

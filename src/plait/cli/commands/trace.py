@@ -49,6 +49,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help=f"of those rows so many at most (default: {MOST_ROWS})",
     )
+    parser.add_argument(
+        "--sources",
+        type=Path,
+        metavar="DIR",
+        help="the folder that the sources' paths start from; nothing outside of it is opened",
+    )
+    parser.add_argument(
+        "--trusted",
+        action="store_true",
+        help="open what a handover names that somebody else made: addresses, with variables of "
+        "the environment filled in, and files anywhere",
+    )
     add_options(parser, [_COLUMNS])
     parser.add_argument("--json", action="store_true", help="print the trace as JSON")
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
@@ -58,7 +70,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    traced = trace(options.handover, options.row, options.where, options.columns, options.most)
+    traced = trace(
+        options.handover,
+        options.row,
+        options.where,
+        options.columns,
+        options.most,
+        options.sources,
+        options.trusted,
+    )
     if options.json:
         said = {"command": "trace", "version": __version__, **asdict(traced)}
         print(json.dumps(said, indent=2, ensure_ascii=False))
@@ -80,7 +100,14 @@ def _answer(traced: Traced) -> Iterator[str]:
         yield f"{shown:,} of {fit} of {traced.result} that fit, traced to the sources"
     else:
         yield f"{counted(shown, 'row')} of {traced.result} traced to the sources"
+    for place in traced.unopened:
+        yield f"not opened:  {place}"
+    if traced.unopened:
+        yield (
+            "             the handover was made by somebody else, or on another machine; to open "
+            "these: --trusted, or --sources DIR for files in a folder"
+        )
     for said in traced.changed:
         yield f"changed:     {said}"
-    if not traced.changed:
+    if not traced.changed and traced.read:
         yield "unchanged:   every source that was read again is as it was when the plan was run"

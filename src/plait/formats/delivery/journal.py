@@ -16,17 +16,21 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 from typing import Any, Protocol
 
+from plait.core.account.errors import OutputError
 from plait.formats.delivery.flushing import flush_folder
 from plait.formats.delivery.parts import JOURNAL, OLD, PART, remove, standing_above
+from plait.formats.delivery.plain_files import read_plain, write_plain
 from plait.formats.delivery.schema import schema_version
+from plait.formats.delivery.seal import is_ours, sealed
 
 State = tuple[int, int, int]
+_SEALED = "journal"
 _LONGEST_NAME = 255
 
 
@@ -138,6 +142,7 @@ def _write(steps: Sequence[Step], token: str, decider: Decider | None) -> list[P
             if not number:
                 said["followers"] = [str(one.absolute()) for one in journals[1:]]
                 said["database"] = decider.stated() if decider else None
+                said["seal"] = sealed(_SEALED, _sealed_text(said)) if decider else ""
             written.append(journals[number])
             _write_down(journals[number], json.dumps(said))
     except BaseException:
@@ -150,10 +155,7 @@ def _write_down(journal: Path, text: str) -> None:
     """Write a journal that is there whole or not at all."""
     making = journal.with_name(journal.name + "-new")
     try:
-        with making.open("w", encoding="utf-8", errors="surrogateescape") as file:
-            file.write(text)
-            file.flush()
-            os.fsync(file.fileno())
+        write_plain(making, text.encode("utf-8", "surrogateescape"))
         making.rename(journal)
     finally:
         with suppress(OSError):
@@ -272,7 +274,7 @@ def _recovered(journal: Path) -> list[Path]:
         return []  # none of ours: it is left alone
     leads = Path(said["lead"]) == journal.absolute()
     leading = said if leads else _read(Path(said["lead"]).parent / journal.name)
-    decided = leading is not None and _database_agrees(leading.get("database"))
+    decided = leading is not None and _database_agrees(leading, journal)
     made: list[Path] = []
     for follower in said.get("followers", ()) if leads else ():
         made += _carried_out(Path(str(follower)).parent / journal.name, decided)
@@ -321,7 +323,7 @@ def _drop_all(step: Step) -> None:
 def _read(journal: Path) -> dict[str, Any] | None:
     """What a journal says; None where it is none."""
     try:
-        said = json.loads(journal.read_text("utf-8", "surrogateescape"))
+        said = json.loads(read_plain(journal).decode("utf-8", "surrogateescape"))
         ours = journal.name.endswith(JOURNAL) and isinstance(said["lead"], str)
         lists = isinstance(said["steps"], list) and isinstance(said.get("followers", []), list)
         return said if ours and lists else None
@@ -364,10 +366,29 @@ asking: list[Callable[[dict[str, Any]], bool | None]] = []
 """What tells whether a change in a database of a server was made; the formats add it."""
 
 
-def _database_agrees(said: Any) -> bool:
-    """Whether the change in the database, if there was to be one, was made."""
+def _sealed_text(said: Any) -> str:
+    """What of a leading journal is sealed: where it stands, and the database that it names."""
+    return json.dumps([said.get("lead"), said.get("database")], sort_keys=True)
+
+
+def _database_agrees(leading: Mapping[str, Any], journal: Path) -> bool:
+    """Whether the change in the database, if there was to be one, was made.
+
+    Raises
+    ------
+    OutputError
+        For a journal that this user did not write: no database that it names is asked.
+    """
+    said = leading.get("database")
     if not isinstance(said, dict):
         return not said
+    if not is_ours(_SEALED, _sealed_text(leading), leading.get("seal")):
+        raise OutputError(
+            "a run of somebody else was killed here, and the database that it wrote into, which "
+            "alone knows whether it took effect, is not asked",
+            str(journal),
+            "let that user run it again; or remove this file: then it never took effect",
+        )
     for ask in asking:
         answer = ask(said)
         if answer is not None:

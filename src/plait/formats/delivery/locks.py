@@ -17,6 +17,8 @@ from plait.core.account.system import IS_POSIX
 #: Open files of the parent are not the child's, no line end is translated, no link is followed.
 OPEN_FLAGS = getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_BINARY", 0)
 NO_FOLLOW = getattr(os, "O_NOFOLLOW", 0)
+#: A pipe that nobody writes into is not waited for.
+NO_WAIT = getattr(os, "O_NONBLOCK", 0)
 CAN_LOCK_OUTPUTS = IS_POSIX
 
 

@@ -12,13 +12,14 @@ import os
 import re
 import secrets
 import shutil
+import stat
 import time
 from collections.abc import Iterable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 from plait.core.account.errors import OutputError
-from plait.formats.delivery.locks import CAN_LOCK_OUTPUTS, NO_FOLLOW, OPEN_FLAGS, try_lock
+from plait.formats.delivery.locks import CAN_LOCK_OUTPUTS, NO_FOLLOW, NO_WAIT, OPEN_FLAGS, try_lock
 
 PART, OLD, JOURNAL = ".plait-part", ".plait-old", ".plait-journal"
 _PART = re.compile(r"\..*\.(?P<token>[0-9a-f]{8})-\d+\.plait-part", re.DOTALL)
@@ -151,9 +152,10 @@ def sweep(folder: Path) -> None:
 def _take_away(part: Path) -> None:
     """Remove a part unless somebody holds it."""
     with suppress(OSError):
-        number = os.open(part, os.O_RDONLY | NO_FOLLOW | OPEN_FLAGS)
+        number = os.open(part, os.O_RDONLY | NO_FOLLOW | NO_WAIT | OPEN_FLAGS)
         try:
-            if try_lock(number):
+            mode = os.fstat(number).st_mode
+            if (stat.S_ISREG(mode) or stat.S_ISDIR(mode)) and try_lock(number):
                 remove(part)
         finally:
             os.close(number)

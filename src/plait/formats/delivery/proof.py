@@ -11,6 +11,8 @@ import json
 from collections.abc import Iterable, Mapping
 from pathlib import Path, PurePosixPath
 
+from plait.formats.delivery.plain_files import read_plain
+
 _ENDINGS = (".csv", ".html", ".htm")
 
 
@@ -50,7 +52,7 @@ def _inside(lead: Path, path: Path) -> str:
 def proof_of(lead: Path) -> list[Path]:
     """The files that were delivered with a result, and are as they were then."""
     try:
-        said = json.loads(proof_file(lead).read_text("utf-8"))["with"]
+        said = json.loads(read_plain(proof_file(lead)))["with"]
         found = [lead.parent / one["path"] for one in said if _is_unchanged(lead, one)]
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
         return []
@@ -64,6 +66,8 @@ def _is_unchanged(lead: Path, said: Mapping[str, object]) -> bool:
     path = lead.parent / way
     if path.is_symlink() or not path.is_file():
         return False
+    if not path.resolve().is_relative_to(lead.parent.resolve()):
+        return False  # a link among the folders leads out
     stat = path.stat()
     return stat.st_size == said["bytes"] and stat.st_mtime_ns == said["modified"]
 

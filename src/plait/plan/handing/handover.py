@@ -24,6 +24,7 @@ from plait.core.table.table import SetAside, Table, from_columns
 from plait.formats.delivery.checksum import sha256, sums_of
 from plait.formats.delivery.delivery import Delivery
 from plait.formats.delivery.folder import check_folder, whole_folder, write_flushed
+from plait.formats.delivery.seal import sealed
 from plait.formats.lineage_keys import KEYS, key_starts, known_of, write_keys
 from plait.formats.lineage_out import cells_stated, write_lineage
 from plait.formats.outputs import (
@@ -39,7 +40,7 @@ from plait.formats.places.target import How, TableTarget, table_target
 from plait.formats.servers.writing.into import Into
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.behind import behind_of, every_list
-from plait.plan.handing.kept import MARKS
+from plait.plan.handing.kept import HANDOVER, MARKS
 from plait.plan.handing.telling import shown_path, sources_of, story_of, unique_key_of
 from plait.plan.work.touched import touching
 from plait.plan.work.work import Phases, Worked
@@ -193,7 +194,8 @@ def hand_over(
         for name, text in _texts(story, target.name):
             write_flushed(part / name, partial(Path.write_text, data=text, encoding="utf-8"))
             outputs.append(_output(part, name))
-        package = package_json(story, outputs)
+        (of_lineage,) = (one.sha256 for one in outputs if one.path == MARKS[2])
+        package = package_json(story, outputs, sealed(HANDOVER, of_lineage))
         write_flushed(part / MARKS[0], lambda path: path.write_text(package, "utf-8"))
     return story
 

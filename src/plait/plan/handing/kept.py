@@ -12,6 +12,8 @@ from plait.core.account.errors import SourceError
 from plait.core.account.limits import Limits
 from plait.core.table.table import Table
 from plait.formats.delivery.checksum import sums_of
+from plait.formats.delivery.plain_files import read_plain
+from plait.formats.delivery.seal import is_ours
 from plait.formats.lineage_keys import KEYS
 from plait.formats.lineage_out import read_lineage
 from plait.formats.places.address import Address, is_address
@@ -21,6 +23,7 @@ from plait.formats.reading import read_alone
 from plait.formats.sources import one_source
 
 MARKS = ("datapackage.json", "ledger.json", "lineage.parquet")
+HANDOVER = "handover"  # what its seal is of
 _SOURCE = {
     "name": str,
     "path": str,
@@ -66,14 +69,18 @@ def not_as_written(folder: Path, how: str) -> SourceError:
 
 @dataclass(frozen=True, eq=False)
 class Kept:
-    """What a handover keeps: its dataset, and what is stated beside the lineage."""
+    """What a handover keeps: its dataset, and what is stated beside the lineage.
+
+    ``ours`` is whether this user made it.
+    """
 
     folder: Path
     dataset: Table
     stated: Mapping[str, Any]
+    ours: bool
 
-    def source(self, number: int) -> Source:
-        """A source, as it was read; its path starts where the plan stands."""
+    def source(self, number: int, base: Path | None = None) -> Source:
+        """A source, as it was read; its path starts where the plan stands, or at a base."""
         said = self.stated["sources"][number]["read"]
         given = said["given"]
         dialect = Dialect(**given["dialect"])
@@ -94,8 +101,12 @@ class Kept:
             return Source(
                 name, path, said["member"], said["part"], how, address=address, taking=taking
             )
-        base = self.folder / self.stated["up"]
-        where = path if Path(path).is_absolute() else str(base / path)
+        if base is not None:
+            where = str(base / (Path(path).name if Path(path).is_absolute() else path))
+        elif Path(path).is_absolute():
+            where = path
+        else:
+            where = str(self.folder / self.stated["up"] / path)
         return Source(name, where, said["member"], said["part"], how)
 
 
@@ -118,8 +129,8 @@ def kept_of(folder: Path) -> Kept:
         stated, _ = read_lineage(lineage, [])
         if not fits(stated, _STATED):
             raise ValueError("what it states beside the lineage is not what a run states")
-        package = json.loads((folder / "datapackage.json").read_text("utf-8"))
-    except (OSError, ValueError, KeyError) as error:
+        package = json.loads(read_plain(folder / "datapackage.json"))
+    except (OSError, ValueError, KeyError, RecursionError) as error:
         raise SourceError(f"the handover cannot be read: {error}", str(folder)) from None
     name = stated["result"]
     sums = {one["path"]: one["hash"] for one in package["resources"]}
@@ -129,8 +140,12 @@ def kept_of(folder: Path) -> Kept:
     # Text has the cells as they stand; of other formats any will do.
     files.sort(key=lambda file: not file.endswith((".csv", ".tsv")))
     whole = [files[0], lineage.name, *([KEYS] if KEYS in sums else [])]
+    for path in whole:
+        if not (folder / path).is_file():
+            raise not_as_written(folder, f"{path} is not there, or no file")
     for path, sum_ in sums_of(str(folder / one) for one in whole).items():
         if sums[Path(path).name] != f"sha256:{sum_.result()}":
             raise not_as_written(folder, f"{Path(path).name} is another file")
     dataset = read_alone(one_source(f"{name}={folder / files[0]}"))
-    return Kept(folder, dataset.named(name), stated)
+    ours = is_ours(HANDOVER, sums[lineage.name].removeprefix("sha256:"), package.get("seal"))
+    return Kept(folder, dataset.named(name), stated, ours)

@@ -12,6 +12,7 @@ from plait.core.account.errors import SourceError
 from plait.core.table.keyspec import KeySpec
 from plait.core.table.table import Table
 from plait.formats.delivery.checksum import sums_of
+from plait.formats.delivery.plain_files import read_plain
 from plait.formats.places.address import is_address
 from plait.formats.places.given import Given
 from plait.formats.places.source import Source
@@ -75,7 +76,7 @@ def added_files(folder: Path) -> list[str]:
     """The files in the folder of a handover that no run wrote, by its descriptor."""
     known = {"datapackage.json", *MARKS}
     try:
-        said = json.loads((folder / "datapackage.json").read_text("utf-8"))
+        said = json.loads(read_plain(folder / "datapackage.json"))
         known |= {str(one["path"]) for one in said["resources"]}
     except (OSError, ValueError, KeyError, TypeError):
         known |= {path.name for path in folder.glob("*.*")}  # what was written cannot be told
@@ -92,7 +93,7 @@ def check_as_written(handed: Handed) -> None:
         When somebody has changed one since.
     """
     try:
-        said = json.loads((handed.folder / "datapackage.json").read_text("utf-8"))
+        said = json.loads(read_plain(handed.folder / "datapackage.json"))
         sums = {str(one["path"]): str(one["hash"]) for one in said["resources"]}
     except (OSError, ValueError, KeyError, TypeError):
         raise not_as_written(handed.folder, "datapackage.json is not what a run writes") from None
@@ -118,7 +119,7 @@ def handed_in(folder: Path) -> Handed:
         When it is not as it was written.
     """
     try:
-        said = json.loads((folder / "ledger.json").read_text("utf-8"))
+        said = json.loads(read_plain(folder / "ledger.json"))
     except (OSError, ValueError) as error:
         raise SourceError(f"the handover cannot be read: {error}", str(folder)) from None
     if not fits(said, _STATED):

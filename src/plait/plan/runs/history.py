@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import errno
 import json
-import os
+import stat
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -12,9 +13,12 @@ from typing import Any
 
 from plait.core.account.errors import SourceError, UsageError
 from plait.formats.delivery.flushing import flush_folder
+from plait.formats.delivery.plain_files import read_plain, write_plain
 from plait.formats.places.endings import HISTORY
 from plait.plan.runs.record import Record, as_dict, begun, from_dict
 from plait.plan.runs.turn import is_running
+
+_RIGHTS = 0o666  # of a new one, less what the system takes off for this user
 
 
 def history_file(plan: Path) -> Path:
@@ -66,13 +70,14 @@ class History:
         self._write(lines)
 
     def _write(self, lines: Sequence[str]) -> None:
+        if self.path.is_symlink():
+            raise OSError(errno.ELOOP, "it is a link, and none is followed", str(self.path))
+        mode = stat.S_IMODE(self.path.stat().st_mode) if self.path.exists() else _RIGHTS
         part = self.path.with_name(f".{self.path.name}.plait-new")
-        with part.open("w", encoding="utf-8") as file:
-            file.writelines(f"{line}\n" for line in lines)
-            file.flush()
-            os.fsync(file.fileno())
+        write_plain(part, "".join(f"{line}\n" for line in lines).encode(), mode)
         with suppress(OSError):
-            part.chmod(self.path.stat().st_mode & 0o777)
+            if stat.S_IMODE(part.stat().st_mode) != mode and self.path.exists():
+                part.chmod(mode)
         part.replace(self.path)
         with suppress(OSError):
             flush_folder(self.path.parent)
@@ -119,7 +124,7 @@ def run_with(records: Sequence[Record], ledger: str) -> Record | None:
 def _lines(path: Path) -> list[str]:
     try:
         # Records end with a line feed only: a parameter may hold other signs that end a line.
-        return [line for line in path.read_text("utf-8").split("\n") if line.strip()]
+        return [line for line in read_plain(path).decode("utf-8").split("\n") if line.strip()]
     except FileNotFoundError:
         return []
 

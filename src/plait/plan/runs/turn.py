@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import os
+import stat
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from plait.core.account.errors import OutputError
-from plait.formats.delivery.locks import NO_FOLLOW, OPEN_FLAGS, try_lock
+from plait.formats.delivery.locks import NO_FOLLOW, NO_WAIT, OPEN_FLAGS, try_lock
 
 ENDING = ".plait-turn"
 _STEP_SECONDS = 0.1
@@ -71,10 +72,12 @@ def turn(plan: Path, who: str, wait: bool, waiting: Waiting = lambda _: None) ->
 def is_running(plan: Path) -> bool:
     """Whether a run of a plan is at it now."""
     try:
-        number = os.open(turn_file(plan), os.O_RDWR | NO_FOLLOW | OPEN_FLAGS)
+        number = os.open(turn_file(plan), os.O_RDWR | NO_FOLLOW | NO_WAIT | OPEN_FLAGS)
     except OSError:
         return False
     try:
+        if not stat.S_ISREG(os.fstat(number).st_mode):
+            return False
         return not try_lock(number)
     finally:
         os.close(number)
@@ -85,8 +88,12 @@ def _taken(path: Path, wait: bool, waiting: Waiting) -> int | None:
     told = False
     while True:
         try:
-            number = os.open(path, os.O_RDWR | os.O_CREAT | NO_FOLLOW | OPEN_FLAGS, 0o666)
+            flags = os.O_RDWR | os.O_CREAT | NO_FOLLOW | NO_WAIT | OPEN_FLAGS
+            number = os.open(path, flags, 0o666)
         except OSError:
+            return None
+        if not stat.S_ISREG(os.fstat(number).st_mode):
+            os.close(number)  # somebody put a pipe there
             return None
         if not try_lock(number):
             who = _who(number)

@@ -13,7 +13,7 @@ from importlib.resources import files
 from typing import Any
 
 from plait._version import __version__
-from plait.formats.delivery.cache_folder import cache_folder
+from plait.formats.delivery.user_folders import cache_folder
 from plait.report.figures import bytes_shown, came_from, percent, step_shown
 from plait.report.links import anchor, link
 

@@ -1,9 +1,10 @@
-"""The user's cache folder: what can be worked out again, kept for the next command."""
+"""The user's own folders: for what can be worked out again, and for what nobody else may have."""
 
 from __future__ import annotations
 
 import os
 import stat
+from collections.abc import Callable
 from pathlib import Path
 
 from plait.core.account.system import IS_POSIX
@@ -40,8 +41,19 @@ def cache_folder(name: str) -> Path | None:
     """
     from platformdirs import user_cache_path
 
+    return _own_folder(lambda: user_cache_path("plait", appauthor=False) / name)
+
+
+def data_folder() -> Path | None:
+    """Return the folder of the user's data, as ``cache_folder`` does."""
+    from platformdirs import user_data_path
+
+    return _own_folder(lambda: user_data_path("plait", appauthor=False))
+
+
+def _own_folder(find: Callable[[], Path]) -> Path | None:
     try:
-        folder = user_cache_path("plait", appauthor=False) / name
+        folder = find()
         folder.mkdir(_OWNER_ONLY, parents=True, exist_ok=True)
         state = folder.lstat()
     except (OSError, RuntimeError):
