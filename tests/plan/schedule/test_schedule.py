@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import shutil
 import subprocess
 import sys
@@ -11,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from plait.plan.schedule import systemd
+from plait.plan.schedule import cron, systemd
 from plait.plan.schedule.job import job_of
 from plait.plan.schedule.times import every, monthly
 from servers import needed
@@ -194,3 +195,56 @@ def test_cron_runs_a_plan(tmp_path_factory):
 
 def _text(path: Path) -> str:
     return path.read_text() if path.exists() else ""
+
+
+OTHERS = (
+    "*/100 * * * * odd", "@daily /usr/bin/backup", "@reboot x", 'FOO = "a b"', "MAILTO=ines",
+    "0~59 3 * * * jitter", "# 0 6 * * * off # plait-p-00000000", "", "   ", "\t", "#", "5 4 * * *",
+    "5 4 * * * backup # mine # plait-other-12345678", "1 2 3 4 5 a%b\\%c", "no crontab at all \xff",
+    "0 6 * * * plait run p.toml # plait-p-0000000", "0 6 * * * x # plait-q-00000000 ", "a # b",
+    "0 0 * * * echo ' # plait-p-00000000'", "0 6 * * 1 cd /a && run /a/p.toml # plait-z-00000000",
+)  # fmt: skip
+MINE = "0 6 * * * cd '/srv/a # b' && plait run p.toml --set 'm=a # b' # plait-p-00000000"
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_nobody_elses_line_of_a_crontab_changes_by_a_byte(seed):
+    rng = random.Random(seed)
+    for _ in range(100):
+        lines = [
+            rng.choice([*OTHERS, "".join(rng.choices("* #0-9ab%\t@=~", k=12))])
+            for _ in range(rng.randrange(12))
+        ]
+        table = rng.choice(["\n", "\r\n"]).join([*lines, ""] if rng.random() < 0.9 else lines)
+        before = table.encode("latin-1")
+        once = cron.with_line(before, "plait-p-00000000", MINE)
+        ended = before if before.endswith(b"\n") or not before else before + b"\n"
+        assert once == ended + MINE.encode() + b"\n"
+        other = cron.with_line(once, "plait-p-00000000", MINE.replace("0 6", "1 7", 1))
+        assert other == ended + MINE.replace("0 6", "1 7", 1).encode() + b"\n"
+        assert cron.with_line(other, "plait-p-00000000", None) == ended
+        assert cron.with_line(before, "plait-none-00000000", None) == before
+
+
+@pytest.mark.parametrize("folder", ["a # b", "100 % sure", "it's", "a  b"])
+def test_a_job_in_an_odd_folder_is_set_once_and_taken_away(crontab, planned, tmp_path, folder):
+    crontab.table.write_bytes(b"@daily backup\n*/100 * * * * odd \xff\n")
+    (tmp_path / folder).mkdir()
+    planned.write_text('[parameters]\nm = "x"\n' + PLAN)
+    for name in ("p.toml", "visits.csv"):
+        (tmp_path / folder / name).write_bytes((tmp_path / name).read_bytes())
+    words = ("schedule", f"{folder}/p.toml", "--daily", "06:00", "--with", "cron", "--install")
+    assert crontab(*words).status == crontab(*words, "--set", "m=a # b").status == 0
+    assert len(crontab.table.read_bytes().splitlines()) == 3
+    (one,) = crontab("schedule", "--json").json["scheduled"]
+    assert one["plan"] == str(tmp_path / folder / "p.toml")
+    assert crontab("schedule", f"{folder}/p.toml", "--remove").status == 0
+    assert crontab.table.read_bytes() == b"@daily backup\n*/100 * * * * odd \xff\n"
+
+
+@pytest.mark.parametrize("with_", ["cron", "systemd"])
+def test_a_line_break_in_a_word_is_no_line_of_the_scheduler(crontab, planned, with_):
+    planned.write_text('[parameters]\nm = "x"\n' + PLAN)
+    words = ("--daily", "06:00", "--with", with_, "--install", "--set", "m=1\n* * * * * evil")
+    refused = crontab("schedule", "p.toml", *words)
+    assert refused.status == 2 and "line break" in refused.err and not crontab.table.exists()

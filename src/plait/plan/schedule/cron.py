@@ -1,21 +1,31 @@
-"""Plans in the crontab of the user."""
+"""Plans in the crontab of the user.
+
+A crontab is other people's text: lines that a person wrote, variables, forms that only this
+system's cron knows. Our lines end in a mark; of all others no byte is touched.
+"""
 
 from __future__ import annotations
 
 import re
 import shlex
 import shutil
+import subprocess
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 from plait.core.account.errors import OutputError, UsageError
-from plait.formats.places.extras import needed
 from plait.plan.schedule.job import MARK, Job
 from plait.plan.schedule.scheduled import Scheduled
-from plait.plan.schedule.times import every
+from plait.plan.schedule.times import When, every
 
 NAME = "cron"
+_SECONDS = 30
+# The last mark of a line is its own: a folder's name may have a # in it too.
+_OURS = re.compile(
+    rb"[ \t]*(?P<when>[^\s#]\S*(?:[ \t]+\S+){4})[ \t]+(?P<command>.*) # (?P<mark>"
+    + MARK.encode()
+    + rb"-[A-Za-z0-9-]*-[0-9a-f]{8})[ \t]*\r?"
+)
 
 
 def is_there() -> bool:
@@ -30,36 +40,74 @@ def text_of(job: Job) -> str:
 
 def install(job: Job) -> str:
     """Set the line, in the place of an earlier one of that plan; what was done."""
-    table = _table()
-    table.remove_all(comment=job.mark)
-    made = table.new(command=job.line(), comment=job.mark)
-    made.setall(str(job.when))
-    _write(table)
+    _write(with_line(_read(), job.mark, text_of(job)))
     return f"in the crontab of {_user()}, as {job.mark}"
 
 
 def remove(mark: str) -> bool:
-    """Take away the line of that mark, and no other; whether there was one."""
-    table = _table()
-    if not table.remove_all(comment=mark):
+    """Take away the lines of that mark, and no other; whether there was one."""
+    table = _read()
+    without = with_line(table, mark, None)
+    if without == table:
         return False
-    _write(table)
+    _write(without)
     return True
+
+
+def with_line(table: bytes, mark: str, line: str | None) -> bytes:
+    """A crontab in which one line has a mark, or none has.
+
+    Parameters
+    ----------
+    table : bytes
+        The crontab as it stands.
+    mark : str
+    line : str, optional
+        It takes the place of the first line that has the mark, or stands last.
+
+    Examples
+    --------
+    >>> with_line(b"@daily backup", "plait-a-00000000", "0 6 * * * run # plait-a-00000000")
+    b'@daily backup\\n0 6 * * * run # plait-a-00000000\\n'
+    >>> with_line(b"0 6 * * * run # plait-a-00000000\\n@daily backup\\n", "plait-a-00000000", None)
+    b'@daily backup\\n'
+    """
+    kept: list[bytes] = []
+    new = None if line is None else f"{line}\n".encode("utf-8", "surrogateescape")
+    for each in _lines(table):
+        found = _OURS.fullmatch(each.rstrip(b"\n"))
+        if found is None or found["mark"].decode() != mark:
+            kept.append(each)
+        elif new is not None:
+            kept.append(new)
+            new = None
+    if new is not None:
+        if kept and not kept[-1].endswith(b"\n"):
+            kept[-1] += b"\n"
+        kept.append(new)
+    return b"".join(kept)
 
 
 def scheduled() -> Iterator[Scheduled]:
     """The plans in the crontab."""
-    for one in _table():
-        found = re.fullmatch(rf"{MARK}-.*-[0-9a-f]{{8}}", str(one.comment or ""))
-        if found and one.is_enabled():
-            yield Scheduled(one.comment, NAME, _plan_in(str(one.command)), _when(one))
+    for line in _lines(_read()):
+        found = _OURS.fullmatch(line.rstrip(b"\n"))
+        if found:
+            command = found["command"].decode("utf-8", "surrogateescape").replace("\\%", "%")
+            when = _when(found["when"].decode("utf-8", "replace"))
+            yield Scheduled(found["mark"].decode(), NAME, _plan_in(command), when)
 
 
-def _when(one: Any) -> Any:
+def _lines(table: bytes) -> list[bytes]:
+    """The lines of a crontab, each with its end; only a line feed ends one."""
+    return [line for line in re.split(rb"(?<=\n)", table) if line]
+
+
+def _when(fields: str) -> When | None:
     try:
-        return every(str(one.slices))
+        return every(fields)
     except UsageError:
-        return None  # @reboot and the like, that a person wrote
+        return None  # forms of another cron, that a person wrote
 
 
 def _plan_in(command: str) -> Path | None:
@@ -71,27 +119,38 @@ def _plan_in(command: str) -> Path | None:
         return None
 
 
-def _table() -> Any:
-    """The user's crontab.
+def _read() -> bytes:
+    """The user's crontab; nothing where there is none yet.
 
     Raises
     ------
     OutputError
     """
-    crontab = needed("crontab", "schedule", "crontab")
     if not is_there():
         raise OutputError("there is no crontab on this machine", remedy="apt install cron")
-    try:
-        return crontab.CronTab(user=True)
-    except OSError as error:
-        raise OutputError(f"the crontab cannot be read: {error}") from None
+    ended = _crontab("-l", b"")
+    if ended.returncode and b"no crontab" not in ended.stderr.lower():
+        raise OutputError(f"the crontab cannot be read: {_told(ended)}")
+    return b"" if ended.returncode else ended.stdout
 
 
-def _write(table: Any) -> None:
+def _write(table: bytes) -> None:
+    ended = _crontab("-", table)
+    if ended.returncode:
+        raise OutputError(f"the crontab cannot be written: {_told(ended)}")
+
+
+def _crontab(word: str, feed: bytes) -> subprocess.CompletedProcess[bytes]:
     try:
-        table.write()
-    except OSError as error:
-        raise OutputError(f"the crontab cannot be written: {error}") from None
+        return subprocess.run(
+            ["crontab", word], input=feed, capture_output=True, timeout=_SECONDS, check=False
+        )
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise OutputError(f"crontab does not answer: {error}") from None
+
+
+def _told(ended: subprocess.CompletedProcess[bytes]) -> str:
+    return ended.stderr.decode("utf-8", "replace").strip() or f"status {ended.returncode}"
 
 
 def _user() -> str:

@@ -73,11 +73,13 @@ def job_of(plan: Path, when: When, more: Sequence[str] = ()) -> Job:
     Raises
     ------
     UsageError
-        For a path that no scheduler takes.
+        For a path or a further word that no scheduler takes.
     """
     whole = plan.resolve()
-    if any(sign in str(whole) for sign in "\n\r\0"):
-        raise UsageError("a scheduler takes no path with a line break in it", repr(str(whole)))
+    for word in (str(whole), *more):
+        if any(sign in word for sign in "\n\r\0"):
+            # It would begin a line of a crontab or of a unit, and be run.
+            raise UsageError("a scheduler takes no word with a line break in it", repr(word))
     return Job(whole, when, program(), tuple(more))
 
 
