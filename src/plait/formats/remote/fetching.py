@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import gzip
+import re
+import shutil
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
@@ -10,16 +13,21 @@ from threading import Lock
 from typing import IO, Any
 
 from plait.core.account.errors import PlaitError, SourceError
+from plait.core.account.limits import LIMITS, Limits
+from plait.formats.archives.packed import Bounded
 from plait.formats.delivery.scratch import scratch
 from plait.formats.places.address import Address
 from plait.formats.places.extras import needed
 from plait.formats.places.reader import Tick
 from plait.formats.remote import https
+from plait.formats.remote.https import Coming, is_page
 
 _BLOCK = 8 << 20
 _TRIES = 4
 _WAIT_SECONDS = 0.5
 _PATIENCE_SECONDS = 60
+_HEAD = 4096
+_ENDING, _LONGEST_ENDING = re.compile(r"\.[A-Za-z0-9]+"), 30
 
 
 class _Store:
@@ -36,12 +44,14 @@ class _Store:
         self.root: Path | None = None
         self.stack = ExitStack()
 
-    def place(self) -> Path:
-        """A name for the next file."""
+    def place(self, address: Address) -> Path:
+        """A name for the next file: it ends as its own does, which tells how it is packed."""
         if self.folder is None:
             self.folder = self.stack.enter_context(scratch(self.root))
         self.places += 1
-        return self.folder / f"fetched-{self.places}"
+        name = address.path.rpartition("/")[2]
+        ending = "".join(_ENDING.findall(name))[-_LONGEST_ENDING:]
+        return self.folder / f"fetched-{self.places}{ending}"
 
 
 _STORE = _Store()
@@ -70,8 +80,22 @@ def keeping(root: Path | None = None) -> Iterator[None]:
                 _STORE.folder, _STORE.root = None, None
 
 
-def fetched(address: Address, timeout: int | None = None, tick: Tick = lambda _: None) -> Path:
+def fetched(
+    address: Address,
+    timeout: int | None = None,
+    tick: Tick = lambda _: None,
+    limits: Limits = LIMITS,
+) -> Path:
     """The file with what an address gives.
+
+    Parameters
+    ----------
+    address : Address
+    timeout : int, optional
+        Seconds that it may take altogether. Without it as long as it comes at a pace.
+    tick : callable
+        Told how many bytes came, each time.
+    limits : Limits
 
     Raises
     ------
@@ -84,8 +108,8 @@ def fetched(address: Address, timeout: int | None = None, tick: Tick = lambda _:
         known = _STORE.files.get(address.written)
         if known is None:
             with _STORE.lock:
-                known = _STORE.place()
-            _fetch(address, known, timeout, tick)
+                known = _STORE.place(address)
+            _fetch(address, known, timeout, tick, limits)
             _STORE.files[address.written] = known
         return known
 
@@ -102,7 +126,7 @@ def size_of(address: Address, timeout: int | None = None) -> int:
         system, path = _file_system(address, timeout)
         if address.scheme == "s3":
             return int(system.info(path).get("size") or 0)
-        return https.size_of(system, path)
+        return https.size_of(system, path, timeout or _PATIENCE_SECONDS)
 
 
 def matching(address: Address) -> list[Address]:
@@ -145,9 +169,9 @@ def _store(address: Address, seconds: int) -> Any:
 def _web(address: Address, seconds: int) -> Any:
     fsspec = needed("fsspec", "remote", address.shown)
     aiohttp = needed("aiohttp", "remote", address.shown)
-    # Each answer by itself may take so long; a large file comes in many.
+    # A body is taken as it comes: unpacked on the way it could be of any length.
     limit = aiohttp.ClientTimeout(total=None, connect=seconds, sock_read=seconds)
-    kwargs = {"trust_env": True, "timeout": limit}
+    kwargs = {"trust_env": True, "timeout": limit, "auto_decompress": False}
     return fsspec.filesystem("http", client_kwargs=kwargs, skip_instance_cache=True)
 
 
@@ -157,29 +181,67 @@ def _nobody_known() -> bool:
     return session.Session().get_credentials() is None
 
 
-def _fetch(address: Address, target: Path, timeout: int | None, tick: Tick) -> None:
-    with _told(address), target.open("wb") as out:
+def _fetch(address: Address, target: Path, timeout: int | None, tick: Tick, limits: Limits) -> None:
+    end = None if timeout is None else time.monotonic() + timeout
+    with _told(address), target.open("w+b") as out:
         system, path = _file_system(address, timeout)
-        go_on = _from_store if address.scheme == "s3" else https.go_on
+        coming = Coming(path, address.shown, out, tick)
         for left in reversed(range(_TRIES)):
+            seconds = None if end is None else max(end - time.monotonic(), 0.01)
             try:
-                go_on(system, path, out, tick)
-                return
+                if address.scheme == "s3":
+                    _from_store(system, path, coming, seconds)
+                else:
+                    https.go_on(system, coming, seconds)
+                break
             except Exception as error:
-                if not left or not _may_pass(error):
+                over = end is not None and time.monotonic() > end
+                if not left or over or not _may_pass(error):
                     raise
                 time.sleep(_WAIT_SECONDS * 2 ** (_TRIES - 1 - left))
+        out.flush()
+        if coming.is_gzip:
+            _unpack(out, address, limits)
+        out.seek(0)
+        if is_page(out.read(_HEAD)):
+            raise SourceError(
+                "what comes is a page of HTML, perhaps one to log in, and no data",
+                address.shown,
+                "open the address in a browser; a token in the address may be what it wants",
+            )
 
 
-def _from_store(system: Any, path: str, out: IO[bytes], tick: Tick) -> None:
-    """Fetch what is still lacking of a file in an object store, block by block."""
-    with system.open(path, "rb", block_size=_BLOCK, cache_type="readahead") as stream:
-        stream.seek(out.tell())
+def _unpack(out: IO[bytes], address: Address, limits: Limits) -> None:
+    """Unpack what was packed for the way only."""
+    packed = Path(out.name)
+    plain = packed.with_name(f"{packed.name}-plain")
+    out.seek(0)
+    unpacked: Any = gzip.GzipFile(fileobj=out)
+    stream = Bounded(unpacked, packed.stat().st_size, address.shown, limits)
+    with plain.open("wb") as file:
         while data := stream.read(_BLOCK):
-            out.write(data)
-            tick(len(data))
-        if out.tell() != stream.size:
-            raise ConnectionError(f"it ended after {out.tell():,} of {stream.size:,} bytes")
+            file.write(data)
+    out.seek(0)
+    out.truncate()
+    with plain.open("rb") as file:
+        shutil.copyfileobj(file, out, _BLOCK)
+    plain.unlink()
+    out.flush()
+
+
+def _from_store(system: Any, path: str, coming: Coming, seconds: float | None) -> None:
+    """Fetch what is still lacking of a file in an object store, block by block, of one version."""
+    end = None if seconds is None else time.monotonic() + seconds
+    with system.open(path, "rb", block_size=_BLOCK, cache_type="readahead") as stream:
+        # Blocks of one opening are of one version; the library asks for that.
+        coming.same_version(str(stream.details.get("ETag") or ""))
+        coming.total = stream.size
+        stream.seek(coming.out.tell())
+        while data := stream.read(_BLOCK):
+            coming.take(data)
+            if end is not None and time.monotonic() > end:
+                raise TimeoutError
+    coming.end()
 
 
 def _may_pass(error: BaseException) -> bool:

@@ -1,22 +1,190 @@
 """Files at https addresses, through the session of fsspec's file system.
 
 Its own files take every refusal for a file that is not there, and a body that was cut short
-for a whole one; so the answers are looked at here.
+for a whole one; so the answers are looked at here. A file that comes in several answers, as
+one after the other breaks off, must be one version of it: what tells versions apart (RFC 9110,
+ETag, Last-Modified, the length) is kept from the first answer, asked for, and compared.
 """
 
 from __future__ import annotations
 
+import asyncio
 import os
+import re
+import shutil
+import time
+from dataclasses import dataclass, field
 from functools import cache
+from pathlib import Path
 from typing import IO, Any
 
+from plait.core.account.errors import SourceError
 from plait.formats.places.reader import Tick
 
 _STEP = 1 << 20
 _PLAIN = {"Accept-Encoding": "identity"}  # bytes as they are in the file, so that they count
+_LOOK_SECONDS, _LEAST_BYTES = 60, 64 << 10  # a file that comes more slowly does not come
+_LEAST_FREE = 1 << 30
+_SPAN = re.compile(r"bytes (\d+)-(\d+)/(\d+|\*)")
+_PAGE = re.compile(rb"(?i)\s*(<!--.*?-->\s*)*<(!doctype\s+html|html)[\s>]", re.DOTALL)
+_GZIP = ("gzip", "x-gzip")
+_SEE = "fetch it by itself, and see what comes"
 
 
-def size_of(system: Any, url: str) -> int:
+@dataclass
+class Coming:
+    """A file that is being fetched, in one answer or several.
+
+    Parameters
+    ----------
+    url : str
+    shown : str
+        The same as messages may name it.
+    out : binary file
+    tick : callable
+        Told how many bytes came, each time.
+
+    Attributes
+    ----------
+    total : int or None
+        Bytes that it has, where the server says so.
+    encoding : str
+        How it is packed on the way, though that was not asked for.
+    """
+
+    url: str
+    shown: str
+    out: IO[bytes]
+    tick: Tick
+    total: int | None = None
+    encoding: str = ""
+    _version: str = ""
+    _ranges: dict[str, str] = field(default_factory=dict)
+
+    def headers(self) -> dict[str, str]:
+        """What is asked for: the rest of the same version, or all of it."""
+        if not self.out.tell() or not self._ranges:
+            self._restart()
+            return _PLAIN
+        return {**_PLAIN, "Range": f"bytes={self.out.tell()}-", **self._ranges}
+
+    def begin(self, answer: Any) -> None:
+        """Look at the head of an answer.
+
+        Raises
+        ------
+        SourceError
+            When it is no part of what was asked for, or of another version.
+        """
+        asked = self.out.tell() > 0
+        if answer.status == 206 and not asked:
+            raise self.error("the server gives a part of the file where all of it was asked for")
+        if answer.status == 206:
+            self._go_on(answer)
+            return
+        if answer.status != 200:
+            raise self.error(f"the server answers with {answer.status}")
+        self._restart()
+        self.total = answer.content_length
+        self.encoding = answer.headers.get("Content-Encoding", "").strip().lower()
+        if self.encoding == "identity":
+            self.encoding = ""
+        self._version = _version(answer)
+        tag, since = answer.headers.get("ETag", ""), answer.headers.get("Last-Modified", "")
+        name = tag if tag and not tag.startswith("W/") else since
+        self._ranges = {"If-Range": name} if name else {}
+        self._check_room()
+
+    def _go_on(self, answer: Any) -> None:
+        span = _SPAN.fullmatch(answer.headers.get("Content-Range", "").strip())
+        if span is None or int(span[1]) != self.out.tell():
+            raise self.error("the server gives another part of the file than was asked for")
+        total = None if span[3] == "*" else int(span[3])
+        another = total is not None and self.total is not None and total != self.total
+        if another or _version(answer) != self._version:
+            raise self.error("the file has changed while it was fetched")
+        self.total = self.total if total is None else total
+
+    def same_version(self, version: str) -> None:
+        """See that what comes is of the version that came until now.
+
+        Raises
+        ------
+        SourceError
+        """
+        if self.out.tell() and version != self._version:
+            raise self.error("the file has changed while it was fetched")
+        self._version = version
+
+    def _restart(self) -> None:
+        self.out.seek(0)
+        self.out.truncate()
+
+    def take(self, data: bytes) -> None:
+        """Take some bytes of the body.
+
+        Raises
+        ------
+        SourceError
+            For more than there should be, and where the disk gets full.
+        """
+        self.out.write(data)
+        self.tick(len(data))
+        if self.total is not None and self.out.tell() > self.total:
+            raise self.error(f"more came than the {self.total:,} bytes that it has")
+        if self.total is None:
+            self._check_room()
+
+    def end(self) -> None:
+        """See that all of it is there.
+
+        Raises
+        ------
+        ConnectionError
+            When it is not: the rest can be asked for.
+        """
+        if self.total is not None and self.out.tell() != self.total:
+            raise ConnectionError(f"it ended after {self.out.tell():,} of {self.total:,} bytes")
+        if self.encoding and self.encoding not in _GZIP:
+            raise self.error(f"the server packs it as {self.encoding}, which was not asked for")
+
+    @property
+    def is_gzip(self) -> bool:
+        """Whether it has to be unpacked once it is there: it was packed for the way only."""
+        return self.encoding in _GZIP and not self.url.partition("?")[0].lower().endswith(".gz")
+
+    def _check_room(self) -> None:
+        free = shutil.disk_usage(Path(self.out.name).parent).free
+        if self.total is not None and self.total > free + self.out.tell():
+            what = f"it has {self.total:,} bytes, and the scratch folder has room for {free:,}"
+        elif self.total is None and free < _LEAST_FREE:
+            what = f"its length is not told, and {self.out.tell():,} bytes have filled the disk"
+        else:
+            return
+        raise self.error(what, "--scratch DIR names a folder with more room")
+
+    def error(
+        self, what: str, remedy: str = "fetch it by itself, and see what comes"
+    ) -> SourceError:
+        """What is wrong with what the server gives."""
+        return SourceError(what, self.shown, remedy)
+
+
+def _version(answer: Any) -> str:
+    """What tells one version of a file from the next, where the server says so."""
+    return str(answer.headers.get("ETag", "") or answer.headers.get("Last-Modified", ""))
+
+
+def is_page(head: bytes) -> bool:
+    """Whether bytes are the beginning of a page of HTML.
+
+    >>> is_page(b"<!DOCTYPE html><title>Sign in</title>"), is_page(b"hive,kg")
+    (True, False)
+    """
+    return bool(_PAGE.match(head))
+
+
+def size_of(system: Any, url: str, seconds: int) -> int:
     """How many bytes a server says that a file has; 0 where it does not.
 
     Raises
@@ -28,48 +196,63 @@ def size_of(system: Any, url: str) -> int:
     """
     from fsspec.asyn import sync
 
-    return int(sync(system.loop, _size, system, url))
+    return int(sync(system.loop, _size, system, url, seconds))
 
 
-async def _size(system: Any, url: str) -> int:
+async def _size(system: Any, url: str, seconds: int) -> int:
     session = await system.set_session()
-    async with session.head(
-        url, headers=_PLAIN, allow_redirects=True, ssl=_trusted(_named())
-    ) as answer:
+    async with (
+        asyncio.timeout(seconds),
+        session.head(url, headers=_PLAIN, allow_redirects=True, ssl=_trusted(_named())) as answer,
+    ):
         if answer.status == 404:
             raise FileNotFoundError
         # Whoever may only get a file is refused what is asked of it beforehand.
-        return int(answer.headers.get("Content-Length", 0)) if answer.ok else 0
+        return int(answer.content_length or 0) if answer.ok else 0
 
 
-def go_on(system: Any, url: str, out: IO[bytes], tick: Tick) -> None:
+def go_on(system: Any, coming: Coming, seconds: float | None) -> None:
     """Fetch what is still lacking of a file: from where it stopped, or all where that cannot be.
+
+    Parameters
+    ----------
+    system : fsspec file system
+    coming : Coming
+    seconds : float, optional
+        How long it may take. Without it as long as it comes at a pace.
 
     Raises
     ------
     FileNotFoundError
-    aiohttp.ClientError
+    SourceError
+        When what comes is not what was asked for.
+    aiohttp.ClientError, TimeoutError
         When it is refused, or does not come whole.
     """
     from fsspec.asyn import sync
 
-    sync(system.loop, _go_on, system, url, out, tick)
+    sync(system.loop, _go_on, system, coming, seconds)
 
 
-async def _go_on(system: Any, url: str, out: IO[bytes], tick: Tick) -> None:
+async def _go_on(system: Any, coming: Coming, seconds: float | None) -> None:
     session = await system.set_session()
-    span = {"Range": f"bytes={out.tell()}-"} if out.tell() else {}
-    headers = {**_PLAIN, **span}
-    async with session.get(url, headers=headers, ssl=_trusted(_named())) as answer:
+    async with (
+        asyncio.timeout(seconds),
+        session.get(coming.url, headers=coming.headers(), ssl=_trusted(_named())) as answer,
+    ):
         if answer.status == 404:
             raise FileNotFoundError
         answer.raise_for_status()
-        if answer.status != 206:
-            out.seek(0)
-            out.truncate()
+        coming.begin(answer)
+        looked, taken = time.monotonic(), 0
         async for data in answer.content.iter_chunked(_STEP):
-            out.write(data)
-            tick(len(data))
+            coming.take(data)
+            taken += len(data)
+            if time.monotonic() - looked > _LOOK_SECONDS:
+                if taken < _LEAST_BYTES:
+                    raise TimeoutError(f"{taken:,} bytes in {_LOOK_SECONDS} seconds")
+                looked, taken = time.monotonic(), 0
+    coming.end()
 
 
 def _named() -> tuple[str, str]:

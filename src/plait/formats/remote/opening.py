@@ -31,7 +31,7 @@ def local(source: Source, tick: Tick = lambda _: None) -> Path:
         return Path(source.path)
     from plait.formats.remote.fetching import fetched  # loads what speaks to other machines
 
-    return fetched(source.address, source.given.timeout, tick)
+    return fetched(source.address, source.given.timeout, tick, source.given.limits)
 
 
 def open_bytes(source: Source) -> IO[bytes]:
