@@ -126,7 +126,12 @@ def size_of(address: Address, timeout: int | None = None) -> int:
         system, path = _file_system(address, timeout)
         if address.scheme == "s3":
             return int(system.info(path).get("size") or 0)
-        return https.size_of(system, path, timeout or _PATIENCE_SECONDS)
+        try:
+            return https.size_of(system, path, timeout or _PATIENCE_SECONDS)
+        except Exception as error:
+            if _is_no_answer(error):
+                return 0  # what gives the file may answer well all the same
+            raise
 
 
 def matching(address: Address) -> list[Address]:
@@ -244,12 +249,18 @@ def _from_store(system: Any, path: str, coming: Coming, seconds: float | None) -
     coming.end()
 
 
+def _is_no_answer(error: BaseException) -> bool:
+    """Whether what came is no HTTP: the library gives it the status 400, which nobody sent."""
+    cause = error.__cause__
+    return type(cause).__module__.startswith("aiohttp.http")
+
+
 def _may_pass(error: BaseException) -> bool:
     """Whether it is worth trying again: the way is at fault, and not what was asked for."""
     import ssl  # loads slowly, and most jobs fetch nothing
 
     status = getattr(error, "status", None)
-    if status is not None:
+    if status is not None and not _is_no_answer(error):
         return bool(status == 429 or status >= 500)
     certain = (FileNotFoundError, PermissionError, PlaitError, ssl.SSLError)
     return not isinstance(error, certain) and "certificate" not in str(error).lower()
@@ -290,6 +301,10 @@ def _in_words(error: Exception, address: Address) -> SourceError:
             f"the certificate of {who} is not trusted: {said}",
             where,
             "SSL_CERT_FILE=FILE names certificates to trust besides",
+        )
+    if _is_no_answer(error):
+        return SourceError(
+            f"what {who} answers is not HTTP", where, "is that the right port, or is it https?"
         )
     if status:
         return SourceError(f"the server of {who} answers with {status}", where, "try it later")

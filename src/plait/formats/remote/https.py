@@ -86,9 +86,7 @@ class Coming:
             raise self.error(f"the server answers with {answer.status}")
         self._restart()
         self.total = answer.content_length
-        self.encoding = answer.headers.get("Content-Encoding", "").strip().lower()
-        if self.encoding == "identity":
-            self.encoding = ""
+        self.encoding = _encoding(answer)
         self._version = _version(answer)
         tag, since = answer.headers.get("ETag", ""), answer.headers.get("Last-Modified", "")
         name = tag if tag and not tag.startswith("W/") else since
@@ -100,6 +98,8 @@ class Coming:
         if span is None or int(span[1]) != self.out.tell():
             raise self.error("the server gives another part of the file than was asked for")
         total = None if span[3] == "*" else int(span[3])
+        if _encoding(answer) != self.encoding:
+            raise self.error("the server packs one part of the file otherwise than another")
         another = total is not None and self.total is not None and total != self.total
         if another or _version(answer) != self._version:
             raise self.error("the file has changed while it was fetched")
@@ -168,6 +168,12 @@ class Coming:
     ) -> SourceError:
         """What is wrong with what the server gives."""
         return SourceError(what, self.shown, remedy)
+
+
+def _encoding(answer: Any) -> str:
+    """How a body is packed on the way; nothing where it is not."""
+    encoding = str(answer.headers.get("Content-Encoding", "")).strip().lower()
+    return "" if encoding == "identity" else encoding
 
 
 def _version(answer: Any) -> str:
