@@ -20,7 +20,7 @@ from plait.formats.places.endings import DATABASES, DELIMITED, JSON, JSON_LINES,
 from plait.formats.places.reader import Tick
 from plait.formats.places.source import Source
 from plait.formats.places.target import How, TableTarget, table_target
-from plait.formats.servers.writing.into import Into
+from plait.formats.servers.writing.into import Into, Tables
 from plait.formats.text.writing import write_delimited
 
 WORKBOOK = ".xlsx"
@@ -116,24 +116,34 @@ def _check_queries(target: TableTarget, sources: Sequence[Source]) -> None:
             )
 
 
-def _server_tables(target: TableTarget, delivery: Delivery) -> Into:
+def _server_tables(target: TableTarget, delivery: Delivery) -> Tables:
     """The change in a database that a delivery makes."""
 
-    def begin() -> Into:
+    def begin() -> Tables:
         return begun(target.address, delivery.replace)
 
     return delivery.joined(target, target.address.written, begin)
 
 
-def begun(address: Address, replace: bool) -> Into:
-    """A change in a database of a server that is begun."""
-    if address.scheme == "mysql":
-        from plait.formats.servers.writing.mysql import MySQLTables
+def begun(address: Address, replace: bool) -> Tables:
+    """A change in a database of a server that is begun, and whose answers are waited for so long.
 
-        return MySQLTables(address, replace)
-    from plait.formats.servers.writing.postgres import PostgresTables
+    Raises
+    ------
+    OutputError
+    """
+    from plait.formats.servers.waiting import WaitedTables
 
-    return PostgresTables(address, replace)
+    def begin() -> Into:
+        if address.scheme == "mysql":
+            from plait.formats.servers.writing.mysql import MySQLTables
+
+            return MySQLTables(address, replace)
+        from plait.formats.servers.writing.postgres import PostgresTables
+
+        return PostgresTables(address, replace)
+
+    return WaitedTables(begin, address)
 
 
 def _was_committed(said: dict[str, Any]) -> bool | None:

@@ -12,6 +12,7 @@ from plait.formats.places.address import Address
 
 if TYPE_CHECKING:
     from plait.formats.servers.relation import Database
+    from plait.formats.servers.waiting import Waited
 
 
 class _Session:
@@ -19,9 +20,9 @@ class _Session:
 
     def __init__(self) -> None:
         self._lock = RLock()
-        self._open: dict[str, tuple[Database, RLock]] = {}
+        self._open: dict[str, tuple[Waited, RLock]] = {}
 
-    def get(self, address: Address, make: Callable[[], Database]) -> tuple[Database, RLock]:
+    def get(self, address: Address, make: Callable[[], Waited]) -> tuple[Waited, RLock]:
         with self._lock:
             if address.written not in self._open:
                 self._open[address.written] = make(), RLock()
@@ -60,9 +61,10 @@ def connected(address: Address, timeout: int | None = None) -> Iterator[Database
     SourceError
         When there is no way to it.
     """
+    from plait.formats.servers.waiting import Waited
 
-    def make() -> Database:
-        return _connection(address, timeout)
+    def make() -> Waited:
+        return Waited(lambda: _connection(address, timeout), address, timeout)
 
     session = _SESSION.get()
     if session is None:
@@ -74,6 +76,7 @@ def connected(address: Address, timeout: int | None = None) -> Iterator[Database
         return
     base, lock = session.get(address, make)
     with lock:
+        base.allow(timeout)
         yield base
 
 

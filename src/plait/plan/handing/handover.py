@@ -37,7 +37,7 @@ from plait.formats.outputs import (
 from plait.formats.places.endings import WRITABLE
 from plait.formats.places.source import Source
 from plait.formats.places.target import How, TableTarget, table_target
-from plait.formats.servers.writing.into import Into
+from plait.formats.servers.writing.into import Tables
 from plait.plan.file.load import LoadedPlan
 from plait.plan.handing.behind import behind_of, every_list
 from plait.plan.handing.kept import HANDOVER, MARKS
@@ -169,7 +169,7 @@ def hand_over(
         When something cannot be written.
     """
     target = folder_of(worked.loaded)
-    changes: list[Into] = []
+    changes: list[Tables] = []
     with whole_folder(target, changes) as part:
         in_database = _into_database(worked, changes, phases, replace_)
         written, findings = _dataset(worked, part, phases)
@@ -201,7 +201,7 @@ def hand_over(
 
 
 def _into_database(
-    worked: Worked, changes: list[Into], phases: Phases, replace_: bool
+    worked: Worked, changes: list[Tables], phases: Phases, replace_: bool
 ) -> list[Output]:
     """Write the result into the database that the plan names, and what goes beside it."""
     target, handover = table_of(worked.loaded), worked.loaded.plan.handover

@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Protocol
 
 from plait.core.account.errors import OutputError
 from plait.core.account.finding import Finding
@@ -16,6 +16,25 @@ from plait.formats.places.reader import Tick
 from plait.formats.places.target import How, TableTarget
 
 Sources = Sequence[tuple[Address, str]]
+
+
+class Tables(Protocol):
+    """Tables that are written into a database; what is asked of them."""
+
+    def check(self, name: str, append: bool, sources: Sources = ()) -> None:
+        """See that a table can be written, before any work is done for it."""
+
+    def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
+        """Write one table more."""
+
+    def stated(self) -> dict[str, Any]:
+        """What tells later whether it was made."""
+
+    def commit(self) -> None:
+        """Let the new tables take their places, all at once."""
+
+    def rollback(self) -> None:
+        """Leave everything as it was."""
 
 
 class Into(ABC):
