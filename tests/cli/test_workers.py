@@ -236,6 +236,53 @@ def others(mark):
 
 
 @pytest.mark.slow
+def test_workers_show_no_page_to_whoever_is_on_this_machine(tmp_path):
+    (tmp_path / "hives.csv").write_text(HIVES)
+    (tmp_path / "job.py").write_text(
+        """
+import contextlib, http.client, os, pathlib, plait
+def family():
+    whole, of = {os.getpid()}, {}
+    for stat in pathlib.Path("/proc").glob("[0-9]*/stat"):
+        with contextlib.suppress(OSError):
+            of[int(stat.parent.name)] = int(stat.read_text().rpartition(")")[2].split()[1])
+    for _ in of:
+        whole |= {pid for pid, parent in of.items() if parent in whole}
+    return whole
+def ports():
+    links = [link for pid in family() for link in pathlib.Path(f"/proc/{pid}/fd").iterdir()]
+    mine = set()
+    for link in links:
+        with contextlib.suppress(OSError):
+            mine.add(os.readlink(link))
+    for line in pathlib.Path("/proc/net/tcp").read_text().splitlines()[1:]:
+        cells = line.split()
+        if cells[3] == "0A" and f"socket:[{cells[9]}]" in mine:
+            yield int(cells[1].partition(":")[2], 16)
+with plait.working("1GB", workers=1):
+    plait.read("hives.csv")
+    listening = set(ports())
+    assert listening
+    for port in listening:
+        for path in ("/", "/status", "/info/main/workers.html", "/json/counts.json", "/metrics"):
+            asking = http.client.HTTPConnection("127.0.0.1", port, timeout=3)
+            try:
+                asking.request("GET", path)
+                status = asking.getresponse().status
+            except Exception:
+                continue
+            assert status >= 400, (port, path, status)
+print("none")
+"""
+    )
+    ended = subprocess.run(
+        [sys.executable, "job.py"], cwd=tmp_path, capture_output=True, text=True, timeout=120,
+        check=False,
+    )  # fmt: skip
+    assert (ended.returncode, ended.stdout) == (0, "none\n"), ended.stderr
+
+
+@pytest.mark.slow
 def test_a_script_starts_workers_without_ado(tmp_path):
     """Neither a script that is not guarded nor one that is fed is carried out by the workers."""
     (tmp_path / "hives.csv").write_text(HIVES)

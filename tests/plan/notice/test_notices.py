@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import email
 import email.policy
 import http.server
 import json
 import socket
+import socketserver
 import ssl
 import threading
+import time
 from types import SimpleNamespace
 
 import pytest
@@ -221,6 +224,44 @@ def test_a_mail_server_that_is_not_ready_is_asked_again(plait, planned, letters)
     letters.kept.turned_away = 2
     assert "no notice" not in plait("run", "p.toml").err
     assert len(letters.kept.got) == 1
+
+
+@pytest.mark.parametrize("kind", ["mail", "webhook"])
+def test_an_answer_without_an_end_keeps_no_run(plait, planned, monkeypatch, kind):
+    """A mail server that goes on with its greeting, a webhook whose head drips."""
+    piece = b"220-more\r\n" if kind == "mail" else b"HTTP/1.1 200 OK\r\nX: y\r\n"
+
+    class Drips(socketserver.BaseRequestHandler):
+        def handle(self):
+            with contextlib.suppress(OSError):
+                while True:
+                    self.request.sendall(piece)
+                    time.sleep(0.2)
+
+    server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Drips)
+    server.daemon_threads = True
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    port = server.server_address[1]
+    monkeypatch.setattr(mail, "_ALTOGETHER_SECONDS", 1)
+    monkeypatch.setattr(hooks, "_ALTOGETHER_SECONDS", 1)
+    monkeypatch.setattr(hooks.post, "__defaults__", ((),))
+    monkeypatch.setattr(mail.Mailbox.send, "__defaults__", ((),))
+    way = (
+        f'email = ["ines@co-op.example"]\nserver = "smtp://127.0.0.1:{port}"'
+        if kind == "mail"
+        else f'webhook = "http://127.0.0.1:{port}/x"'
+    )
+    planned(f'{way}\non = ["success"]')
+    began = time.monotonic()
+    ended = plait("run", "p.toml")
+    server.shutdown()
+    server.server_close()
+    assert (
+        ended.status == 0
+        and "no notice" in flat(ended.err)
+        and "within 1 seconds" in flat(ended.err)
+    )
+    assert time.monotonic() - began < 15
 
 
 def test_the_report_is_attached_only_if_asked(plait, planned, letters):

@@ -1,25 +1,16 @@
-"""Calls of a driver, each waited for only so long, and never so that nothing else can happen.
-
-A driver that is written in C waits for its server where no signal is heard. So all calls of one
-connection are made in a thread of its own, and whoever wants the answer waits for that thread:
-as long as is allowed, and until somebody interrupts. An answer that did not come is never waited
-for again: the connection is left behind, and ends with the process.
-"""
+"""The answers of a server to a driver, waited for only so long, in a thread of their own."""
 
 from __future__ import annotations
 
-import threading
 import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, wait
-from contextvars import copy_context
-from queue import SimpleQueue
-from typing import Any, TypeVar
+from typing import Any
 
 import pyarrow as pa
 
 from plait.core.account.errors import OutputError, SourceError
 from plait.core.account.finding import Finding
+from plait.core.account.waiting import Answer, Waiter
 from plait.core.table.table import Table
 from plait.formats.places.address import Address
 from plait.formats.places.reader import Tick
@@ -27,82 +18,53 @@ from plait.formats.places.target import How
 from plait.formats.servers.relation import Database, Listed, Relation, Wanted
 from plait.formats.servers.writing.into import Sources, Tables
 
-Answer = TypeVar("Answer")
-
 #: How long connecting may take, and the first words with a server.
 CONNECT_SECONDS = 60
 #: How long any one answer may take where nothing else is said.
 ANSWER_SECONDS = 4 * 3600
-_LOOK_SECONDS, _GRACE_SECONDS = 0.5, 1.0
+_GRACE_SECONDS = 1.0
 
 
 class LateError(SourceError):
     """An answer did not come in time."""
 
 
-class Waiter:
-    """The calls of one connection.
-
-    Parameters
-    ----------
-    address : Address
-        Whose server answers.
-
-    Examples
-    --------
-    >>> waiter = Waiter(Address("postgresql://db/co_op"))
-    >>> waiter.answer(lambda: 6 * 7, 1)
-    42
-    """
+class _Answers:
+    """The answers of one server, and what is told when one does not come."""
 
     def __init__(self, address: Address) -> None:
-        self._address = address
-        self._calls: SimpleQueue[tuple[Future[Any], Callable[[], Any]]] = SimpleQueue()
-        self.lost = False
-        threading.Thread(target=_carry_out, args=(self._calls,), daemon=True).start()
+        self._address, self._waiter = address, Waiter()
+
+    @property
+    def lost(self) -> bool:
+        """Whether one did not come: none will from now on."""
+        return self._waiter.lost
+
+    def end(self) -> None:
+        """Nothing is asked any more."""
+        self._waiter.end()
 
     def answer(self, call: Callable[[], Answer], seconds: float) -> Answer:
-        """What a call gives, if it comes within so many seconds.
+        """What a call gives.
 
         Raises
         ------
         LateError
-            When it does not.
+            When it does not come within so many seconds.
         """
-        if self.lost:
-            raise self._late(0)
-        context, future = copy_context(), Future[Answer]()
-        end = time.monotonic() + seconds
-        self._calls.put((future, lambda: context.run(call)))
         try:
-            while not future.done():
-                left = end - time.monotonic()
-                if left <= 0:
-                    raise self._late(max(seconds, 1))
-                wait([future], min(left, _LOOK_SECONDS))
-        except BaseException:
-            self.lost = True
-            raise
-        return future.result()
-
-    def _late(self, seconds: float) -> LateError:
-        parts = self._address.parts()
-        who = f"{parts.host} port {parts.port}" if parts.port else parts.host or "the server"
-        how = f"within {seconds:,.0f} seconds" if seconds else "any more"
-        return LateError(
-            f"{who} does not answer {how}",
-            self._address.shown,
-            "is it busy, or is it something else that listens there? --timeout SECONDS allows more",
-        )
-
-
-def _carry_out(calls: SimpleQueue[tuple[Future[Any], Callable[[], Any]]]) -> None:
-    while True:
-        future, call = calls.get()
-        try:
-            future.set_result(call())
-        except BaseException as error:
-            future.set_exception(error)
+            return self._waiter.answer(call, seconds)
+        except TimeoutError as error:
+            if not self.lost:
+                raise  # the driver's own
+            parts = self._address.parts()
+            who = f"{parts.host} port {parts.port}" if parts.port else parts.host or "the server"
+            raise LateError(
+                f"{who}{str(error).removeprefix('it')}",
+                self._address.shown,
+                "is it busy, or is it something else that listens there? --timeout SECONDS "
+                "allows more",
+            ) from None
 
 
 class Waited:
@@ -111,10 +73,14 @@ class Waited:
     def __init__(
         self, make: Callable[[], Database], address: Address, timeout: int | None = None
     ) -> None:
-        self._waiter = Waiter(address)
+        self._waiter = _Answers(address)
         self.allow(timeout)
         first = min(timeout or CONNECT_SECONDS, CONNECT_SECONDS)
-        self._base = self._waiter.answer(make, first)
+        try:
+            self._base = self._waiter.answer(make, first)
+        except BaseException:
+            self._waiter.end()
+            raise
         self.label, self.decides = self._base.label, self._base.decides
 
     def allow(self, timeout: int | None) -> None:
@@ -157,14 +123,19 @@ class Waited:
         """Let go of it, unless an answer is still to come."""
         if not self._waiter.lost:
             self._waiter.answer(self._base.close, CONNECT_SECONDS)
+        self._waiter.end()
 
 
 class WaitedTables:
     """Tables that are written, each answer waited for only so long: see ``Tables``."""
 
     def __init__(self, begin: Callable[[], Tables], address: Address) -> None:
-        self._waiter = Waiter(address)
-        self._tables = self._answer(begin, CONNECT_SECONDS)
+        self._waiter = _Answers(address)
+        try:
+            self._tables = self._answer(begin, CONNECT_SECONDS)
+        except BaseException:
+            self._waiter.end()
+            raise
 
     def _answer(self, call: Callable[[], Answer], seconds: float = ANSWER_SECONDS) -> Answer:
         try:
@@ -192,3 +163,4 @@ class WaitedTables:
         """Leave everything as it was; a server that does not answer does so by itself."""
         if not self._waiter.lost:
             self._answer(self._tables.rollback, CONNECT_SECONDS)
+        self._waiter.end()

@@ -20,6 +20,7 @@ from types import ModuleType
 from typing import Any
 
 from plait.core.account.errors import PlaitError, UsageError
+from plait.core.account.waiting import answer_of
 from plait.core.store.errors import WorkersError
 from plait.core.store.lending import borrow, lend, remove_file
 from plait.formats.delivery.interrupts import interrupts_wait
@@ -28,6 +29,12 @@ from plait.formats.work.task import about, carry_out, check_versions, forget, ve
 _ANSWER_SECONDS, _LOOK_SECONDS, _ALONE_SECONDS = 10, 5, 60
 _AHEAD, _LOOPBACK = 3, "127.0.0.1"
 _LEAST_MEMORY = 128 << 20
+# Whoever is on this machine could look at its pages: there are none, and no samples for them.
+_NO_PAGES = {
+    "distributed.worker.profile.enabled": False,
+    "distributed.scheduler.http.routes": [],
+    "distributed.worker.http.routes": [],
+}
 
 
 @contextmanager
@@ -59,7 +66,7 @@ def crew_of(
         try:
             address = cluster or until.enter_context(_local(local_of, workers or 1, folder))
             client = until.enter_context(_client(client_of, address))
-        except (ImportError, OSError, TimeoutError, ValueError, RuntimeError) as error:
+        except Exception as error:  # whatever a stranger that listens there makes of it
             raise _silent(cluster, error) from None
         crew = ClusterCrew(client, cluster or "this machine", folder, memory)
         crew.check()
@@ -84,8 +91,7 @@ def _local(make: Any, workers: int, folder: Path) -> Iterator[Any]:
     """Processes of this machine, ended with the job."""
     from dask import config
 
-    # Samples of what its workers do are for its own pages, which are not shown.
-    with config.set({"distributed.worker.profile.enabled": False}), ExitStack() as until:
+    with config.set(_NO_PAGES), ExitStack() as until:
         with interrupts_wait(), _uninterrupted(), _without_script():
             cluster = make(
                 n_workers=workers,
@@ -135,7 +141,9 @@ def _client(make: Any, address: Any) -> Iterator[Any]:
     for name in ("tornado", *logging.root.manager.loggerDict):  # what goes wrong is told by us
         if name.partition(".")[0] in ("distributed", "tornado"):
             logging.getLogger(name).setLevel(logging.CRITICAL + 1)
-    client = make(address, timeout=_ANSWER_SECONDS, set_as_default=False)
+    client = answer_of(
+        lambda: make(address, timeout=_ANSWER_SECONDS, set_as_default=False), 2 * _ANSWER_SECONDS
+    )
     try:
         yield client
     finally:
@@ -148,8 +156,11 @@ def _silent(where: str | None, error: BaseException) -> WorkersError:
         return WorkersError(
             f"workers cannot be started: {error or 'no answer'}", "this machine", "work without"
         )
+    said = " ".join(str(error).split())[:200]
+    if isinstance(error, MemoryError) or not said:
+        said = "what listens there is no scheduler"  # a length that it never meant
     return WorkersError(
-        f"the cluster does not answer: {error or 'no answer'}",
+        f"the cluster does not answer: {said}",
         where,
         "is its scheduler running, and is this its address? such as tcp://host:8786",
     )
@@ -185,8 +196,14 @@ class ClusterCrew:
             self._client.wait_for_workers(1, timeout=_ANSWER_SECONDS)
         probe = self._folder / secrets.token_hex(8)
         probe.touch()
-        told = self._client.run(about, str(probe), on_error="return")
-        probe.unlink()
+        try:
+            told = answer_of(
+                lambda: self._client.run(about, str(probe), on_error="return"), _ALONE_SECONDS
+            )
+        except TimeoutError as error:
+            raise _silent(self._address, error) from None
+        finally:
+            probe.unlink()
         found = {address: one for address, one in told.items() if not isinstance(one, OSError)}
         if not found:  # one that does not answer has gone
             raise WorkersError("the cluster has no workers", self._address, "start some first")

@@ -10,9 +10,11 @@ from contextlib import suppress
 from dataclasses import dataclass
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
+from typing import Any
 
 from plait._version import __version__
 from plait.core.account.errors import UsageError
+from plait.core.account.waiting import answer_of
 from plait.formats.places.address import Address, Parts
 from plait.formats.servers.passwords import from_keyring
 from plait.plan.notice.message import Message
@@ -21,7 +23,7 @@ from plait.report.pages.render import render
 
 PASSWORD = "PLAIT_SMTP_PASSWORD"
 _PORTS = {"smtp": 25, "smtps": 465}
-_SECONDS = 20
+_SECONDS, _ALTOGETHER_SECONDS = 20, 30
 _WAITS = (1.0, 4.0)
 _LARGEST = 10 << 20
 
@@ -54,11 +56,15 @@ class Mailbox:
         again(lambda: self._once(address, parts, message), waits)
 
     def _once(self, address: Address, parts: Parts, message: Message) -> None:
-        try:
+        def sent() -> dict[str, Any]:
             with _connected(address, parts) as server:
                 if parts.user:
                     server.login(parts.user, _password(address, parts))
-                refused = server.send_message(self._written(message), self.sender, list(self.to))
+                return dict(server.send_message(self._written(message), self.sender, list(self.to)))
+
+        try:
+            # A server that goes on and on with one answer is not heard out.
+            refused = answer_of(sent, _ALTOGETHER_SECONDS)
         except (OSError, smtplib.SMTPException) as error:
             raise NotSentError(_said(error), _may_work_later(error)) from None
         if refused:

@@ -11,11 +11,12 @@ from typing import Any
 
 from plait._version import __version__
 from plait.core.account.errors import UsageError
+from plait.core.account.waiting import answer_of
 from plait.formats.places.address import Address
 from plait.plan.notice.message import Message
 from plait.plan.notice.trying import NotSentError, again, is_this_machine
 
-_SECONDS = 15
+_SECONDS, _ALTOGETHER_SECONDS = 15, 30
 _WAITS = (1.0, 4.0)
 _TRY_AGAIN = (408, 425, 429)
 
@@ -52,8 +53,7 @@ def post(webhook: str, message: Message, waits: Sequence[float] = _WAITS) -> Non
 
 def _once(opener: urllib.request.OpenerDirector, request: urllib.request.Request) -> None:
     try:
-        with opener.open(request, timeout=_SECONDS):
-            return
+        answer_of(lambda: opener.open(request, timeout=_SECONDS).close(), _ALTOGETHER_SECONDS)
     except urllib.error.HTTPError as error:
         with error:
             later = error.code >= 500 or error.code in _TRY_AGAIN
