@@ -163,9 +163,13 @@ def _interrupted() -> int:
 def _comes_of_an_interrupt(error: BaseException) -> bool:
     """Whether a library made an error of its own of the interrupt, as loading a class does."""
     below: BaseException | None = error
-    while below is not None and not isinstance(below, KeyboardInterrupt):
+    seen: list[BaseException] = []  # one may lead back to another
+    while below is not None and below not in seen:
+        if isinstance(below, KeyboardInterrupt):
+            return True
+        seen.append(below)
         below = below.__cause__ or below.__context__
-    return below is not None
+    return False
 
 
 def what_stands() -> str:

@@ -53,9 +53,16 @@ class Block:
     ends: int
 
     def release(self) -> None:
-        """Give the memory back to be filled again; the data are gone then."""
+        """Give the memory back to be filled again; the data are gone then.
+
+        A cluster that samples what its workers do keeps the names of a function that has ended
+        for a while, and what they look at: then the memory goes when they do.
+        """
         buffer = self.data.obj
-        self.data.release()
+        try:
+            self.data.release()
+        except BufferError:
+            return
         if isinstance(buffer, bytearray):
             _SPARE.give(buffer)
 
@@ -176,9 +183,10 @@ def _filled(stream: IO[bytes], rest: Bytes, tick: Callable[[int], None]) -> tupl
         got = stream.readinto(view[filled:])  # type: ignore[attr-defined]
         tick(got)
         if not got:
+            last = bytes(view[:filled])  # a buffer that somebody still looks at keeps its size
             view.release()
-            del data[filled:]
-            return data, True
+            _SPARE.give(data)
+            return last, True
         filled += got
     return data, False
 

@@ -274,7 +274,10 @@ class ClusterCrew:
                     continue
                 raise WorkersError("no worker is left", self._address, "start some") from None
             except Exception as error:
-                raise self._told(error) from error
+                told = self._told(error)
+                if told is error:
+                    raise
+                raise told from error
 
     def _has_workers(self) -> bool:
         with suppress(Exception):
