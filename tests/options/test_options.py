@@ -82,6 +82,7 @@ WRONG: dict[object, list[str]] = {
     "--log": ["no-folder/run.log"],
     "--run": ["x", "0", "7"],
     "--last": ["x", "-1"],
+    "--sources": ["nope"],
     "--daily": ["6", "24:00", "06:60", "x:y", ""],
     "--weekly": ["mon"],
     "--monthly": ["1"],
@@ -310,6 +311,7 @@ ACTS = {
     "--log": ("run p.toml", "--log run.log"),
     "--with": ("schedule p.toml --daily 06:00", "--with windows"),
     "--row": ("trace handover --row 1", "--row 2"),
+    "--sources": ("trace handover --row 1", "--sources handover"),
     "--columns of a trace": ("trace handover --row 1", "--columns V"),
     "--most": ("trace handover --where k>0", "--most 1"),
 }
@@ -320,7 +322,7 @@ ACTS = {
 LEFT_OUT = {
     *("--version", "--timeout", "--memory", "--scratch", "--workers", "--cluster"),
     *("--no-wait", "--run", "--last", "--test", "--install", "--remove"),
-    *("--accept-change", "--discard-added"),
+    *("--accept-change", "--discard-added", "--trusted"),
     *("--daily", "--weekly", "--monthly", "--every"),
 }
 

@@ -126,7 +126,10 @@ def main(words: Sequence[str]) -> int:
         _complete()
     _forget_what_was_handed_over()
     try:
-        status = _dispatch(list(words))
+        try:
+            status = _dispatch(list(words))
+        except SystemExit as ended:  # as --version and --help end
+            status = int(ended.code or 0)
         if sys.stdout is not None:
             sys.stdout.flush()
         return status

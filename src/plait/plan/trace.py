@@ -170,6 +170,8 @@ def trace(
     only in the folder that it stands in, or in ``sources``.
     """
     folder = Path(handover)
+    if sources is not None and not Path(sources).is_dir():
+        raise UsageError("there is no such folder", str(sources), "name one: --sources DIR")
     try:
         kept = kept_of(folder)
         for column in columns:

@@ -30,6 +30,7 @@ from plait.core.types import exact
 from plait.core.types.dateforms import read_dates
 from plait.core.types.forms import FORMS
 
+_LONGEST = 2**31  # no text has more signs
 _NAMES = {
     **dict.fromkeys(("INT", "BIGINT", "SMALLINT", "TINYINT"), "integer"),
     **dict.fromkeys(("DOUBLE", "FLOAT", "UDOUBLE"), "float"),
@@ -102,7 +103,7 @@ def _made(node: Node, rows: Rows) -> tuple[pa.Array, pa.Array]:
     to, sizes = _NAMES[kind.word], [int(one.word) for one in kind.parts]
     if to == "text":
         cells = spread(text_of(part, rows), rows).cast(pa.string())
-        return cells, pc.utf8_slice_codeunits(cells, 0, sizes[0]) if sizes else cells
+        return cells, pc.utf8_slice_codeunits(cells, 0, min(sizes[0], _LONGEST)) if sizes else cells
     value = spread(rows.value(part), rows)
     sort = sort_of(value)
     if sort == "nothing":

@@ -137,6 +137,9 @@ def _archive(path: str) -> _Archive:
 @lru_cache(maxsize=4)
 def _looked_up(path: str, modified: int, size: int) -> _Archive:
     opened = zipfile.ZipFile(path)
+    if not all(info.filename for info in opened.infolist()):
+        # The name ends where a NUL is, and this one begins with it.
+        raise ValueError("a file in it has no name by which it could be read")
     files: dict[str, zipfile.ZipInfo] = {}
     tried: dict[str, int] = {}
     for info in opened.infolist():

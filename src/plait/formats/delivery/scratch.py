@@ -7,8 +7,26 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from plait.core.account.errors import OutputError
 from plait.formats.delivery.interrupts import interrupts_wait
 from plait.formats.delivery.parts import PART, beside, new_folder, new_token, release, remove, sweep
+
+
+def temporary_folder() -> Path:
+    """The system's folder for what is needed for a while only.
+
+    Raises
+    ------
+    OutputError
+        When nothing can be written into any.
+    """
+    try:
+        return Path(tempfile.gettempdir())
+    except OSError as error:
+        raise OutputError(
+            f"there is no temporary folder that can be written to: {error.strerror}",
+            remedy="make room in /tmp, or name another folder: TMPDIR=DIR, --scratch DIR",
+        ) from None
 
 
 @contextmanager
@@ -24,7 +42,7 @@ def scratch(root: Path | None = None) -> Iterator[Path]:
     >>> folder.exists()
     False
     """
-    root = root or Path(tempfile.gettempdir())
+    root = root or temporary_folder()
     sweep(root)
     folder = beside(root / "plait", new_token(), 0, PART)
     number = -1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 import tomllib
 from collections.abc import Iterable, Iterator, Mapping
@@ -174,23 +175,42 @@ def _set(raw: Mapping[str, Any], given: Mapping[str, str], path: str) -> dict[st
                 nearest(name, known)
                 or (f"it has {', '.join(known)}" if known else "write it under [parameters]"),
             )
-        known[name] = _as_declared(value, known[name])
+        known[name] = _as_declared(name, value, known[name])
     return known
 
 
-def _as_declared(value: str, declared: Any) -> Any:
-    """A given text as a value of the type that the plan declares."""
+def _as_declared(name: str, value: str, declared: Any) -> Any:
+    """A given text as a value of the type that the plan declares.
+
+    Raises
+    ------
+    UsageError
+        For one that is of another type.
+    """
     if isinstance(declared, str):
         return value
     try:
-        return tomllib.loads(f"x = {value}")["x"]
+        given = tomllib.loads(f"x = {value}")["x"]
     except tomllib.TOMLDecodeError:
-        return value
+        given = value
     except (RecursionError, ValueError):
         start = f"{value[:20]}…"
         raise UsageError(
             f"a parameter cannot be {start!r}", remedy="give a number or text"
         ) from None
+    if _kind_of(given) != _kind_of(declared):
+        raise UsageError(
+            f"{name} is {_kind_of(declared)} in the plan, and {value[:40]!r} is {_kind_of(given)}",
+            remedy=f"--set {name}=… of that kind; the plan has {declared}",
+        )
+    return given
+
+
+def _kind_of(value: Any) -> str:
+    """What a value of a plan is, in words: a whole number and any other are of one kind."""
+    kinds = {bool: "true or false", int: "a number", float: "a number", str: "a text"}
+    kinds |= {list: "a list", dict: "a table", dt.date: "a date", dt.time: "a time"}
+    return kinds.get(type(value), "a date and time")
 
 
 def _filled(

@@ -17,8 +17,8 @@ HANDOVER_FILES = (
      "keys against sources, expectations, findings, columns, sources, how to run it again"),
     ("report.md", "the same in short, as Markdown"),
     ("ledger.json", "the same as data: what `plait run --json` prints"),
-    ("aside/", "every list of rows set aside, with reason, source, row number and their cells as "
-     "they were; a number in front of the name is that of the step"),
+    ("aside/", "every list of rows set aside, with reason, source, place (line, sheet row or key) "
+     "and their cells as they were; a number in front of the name is that of the step"),
     ("dictionary.csv", "each column: type, description, where it came from, missing, distinct, "
      "smallest, largest"),
     ("datapackage.json", "every file with its size and SHA-256, and the columns' types, after the "

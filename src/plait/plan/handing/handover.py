@@ -58,13 +58,17 @@ def folder_of(loaded: LoadedPlan) -> Path:
     return loaded.folder / loaded.plan.handover.folder
 
 
+_TAKEN = frozenset((*MARKS, KEYS, "report.md", "report.html", "dictionary.csv", "plan.toml"))
+
+
 def check_handover(loaded: LoadedPlan, replace: bool, sources: Sequence[Source]) -> None:
     """See that the handover can be written, before any source is read.
 
     Raises
     ------
     UsageError
-        When the plan hands nothing over, or names a format that there is not.
+        When the plan hands nothing over, names a format that there is not, or a result that
+        has the name of another file.
     OutputError
         When the folder is there, or something in it would be lost.
     """
@@ -131,6 +135,14 @@ def endings_of(loaded: LoadedPlan) -> list[str]:
                 f"no format is called {ending[1:]!r}",
                 f"{loaded.path} line {loaded.line('handover', 'formats')}",
                 nearest(ending[1:], known) or f"one of {', '.join(known)}",
+            )
+    result = loaded.plan.handover.result
+    for ending in endings:
+        if f"{result}{ending}".lower() in _TAKEN:
+            raise UsageError(
+                f"{result}{ending} is what every handover has, and cannot be the result too",
+                f"{loaded.path} line {loaded.line('handover', 'result')}",
+                f"call it otherwise, in the step's into and here: {result}-all",
             )
     return list(dict.fromkeys(endings))
 

@@ -41,11 +41,16 @@ def _when_written(folder: Path) -> tuple[int, str]:
     return (folder / "ledger.json").stat().st_mtime_ns, folder.name
 
 
-def keep(target: Path, when: str) -> Path:
+def keep(target: Path, when: str) -> Path | None:
     """Keep a handover under the name of its time too, before another takes its place.
 
     Its files have two names then and no second copy, where the system can do that. The
     folder is there whole or not at all; one of that name that holds the same stays.
+
+    Returns
+    -------
+    Path or None
+        The folder that was made.
 
     Raises
     ------
@@ -55,7 +60,7 @@ def keep(target: Path, when: str) -> Path:
     number = 2
     while kept.exists():
         if _is_same(kept, target):
-            return kept
+            return None
         kept = kept_name(target, when).with_name(f"{kept_name(target, when).name}-{number}")
         number += 1
     part = beside(target, new_token(), 0, PART)
@@ -74,6 +79,13 @@ def keep(target: Path, when: str) -> Path:
             "make room, or write keep = 0 under [handover]; nothing was handed over",
         ) from None
     return kept
+
+
+def unkeep(kept: Path, target: Path) -> None:
+    """Take away what was kept for a handover that then was not replaced."""
+    if _is_same(kept, target):
+        with suppress(OSError):
+            remove(kept)
 
 
 def _is_same(one: Path, other: Path) -> bool:

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from plait.core.account.errors import OutputError
 from plait.formats.delivery.locks import NO_FOLLOW, NO_WAIT, OPEN_FLAGS, try_lock
+from plait.formats.delivery.scratch import temporary_folder
 
 ENDING = ".plait-turn"
 _STEP_SECONDS = 0.1
@@ -53,6 +54,7 @@ def turn(plan: Path, who: str, wait: bool, waiting: Waiting = lambda _: None) ->
     file goes when the turn does; who waited for it looks whether it is still the one that
     has the name. Where a folder cannot be written to, or has no locks, all runs are alone.
     """
+    temporary_folder()  # without one no lock can be taken, and nothing be worked out
     path = turn_file(plan)
     number = _taken(path, wait, waiting)
     if number is None:
