@@ -41,6 +41,15 @@ def name_of_result(options: argparse.Namespace) -> str | None:
     return getattr(options, "out_table", None) or str(options.out.stem)
 
 
+def add_guard(group: argparse._ArgumentGroup) -> None:
+    """Whether what is written as text is kept from being run as formulas."""
+    group.add_argument(
+        "--guard-formulas",
+        action="store_true",
+        help="put ' before cells of text files that a spreadsheet would run as formulas",
+    )
+
+
 def add_output(parser: argparse.ArgumentParser) -> None:
     """Where results go, and what is shown."""
     group = parser.add_argument_group("output")
@@ -71,11 +80,7 @@ def add_output(parser: argparse.ArgumentParser) -> None:
         help="how many rows each of those lists has at most (without it: all rows that are left "
         "out, and 100,000 of the cells on which two sources differ)",
     )
-    group.add_argument(
-        "--guard-formulas",
-        action="store_true",
-        help="put ' before cells of text files that a spreadsheet would run as formulas",
-    )
+    add_guard(group)
     add_telling(group)
 
 

@@ -16,7 +16,7 @@ from plait.cli.handing import (
     refuse_standing,
     tell_completed,
 )
-from plait.cli.options import add_telling
+from plait.cli.options import add_guard, add_telling
 from plait.cli.per_source import given_of, queries_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.working import add_work
@@ -54,6 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_reading(parser, (*READING, *TYPING))
     group = parser.add_argument_group("output")
+    add_guard(group)
     add_telling(group)
     add_figure(group)
     add_work(parser)
@@ -78,7 +79,7 @@ def run(options: argparse.Namespace) -> int:
         with delivery, progress.phase("writing"):
             listed = found.listed() if options.out and not refused else None
             if listed:
-                _write(listed, options.out, delivery, findings)
+                _write(listed, options.out, delivery, findings, options.guard_formulas)
             if options.report:
                 delivery.write(
                     options.report,
@@ -119,9 +120,11 @@ def _check(options: argparse.Namespace, delivery: Delivery) -> None:
     tell_completed(delivery)
 
 
-def _write(table: Table, out: Path, delivery: Delivery, findings: list[Finding]) -> None:
+def _write(
+    table: Table, out: Path, delivery: Delivery, findings: list[Finding], guard: bool
+) -> None:
     check_room(table, {}, out)
-    findings.extend(deliver(delivery, table.named(out.stem), out))
+    findings.extend(deliver(delivery, table.named(out.stem), out, guard=guard))
 
 
 def _tell(

@@ -16,7 +16,7 @@ from plait.cli.handing import (
     refuse_standing,
     tell_completed,
 )
-from plait.cli.options import add_telling
+from plait.cli.options import add_guard, add_telling
 from plait.cli.per_source import given_of, queries_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.views.keys import show_keys
@@ -66,6 +66,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_reading(parser, (*READING, *TYPING))
     group = parser.add_argument_group("output")
+    add_guard(group)
     add_telling(group)
     add_figure(group)
     add_work(parser)
@@ -87,7 +88,7 @@ def run(options: argparse.Namespace) -> int:
         listed = _listed(found, options) if options.out and not refused else None
         with delivery, progress.phase("writing"):
             if listed:
-                _write(listed, options.out, delivery, findings)
+                _write(listed, options.out, delivery, findings, options.guard_formulas)
                 refuse_standing(findings, options)
             if options.report:
                 again, pairs = _again(found, options), values["pairs"]
@@ -149,6 +150,8 @@ def _listed(found: Audited, options: argparse.Namespace) -> Table:
     return suggested_pairs(found)
 
 
-def _write(table: Table, out: Path, delivery: Delivery, findings: list[Finding]) -> None:
+def _write(
+    table: Table, out: Path, delivery: Delivery, findings: list[Finding], guard: bool
+) -> None:
     check_room(table, {}, out)
-    findings.extend(deliver(delivery, table.named(out.stem), out))
+    findings.extend(deliver(delivery, table.named(out.stem), out, guard=guard))

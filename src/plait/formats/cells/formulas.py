@@ -11,6 +11,7 @@ from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
 from plait.core.text.cells import is_text
 from plait.core.text.words import Cells
 
+HEADING = -1  # the row that it has
 _SIGNS = b"=+-@\t\r"
 _STARTS = np.zeros(256, bool)
 _STARTS[list(_SIGNS)] = True
@@ -72,7 +73,10 @@ def formula_finding(found: list[tuple[int, str, str]], count: int, guard: bool) 
     if not count:
         return []
     examples = tuple(
-        Example(f"result row {row + 1:,}, column {column}: {text[:60]}")
+        Example(
+            f"{'heading' if row == HEADING else f'result row {row + 1:,}, column {column}'}"
+            f": {text[:60]}"
+        )
         for row, column, text in sorted(found)[:MOST_EXAMPLES]
     )
     done = "have a ' before them now" if guard else "would run as formulas in a spreadsheet"

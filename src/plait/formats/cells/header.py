@@ -66,7 +66,16 @@ def read_header(head: bytes, delimiter: str, where: str, line: int = 1, rows: in
             "there is no header", f"{where}, line {line:,}", "give a file with a header and rows"
         ) from None
     except csv.Error as error:
-        raise SourceError(f"the header cannot be read: {error}", f"{where}, line {line}") from None
+        said = (
+            "a carriage return stands in the middle of a line"
+            if "new-line" in str(error)
+            else error
+        )
+        raise SourceError(
+            f"the header cannot be read: {said}",
+            f"{where}, line {line}",
+            "have all lines end in the same way, or quote the cell that it is in",
+        ) from None
     width = max(map(len, above_each))
     names = [cells + [""] * (width - len(cells)) for cells in above_each]
     named = joined(names) if rows > 1 else names[0]

@@ -27,6 +27,7 @@ _TRIES = 4
 _WAIT_SECONDS = 0.5
 _PATIENCE_SECONDS = 60
 _HEAD = 4096
+_OBJECT = re.compile(r" ?\w*:?<[^<>]* at 0x[0-9a-f]+>| ssl:(default|True|False|None)")
 _ENDING, _LONGEST_ENDING = re.compile(r"\.[A-Za-z0-9]+"), 30
 
 
@@ -283,7 +284,8 @@ def _told(address: Address) -> Iterator[None]:
 
 def _in_words(error: Exception, address: Address) -> SourceError:
     parts = address.parts()
-    said = address.with_secrets_hidden(" ".join(str(error).split()))[:200]
+    plain = _OBJECT.sub("", " ".join(str(error).split()))
+    said = address.with_secrets_hidden(plain)[:200]
     status = getattr(error, "status", None)
     who = f"{parts.host}:{parts.port}" if parts.port else parts.host
     where = address.shown

@@ -15,7 +15,7 @@ from plait.core.account.parallel import InTurn, ordered_map
 from plait.core.store.crew import Crew, crew
 from plait.core.store.lending import append, new_file, write_all
 from plait.core.table.table import Table
-from plait.formats.cells.formulas import formula_finding, formula_rows, guarded
+from plait.formats.cells.formulas import HEADING, formula_finding, formula_rows, guarded
 from plait.formats.text.rendering import Rendered, quoted, render
 
 Piece = tuple[int, int]
@@ -52,26 +52,35 @@ def write_delimited(
     A cell is quoted when it holds the delimiter, a quote or a line break; a
     quote in it is doubled (RFC 4180). A missing cell is empty.
     """
-    write_header(table.column_names, file, delimiter)
+    heading = _write_header(table.column_names, file, delimiter, guard)
     here, rows = crew(), (replace(table, findings=(), aside=()), delimiter, guard)
     shares = _shares(table, here) if here else []
     if here and len(shares) > 1:
-        return _write_parts(here.each(share_of, rows, shares), file, tick, guard)
-    return _write_parts(ordered_map(partial(_part_of, rows), table.pieces()), file, tick, guard)
+        parts = here.each(share_of, rows, shares)
+    else:
+        parts = ordered_map(partial(_part_of, rows), table.pieces())
+    return _write_parts(parts, file, tick, guard, heading)
 
 
-def write_header(names: Sequence[str], file: IO[bytes], delimiter: str) -> None:
-    """Write the first line."""
+def _write_header(names: Sequence[str], file: IO[bytes], delimiter: str, guard: bool) -> _Formulas:
+    """Write the first line, and tell of the formulas in it: a spreadsheet runs these as well."""
     cells = [pa.array([name], pa.string()) for name in names]
     batch = pa.RecordBatch.from_arrays(cells, names=list(names))
+    formulas = _formulas(batch, HEADING)
+    batch = guarded(batch) if guard and formulas.count else batch
     _write(file, Rendered(quoted(batch, delimiter)))
+    return formulas
 
 
 def _write_parts(
-    parts: Iterable[_Part], file: IO[bytes], tick: Callable[[int], None], guard: bool
+    parts: Iterable[_Part],
+    file: IO[bytes],
+    tick: Callable[[int], None],
+    guard: bool,
+    heading: _Formulas,
 ) -> list[Finding]:
-    """Write what was rendered, in order, and tell of the formulas in it."""
-    count, found = 0, list[tuple[int, str, str]]()
+    """Write what was rendered, in order, and tell of the formulas in it, and in the heading."""
+    count, found = heading.count, list(heading.examples)
     writing = InTurn()  # so that nobody waits for the disk
     for rendered, rows, formulas in parts:
         writing.ask(_write, file, rendered)

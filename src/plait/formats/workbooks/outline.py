@@ -53,6 +53,19 @@ class Sheet:
     columns: int
 
 
+# What the library says, and what that means to who made the file.
+_MEANINGS = (
+    (r"EOCD|[Ii]nvalid [Zz]ip|zip archive", "its end is missing: it is cut short, or damaged"),
+    (r"Cfb error|Invalid OLE", "it is no workbook of the older kind (.xls), or it is damaged"),
+    (r"[Ff]ile not found|not found in archive", "it is an archive, and not of a workbook"),
+)
+
+
+def _in_words(fault: str) -> str:
+    """What is wrong with a workbook; as the library puts it where it is not known."""
+    return next((said for pattern, said in _MEANINGS if re.search(pattern, fault)), fault)
+
+
 def outline(path: Path, where: str, most: int = LIMITS.cells) -> tuple[Sheet, ...]:
     """The sheets of a workbook.
 
@@ -66,7 +79,7 @@ def outline(path: Path, where: str, most: int = LIMITS.cells) -> tuple[Sheet, ..
     sheets, fault = _looked(str(path), size.st_mtime_ns, size.st_size)
     if fault:
         raise SourceError(
-            f"the workbook cannot be read: {fault}",
+            f"the workbook cannot be read: {_in_words(fault)}",
             where,
             "open it in a spreadsheet program and save it again, without a password",
         )

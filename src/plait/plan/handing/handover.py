@@ -180,7 +180,7 @@ def hand_over(
     OutputError
         When something cannot be written.
     """
-    target = folder_of(worked.loaded)
+    target, handover = folder_of(worked.loaded), worked.loaded.plan.handover
     changes: list[Tables] = []
     with whole_folder(target, changes) as part:
         in_database = _into_database(worked, changes, phases, replace_)
@@ -203,7 +203,8 @@ def hand_over(
         )
         behind = behind_of(worked, files)
         story = compared(part, replace(story, account=account, behind=behind))
-        for name, text in _texts(story, target.name):
+        guard = bool(handover and handover.guard_formulas)
+        for name, text in _texts(story, target.name, guard):
             write_flushed(part / name, partial(Path.write_text, data=text, encoding="utf-8"))
             outputs.append(_output(part, name))
         (of_lineage,) = (one.sha256 for one in outputs if one.path == MARKS[2])
@@ -388,12 +389,12 @@ def _known_by(worked: Worked, number: int) -> dict[str, Any]:
     return {"key": list(known.key), "taking": list(known.columns), "keys": start}
 
 
-def _texts(story: Story, folder: str) -> Iterator[tuple[str, str]]:
+def _texts(story: Story, folder: str, guard: bool) -> Iterator[tuple[str, str]]:
     """The files of text that tell about the rest."""
     yield "ledger.json", story_json(story) + "\n"
     yield "report.md", report_markdown(story)
     yield "report.html", report_page(story, folder)
-    yield "dictionary.csv", csv_bytes(_dictionary(story)).decode()
+    yield "dictionary.csv", csv_bytes(_dictionary(story), guard).decode()
     yield "plan.toml", _plan_text(story)
 
 
