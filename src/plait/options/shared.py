@@ -111,7 +111,7 @@ READING = (
     Option(
         "timeout",
         Form.WHOLE,
-        "seconds that a database or an address may take (without it: as long as it does)",
+        "seconds that a database or an address may take altogether (without it: four hours for an answer)",
         shown="SECONDS",
         group="reading",
     ),
