@@ -111,7 +111,8 @@ READING = (
     Option(
         "timeout",
         Form.WHOLE,
-        "seconds that a database or an address may take altogether (without it: four hours for an answer)",
+        "seconds that a database or an address may take altogether (without it: four hours for an "
+        "answer)",
         shown="SECONDS",
         group="reading",
     ),
