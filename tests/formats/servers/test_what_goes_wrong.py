@@ -253,3 +253,9 @@ def test_no_output_has_a_secret_in_it(server, tmp_path, plait_in):
     assert re.search(r"keeper:\*\*\*@", (tmp_path / "handover/plan.toml").read_text())
     with pytest.raises(SourceError):
         plait.read(f"{address}#nope")
+
+
+def test_a_file_of_sqlite_that_is_not_there_is_not_made(tmp_path):
+    gone = tmp_path / "nope.sqlite"
+    error = _told(lambda: plait.read(f"sqlite+pysqlite:///{gone}#t"))
+    assert "no such file" in error.what and not gone.exists()

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from plait.core.account.errors import UsageError
+from pathlib import Path
+
+from plait.core.account.errors import SourceError, UsageError
 from plait.formats.places.address import Address
 from plait.formats.places.extras import needed
 from plait.formats.servers.alchemy import Alchemy
@@ -36,4 +38,8 @@ def connect(address: Address, timeout: int | None = None) -> Database:
             address.shown,
             "postgresql:// mysql:// https:// s3://, or a dialect of SQLAlchemy's",
         ) from None
+    # SQLite would make the file that it is asked to open.
+    file = engine.url.database if engine.dialect.name == "sqlite" else None
+    if file and not Path(file).is_file():
+        raise SourceError("there is no such file", address.shown, "a file of SQLite: FILE#TABLE")
     return Alchemy(address, engine)
