@@ -22,7 +22,7 @@ from plait.formats.servers.writing.into import Sources, Tables
 CONNECT_SECONDS = 60
 #: How long any one answer may take where nothing else is said.
 ANSWER_SECONDS = 4 * 3600
-_GRACE_SECONDS = 1.0
+_GRACE_SECONDS = 3.0
 
 
 class LateError(SourceError):
