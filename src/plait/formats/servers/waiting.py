@@ -75,7 +75,8 @@ class Waited:
     ) -> None:
         self._waiter = _Answers(address)
         self.allow(timeout)
-        first = min(timeout or CONNECT_SECONDS, CONNECT_SECONDS)
+        # What loads the driver goes with it, which takes a while on a busy machine.
+        first = min(timeout or CONNECT_SECONDS, CONNECT_SECONDS) + _GRACE_SECONDS
         try:
             self._base = self._waiter.answer(make, first)
         except BaseException:
