@@ -200,3 +200,13 @@ def test_a_source_that_may_not_be_read(plait, tmp_path):
     if os.access(path, os.R_OK):
         pytest.skip("this user may read everything")
     assert plait("stack", "a.csv").status == 3
+
+
+def test_an_error_that_leads_back_to_itself_is_no_interrupt():
+    from plait.cli.main import _comes_of_an_interrupt
+
+    error, other = ValueError("x"), KeyError("y")
+    error.__cause__, other.__context__ = other, error
+    assert not _comes_of_an_interrupt(error)
+    other.__cause__ = KeyboardInterrupt()
+    assert _comes_of_an_interrupt(error)

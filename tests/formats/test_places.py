@@ -92,3 +92,12 @@ def test_rows_between_ragged_ones_and_of_each_extract_keep_their_lines(plait, pu
     assert [row["place"] for row in ragged] == ["line 5", "line 5"]
     (repeat,) = rows_of(tmp_path / "apart" / "o-repeats.csv")
     assert (repeat["reason"], repeat["place"]) == ("exact repeat of a line 7", "line 6")
+
+
+def test_a_buffer_that_somebody_still_looks_at_is_not_filled_again():
+    buffer = bytearray(b"a,1\n")
+    block = records.Block(memoryview(buffer), False, True, 0, 1)
+    looking = memoryview(block.data)
+    block.release()
+    assert looking.tobytes() == b"a,1\n"
+    assert records._SPARE.take(4) is not buffer
