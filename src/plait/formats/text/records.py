@@ -53,16 +53,9 @@ class Block:
     ends: int
 
     def release(self) -> None:
-        """Give the memory back to be filled again; the data are gone then.
-
-        A cluster that samples what its workers do keeps the names of a function that has ended
-        for a while, and what they look at: then the memory goes when they do.
-        """
+        """Give the memory back to be filled again; the data are gone then."""
         buffer = self.data.obj
-        try:
-            self.data.release()
-        except BufferError:
-            return
+        self.data.release()
         if isinstance(buffer, bytearray):
             _SPARE.give(buffer)
 
@@ -183,7 +176,9 @@ def _filled(stream: IO[bytes], rest: Bytes, tick: Callable[[int], None]) -> tupl
         got = stream.readinto(view[filled:])  # type: ignore[attr-defined]
         tick(got)
         if not got:
-            last = bytes(view[:filled])  # a buffer that somebody still looks at keeps its size
+            # A cluster that samples what its workers do keeps what a function that has ended
+            # looked at for a while: such a buffer cannot be cut to size.
+            last = bytes(view[:filled])
             view.release()
             _SPARE.give(data)
             return last, True
