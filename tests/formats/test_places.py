@@ -13,7 +13,6 @@ import pyarrow.parquet as pq
 import pytest
 import xlsxwriter
 
-from cases import cases
 from conftest import rows_of
 from plait.formats.reading import read_source
 from plait.formats.sources import one_source
@@ -40,7 +39,7 @@ def _text(rng: random.Random, rows: list[list[str]], ends: str) -> tuple[str, li
 def test_a_row_of_a_text_file_is_its_line(tmp_path, monkeypatch, block, ends):
     monkeypatch.setattr(records, "BLOCK_BYTES", block)
     path = tmp_path / "t.csv"
-    for seed in range(cases(150)):
+    for seed in range(150):
         rng = random.Random(seed)
         width = rng.choice((2, 3))
         rows = [[rng.choice(CELLS) for _ in range(width)] for _ in range(rng.randrange(1, 30))]
@@ -52,6 +51,23 @@ def test_a_row_of_a_text_file_is_its_line(tmp_path, monkeypatch, block, ends):
         assert table.to_dict()["h0"] == [row[0] for row in rows[1:]]
         lines = [table.places(row)[0].line for row in range(table.rows)]
         assert lines == begins[1:], (seed, text)
+
+
+@pytest.mark.parametrize(
+    ("text", "lines"),
+    [
+        ('1,"x\n\n\ny"', [2]),
+        ('1,"x\n\n\ny"\n', [2]),
+        ('1,x\n2,"p\nq"\n3,y', [2, 3, 5]),
+        ('1,x\n2,"p\nq"\n\n3,y', [2, 3, 6]),
+        ("1,x\n2,y", [2, 3]),
+        ("\n\n1,x\r\n\r\n2,y", [4, 6]),
+    ],
+)
+def test_a_last_line_without_an_end_counts(tmp_path, text, lines):
+    (tmp_path / "t.csv").write_text("a,b\n" + text, newline="")
+    table = read_source(one_source(str(tmp_path / "t.csv")))
+    assert [table.places(row)[0].line for row in range(table.rows)] == lines
 
 
 def test_a_blank_line_is_a_row_where_there_is_one_column(tmp_path):

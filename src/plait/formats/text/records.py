@@ -90,21 +90,20 @@ def record_lines(block: Block, records: int, delimiter: str, blank_too: bool) ->
     (array([0, 1, 2]), array([2, 4, 6]))
     """
     marks = np.frombuffer(block.data, np.uint8)
-    if records in (block.ends, block.ends + (marks[-1] not in _BREAKS)):
+    if records == block.ends + (marks[-1] not in _BREAKS):  # each on a line of its own
         return np.array([0]), np.array([block.lines + 1])
-    break_sign = _BREAKS[0] if _BREAKS[0] in marks else _BREAKS[1]
-    ends = np.flatnonzero(marks == break_sign)
-    lines = block.lines + 2 + np.arange(len(ends))
-    begins = ends + 1
+    sign = _BREAKS[0] if _BREAKS[0] in marks else _BREAKS[1]
+    ends = np.flatnonzero(marks == sign)
+    outside = np.ones(len(ends), bool)
     if block.quoted:
         outside = np.searchsorted(_edges(marks, ord(delimiter)), ends) % 2 == 0
-        lines, begins = lines[outside], begins[outside]
-    lines = np.concatenate([[block.lines + 1], lines])[: len(lines) + (begins[-1] < len(marks))]
-    begins = np.concatenate([[0], begins])[: len(lines)]
+    begins = np.concatenate([[0], ends[outside] + 1])
+    lines = block.lines + 1 + np.concatenate([[0], np.flatnonzero(outside) + 1])
+    there = begins < len(marks)
+    begins, lines = begins[there], lines[there]
     if not blank_too:
         following = marks[np.minimum(begins + 1, len(marks) - 1)]
-        blank = marks[begins] == break_sign
-        blank |= (marks[begins] == _BREAKS[1]) & (following == break_sign)
+        blank = (marks[begins] == sign) | ((marks[begins] == _BREAKS[1]) & (following == sign))
         lines = lines[~blank]
     return steps(lines) if len(lines) == records else None
 
