@@ -222,6 +222,13 @@ def _refuse_and_tell(result: Result, tables: Sequence[Table], options: argparse.
     refuse_standing(result.findings, options)
 
 
+def write_list(listed: Table, options: argparse.Namespace, delivery: Delivery) -> list[Finding]:
+    """Write what a command lists, as ``--out`` says; what is found while it is written."""
+    check_room(listed, {}, options.out)
+    named = listed.named(options.out.stem)
+    return deliver(delivery, named, options.out, guard=options.guard_formulas)
+
+
 def refuse_standing(
     findings: Sequence[Finding], options: argparse.Namespace, wrote_page: bool = False
 ) -> None:

@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import PlaitError, UsageError
+from plait.core.account.finding import Place
 from plait.core.sql.expression import condition, parse
 from plait.core.table.keyspec import check_column
 from plait.core.table.lines import LINE, SHEET_ROW
@@ -51,11 +52,13 @@ class CellOrigin:
     @property
     def place(self) -> str:
         """Where its row is in the file: ``line 12``, ``sheet row 12``, a key, or ``row 12``."""
+        if isinstance(self.row, str):
+            return self.row
         if self.line is not None:
-            return f"line {self.line:,}"
+            return Place(self.source, self.row, "", self.line, LINE).within
         if self.sheet_row is not None:
-            return f"sheet row {self.sheet_row:,}"
-        return self.row if isinstance(self.row, str) else f"row {self.row:,}"
+            return Place(self.source, self.row, "", self.sheet_row, SHEET_ROW).within
+        return Place(self.source, self.row).within
 
 
 @dataclass(frozen=True)

@@ -15,17 +15,17 @@ from plait.cli.handing import (
     read_files,
     refuse_standing,
     tell_completed,
+    write_list,
 )
 from plait.cli.options import add_guard, add_telling
 from plait.cli.per_source import given_of, queries_of, with_own
 from plait.cli.progress import Progress
 from plait.cli.working import add_work
 from plait.core.account.finding import Finding, standing
-from plait.core.table.table import Table
 from plait.core.verbs.compare import Compared
 from plait.core.verbs.result import reading_findings
 from plait.formats.delivery.delivery import Delivery
-from plait.formats.outputs import check_room, check_target, deliver
+from plait.formats.outputs import check_target
 from plait.formats.places.source import Source
 from plait.formats.servers.session import one_snapshot
 from plait.formats.sources import one_source, uniquely_named
@@ -79,7 +79,7 @@ def run(options: argparse.Namespace) -> int:
         with delivery, progress.phase("writing"):
             listed = found.listed() if options.out and not refused else None
             if listed:
-                _write(listed, options.out, delivery, findings, options.guard_formulas)
+                findings += write_list(listed, options, delivery)
             if options.report:
                 delivery.write(
                     options.report,
@@ -118,13 +118,6 @@ def _check(options: argparse.Namespace, delivery: Delivery) -> None:
     if options.out:
         check_target(options.out, options.out.stem, delivery)
     tell_completed(delivery)
-
-
-def _write(
-    table: Table, out: Path, delivery: Delivery, findings: list[Finding], guard: bool
-) -> None:
-    check_room(table, {}, out)
-    findings.extend(deliver(delivery, table.named(out.stem), out, guard=guard))
 
 
 def _tell(

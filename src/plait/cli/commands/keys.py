@@ -15,6 +15,7 @@ from plait.cli.handing import (
     read_files,
     refuse_standing,
     tell_completed,
+    write_list,
 )
 from plait.cli.options import add_guard, add_telling
 from plait.cli.per_source import given_of, queries_of, with_own
@@ -29,7 +30,7 @@ from plait.core.table.table import Table
 from plait.core.verbs.keys import Audited, key_set, repeated_rows, suggested_pairs
 from plait.core.verbs.result import reading_findings
 from plait.formats.delivery.delivery import Delivery
-from plait.formats.outputs import check_room, check_target, deliver
+from plait.formats.outputs import check_target
 from plait.formats.servers.session import one_snapshot
 from plait.formats.sources import find_sources
 from plait.options.keys import KEYS
@@ -88,7 +89,7 @@ def run(options: argparse.Namespace) -> int:
         listed = _listed(found, options) if options.out and not refused else None
         with delivery, progress.phase("writing"):
             if listed:
-                _write(listed, options.out, delivery, findings, options.guard_formulas)
+                findings += write_list(listed, options, delivery)
                 refuse_standing(findings, options)
             if options.report:
                 again, pairs = _again(found, options), values["pairs"]
@@ -148,10 +149,3 @@ def _listed(found: Audited, options: argparse.Namespace) -> Table:
     if len(found.sources) == 1:
         return repeated_rows(found)
     return suggested_pairs(found)
-
-
-def _write(
-    table: Table, out: Path, delivery: Delivery, findings: list[Finding], guard: bool
-) -> None:
-    check_room(table, {}, out)
-    findings.extend(deliver(delivery, table.named(out.stem), out, guard=guard))

@@ -6,9 +6,8 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from plait.core.table.strand import Origin
 from plait.core.table.table import Table
-from plait.core.table.whence import source_rows
+from plait.core.table.whence import place_in, source_rows
 from plait.core.text.cells import as_text
 from plait.formats.places.reader import Looked, Tick
 from plait.formats.places.source import Source
@@ -38,14 +37,12 @@ def looked_up(table: Table, rows: Sequence[int]) -> dict[int, Looked]:
     """The rows of a table that was read whole, by their numbers in the source."""
     _, numbers = source_rows(table.strands[0], np.arange(table.rows))
     (origin,) = table.strands[0].origins
-    lines = origin.lines if isinstance(origin, Origin) else None
     looked: dict[int, Looked] = {}
     for row in rows:
         at = np.flatnonzero(numbers == row)
         if len(at):
-            cells = cells_at(table, int(at[0]))
-            line = int(lines.of(np.array([row]))[0]) if lines else None
-            looked[row] = Looked(line, cells, unit=lines.unit if lines else "row")
+            place = place_in(origin, row)
+            looked[row] = Looked(place.line, cells_at(table, int(at[0])), unit=place.unit)
     return looked
 
 

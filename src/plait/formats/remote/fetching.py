@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from threading import Lock
-from typing import IO, Any
+from typing import Any
 
 from plait.core.account.errors import PlaitError, SourceError
 from plait.core.account.limits import LIMITS, Limits
@@ -189,27 +189,28 @@ def _nobody_known() -> bool:
 
 def _fetch(address: Address, target: Path, timeout: int | None, tick: Tick, limits: Limits) -> None:
     end = None if timeout is None else time.monotonic() + timeout
-    with _told(address), target.open("w+b") as out:
-        system, path = _file_system(address, timeout)
-        coming = Coming(path, address.shown, out, tick)
-        for left in reversed(range(_TRIES)):
-            seconds = None if end is None else max(end - time.monotonic(), 0.01)
-            try:
-                if address.scheme == "s3":
-                    _from_store(system, path, coming, seconds)
-                else:
-                    https.go_on(system, coming, seconds)
-                break
-            except Exception as error:
-                over = end is not None and time.monotonic() > end
-                if not left or over or not _may_pass(error):
-                    raise
-                time.sleep(_WAIT_SECONDS * 2 ** (_TRIES - 1 - left))
-        out.flush()
+    with _told(address):
+        with target.open("w+b") as out:
+            system, path = _file_system(address, timeout)
+            coming = Coming(path, address.shown, out, tick)
+            for left in reversed(range(_TRIES)):
+                seconds = None if end is None else max(end - time.monotonic(), 0.01)
+                try:
+                    if address.scheme == "s3":
+                        _from_store(system, path, coming, seconds)
+                    else:
+                        https.go_on(system, coming, seconds)
+                    break
+                except Exception as error:
+                    over = end is not None and time.monotonic() > end
+                    if not left or over or not _may_pass(error):
+                        raise
+                    time.sleep(_WAIT_SECONDS * 2 ** (_TRIES - 1 - left))
         if coming.is_gzip:
-            _unpack(out, address, limits)
-        out.seek(0)
-        if is_page(out.read(_HEAD)):
+            _unpack(target, address, limits)
+        with target.open("rb") as file:
+            head = file.read(_HEAD)
+        if is_page(head):
             raise SourceError(
                 "what comes is a page of HTML, perhaps one to log in, and no data",
                 address.shown,
@@ -217,22 +218,14 @@ def _fetch(address: Address, target: Path, timeout: int | None, tick: Tick, limi
             )
 
 
-def _unpack(out: IO[bytes], address: Address, limits: Limits) -> None:
+def _unpack(target: Path, address: Address, limits: Limits) -> None:
     """Unpack what was packed for the way only."""
-    packed = Path(out.name)
-    plain = packed.with_name(f"{packed.name}-plain")
-    out.seek(0)
-    unpacked: Any = gzip.GzipFile(fileobj=out)
-    stream = Bounded(unpacked, packed.stat().st_size, address.shown, limits)
-    with plain.open("wb") as file:
-        while data := stream.read(_BLOCK):
-            file.write(data)
-    out.seek(0)
-    out.truncate()
-    with plain.open("rb") as file:
-        shutil.copyfileobj(file, out, _BLOCK)
-    plain.unlink()
-    out.flush()
+    plain = target.with_name(f"{target.name}-plain")
+    packed: Any = gzip.GzipFile(target)
+    unpacked = Bounded(packed, target.stat().st_size, address.shown, limits)
+    with unpacked, plain.open("wb") as file:
+        shutil.copyfileobj(unpacked, file, _BLOCK)
+    plain.replace(target)
 
 
 def _from_store(system: Any, path: str, coming: Coming, seconds: float | None) -> None:
@@ -240,8 +233,7 @@ def _from_store(system: Any, path: str, coming: Coming, seconds: float | None) -
     end = None if seconds is None else time.monotonic() + seconds
     with system.open(path, "rb", block_size=_BLOCK, cache_type="readahead") as stream:
         # Blocks of one opening are of one version; the library asks for that.
-        coming.same_version(str(stream.details.get("ETag") or ""))
-        coming.total = stream.size
+        coming.same_version(str(stream.details.get("ETag") or ""), stream.size)
         stream.seek(coming.out.tell())
         while data := stream.read(_BLOCK):
             coming.take(data)

@@ -100,21 +100,19 @@ class Coming:
         total = None if span[3] == "*" else int(span[3])
         if _encoding(answer) != self.encoding:
             raise self.error("the server packs one part of the file otherwise than another")
-        another = total is not None and self.total is not None and total != self.total
-        if another or _version(answer) != self._version:
-            raise self.error("the file has changed while it was fetched")
-        self.total = self.total if total is None else total
+        self.same_version(_version(answer), total)
 
-    def same_version(self, version: str) -> None:
-        """See that what comes is of the version that came until now.
+    def same_version(self, version: str, total: int | None) -> None:
+        """See that what comes is of the version that came until now, and know how long it is.
 
         Raises
         ------
         SourceError
         """
-        if self.out.tell() and version != self._version:
+        another = None not in (total, self.total) and total != self.total
+        if self.out.tell() and (another or version != self._version):
             raise self.error("the file has changed while it was fetched")
-        self._version = version
+        self._version, self.total = version, self.total if total is None else total
 
     def _restart(self) -> None:
         self.out.seek(0)
