@@ -23,7 +23,7 @@ from plait.plan.runs.course import Course
 from plait.plan.runs.expected import change_expectations
 from plait.plan.runs.handed import added_files, is_handover
 from plait.plan.runs.history import history_file
-from plait.plan.runs.keeping import forget_oldest, keep, unkeep
+from plait.plan.runs.keeping import forget_oldest, keep, kept_only_if_replaced
 from plait.plan.runs.record import Record, last_good, user
 from plait.plan.runs.since import what_is_new, when_made
 from plait.plan.runs.turn import Waiting, turn
@@ -236,14 +236,9 @@ def _carried_out(
             for one in found
             if one.source.address and not one.source.in_database
         }
-        kept: list[Path] = []
-        compared = partial(_compared, worked, course, phases, accept_change, kept)
-        try:
+        compared = partial(_compared, worked, course, phases, accept_change)
+        with kept_only_if_replaced(folder_of(loaded)):
             story = hand_over(worked, expected, known, phases, replace_, compared)
-        except BaseException:
-            for folder in kept:
-                unkeep(folder, folder_of(loaded))
-            raise
         forget_oldest(folder_of(loaded), _kept(loaded))
         return worked, story
 
@@ -255,15 +250,9 @@ def _kept(loaded: LoadedPlan) -> int:
 
 
 def _compared(
-    worked: Worked,
-    course: Course,
-    phases: Phases,
-    accept_change: bool,
-    kept: list[Path],
-    part: Path,
-    story: Story,
+    worked: Worked, course: Course, phases: Phases, accept_change: bool, part: Path, story: Story
 ) -> Story:
-    """The story with what is new; the earlier handover is kept, under a name put into ``kept``.
+    """The story with what is new; the earlier handover is kept under its own name.
 
     Raises
     ------
@@ -284,7 +273,7 @@ def _compared(
     if not all(one.holds for one in expected):
         raise NotMetError(worked, expected, (), since)
     if earlier == folder_of(loaded) and _kept(loaded):
-        kept += filter(None, [keep(earlier, when_made(earlier, course.known))])
+        keep(earlier, when_made(earlier, course.known))
     return story
 
 

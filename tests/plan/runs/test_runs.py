@@ -117,6 +117,28 @@ def test_earlier_handovers_are_kept_under_the_time_of_their_run(plan, put, tmp_p
     assert calls.compare(str(tmp_path / kept[1]), str(tmp_path / "handover")).changes.rows_new == 1
 
 
+def test_a_handover_that_could_not_be_replaced_is_not_kept_twice(
+    plait, plan, put, tmp_path, monkeypatch
+):
+    plan()
+    assert plait("run", "p.toml").status == 0
+    stood = {path: path.read_bytes() for path in (tmp_path / "handover").rglob("*.*")}
+    put(visits_csv=VISITS + "4,1\n")
+
+    def full(*_, **__):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("plait.plan.handing.handover.package_json", full)
+    refused = plait("run", "p.toml", "--replace")
+    assert refused.status == 4 and "No space left" in refused.err
+    assert [path.name for path in tmp_path.glob("handover*")] == ["handover"]
+    assert {path: path.read_bytes() for path in (tmp_path / "handover").rglob("*.*")} == stood
+    monkeypatch.undo()
+    monkeypatch.chdir(tmp_path)
+    assert plait("run", "p.toml", "--replace").status == 0
+    assert len(list(tmp_path.glob("handover*"))) == 2
+
+
 def test_none_is_kept_where_the_plan_says_so(plait, plan, tmp_path):
     plan(handover="keep = 0")
     for _ in range(3):

@@ -121,11 +121,11 @@ def _file(table: Table) -> PurePath:
     return PurePath(table.path.partition("#")[0])
 
 
-_MONTH = r"jan(uary)?|feb(ruary)?|mar(ch)?|apr(il)?|may|june?|july?|aug(ust)?|sept?(ember)?"
-_COUNTER = re.compile(
-    rf"[\W_0-9]+|(?<![^\W\d_])({_MONTH}|oct(ober)?|nov(ember)?|dec(ember)?|[a-z]|q[1-4])(?![^\W\d_])",
-    re.I,
+_MONTH = (
+    "jan(uary)?|feb(ruary)?|mar(ch)?|apr(il)?|may|june?|july?|aug(ust)?|sept?(ember)?"
+    "|oct(ober)?|nov(ember)?|dec(ember)?"
 )
+_COUNTER = re.compile(rf"[\W_0-9]+|(?<![^\W\d_])({_MONTH}|[a-z]|q[1-4])(?![^\W\d_])", re.I)
 
 
 def _series(name: str) -> str:

@@ -68,15 +68,16 @@ def guarded(batch: pa.RecordBatch) -> pa.RecordBatch:
     return pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
 
 
+def _where(row: int, column: str) -> str:
+    return "heading" if row == HEADING else f"result row {row + 1:,}, column {column}"
+
+
 def formula_finding(found: list[tuple[int, str, str]], count: int, guard: bool) -> list[Finding]:
     """What is to be said of formula cells; ``found`` has a few as row, column and text."""
     if not count:
         return []
     examples = tuple(
-        Example(
-            f"{'heading' if row == HEADING else f'result row {row + 1:,}, column {column}'}"
-            f": {text[:60]}"
-        )
+        Example(f"{_where(row, column)}: {text[:60]}")
         for row, column, text in sorted(found)[:MOST_EXAMPLES]
     )
     done = "have a ' before them now" if guard else "would run as formulas in a spreadsheet"

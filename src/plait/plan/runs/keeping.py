@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import re
 import shutil
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from datetime import datetime
 from pathlib import Path
 
@@ -41,16 +42,11 @@ def _when_written(folder: Path) -> tuple[int, str]:
     return (folder / "ledger.json").stat().st_mtime_ns, folder.name
 
 
-def keep(target: Path, when: str) -> Path | None:
+def keep(target: Path, when: str) -> Path:
     """Keep a handover under the name of its time too, before another takes its place.
 
     Its files have two names then and no second copy, where the system can do that. The
     folder is there whole or not at all; one of that name that holds the same stays.
-
-    Returns
-    -------
-    Path or None
-        The folder that was made.
 
     Raises
     ------
@@ -60,7 +56,7 @@ def keep(target: Path, when: str) -> Path | None:
     number = 2
     while kept.exists():
         if _is_same(kept, target):
-            return None
+            return kept
         kept = kept_name(target, when).with_name(f"{kept_name(target, when).name}-{number}")
         number += 1
     part = beside(target, new_token(), 0, PART)
@@ -81,11 +77,18 @@ def keep(target: Path, when: str) -> Path | None:
     return kept
 
 
-def unkeep(kept: Path, target: Path) -> None:
-    """Take away what was kept for a handover that then was not replaced."""
-    if _is_same(kept, target):
-        with suppress(OSError):
-            remove(kept)
+@contextmanager
+def kept_only_if_replaced(target: Path) -> Iterator[None]:
+    """Take away again what is kept within of a handover that then is not replaced."""
+    before = kept_folders(target)
+    try:
+        yield
+    except BaseException:
+        for folder in kept_folders(target):
+            if folder not in before and _is_same(folder, target):
+                with suppress(OSError):
+                    remove(folder)
+        raise
 
 
 def _is_same(one: Path, other: Path) -> bool:

@@ -19,52 +19,7 @@ Sources = Sequence[tuple[Address, str]]
 
 
 class Tables(Protocol):
-    """Tables that are written into a database; what is asked of them."""
-
-    def check(self, name: str, append: bool, sources: Sources = ()) -> None:
-        """See that a table can be written, before any work is done for it."""
-
-    def add(self, table: Table, name: str, tick: Tick, how: How) -> list[Finding]:
-        """Write one table more."""
-
-    def stated(self) -> dict[str, Any]:
-        """What tells later whether it was made."""
-
-    def commit(self) -> None:
-        """Let the new tables take their places, all at once."""
-
-    def rollback(self) -> None:
-        """Leave everything as it was."""
-
-
-class Into(ABC):
-    """Tables that are written into a database, of which nobody finds any before the end.
-
-    Parameters
-    ----------
-    address : Address
-    replace : bool
-        Whether tables that are there may be replaced.
-    """
-
-    scheme: ClassVar[str]
-    called: ClassVar[str]  # what tables are in: a schema, a database
-
-    def __init__(self, address: Address, replace: bool = False) -> None:
-        self._address, self._replace = address, replace
-        self._token = secrets.token_hex(4)
-
-    @abstractmethod
-    def _schemas(self) -> list[str]:
-        """What tables may be in."""
-
-    @abstractmethod
-    def _usual(self) -> str | None:
-        """What they are in where none is named."""
-
-    @abstractmethod
-    def _identity(self, name: str) -> tuple[Any, ...] | None:
-        """What tells a table from all others, however its server is reached."""
+    """Tables that are written into a database, of which nobody finds any before the end."""
 
     @abstractmethod
     def check(self, name: str, append: bool, sources: Sources = ()) -> None:
@@ -101,6 +56,36 @@ class Into(ABC):
     @abstractmethod
     def rollback(self) -> None:
         """Leave everything as it was."""
+
+
+class Into(Tables, ABC):
+    """What writing them into any server has in common.
+
+    Parameters
+    ----------
+    address : Address
+    replace : bool
+        Whether tables that are there may be replaced.
+    """
+
+    scheme: ClassVar[str]
+    called: ClassVar[str]  # what tables are in: a schema, a database
+
+    def __init__(self, address: Address, replace: bool = False) -> None:
+        self._address, self._replace = address, replace
+        self._token = secrets.token_hex(4)
+
+    @abstractmethod
+    def _schemas(self) -> list[str]:
+        """What tables may be in."""
+
+    @abstractmethod
+    def _usual(self) -> str | None:
+        """What they are in where none is named."""
+
+    @abstractmethod
+    def _identity(self, name: str) -> tuple[Any, ...] | None:
+        """What tells a table from all others, however its server is reached."""
 
     def _where(self, name: str) -> str:
         return str(TableTarget(self._address, name))
