@@ -14,6 +14,7 @@ import pytest
 import xlsxwriter
 
 from conftest import rows_of
+from plait.formats.readers import reader_of
 from plait.formats.reading import read_source
 from plait.formats.sources import one_source
 from plait.formats.text import records
@@ -51,6 +52,9 @@ def test_a_row_of_a_text_file_is_its_line(tmp_path, monkeypatch, block, ends):
         assert table.to_dict()["h0"] == [row[0] for row in rows[1:]]
         lines = [table.places(row)[0].line for row in range(table.rows)]
         assert lines == begins[1:], (seed, text)
+        source = one_source(str(path))
+        again = reader_of(source).rows_at(source, range(table.rows), ())
+        assert [again[row].line for row in range(table.rows)] == lines, (seed, text)
 
 
 @pytest.mark.parametrize(
