@@ -8,7 +8,6 @@ ETag, Last-Modified, the length) is kept from the first answer, asked for, and c
 
 from __future__ import annotations
 
-import asyncio
 import os
 import re
 import shutil
@@ -204,6 +203,8 @@ def size_of(system: Any, url: str, seconds: int) -> int:
 
 
 async def _size(system: Any, url: str, seconds: int) -> int:
+    import asyncio
+
     session = await system.set_session()
     async with (
         asyncio.timeout(seconds),
@@ -239,6 +240,8 @@ def go_on(system: Any, coming: Coming, seconds: float | None) -> None:
 
 
 async def _go_on(system: Any, coming: Coming, seconds: float | None) -> None:
+    import asyncio  # what fetches nothing begins without it
+
     session = await system.set_session()
     async with (
         asyncio.timeout(seconds),
