@@ -14,6 +14,7 @@ from plait.core.account.errors import OutputError
 from plait.formats.delivery import delivery as module
 from plait.formats.delivery import journal
 from plait.formats.delivery.delivery import Delivery
+from plait.formats.delivery.folder import whole_folder
 from plait.formats.delivery.parts import JOURNAL, PART
 
 
@@ -33,6 +34,30 @@ def test_what_takes_the_place_of_a_file_keeps_its_mode(tmp_path):
     target.chmod(0o600)
     _write(target, "new", replace=True)
     assert (target.read_text(), stat.S_IMODE(target.stat().st_mode)) == ("new", 0o600)
+
+
+def _mode(path):
+    return stat.S_IMODE(path.stat().st_mode)
+
+
+@pytest.mark.parametrize(("mask", "file", "folder"), [(0o022, 0o644, 0o755), (0o027, 0o640, 0o750)])
+def test_what_is_half_written_is_its_owners_alone_and_then_as_files_are_there(
+    tmp_path, mask, file, folder
+):
+    seen = []
+    before = os.umask(mask)
+    try:
+        with Delivery() as delivery:
+            for name in ("a.csv", "new/b.csv"):
+                delivery.write(tmp_path / name, lambda part: seen.append(_mode(part)))
+        with whole_folder(tmp_path / "handover") as part:
+            seen.append(_mode(part))
+    finally:
+        os.umask(before)
+    assert seen == [0o600, 0o600, 0o700]
+    assert {_mode(tmp_path / name) for name in ("a.csv", "new/b.csv")} == {file}
+    assert _mode(tmp_path / "handover") == folder
+    assert _names(tmp_path) == ["a.csv", "handover", "new"]
 
 
 def test_a_link_within_the_folder_is_written_through(tmp_path):

@@ -31,7 +31,7 @@ from plait.formats.delivery.parts import (
 from plait.formats.delivery.proof import others_in, proof_file, proof_of, proof_text
 from plait.formats.delivery.targets import (
     check_file,
-    keep_rights,
+    give_rights,
     place_of,
     unfinished,
     unwritable,
@@ -257,7 +257,7 @@ class Delivery:
         """What takes which place, and what goes."""
         going = [*self.going(), *self._proof_written()]
         for target, part in self._ready.items():
-            keep_rights(target, part)
+            give_rights(target, part)
         steps = [
             Step(target, self._old(target, number, part.parent), part)
             for number, (target, part) in enumerate(self._ready.items())

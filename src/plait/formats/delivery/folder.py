@@ -25,7 +25,7 @@ from plait.formats.delivery.parts import (
     remove,
     sweep,
 )
-from plait.formats.delivery.targets import keep_rights, unfinished, unwritable
+from plait.formats.delivery.targets import give_rights, unfinished, unwritable
 
 _TRIES, _TRY_SECONDS = 100, 0.02
 _AT_FDCWD, _RENAME_EXCHANGE = -100, 2
@@ -120,7 +120,7 @@ def whole_folder(target: Path, changes: Sequence[Transaction] = ()) -> Iterator[
         yield part
         flush_folder(part)
         with interrupts_wait(), alone_in([target.parent]):
-            keep_rights(target, part)
+            give_rights(target, part)
             _take_place(part, target, token, changes[0] if changes else None)
             handed_over.append(target)
             with suppress(OSError):

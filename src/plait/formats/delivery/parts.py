@@ -52,19 +52,27 @@ def standing_above(folder: Path) -> Path:
 def new_file(path: Path) -> int:
     """Make a part that is a file, and hold it: the descriptor that holds it.
 
+    Only its owner may read it: what is half written is nobody else's.
+
     Raises
     ------
     OSError
     """
+    return _new_file(path, 0o600)
+
+
+def _new_file(path: Path, mode: int) -> int:
     while True:
-        file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | OPEN_FLAGS, 0o666)
+        file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | OPEN_FLAGS, mode)
         if _held(file, path):
             return file
         os.close(file)  # somebody took it for one that was left
 
 
-def new_folder(path: Path, mode: int = 0o777) -> int:
+def new_folder(path: Path) -> int:
     """Make a part that is a folder, and hold it: the descriptor that holds it.
+
+    Only its owner may enter it.
 
     Returns
     -------
@@ -75,6 +83,10 @@ def new_folder(path: Path, mode: int = 0o777) -> int:
     ------
     OSError
     """
+    return _new_folder(path, 0o700)
+
+
+def _new_folder(path: Path, mode: int) -> int:
     while True:
         path.mkdir(mode)
         if not CAN_LOCK_OUTPUTS:
@@ -89,6 +101,26 @@ def release(descriptor: int) -> None:
     """Give back what ``new_folder`` holds, and do nothing for -1."""
     if descriptor >= 0:
         os.close(descriptor)
+
+
+def usual_mode(part: Path) -> int:
+    """The mode of what anybody makes where a part stands: a folder if that is one, else a file.
+
+    Folders may have rules of their own beside the process's mask, and the mask cannot be asked
+    for without being changed, for all threads: so something empty is made, and looked at.
+
+    Raises
+    ------
+    OSError
+    """
+    probe = beside(part, new_token(), 0, PART)
+    make, mode = (_new_folder, 0o777) if part.is_dir() else (_new_file, 0o666)
+    held = make(probe, mode)
+    try:
+        return stat.S_IMODE(probe.stat().st_mode)
+    finally:
+        release(held)
+        remove(probe)
 
 
 def _held(number: int, path: Path) -> bool:

@@ -48,7 +48,7 @@ def scratch(root: Path | None = None) -> Iterator[Path]:
     number = -1
     try:
         with interrupts_wait():  # between being made and being known
-            number = new_folder(folder, 0o700)
+            number = new_folder(folder)
         yield folder
     finally:
         remove(folder)

@@ -9,6 +9,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from plait.core.account.errors import OutputError
+from plait.formats.delivery.parts import usual_mode
 
 
 def place_of(target: Path, replace: bool) -> Path:
@@ -91,9 +92,15 @@ def _kind(target: Path) -> str:
     return "a pipe" if stat.S_ISFIFO(mode) else "a device"
 
 
-def keep_rights(target: Path, part: Path) -> None:
-    """Give what takes a file's or folder's place its mode, and its owner where that is allowed."""
+def give_rights(target: Path, part: Path) -> None:
+    """Give a part its mode, now that it is whole: that of what stands in its place, or the usual.
+
+    It also gets the owner of what stands there, where that is allowed.
+    """
     with suppress(OSError):
+        if not target.exists():
+            part.chmod(usual_mode(part))
+            return
         there, new = target.stat(), part.stat()
         if (there.st_uid, there.st_gid) != (new.st_uid, new.st_gid):
             with suppress(PermissionError):
