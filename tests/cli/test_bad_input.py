@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import random
 import resource
 import signal
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
+from unittest.mock import Mock
 
 import pytest
+
+from plait.cli.main import main
 
 
 @pytest.mark.parametrize(
@@ -202,11 +207,38 @@ def test_a_source_that_may_not_be_read(plait, tmp_path):
     assert plait("stack", "a.csv").status == 3
 
 
-def test_an_error_that_leads_back_to_itself_is_no_interrupt():
-    from plait.cli.main import _comes_of_an_interrupt
-
+def test_an_error_that_leads_back_to_itself_is_told(monkeypatch, capsys, tmp_path):
     error, other = ValueError("x"), KeyError("y")
     error.__cause__, other.__context__ = other, error
-    assert not _comes_of_an_interrupt(error)
+    monkeypatch.setenv("TMPDIR", str(tmp_path))
+    monkeypatch.setattr("plait.cli.main._dispatch", Mock(side_effect=error))
+    assert main(["stack"]) == 70
     other.__cause__ = KeyboardInterrupt()
-    assert _comes_of_an_interrupt(error)
+    assert main(["stack"]) == 130
+    assert "interrupted; nothing was handed over" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize(
+    "error",
+    [
+        MemoryError(),
+        RuntimeError("can't start new thread"),
+        OSError(errno.ENOMEM, "Cannot allocate memory"),
+        ImportError("numpy/linalg.so: failed to map segment from shared object"),
+    ],
+)
+def test_what_tells_of_memory_in_other_words_is_told_as_that(error, monkeypatch, capsys):
+    monkeypatch.setattr("plait.cli.main._dispatch", Mock(side_effect=error))
+    assert main(["stack"]) == 2
+    assert capsys.readouterr().err.startswith("plait: there is not enough memory for this")
+
+
+def test_a_system_that_starts_no_thread_lacks_memory(monkeypatch, capsys, tmp_path):
+    for name in ("a.csv", "b.csv"):
+        (tmp_path / name).write_text("x\n1\n")
+    monkeypatch.setattr(
+        threading.Thread, "start", Mock(side_effect=RuntimeError("can't start new thread"))
+    )
+    words = [str(tmp_path / name) for name in ("a.csv", "b.csv")]
+    assert main(["join", *words, "--key", "x"]) == 2
+    assert capsys.readouterr().err.startswith("plait: there is not enough memory for this")

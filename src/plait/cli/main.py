@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import argparse
+import errno
 import os
 import re
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from importlib import import_module
 from typing import Any, NoReturn
 
@@ -45,6 +46,12 @@ COMMANDS = {
 }
 ONE_VERB = ("mend", "stack", "settle", "beside", "group", "widen", "lengthen")
 INTERRUPTED = 130
+_NO_MEMORY = (
+    "can't start new thread",
+    "Failed to launch worker thread",
+    "annot allocate memory",
+    "failed to map segment",
+)
 _VALUE = re.compile("-[^-A-Za-z]")  # no option: those begin with two of them, but for -h
 
 
@@ -140,11 +147,14 @@ def main(words: Sequence[str]) -> int:
     except (BrokenPipeError, NobodyReadsError):
         sys.stdout = None  # or it is flushed, and fails, once more
         return NOBODY_READS
-    except MemoryError:
-        return _tell(PlaitError("there is not enough memory for this", remedy="use smaller inputs"))
     except Exception as error:
-        if _comes_of_an_interrupt(error):
-            return _interrupted()
+        causes = list(_causes(error))
+        if any(isinstance(cause, KeyboardInterrupt) for cause in causes):
+            return _interrupted()  # a library may make an error of its own of it
+        if any(map(_lacks_memory, causes)):
+            return _tell(
+                PlaitError("there is not enough memory for this", remedy="use smaller inputs")
+            )
         if isinstance(error, UnicodeEncodeError) and not _are_text(words):
             return _tell(UsageError("a word of the command line is no text in UTF-8"))
         from plait.cli.fault import tell_fault
@@ -163,16 +173,21 @@ def _interrupted() -> int:
     return INTERRUPTED
 
 
-def _comes_of_an_interrupt(error: BaseException) -> bool:
-    """Whether a library made an error of its own of the interrupt, as loading a class does."""
+def _causes(error: BaseException) -> Iterator[BaseException]:
+    """An error, and what it came of."""
     below: BaseException | None = error
     seen: list[BaseException] = []  # one may lead back to another
     while below is not None and below not in seen:
-        if isinstance(below, KeyboardInterrupt):
-            return True
+        yield below
         seen.append(below)
         below = below.__cause__ or below.__context__
-    return False
+
+
+def _lacks_memory(error: BaseException) -> bool:
+    """Whether an error tells of memory: for threads and for libraries there is no class."""
+    if isinstance(error, MemoryError) or getattr(error, "errno", None) == errno.ENOMEM:
+        return True
+    return not isinstance(error, PlaitError) and any(words in str(error) for words in _NO_MEMORY)
 
 
 def what_stands() -> str:

@@ -13,7 +13,7 @@ import os
 import signal
 import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from importlib import import_module
 from threading import Thread
 from typing import Any, NoReturn
@@ -100,8 +100,17 @@ def open_streams() -> None:
 
 
 def load_meanwhile(module: str) -> None:
-    """Load a module in a thread, while the sources are read."""
-    Thread(target=import_module, args=(module,), daemon=True).start()
+    """Load a module in a thread, while the sources are read.
+
+    Where that cannot be, whoever needs the module loads it, and tells why it cannot be.
+    """
+
+    def load() -> None:
+        with suppress(Exception):
+            import_module(module)
+
+    with suppress(RuntimeError):
+        Thread(target=load, daemon=True).start()
 
 
 def leave(status: int) -> NoReturn:
