@@ -7,9 +7,9 @@ import json
 import random
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
 
-from fuzzing.mutating import mutated, structured
+from fuzzing.mutating import change_value, mutated, structured
+from fuzzing.others import answers, written
 from makers import PACKERS, every_format, open_sheet
 
 Words = list[str]
@@ -235,29 +235,11 @@ def _restated(data: bytes, rng: random.Random) -> bytes:
     key = next(one for one in metadata if b"plait" in one.lower() or b"stated" in one.lower())
     said = json.loads(metadata[key])
     for _ in range(rng.randint(1, 3)):
-        _change_value(said, rng)
+        change_value(said, rng)
     metadata[key] = json.dumps(said).encode()
     sink = pa.BufferOutputStream()
     pq.write_table(table.replace_schema_metadata(metadata), sink)
     return bytes(sink.getvalue())
-
-
-def _change_value(value: Any, rng: random.Random) -> None:
-    """Something deep in a JSON value made into something else."""
-    odd = [None, -1, 2**70, "x", [], {}, [[]], 1.5, True, "../../x", {"a": 1}]
-    while True:
-        keys = list(value) if isinstance(value, dict) else list(range(len(value)))
-        if not keys:
-            return
-        key = rng.choice(keys)
-        deeper = isinstance(value[key], dict | list) and len(value[key])
-        if not deeper or rng.random() < 0.3:
-            if rng.random() < 0.3 and isinstance(value, dict):
-                del value[key]
-            else:
-                value[key] = rng.choice(odd)
-            return
-        value = value[key]
 
 
 def _two(folder: Path) -> None:
@@ -271,4 +253,6 @@ TARGETS: dict[str, Callable[[Path, random.Random], Iterator[Words]]] = {
     "expressions": expressions,
     "lines": lines,
     "handovers": handovers,
+    "written": written,
+    "answers": answers,
 }

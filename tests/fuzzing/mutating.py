@@ -7,6 +7,7 @@ import random
 import re
 import struct
 import zipfile
+from typing import Any
 
 SIGNS = [b'"', b"\n", b"\0", b",", b"\xff", b"'", b";", b"{", b"[", b"\r", b"\xef\xbb\xbf", b"\t"]
 NUMBERS = (0, 1, 2, 0x7F, 0x80, 0xFF, 0x7FFF, 0xFFFF, 0x7FFFFFFF, 0x80000000, 0xFFFFFFFF)
@@ -134,3 +135,21 @@ def _page(data: bytes, rng: random.Random) -> bytes:
     if rng.random() < 0.4:
         _number(made, rng.randrange(100), rng)
     return bytes(made)
+
+
+def change_value(value: Any, rng: random.Random) -> None:
+    """Something deep in a JSON value made into something else."""
+    odd = [None, -1, 2**70, "x", [], {}, [[]], 1.5, True, "../../x", {"a": 1}]
+    while True:
+        keys = list(value) if isinstance(value, dict) else list(range(len(value)))
+        if not keys:
+            return
+        key = rng.choice(keys)
+        deeper = isinstance(value[key], dict | list) and len(value[key])
+        if not deeper or rng.random() < 0.3:
+            if rng.random() < 0.3 and isinstance(value, dict):
+                del value[key]
+            else:
+                value[key] = rng.choice(odd)
+            return
+        value = value[key]

@@ -54,7 +54,7 @@ def attempt(target: str, seconds: float, seed: int, most: int = 10**9) -> Tried:
         process.start()
         given.close()
         spent += _follow(process, told, tried)
-        if time.monotonic() - begin > 4 * seconds + 60:
+        if not spent or time.monotonic() - begin > 4 * seconds + 60:
             break
     return tried
 
@@ -80,7 +80,7 @@ def _follow(process: Any, told: Any, tried: Tried) -> float:
             if why or took > LONGEST or status not in _STATUSES:
                 tried.bad.append(f"status {status} after {took:.1f} s: {words}: {why}")
     process.join()
-    if process.exitcode and not (tried.bad and tried.bad[-1].startswith("hangs")):
+    if (process.exitcode or not spent) and not (tried.bad and tried.bad[-1].startswith("hangs")):
         tried.bad.append(f"ended by {process.exitcode}: {words}")
     return spent
 
