@@ -14,4 +14,4 @@ pytestmark = pytest.mark.slow
 def test_inputs_made_at_random_end_well_and_in_time(target):
     tried = attempt(target, 5, 2031, 150)
     assert not tried.bad
-    assert tried.count > 20 and len(tried.statuses) > 1
+    assert tried.count >= 10 and len(tried.statuses) > 1
