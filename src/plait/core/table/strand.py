@@ -53,9 +53,10 @@ class Known:
         ['id=12', 'id=7']
         """
         cells = [as_text(gather(self.columns[name], rows)) for name in self.key]
+        texts = [pc.fill_null(cell.cast(pa.string()), "") for cell in cells]
         pairs = [
-            pc.binary_join_element_wise(pa.scalar(name), cell.cast(pa.string()), "=")
-            for name, cell in zip(self.key, cells, strict=True)
+            pc.binary_join_element_wise(pa.scalar(name), text, "=")
+            for name, text in zip(self.key, texts, strict=True)
         ]
         return pc.binary_join_element_wise(*pairs, ",")
 
@@ -72,11 +73,11 @@ class Known:
 
 
 def _json_texts(cells: pa.Array) -> pa.Array:
-    """Cells as texts of JSON."""
+    """Cells as texts of JSON; a key may hold a NaN, which is missing."""
     text = as_text(cells).cast(pa.string())
     if is_text(cells.type) and pc.any(pc.match_substring_regex(text, _ESCAPED)).as_py():
         return pa.array([json.dumps(one, ensure_ascii=False) for one in text.to_pylist()])
-    return pc.binary_join_element_wise('"', text, '"', "")
+    return pc.fill_null(pc.binary_join_element_wise('"', text, '"', ""), "null")
 
 
 @dataclass(frozen=True)

@@ -92,6 +92,8 @@ def gathered(
 
 def _stored(field: Field, cells: pa.Array, unfit: set[str]) -> pa.Array:
     """Cells as they are kept: numerics with their digits, and what is no day told."""
+    if field.kind == "clock":
+        return _as_clocks_are_written(cells)
     if field.kind == "numeric" and field.digits and pa.types.is_string(cells.type):
         return _digits(cells, *field.digits)
     bounds = _BOUNDS.get(field.kind)
@@ -102,6 +104,16 @@ def _stored(field: Field, cells: pa.Array, unfit: set[str]) -> pa.Array:
         if low is not None and not bounds[0] <= low <= high <= bounds[1]:
             unfit.add(field.name)
     return cells
+
+
+def _as_clocks_are_written(cells: pa.Array) -> pa.Array:
+    """Texts of moments and times, those of the calendar as if the column had no others.
+
+    Which rows are fetched must not decide what a cell is.
+    """
+    cells = pc.replace_substring_regex(cells, r"(\.\d*?)0+($|[+Z])", r"\1\2")
+    cells = pc.replace_substring_regex(cells, r"\.($|[+Z])", r"\1")
+    return pc.replace_substring_regex(cells, r"^(\d{4}-\d\d-\d\d [\d:.]+)\+00$", r"\1Z")
 
 
 def _digits(cells: pa.Array, precision: int, scale: int) -> pa.Array:
@@ -187,9 +199,12 @@ def _in_order(columns: Sequence[pa.Array]) -> bool:
     tied: npt.NDArray[np.bool_] = np.ones(rows - 1, bool)
     for column in columns:
         before, after = column.slice(0, rows - 1), column.slice(1)
-        if (tied & pc.less(after, before).to_numpy(zero_copy_only=False)).any():
+        # What is missing, as a NaN is, is in no order: the rows are sorted then.
+        falls = pc.fill_null(pc.less(after, before), True)
+        if (tied & falls.to_numpy(zero_copy_only=False)).any():
             return False
-        tied &= pc.equal(after, before).to_numpy(zero_copy_only=False)
+        same = pc.fill_null(pc.equal(after, before), False)
+        tied &= same.to_numpy(zero_copy_only=False)
         if not tied.any():
             return True
     return True

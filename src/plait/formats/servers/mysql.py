@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from plait.core.account.errors import UsageError
 from plait.formats.places.address import Address
@@ -46,6 +49,14 @@ _SHAPES = (
 )
 _PLAIN = {"date": "date", "time": "time", "datetime": "timestamp", "timestamp": "moment"}
 _UNSIGNED = (20, 0)
+_NUMBER = re.compile(r"-?\d+(\.\d+)?")
+_OF_THE_CALENDAR = re.compile(r"(?!0000)\d{4}-(?!00)\d\d-(?!00)\d\d( [\d:.]+Z?)?|-?\d+:[\d:.]+")
+_CLOCKS = {
+    "date": "DATE",
+    "time": "TIME(6)",
+    "timestamp": "DATETIME(6)",
+    "moment": "DATETIME(6)",
+}
 
 
 def quoted(name: str) -> str:
@@ -172,12 +183,31 @@ class MySQL(Alchemy):
 
 def _one_of(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
     """That the key, as it was read, is one of some."""
-    columns = [f"BINARY CAST({relation.field(name).as_text} AS CHAR)" for name in relation.key]
+    fields = [relation.field(name) for name in relation.key]
     rows = (
-        " AND ".join(f"{c} = BINARY {literal(str(o))}" for c, o in zip(columns, key, strict=True))
+        " AND ".join(_is(field, str(cell)) for field, cell in zip(fields, key, strict=True))
         for key in keys
     )
-    return "(" + " OR ".join(f"({one})" for one in rows) + ")"
+    return "(" + " OR ".join(f"({row})" for row in rows) + ")"
+
+
+def _is(field: Field, text: str) -> str:
+    """That a column has a value, by what the value means in the column's type.
+
+    A text is compared as bytes, and so is what cannot be written in the type, such as a date
+    of zeros: the server writes it as it was read.
+    """
+    if field.kind == "boolean":
+        return f"{field.fetched} = {int(text.lower() == 'true')}"
+    if field.kind in ("integer", "numeric", "bits") and _NUMBER.fullmatch(text):
+        return f"{field.fetched} = {text}"
+    if field.kind in ("float", "single"):
+        number = float(np.float32(text)) if field.kind == "single" else float(text)
+        return f"{field.fetched} = {number!r} + 0e0"
+    type_ = _CLOCKS.get(field.kind)
+    if type_ and _OF_THE_CALENDAR.fullmatch(text):
+        return f"{field.fetched} = CAST({literal(text.removesuffix('Z'))} AS {type_})"
+    return f"BINARY CAST({field.as_text} AS CHAR) = BINARY {literal(text)}"
 
 
 def _is_flag(whole: str) -> bool:

@@ -325,7 +325,7 @@ def _one_of(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
     fields = [relation.field(name) for name in relation.key]
     columns = ", ".join(_column_of(one) for one in fields)
     rows = ", ".join(
-        f"({', '.join(_cell_of(f, str(one)) for f, one in zip(fields, key, strict=True))})"
+        f"({', '.join(_cell_of(f, cell) for f, cell in zip(fields, key, strict=True))})"
         for key in keys
     )
     return f"({columns}) IN ({rows})"
@@ -335,5 +335,6 @@ def _column_of(field: Field) -> str:
     return field.as_text if field.kind == "other" else quoted(field.name)
 
 
-def _cell_of(field: Field, text: str) -> str:
+def _cell_of(field: Field, cell: object) -> str:
+    text = "NaN" if cell is None else str(cell)  # nothing else is read as missing, and in a key
     return literal(text) if field.kind == "other" else f"{literal(text)}::{field.declared}"

@@ -154,6 +154,8 @@ def _gathered(
 def _as_text(field: Field) -> Field:
     """The column read as text; where it was to hold numbers, as one in which they may stand."""
     kind = "numeric" if field.kind in ("boolean", "integer") else "other"
+    if field.kind in ("time", "timestamp", "moment"):
+        kind = "clock"
     return replace(field, fetched=field.as_text, kind=kind)
 
 

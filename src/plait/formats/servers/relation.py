@@ -48,7 +48,8 @@ class Field:
         Its type, as the database says it.
     kind : str
         ``boolean``, ``integer``, ``bits``, ``float``, ``single``, ``numeric``, ``text``,
-        ``date``, ``time``, ``timestamp``, ``moment`` (with a zone), or ``other``: read as text.
+        ``date``, ``time``, ``timestamp``, ``moment`` (with a zone), ``clock``: texts of one of
+        the last three, of which some are of no calendar, or ``other``: read as text.
     fetched : str
         The SQL that gives its cells.
     as_text : str

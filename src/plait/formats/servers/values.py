@@ -33,6 +33,9 @@ def column_of(field: Field, values: Sequence[Any], unfit: set[str]) -> pa.Array:
             return make(values)
     except (pa.ArrowException, OverflowError, TypeError, ValueError, AttributeError):
         unfit.add(field.name)
+    if field.kind in ("time", "timestamp", "moment"):
+        zone = "Z" if field.kind == "moment" else ""
+        return pa.array([_clock(value, zone) for value in values], pa.string())
     return pa.array(map(_text, values), pa.string())
 
 
@@ -121,6 +124,18 @@ def _text(value: Any) -> str | None:
     return as_cell(value)
 
 
+def _clock(value: Any, zone: str) -> str | None:
+    """A moment or time beside one that is of no calendar, as it is written without that one.
+
+    >>> _clock(dt.datetime(2031, 4, 5, 6, 7, 8, 500_000), "Z")
+    '2031-04-05 06:07:08.5Z'
+    """
+    if isinstance(value, dt.datetime):
+        whole, _, part = value.replace(tzinfo=None).isoformat(" ").partition(".")
+        return whole + f".{part}".rstrip("0").rstrip(".") + zone
+    return _text(value)
+
+
 def _stretch(value: dt.timedelta) -> str:
     """A stretch of time as MySQL writes it: ``-26:30:00``.
 
@@ -129,5 +144,5 @@ def _stretch(value: dt.timedelta) -> str:
     """
     sign, whole = ("-", -value) if value < dt.timedelta() else ("", value)
     seconds = whole.days * 86_400 + whole.seconds
-    part = f".{whole.microseconds:06}" if whole.microseconds else ""
+    part = f".{whole.microseconds:06}".rstrip("0") if whole.microseconds else ""
     return f"{sign}{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}{part}"
