@@ -242,3 +242,21 @@ def test_a_system_that_starts_no_thread_lacks_memory(monkeypatch, capsys, tmp_pa
     words = [str(tmp_path / name) for name in ("a.csv", "b.csv")]
     assert main(["join", *words, "--key", "x"]) == 2
     assert capsys.readouterr().err.startswith("plait: there is not enough memory for this")
+
+
+@pytest.mark.parametrize("folder", ["nowhere", "z" * 300])
+def test_a_folder_for_scratch_files_that_cannot_be(plait, put, folder):
+    put("a.csv", "x\n1\n")
+    ended = plait("stack", "a.csv", "--scratch", folder)
+    assert ended.status == 2 and "there is no such folder for scratch files" in " ".join(
+        ended.err.split()
+    )
+
+
+def test_a_plan_that_hands_nothing_over_is_checked_and_not_run(plait, put):
+    plan = '[source.a]\npath = "a.csv"\n[[step]]\nmend = "a"\ninto = "b"\n'
+    put(**{"a.csv": "x\n1\n", "p.toml": plan})
+    assert plait("check", "p.toml").status == 0
+    ended = plait("run", "p.toml")
+    assert ended.status == 2 and "the plan hands nothing over" in ended.err
+    assert 'write [handover] and under it result = "NAME"' in " ".join(ended.err.split())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
@@ -58,7 +59,8 @@ def working(
             with asked(option):
                 raise UsageError("this is done on Linux and macOS only")
     with asked("scratch"):
-        if folder is not None and not folder.is_dir():
+        # Path.is_dir is an error for a name that no folder can have.
+        if folder is not None and not os.path.isdir(folder):  # noqa: PTH112
             raise UsageError("there is no such folder for scratch files", str(folder))
     with asked("workers"):
         _check_workers(workers, cluster)

@@ -53,8 +53,19 @@ from plait.report.story import Expected, Story, story_json
 
 
 def folder_of(loaded: LoadedPlan) -> Path:
-    """The folder that the plan hands over."""
-    assert loaded.plan.handover is not None
+    """The folder that the plan hands over.
+
+    Raises
+    ------
+    UsageError
+        When it hands nothing over.
+    """
+    if loaded.plan.handover is None:
+        raise UsageError(
+            "the plan hands nothing over",
+            str(loaded.path),
+            'write [handover] and under it result = "NAME"',
+        )
     return loaded.folder / loaded.plan.handover.folder
 
 
@@ -72,21 +83,16 @@ def check_handover(loaded: LoadedPlan, replace: bool, sources: Sequence[Source])
     OutputError
         When the folder is there, or something in it would be lost.
     """
-    if loaded.plan.handover is None:
-        raise UsageError(
-            "the plan hands nothing over",
-            str(loaded.path),
-            'write [handover] and under it result = "NAME"',
-        )
+    folder = folder_of(loaded)
     endings_of(loaded)
     paths = [one.path for one in sources]
-    check_folder(folder_of(loaded), replace, MARKS, [*paths, str(loaded.path)])
+    check_folder(folder, replace, MARKS, [*paths, str(loaded.path)])
     target = table_of(loaded)
-    if target:
+    handover = loaded.plan.handover
+    if target and handover:
         delivery = Delivery((), replace)
-        append = loaded.plan.handover.append
-        check_target(target, target.stem, delivery, append, sources)
-        if loaded.plan.handover.beside:
+        check_target(target, target.stem, delivery, handover.append, sources)
+        if handover.beside:
             check_target(target.beside(f"{target.stem}_ledger"), "ledger", delivery)
 
 
