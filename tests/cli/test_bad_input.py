@@ -246,7 +246,7 @@ def test_a_system_that_starts_no_thread_lacks_memory(monkeypatch, capsys, tmp_pa
 
 @pytest.mark.parametrize("folder", ["nowhere", "z" * 300])
 def test_a_folder_for_scratch_files_that_cannot_be(plait, put, folder):
-    put("a.csv", "x\n1\n")
+    put(a_csv="x\n1\n")
     ended = plait("stack", "a.csv", "--scratch", folder)
     assert ended.status == 2 and "there is no such folder for scratch files" in " ".join(
         ended.err.split()
