@@ -208,7 +208,7 @@ def test_the_wait_is_the_whole_wait_where_bytes_drip(monkeypatch):
         with pytest.raises(PlaitError, match="in time"):
             plait.read(given.url, timeout=2)
         assert time.monotonic() - began < 6
-        monkeypatch.setattr(https, "_LOOK_SECONDS", 1)
+        monkeypatch.setattr(https, "LOOK_SECONDS", 1)
         monkeypatch.setattr(fetching, "_TRIES", 1)
         with pytest.raises(PlaitError, match="in time"):
             plait.read(given.url)

@@ -14,6 +14,8 @@ import time
 
 import pytest
 
+from servers import PASSWORD
+
 pytestmark = pytest.mark.slow
 
 GREETING = (
@@ -104,13 +106,22 @@ KINDS = {
         b"x",
         "http://127.0.0.1:{port}/hives.csv",
     ),
+    "s3 silent": (_nothing, b"", "s3://co-op/hives.csv"),
+    "s3 drips a head": (
+        lambda client: client.sendall(b"HTTP/1.1 200 OK\r\nX: "),
+        b"x",
+        "s3://co-op/hives.csv",
+    ),
 }
 
 
 @pytest.fixture(params=list(KINDS))
-def silent(request):
+def silent(request, monkeypatch):
     begin, drip, address = KINDS[request.param]
     server = _Server(begin, drip)
+    monkeypatch.setenv("AWS_ENDPOINT_URL", f"http://127.0.0.1:{server.port}")
+    monkeypatch.setenv("AWS_ACCESS_KEY_ID", "keeper")
+    monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "x")
     yield address.format(port=server.port)
     server.close()
 
@@ -135,6 +146,73 @@ def test_an_interrupt_ends_a_wait(silent, tmp_path, sign):
     _, err = process.communicate(timeout=20)
     assert time.monotonic() - began < 4, err
     assert b"Traceback" not in err and process.returncode not in (0, 70)
+
+
+class _Halting:
+    """What stands between a client and a server, and lets so many bytes of the answer through."""
+
+    def __init__(self, port: int, most: int) -> None:
+        self.socket, self.to, self.most = socket.create_server(("127.0.0.1", 0)), port, most
+        self.port, self.both = self.socket.getsockname()[1], []
+        threading.Thread(target=self._serve, daemon=True).start()
+
+    def end(self) -> None:
+        for one in (self.socket, *self.both):
+            with contextlib.suppress(OSError):
+                one.shutdown(socket.SHUT_RDWR)
+            one.close()
+
+    def _serve(self) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                client, _ = self.socket.accept()
+                server = socket.create_connection(("127.0.0.1", self.to))
+                self.both += [client, server]
+                ways = (client, server, 1 << 62), (server, client, self.most)
+                for source, target, most in ways:
+                    threading.Thread(
+                        target=self._pass, args=(source, target, most), daemon=True
+                    ).start()
+
+    def _pass(self, source: socket.socket, target: socket.socket, most: int) -> None:
+        with contextlib.suppress(OSError):
+            while data := source.recv(min(most, 4096)):
+                target.sendall(data)
+                most -= len(data)
+                if not most:
+                    time.sleep(3600)
+
+
+@pytest.mark.parametrize("server", ["postgres", "mariadb"], indirect=True)
+@pytest.mark.parametrize("sign", [None, signal.SIGINT])
+def test_a_server_that_is_silent_between_rows_is_waited_for_as_long_as_is_allowed(
+    server, tmp_path, monkeypatch, sign
+):
+    server.run("CREATE TABLE notes (id varchar(9) PRIMARY KEY, note varchar(200))")
+    for begin in range(0, 4000, 400):
+        rows = ", ".join(f"('{number}', '{number:0>150}')" for number in range(begin, begin + 400))
+        server.run(f"INSERT INTO notes VALUES {rows}")
+    between = _Halting(server.port, 200_000)
+    address = server.address(password="${KEEPER}").replace(str(server.port), str(between.port))
+    monkeypatch.setenv("KEEPER", PASSWORD)
+    words = ["stack", f"{address}#notes", "--out", "o.csv", *(() if sign else ("--timeout", "3"))]
+    began = time.monotonic()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "plait", *words],
+        cwd=tmp_path, env=os.environ, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    )  # fmt: skip
+    if sign:
+        time.sleep(4)
+        assert process.poll() is None, process.communicate()[1]
+        process.send_signal(sign)
+        began = time.monotonic()
+    _, err = process.communicate(timeout=60)
+    between.end()
+    server.run("DROP TABLE notes")
+    assert time.monotonic() - began < (4 if sign else 15), err
+    assert process.returncode == (130 if sign else 3) and b"Traceback" not in err
+    assert sign or b"--timeout" in err
+    assert not (tmp_path / "o.csv").exists()
 
 
 @pytest.mark.parametrize("kind", CLUSTERS)

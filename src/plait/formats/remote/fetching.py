@@ -6,7 +6,7 @@ import gzip
 import re
 import shutil
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from threading import Lock
@@ -14,21 +14,28 @@ from typing import Any
 
 from plait.core.account.errors import PlaitError, SourceError
 from plait.core.account.limits import LIMITS, Limits
+from plait.core.account.waiting import Waiter, answer_of
 from plait.formats.archives.packed import Bounded
 from plait.formats.delivery.scratch import scratch
 from plait.formats.places.address import Address
 from plait.formats.places.extras import needed
 from plait.formats.places.reader import Tick
 from plait.formats.remote import https
-from plait.formats.remote.https import Coming, is_page
+from plait.formats.remote.https import LEAST_BYTES, LOOK_SECONDS, Coming, is_page
 
 _BLOCK = 8 << 20
 _TRIES = 4
 _WAIT_SECONDS = 0.5
 _PATIENCE_SECONDS = 60
+_LISTING_SECONDS = 600
+_BLOCK_SECONDS = _BLOCK // LEAST_BYTES * LOOK_SECONDS
 _HEAD = 4096
 _OBJECT = re.compile(r" ?\w*:?<[^<>]* at 0x[0-9a-f]+>| ssl:(default|True|False|None)")
 _ENDING, _LONGEST_ENDING = re.compile(r"\.[A-Za-z0-9]+"), 30
+
+
+class _LateError(TimeoutError):
+    """An answer of an object store did not come, and is waited for no longer."""
 
 
 class _Store:
@@ -126,7 +133,8 @@ def size_of(address: Address, timeout: int | None = None) -> int:
     with _told(address):
         system, path = _file_system(address, timeout)
         if address.scheme == "s3":
-            return int(system.info(path).get("size") or 0)
+            found = answer_of(lambda: system.info(path), timeout or _PATIENCE_SECONDS)
+            return int(found.get("size") or 0)
         try:
             return https.size_of(system, path, timeout or _PATIENCE_SECONDS)
         except Exception as error:
@@ -148,7 +156,8 @@ def matching(address: Address) -> list[Address]:
         return [address]
     with _told(address):
         system, path = _file_system(address, None)
-        found = system.ls(path, detail=False) if head.endswith("/") else system.glob(path)
+        asked_for = system.ls if head.endswith("/") else system.glob
+        found = answer_of(lambda: asked_for(path), _LISTING_SECONDS)
     return [Address(f"s3://{one}{sign}{asked}") for one in found]
 
 
@@ -231,14 +240,26 @@ def _unpack(target: Path, address: Address, limits: Limits) -> None:
 def _from_store(system: Any, path: str, coming: Coming, seconds: float | None) -> None:
     """Fetch what is still lacking of a file in an object store, block by block, of one version."""
     end = None if seconds is None else time.monotonic() + seconds
-    with system.open(path, "rb", block_size=_BLOCK, cache_type="readahead") as stream:
+    # The library waits for each piece of a block by itself: what drips is never late for it.
+    waiter = Waiter()
+
+    def answer(call: Callable[[], Any], most: float) -> Any:
+        return waiter.answer(call, most if end is None else max(end - time.monotonic(), 0.01))
+
+    try:
+        stream = answer(lambda: system.open(path, "rb", block_size=_BLOCK), 2 * _PATIENCE_SECONDS)
         # Blocks of one opening are of one version; the library asks for that.
         coming.same_version(str(stream.details.get("ETag") or ""), stream.size)
         stream.seek(coming.out.tell())
-        while data := stream.read(_BLOCK):
+        while data := answer(lambda: stream.read(_BLOCK), _BLOCK_SECONDS):
             coming.take(data)
-            if end is not None and time.monotonic() > end:
-                raise TimeoutError
+        answer(stream.close, _PATIENCE_SECONDS)
+    except TimeoutError as error:
+        if waiter.lost:
+            raise _LateError from error  # and not tried again
+        raise
+    finally:
+        waiter.end()
     coming.end()
 
 
@@ -255,7 +276,7 @@ def _may_pass(error: BaseException) -> bool:
     status = getattr(error, "status", None)
     if status is not None and not _is_no_answer(error):
         return bool(status == 429 or status >= 500)
-    certain = (FileNotFoundError, PermissionError, PlaitError, ssl.SSLError)
+    certain = (FileNotFoundError, PermissionError, PlaitError, ssl.SSLError, _LateError)
     return not isinstance(error, certain) and "certificate" not in str(error).lower()
 
 

@@ -22,7 +22,8 @@ from plait.formats.places.reader import Tick
 
 _STEP = 1 << 20
 _PLAIN = {"Accept-Encoding": "identity"}  # bytes as they are in the file, so that they count
-_LOOK_SECONDS, _LEAST_BYTES = 60, 64 << 10  # a file that comes more slowly does not come
+LOOK_SECONDS, LEAST_BYTES = 60, 64 << 10
+"""A file that comes more slowly than so many bytes in so many seconds does not come."""
 _LEAST_FREE = 1 << 30
 _SPAN = re.compile(r"bytes (\d+)-(\d+)/(\d+|\*)")
 _PAGE = re.compile(rb"(?i)\s*(<!--.*?-->\s*)*<(!doctype\s+html|html)[\s>]", re.DOTALL)
@@ -255,9 +256,9 @@ async def _go_on(system: Any, coming: Coming, seconds: float | None) -> None:
         async for data in answer.content.iter_chunked(_STEP):
             coming.take(data)
             taken += len(data)
-            if time.monotonic() - looked > _LOOK_SECONDS:
-                if taken < _LEAST_BYTES:
-                    raise TimeoutError(f"{taken:,} bytes in {_LOOK_SECONDS} seconds")
+            if time.monotonic() - looked > LOOK_SECONDS:
+                if taken < LEAST_BYTES:
+                    raise TimeoutError(f"{taken:,} bytes in {LOOK_SECONDS} seconds")
                 looked, taken = time.monotonic(), 0
     coming.end()
 
