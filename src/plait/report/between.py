@@ -73,7 +73,7 @@ def between(old: Mapping[str, Any], new: Mapping[str, Any]) -> Between:
     >>> between(said, said | {"figures": {"rows": 9}}).figures
     {'rows': (7, 9)}
     """
-    then, now = old.get("figures", {}), new.get("figures", {})
+    then, now = old["figures"], new["figures"]
     figures = {name: (then[name], now[name]) for name in now if name in then}
     return Between(figures, tuple(_findings(old, new)), tuple(_sources(old, new)))
 

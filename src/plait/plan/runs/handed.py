@@ -25,7 +25,8 @@ _STATED = {
     "plan": {"result": str},
     "outputs": [{"path": str, "rows": int, "columns": int}],
     "sources": [{"name": str, "path": str, "rows": int, "sha256": str}],
-    "findings": [{"code": str, "where": str, "count": int}],
+    "findings": [{"code": str, "where": str, "count": int, "message": str}],
+    "figures": {str: int},
 }
 
 
