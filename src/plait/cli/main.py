@@ -19,6 +19,7 @@ from plait.cli.process import (
     loading,
     open_streams,
     stop_like_an_interrupt,
+    was_stopped,
 )
 from plait.core.account.errors import OutputError, PlaitError, UsageError
 
@@ -149,7 +150,7 @@ def main(words: Sequence[str]) -> int:
         return NOBODY_READS
     except Exception as error:
         causes = list(_causes(error))
-        if any(isinstance(cause, KeyboardInterrupt) for cause in causes):
+        if was_stopped() or any(isinstance(cause, KeyboardInterrupt) for cause in causes):
             return _interrupted()  # a library may make an error of its own of it
         if any(map(_lacks_memory, causes)):
             return _tell(

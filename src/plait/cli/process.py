@@ -16,6 +16,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from importlib import import_module
 from threading import Thread
+from types import FrameType
 from typing import Any, NoReturn
 
 from plait.core.account.errors import OutputError
@@ -27,11 +28,28 @@ class NobodyReadsError(Exception):
     """Whoever read standard output has all that was wanted."""
 
 
+_STOPS: list[int] = []
+
+
 def stop_like_an_interrupt() -> None:
-    """Let a stop from outside clean up like one from the keyboard."""
-    for name in ("SIGTERM", "SIGHUP"):
-        if hasattr(signal, name):
-            signal.signal(getattr(signal, name), signal.default_int_handler)
+    """Let a stop from outside clean up like one from the keyboard.
+
+    What whoever started the program has ignored, as ``nohup`` does, stays ignored.
+    """
+    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
+            signal.signal(number, _stop)
+
+
+def _stop(number: int, _: FrameType | None) -> NoReturn:
+    _STOPS.append(number)
+    raise KeyboardInterrupt
+
+
+def was_stopped() -> bool:
+    """Whether a stop was asked for, whatever error a library made of the interrupt."""
+    return bool(_STOPS)
 
 
 @contextmanager

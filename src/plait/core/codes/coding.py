@@ -17,10 +17,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.finding import Finding
-from plait.core.account.parallel import ordered_map
 from plait.core.codes.counting import Counts, by_code, count, first_rows
 from plait.core.codes.loosen import FORM_WAYS, checked_ways, loosened
 from plait.core.codes.mixing import mix
+from plait.core.store.room import by_column
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text
 from plait.core.text.dictionary import MISSING, TextDictionary, smallest_dtype
@@ -157,9 +157,9 @@ def _code_columns(
     def one(part: tuple[Sequence[pa.ChunkedArray], Sequence[str | None]]) -> CodedColumn:
         return code_column(*part, ignore, followers)
 
-    every = zip(parts, declared, strict=True)
+    every = list(zip(parts, declared, strict=True))
     many = sum(map(len, parts[0])) >= _MANY
-    return ordered_map(one, every) if many else map(one, every)
+    return by_column(one, every) if many else map(one, every)
 
 
 def _compact(column: CodedColumn) -> CodedColumn:

@@ -9,6 +9,7 @@ import numpy as np
 
 from plait.core.account.parallel import ordered_map
 from plait.core.look.profile import Profile, Tally, profile, tallied, through
+from plait.core.store.room import by_column
 from plait.core.table.absent import present
 from plait.core.table.strand import Strand
 from plait.core.table.table import Column, Table
@@ -71,7 +72,7 @@ def contents(
             by = tuple(counts[: len(sources)].tolist())
         return Content(column.name, made, table.came(column.name), by)
 
-    return list(ordered_map(one, table.columns))
+    return list(by_column(one, table.columns))
 
 
 def _tally(table: Table, column: Column) -> Tally:

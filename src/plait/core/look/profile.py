@@ -224,7 +224,9 @@ def profile(tally: Tally, number: int = 0, doubts: bool = True) -> Profile:
     """
     counts = tally.counts[number]
     there = np.flatnonzero(counts)
-    texts, times = tally.texts.take(pa.array(there)), counts[there]
+    texts, times = tally.texts, counts
+    if len(there) < len(texts):
+        texts, times = texts.take(pa.array(there)), counts[there]
     column = pa.chunked_array([texts], tally.texts.type)
     kind = tally.declared or kind_of(column)
     doubts = doubts and kind == "text" and tally.declared is None

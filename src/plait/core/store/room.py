@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import shutil
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from pathlib import Path
 
 import pyarrow as pa
 
+from plait.core.account.parallel import Item, Result, ordered_map
 from plait.core.account.system import IS_POSIX
 from plait.core.store.arrays import LARGE, ScratchArrays, hold_signals
 from plait.core.store.errors import no_room
@@ -165,6 +166,14 @@ def limited() -> Room | None:
     """That room, once what is worked with is large for it."""
     here = room()
     return here if here is not None and here.folder is not None else None
+
+
+def by_column(function: Callable[[Item], Result], columns: Sequence[Item]) -> Iterator[Result]:
+    """What a function gives for each column: several are worked on at once while there is room.
+
+    In a room each takes what all its rows take, so there one follows another.
+    """
+    return map(function, columns) if limited() else ordered_map(function, columns)
 
 
 def rows_at_once() -> int:

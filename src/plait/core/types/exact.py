@@ -26,6 +26,7 @@ from plait.core.text.digits import (
     decimal_type,
     plain,
 )
+from plait.core.text.pieces import stepwise
 
 PLACES = 20
 ROUNDING = "half_towards_infinity"
@@ -281,7 +282,7 @@ def to_float(value: Value) -> Value:
     if isinstance(value, pa.Scalar):
         number = value.as_py()
         return pa.scalar(None if number is None else float(number), _FLOAT)
-    return decimal_text(value).cast(_FLOAT)
+    return stepwise(lambda decimals: decimal_text(decimals).cast(_FLOAT), value)
 
 
 def common_type(kinds: Sequence[pa.DataType]) -> pa.DataType:

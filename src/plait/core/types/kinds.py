@@ -24,7 +24,7 @@ from plait.core.account.parallel import ordered_map
 from plait.core.store.shelf import kept
 from plait.core.text.cells import as_text, is_text, without_empty
 from plait.core.text.digits import MOST_DIGITS, TooManyDigitsError, decimal_type
-from plait.core.text.pieces import one_array
+from plait.core.text.pieces import one_array, stepwise
 from plait.core.text.words import Cells
 from plait.core.types.dateforms import FIRST_DAY
 from plait.core.types.exact import digits_of
@@ -468,10 +468,10 @@ def value_texts(texts: pa.Array, kind: str) -> pa.Array:
     if base(kind) in ("text", "empty", "typed"):
         return texts
     if kind in NUMBERS:
-        return plain_number(texts)
+        return stepwise(plain_number, texts)
     try:
         values = as_text(as_kind(texts, kind, arrow_type(kind, pa.chunked_array([texts]))))
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return texts  # cells of a typed source, which are their own values
     values = values.cast(texts.type)
-    return pc.coalesce(plain_number(values) if base(kind) in NUMBERS else values, texts)
+    return pc.coalesce(stepwise(plain_number, values) if base(kind) in NUMBERS else values, texts)

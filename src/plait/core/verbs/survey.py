@@ -11,7 +11,6 @@ import pyarrow as pa
 
 from plait.core.account.finding import Finding, merged
 from plait.core.account.names import folded
-from plait.core.account.parallel import ordered_map
 from plait.core.look.agreement import type_findings
 from plait.core.look.borrowed import borrowed_forms
 from plait.core.look.candidates import Candidates, candidate_keys, ranked
@@ -24,6 +23,7 @@ from plait.core.look.relating.relation import Relation
 from plait.core.look.relating.values import TalliedTable
 from plait.core.look.relations import relations
 from plait.core.look.shifted import shifted_rows
+from plait.core.store.room import by_column
 from plait.core.table.table import Table
 from plait.core.text.cells import as_text
 from plait.core.types.kinds import kind_of, may_be_typed
@@ -162,7 +162,7 @@ def _tallies(tables: Sequence[Table]) -> dict[str, Tally]:
         cells = [table.whole(name) if table.has(name) else None for table in tables]
         return tallied(cells, declared or _typed(cells))
 
-    return dict(zip(every, ordered_map(tally, every), strict=True))
+    return dict(zip(every, by_column(tally, every), strict=True))
 
 
 def _typed(columns: Sequence[pa.ChunkedArray | None]) -> str | None:
@@ -173,7 +173,7 @@ def _typed(columns: Sequence[pa.ChunkedArray | None]) -> str | None:
 
 def _surveyed(family: Family, tables: Sequence[Table], tallies: Mapping[str, Tally]) -> Surveyed:
     whole = {name: over_all(tally, tables) for name, tally in tallies.items()}
-    profiles = dict(zip(whole, ordered_map(profile, list(whole.values())), strict=True))
+    profiles = dict(zip(whole, by_column(profile, list(whole.values())), strict=True))
     typed = {name: _may_be_typed(tallies[name], one.kind) for name, one in profiles.items()}
     kinds = tuple(
         {
