@@ -1,13 +1,13 @@
-"""How well the quick tests notice faults: mutations drawn at random, each tried by those tests
-that call the function it is in.
+"""How well the quick tests notice faults that are drawn at random.
 
     python tools/mutate.py 7 50                    50 mutations, drawn by the seed 7
     python tools/mutate.py 7 50 --rooms core,cli   in these folders of the package only
     python tools/mutate.py 7 50 --show             what is drawn, and nothing is tried
 
-It works in a copy of what is committed, and says which mutations nobody noticed, and the share
-that was noticed, by folder. Which tests call which function is heard once, by running the quick
-tests, and kept in ``--map``: rebuild it when much has changed.
+Each is tried by those quick tests that call the function it is in, in a copy of what is
+committed. It says which mutations nobody noticed, and the share that was noticed, by folder.
+Which tests call which function is heard once, by running the quick tests, and kept in
+``--map``: delete it when much has changed.
 """
 
 from __future__ import annotations
@@ -51,7 +51,7 @@ def calls(folder: Path, keep: Path) -> dict[str, Any]:
 
 
 def callers(mutation: Mutation, known: dict[str, Any]) -> list[str]:
-    """The tests that call its function, the quickest first; of what is no function, the module's."""
+    """The tests that call its function, the quickest first; outside of any, the module's."""
     tests = known["tests"].get(f"{mutation.file}:{mutation.function}", [])
     if mutation.function is None:
         every = (names for place, names in known["tests"].items()

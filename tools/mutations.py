@@ -218,9 +218,9 @@ def drawn(root: Path, seed: int, count: int, rooms: tuple[str, ...] = ("",)) -> 
         name = path.relative_to(root / PACKAGE).as_posix()
         if name.startswith(SKIPPED) or not name.startswith(rooms):
             continue
-        places = _Places()
-        places.visit(ast.parse(path.read_text("utf-8")))
-        for place in places.found:
+        of_file = _Places()
+        of_file.visit(ast.parse(path.read_text("utf-8")))
+        for place in of_file.found:
             by_line[name, place[0].lineno].append(place)
     chance = random.Random(seed)
     lines = sorted(by_line)
