@@ -19,7 +19,7 @@ from plait.core.store.regions import mapped
 from plait.core.store.room import limited, room
 
 _BYTE = 8
-_STEP = 1 << 20
+_STEP = 1 << 18
 
 
 class Shelf:

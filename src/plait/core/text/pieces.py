@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 import pyarrow as pa
 
 from plait.core.store.shelf import in_one_piece
 
-_STEP_ROWS = 1 << 18
 _SHORT_ROWS, _SHORT_BYTES = 1 << 12, 1 << 20
 
 
@@ -17,20 +16,6 @@ def one_array(column: pa.ChunkedArray) -> pa.Array:
     if column.num_chunks == 1:
         return column.chunk(0)
     return in_one_piece(column)
-
-
-def stepwise(function: Callable[[pa.Array], pa.Array], array: pa.Array) -> pa.Array:
-    """What a function gives for the cells of an array, a step at a time: for those that need room.
-
-    What it makes on the way for one step is gone before the next.
-
-    >>> stepwise(lambda cells: cells.cast("int64"), pa.array(["7", "12"])).to_pylist()
-    [7, 12]
-    """
-    if len(array) <= _STEP_ROWS:
-        return function(array)
-    begins = range(0, len(array), _STEP_ROWS)
-    return pa.concat_arrays([function(array.slice(at, _STEP_ROWS)) for at in begins])
 
 
 def steps(column: pa.ChunkedArray, rows: int) -> Iterator[pa.Array]:

@@ -17,6 +17,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.store.shelf import stepwise
 from plait.core.text.digits import (
     MOST_DIGITS,
     NARROW_DIGITS,
@@ -26,7 +27,6 @@ from plait.core.text.digits import (
     decimal_type,
     plain,
 )
-from plait.core.text.pieces import stepwise
 
 PLACES = 20
 ROUNDING = "half_towards_infinity"

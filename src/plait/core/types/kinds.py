@@ -21,10 +21,10 @@ import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
 from plait.core.account.parallel import ordered_map
-from plait.core.store.shelf import kept
+from plait.core.store.shelf import kept, stepwise
 from plait.core.text.cells import as_text, is_text, without_empty
 from plait.core.text.digits import MOST_DIGITS, TooManyDigitsError, decimal_type
-from plait.core.text.pieces import one_array, stepwise
+from plait.core.text.pieces import one_array
 from plait.core.text.words import Cells
 from plait.core.types.dateforms import FIRST_DAY
 from plait.core.types.exact import digits_of
