@@ -164,8 +164,10 @@ def test_broken_files_end_in_a_clear_error(tmp_path, name, content, says):
 def test_compressed_files(tmp_path, packer):
     path = tmp_path / f"hives.csv.{packer}"
     path.write_bytes(PACKERS[packer](b"hive,kg\n007,12.50\n"))
-    table = read(path)
-    assert (table.name, table.to_dict()) == ("hives", {"hive": ["007"], "kg": ["12.50"]})
+    loud = tmp_path / f"LOUD.CSV.{packer.upper()}"
+    loud.write_bytes(path.read_bytes())
+    for table, name in ((read(path), "hives"), (read(loud), "LOUD")):
+        assert (table.name, table.to_dict()) == (name, {"hive": ["007"], "kg": ["12.50"]})
     parquet = tmp_path / f"p.parquet.{packer}"
     parquet.write_bytes(PACKERS[packer](every_format(tmp_path)["parquet"].read_bytes()))
     assert read(parquet).to_dict() == arrow_table().to_pydict()

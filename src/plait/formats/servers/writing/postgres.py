@@ -398,6 +398,9 @@ def _fits(kind: pa.DataType, declared: str) -> bool:
 
     >>> _fits(pa.decimal128(18, 2), "numeric(8,1)"), _fits(pa.int64(), "numeric(8,1)")
     (False, True)
+    >>> moment = pa.timestamp("us")
+    >>> [_fits(moment, f"timestamp{digits} without time zone") for digits in ("", "(6)", "(3)")]
+    [True, True, False]
     """
     found = _DIGITS.search(declared)
     there = _DIGITS.sub("", declared).replace("  ", " ")
