@@ -132,3 +132,15 @@ def test_a_join_that_is_refused_names_where_its_rows_are_listed(plait, put, tmp_
     assert listed, "the rows that multiply are listed"
     for name in listed:
         assert name in ended.err and rows_of(tmp_path / "bad" / name)
+
+
+def test_a_key_that_holds_a_better_one_is_not_told_beside_it(plait, tmp_path):
+    """A shorter key that is nearly unique, and longer ones: each is told once, by its best."""
+    rng = random.Random(3)
+    rows = [f"{n},{rng.choice('ABC')},{n % 12},{rng.randint(0, 99)}" for n in range(120)]
+    rows[5] = rows[4].replace(",A,", ",B,").replace(",C,", ",A,")
+    (tmp_path / "v.csv").write_text("no,yard,month,kg\n" + "\n".join(rows) + "\n")
+    told = re.findall(r"^ +key: ([^;]*?), unique", plait("survey", "v.csv").out, re.MULTILINE)
+    keys = [set(words.split(",")) for words in told]
+    assert {"no"} in keys
+    assert not any(one < other for one in keys for other in keys)

@@ -46,3 +46,17 @@ def test_a_figure_is_the_same_every_time_and_holds_its_numbers(plait, put, tmp_p
     }
     for text in words[name]:
         assert f">{text}" in drawn or f" {text}" in drawn, text
+
+
+def test_a_figure_of_more_columns_is_taller(plait, tmp_path):
+    heights = []
+    for columns in (1, 9):
+        names = ",".join(f"c{number}" for number in range(columns))
+        for name, cell in (("old", "1"), ("new", "2")):
+            row = ",".join([cell] * columns)
+            (tmp_path / f"{name}.csv").write_text(f"k,{names}\n7,{row}\n")
+        words = ("compare", "old.csv", "new.csv", "--key", "k", "--figure", "f.png", "--replace")
+        assert plait(*words, "--quiet").status == 0
+        raw = (tmp_path / "f.png").read_bytes()
+        heights.append(int.from_bytes(raw[20:24]))  # of the first chunk of a PNG
+    assert heights[1] - heights[0] > 8 * 20

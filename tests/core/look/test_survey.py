@@ -122,6 +122,22 @@ def test_a_shared_name_whose_one_value_stands_early_in_the_other_table_is_a_trap
     assert "--key box=hive" in trap.remedy
 
 
+@pytest.mark.parametrize(("same", "is_trap"), [(24, True), (25, False), (26, False)])
+def test_a_shared_name_is_a_trap_where_it_matches_less_than_half(same, is_trap):
+    rows = range(50)
+    left = {"code": [f"A{n}" for n in rows], "hive": [f"H{n}" for n in rows]}
+    right = {
+        "code": [f"{'A' if n < same else 'B'}{n}" for n in rows],
+        "hive": [f"H{n}" for n in rows],
+    }
+    found = survey([from_columns("l", left, "1/l.csv"), from_columns("r", right, "2/r.csv")])
+    traps = [finding for finding in found.findings if finding.code == "name-trap"]
+    assert bool(traps) == is_trap
+    if is_trap:
+        assert traps[0].count == 50 - same
+        assert f"match {same * 2}% of the rows of l, not 100%" in traps[0].message
+
+
 def months(**changes):
     tables = []
     for number, month in enumerate(("may", "june", "july", "august")):

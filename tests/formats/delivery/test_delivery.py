@@ -226,7 +226,11 @@ def test_a_journal_can_do_nothing_outside_its_folder(tmp_path, target):
     assert not (module.Path("/tmp/outside.csv")).exists()
 
 
-@pytest.mark.parametrize("text", ["", "[]", "{", '{"lead": 1, "steps": []}', "[" * 100_000])
+@pytest.mark.parametrize(
+    "text",
+    ["", "[]", "{", '{"lead": 1, "steps": []}', "[" * 100_000, '{"lead": "x", "steps": 7}',
+     '{"lead": "x", "steps": [], "followers": 7}', '{"lead": "x"}'],
+)  # fmt: skip
 def test_what_is_no_journal_is_left_alone(tmp_path, text):
     (tmp_path / f".0123abcd{JOURNAL}").write_text(text)
     _write(tmp_path / "mine.csv", "new")
