@@ -142,3 +142,26 @@ def test_dates_are_grouped_by_their_parts(part, made):
     found = group(table, f"day:{part}", {"s": "sum:n"}).table
     assert [str(one) for one in found.to_dict()[found.column_names[0]]] == made
     assert sum(int(one) for one in found.to_dict()["s"]) == 10
+
+
+@pytest.mark.parametrize("missing", ["first", "last", "both"])
+def test_a_group_whose_cells_are_all_missing_has_no_figure(missing):
+    cells = {"a": ["", "NA"] if missing != "last" else ["1", "2"], "b": ["3", "6"],
+             "c": ["", ""] if missing != "first" else ["5", "8"]}  # fmt: skip
+    table = from_columns(
+        "t",
+        {
+            "k": [name for name in cells for _ in range(2)],
+            "v": [cell for two in cells.values() for cell in two],
+        },
+    )
+    take = {name: f"{name}:v" for name in ("middle", "smallest", "largest", "mean", "sum")}
+    found = group(table, "k", take).table.to_dict()
+    for row, two in enumerate(cells.values()):
+        numbers = [float(cell) for cell in two if cell not in ("", "NA")]
+        expected = statistics.median(numbers) if numbers else None
+        assert (found["middle"][row] in (None, "")) == (expected is None)
+        assert expected is None or float(found["middle"][row]) == expected
+        for name, judge in (("smallest", min), ("largest", max), ("sum", sum)):
+            assert (found[name][row] in (None, "")) == (not numbers)
+            assert not numbers or float(found[name][row]) == judge(numbers)

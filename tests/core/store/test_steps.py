@@ -1,0 +1,25 @@
+"""What is made step by step is what is made in one go, whatever the number of rows."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pytest
+
+from plait.core.store import shelf
+from plait.core.store.room import Room, working_in
+
+
+@pytest.mark.parametrize("rows", [0, 1, 7, 8, 9, 24, 25])
+def test_steps_give_what_one_go_gives(rows, monkeypatch, tmp_path):
+    monkeypatch.setattr(shelf, "_STEP", 8)
+    low, high = np.arange(rows), np.arange(rows)[::-1].copy()
+    assert shelf.in_steps(np.empty(rows, int), np.subtract, low, high).tolist() == list(low - high)
+    here, there = pa.array(low), pa.array(high)
+    whole = pc.subtract(here, there)
+    assert shelf.stepwise(pc.subtract, here, there).equals(whole)
+    with working_in(Room(1 << 30, lambda: tmp_path)) as room:
+        room.begin()
+        assert shelf.stepwise(pc.subtract, here, there).equals(whole)
+        assert shelf.stepwise(pc.subtract, here, there).type == whole.type
