@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import pytest
+
 import plait
+from plait.core.account.errors import UsageError
 
 
 def cells(address, how):
@@ -60,3 +63,9 @@ def test_which_rows_are_fetched_does_not_decide_what_a_cell_is(mariadb, tmp_path
     plait.run("p.toml")
     assert (tmp_path / "handover" / "t.csv").read_text().split() == ["id,n", "1,1", "2,0"]
     mariadb.run("DROP TABLE t")
+
+
+def test_a_table_named_beside_a_query_is_what_to_leave_out(postgres):
+    with pytest.raises(UsageError, match="no table is named beside it") as refused:
+        plait.read(f"{postgres.address()}#hives", query="SELECT 1 AS one")
+    assert refused.value.remedy == "leave out #hives"
