@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from plait._version import __version__
-from plait.core.account.finding import Example, worst_first
+from plait.core.account.finding import Example, counted, worst_first
 from plait.core.account.ledger import Entry
 from plait.core.look.contents import Content, Partners
 from plait.report.account import Account, finding_dict
@@ -168,9 +168,10 @@ class Story:
         """The answer in a few lines, the most important first."""
         kept = sum(one.holds for one in self.expected)
         lines = [
-            f"one dataset: {self.result}, {self.rows:,} rows, {len(self.contents):,} columns",
+            f"one dataset: {self.result}, {counted(self.rows, 'row')}, "
+            f"{counted(len(self.contents), 'column')}",
             *(
-                f"not matched: {one.rows:,} rows of {one.left}, in {one.right}"
+                f"not matched: {counted(one.rows, 'row')} of {one.left}, in {one.right}"
                 for one in self.unmatched
                 if one.rows
             ),

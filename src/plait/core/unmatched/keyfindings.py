@@ -219,7 +219,7 @@ def _gain_remedy(right: Table, matching: Matching, match: Match) -> str:
     if gain.collisions:
         collide = f"{counted(gain.collisions, 'key')} of {right.name} would collide"
     return (
-        f"{gain.rows:,} of {match.left_unmatched:,} rows would match with "
+        f"{gain.rows:,} of {counted(match.left_unmatched, 'row')} would match with "
         f"--ignore {','.join(gain.ways)}; {collide}"
     )
 
