@@ -58,6 +58,6 @@ def pytest_sessionfinish() -> None:
     sys.setprofile(None)
     folder = os.environ.get("CALLED_MAP")
     if folder and _CALLED.tests:
-        found = {place: sorted(tests) for place, tests in _CALLED.tests.items()}
-        text = json.dumps({"tests": found, "seconds": _CALLED.seconds})
+        by_place = {place: sorted(tests) for place, tests in _CALLED.tests.items()}
+        text = json.dumps({"tests": by_place, "seconds": _CALLED.seconds})
         Path(folder, f"{os.getpid()}.json").write_text(text)

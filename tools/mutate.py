@@ -45,8 +45,8 @@ def calls(folder: Path, keep: Path) -> dict[str, Any]:
                 seconds.update(part["seconds"])
                 for place, names in part["tests"].items():
                     tests[place].update(names)
-        found = {place: sorted(names) for place, names in tests.items()}
-        keep.write_text(json.dumps({"tests": found, "seconds": seconds}))
+        by_place = {place: sorted(names) for place, names in tests.items()}
+        keep.write_text(json.dumps({"tests": by_place, "seconds": seconds}))
     return dict(json.loads(keep.read_text()))
 
 

@@ -72,12 +72,12 @@ class _Places(ast.NodeVisitor):
     """Every place of a file that can be mutated, and the ways."""
 
     def __init__(self) -> None:
-        self.found: list[tuple[ast.expr | ast.stmt, str, Make, int | None]] = []
+        self.places: list[tuple[ast.expr | ast.stmt, str, Make, int | None]] = []
         self._functions: list[int] = []
 
     def _add(self, node: ast.expr | ast.stmt, what: str, make: Make) -> None:
         function = self._functions[-1] if self._functions else None
-        self.found.append((node, what, make, function))
+        self.places.append((node, what, make, function))
 
     def visit_FunctionDef(self, node: ast.FunctionDef) -> None:
         lines = [decorator.lineno for decorator in node.decorator_list]
@@ -220,7 +220,7 @@ def drawn(root: Path, seed: int, count: int, rooms: tuple[str, ...] = ("",)) -> 
             continue
         of_file = _Places()
         of_file.visit(ast.parse(path.read_text("utf-8")))
-        for place in of_file.found:
+        for place in of_file.places:
             by_line[name, place[0].lineno].append(place)
     chance = random.Random(seed)
     lines = sorted(by_line)

@@ -35,7 +35,7 @@ def flat(text: str) -> str:
 
 
 @pytest.mark.parametrize(
-    ("expect", "options", "said"),
+    ("expect", "options", "message"),
     [
         ('rows = ["season >= 9"]', (), "1 expectation in the way"),
         ('rows = ["season >= 9", "visits >= 9", "hives >= 1"]', (), "2 expectations in the way"),
@@ -43,11 +43,11 @@ def flat(text: str) -> str:
         ('rows = "season >= 1"', ("--fail-on", "warning"), "1 finding in the way"),
     ],
 )
-def test_a_refusal_counts_what_is_in_the_way(plait, put, tmp_path, expect, options, said):
+def test_a_refusal_counts_what_is_in_the_way(plait, put, tmp_path, expect, options, message):
     put(visits_csv="hive,kg\nA1,2\nB3,4\n", hives_csv="hive,queen\nA1,Ada\nC2,Bea\n")
     (tmp_path / "p.toml").write_text(PLAN.format(expect=expect))
     ended = plait("run", "p.toml", *options)
-    assert ended.status == 1 and f"nothing is handed over: {said}" in flat(ended.err)
+    assert ended.status == 1 and f"nothing is handed over: {message}" in flat(ended.err)
     assert not (tmp_path / "handover").exists()
 
 
@@ -101,17 +101,17 @@ def test_columns_that_are_not_shown_are_counted(plait, tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("words", "said"),
+    ("words", "message"),
     [
         (("--type", "kg"), "write --type NAME=VALUE"),
         (("--type", "kg=decimal", "--type", "kg=text"), "kg twice"),
         (("--rename", "kg=a", "--rename", "kg=b"), "kg twice"),
     ],
 )
-def test_what_is_wrong_with_named_values_is_said(plait, put, words, said):
+def test_what_is_wrong_with_named_values_is_said(plait, put, words, message):
     put(visits_csv="hive,kg\n1,2\n")
     ended = plait("mend", "visits.csv", *words)
-    assert ended.status == 2 and said in flat(ended.err)
+    assert ended.status == 2 and message in flat(ended.err)
 
 
 def test_what_may_be_ignored_is_told_and_the_order_of_words_does_not_count(plait, put, tmp_path):

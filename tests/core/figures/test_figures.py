@@ -156,12 +156,12 @@ def test_a_group_whose_cells_are_all_missing_has_no_figure(missing):
         },
     )
     take = {name: f"{name}:v" for name in ("middle", "smallest", "largest", "mean", "sum")}
-    found = group(table, "k", take).table.to_dict()
+    figures = group(table, "k", take).table.to_dict()
     for row, two in enumerate(cells.values()):
         numbers = [float(cell) for cell in two if cell not in ("", "NA")]
         expected = statistics.median(numbers) if numbers else None
-        assert (found["middle"][row] in (None, "")) == (expected is None)
-        assert expected is None or float(found["middle"][row]) == expected
+        assert (figures["middle"][row] in (None, "")) == (expected is None)
+        assert expected is None or float(figures["middle"][row]) == expected
         for name, judge in (("smallest", min), ("largest", max), ("sum", sum)):
-            assert (found[name][row] in (None, "")) == (not numbers)
-            assert not numbers or float(found[name][row]) == judge(numbers)
+            assert (figures[name][row] in (None, "")) == (not numbers)
+            assert not numbers or float(figures[name][row]) == judge(numbers)

@@ -133,8 +133,8 @@ def size_of(address: Address, timeout: int | None = None) -> int:
     with _told(address):
         system, path = _file_system(address, timeout)
         if address.scheme == "s3":
-            found = answer_of(lambda: system.info(path), timeout or _PATIENCE_SECONDS)
-            return int(found.get("size") or 0)
+            about = answer_of(lambda: system.info(path), timeout or _PATIENCE_SECONDS)
+            return int(about.get("size") or 0)
         try:
             return https.size_of(system, path, timeout or _PATIENCE_SECONDS)
         except Exception as error:
@@ -157,8 +157,8 @@ def matching(address: Address) -> list[Address]:
     with _told(address):
         system, path = _file_system(address, None)
         asked_for = system.ls if head.endswith("/") else system.glob
-        found = answer_of(lambda: asked_for(path), _LISTING_SECONDS)
-    return [Address(f"s3://{one}{sign}{asked}") for one in found]
+        paths = answer_of(lambda: asked_for(path), _LISTING_SECONDS)
+    return [Address(f"s3://{path}{sign}{asked}") for path in paths]
 
 
 def _file_system(address: Address, timeout: int | None) -> tuple[Any, str]:
