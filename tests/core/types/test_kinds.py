@@ -44,7 +44,7 @@ def reference(cells):
         for cell in cells
     ):
         return "decimal"
-    written = [re.fullmatch(r"-?(0|[1-9][0-9]{0,17})(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?", cell)
+    written = [re.fullmatch(r"-?(0|[1-9][0-9]{0,75})(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?", cell)
                for cell in cells]  # fmt: skip
     if all(written) and any(found[3] for found in written):
         pointed = any("." in cell or re.search("[eE][+-]", cell) for cell in cells)
