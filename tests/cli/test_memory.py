@@ -58,6 +58,7 @@ def scratch(tmp_path, monkeypatch):
     return folder
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("ending", ["csv", "parquet"])
 @pytest.mark.parametrize("name", COMMANDS)
 def test_a_command_hands_over_the_same_from_scratch_files(name, ending, plait, put, scratch):
@@ -241,6 +242,7 @@ def test_the_first_rows_go_into_a_pipe_at_once(put, tmp_path):
     assert (status, err) == (141, "")
 
 
+@pytest.mark.slow
 def test_all_that_goes_into_a_pipe_is_what_a_file_would_have(put, tmp_path, plait):
     text = "Aue,1,2031-04-05,9,calm\n" * 1_500_000
     put(visits_csv=visits(1500) + text, more_csv=HIVES)

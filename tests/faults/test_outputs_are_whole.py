@@ -20,6 +20,8 @@ from faulty import faults
 
 from cases import cases, every_case
 
+pytestmark = pytest.mark.slow
+
 assert faults  # the fixture
 
 VISITS = "yard,hive,frames\nElm,007,8\nElm,012,6\nOak,013,7\nAsh,1,3\n"

@@ -10,6 +10,8 @@ import pytest
 
 from conftest import rows_of
 
+pytestmark = pytest.mark.slow
+
 PLAN = """
 title = "Season"
 [source.visits]

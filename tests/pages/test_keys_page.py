@@ -9,6 +9,8 @@ import pytest
 
 from conftest import rows_of
 
+pytestmark = pytest.mark.slow
+
 LEFT = """Yard,Hive,kg
 Elm Road,1,2.5
 Elm Raod,2,3

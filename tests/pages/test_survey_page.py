@@ -16,6 +16,8 @@ import pytest
 
 from conftest import rows_of
 
+pytestmark = pytest.mark.slow
+
 YARDS = ["ALD", "BRK", 'O\'Hara "x"', " CUL", "ä,;\n2", "NULL", "1e3"]
 
 

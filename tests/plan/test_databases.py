@@ -18,6 +18,8 @@ from plait.formats.places.source import Taking
 from plait.formats.reading import read_source
 from plait.formats.sources import one_source
 
+pytestmark = pytest.mark.slow
+
 PLAN = """
 [source.orders]
 path = "{address}#orders"

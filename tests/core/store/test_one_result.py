@@ -26,6 +26,8 @@ from plait.core.verbs.stack import stack
 from plait.core.verbs.survey import survey
 from plait.core.verbs.widen import widen
 
+pytestmark = pytest.mark.slow
+
 KEY = "yard,hive"
 
 
