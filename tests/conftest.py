@@ -140,6 +140,11 @@ def put(tmp_path):
     return write
 
 
+def flat(text: str) -> str:
+    """A text without its line breaks."""
+    return " ".join(text.split())
+
+
 def rows_of(path: Path) -> list[dict[str, str]]:
     """A CSV file's rows, as the standard library reads them."""
     with path.open(newline="", encoding="utf-8") as file:

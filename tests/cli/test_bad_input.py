@@ -16,6 +16,7 @@ from unittest.mock import Mock
 
 import pytest
 
+from conftest import flat
 from plait.cli.main import main
 
 
@@ -248,9 +249,7 @@ def test_a_system_that_starts_no_thread_lacks_memory(monkeypatch, capsys, tmp_pa
 def test_a_folder_for_scratch_files_that_cannot_be(plait, put, folder):
     put(a_csv="x\n1\n")
     ended = plait("stack", "a.csv", "--scratch", folder)
-    assert ended.status == 2 and "there is no such folder for scratch files" in " ".join(
-        ended.err.split()
-    )
+    assert ended.status == 2 and "there is no such folder for scratch files" in flat(ended.err)
 
 
 def test_a_plan_that_hands_nothing_over_is_checked_and_not_run(plait, put):
@@ -259,4 +258,4 @@ def test_a_plan_that_hands_nothing_over_is_checked_and_not_run(plait, put):
     assert plait("check", "p.toml").status == 0
     ended = plait("run", "p.toml")
     assert ended.status == 2 and "the plan hands nothing over" in ended.err
-    assert 'write [handover] and under it result = "NAME"' in " ".join(ended.err.split())
+    assert 'write [handover] and under it result = "NAME"' in flat(ended.err)

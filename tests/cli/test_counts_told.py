@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import rows_of
+from conftest import flat, rows_of
 from plait.report.pages import keyed
 
 PLAN = """
@@ -27,11 +27,6 @@ into = "season"
 [handover]
 result = "season"
 """
-
-
-def flat(text: str) -> str:
-    """A text without its line breaks."""
-    return " ".join(text.split())
 
 
 @pytest.mark.parametrize(
@@ -118,7 +113,7 @@ def test_what_may_be_ignored_is_told_and_the_order_of_words_does_not_count(plait
     put(l_csv="k,v\nÉlm-1,a\n", r_csv="k,w\nelm1,x\n")
     ended = plait("join", "l.csv", "r.csv", "--key", "k", "--ignore", "punctation")
     assert ended.status == 2 and "nothing called 'punctation' can be ignored" in flat(ended.err)
-    assert "did you mean punctuation" in flat(ended.err) or "punctuation" in ended.err
+    assert "did you mean punctuation?" in flat(ended.err)
     for ways in ("case,accents,punctuation", "punctuation,case,accents"):
         joined = plait("join", "l.csv", "r.csv", "--key", "k", "--ignore", ways)
         assert (joined.status == 0 and "elm1,x" in joined.out) or ",x" in joined.out

@@ -98,3 +98,21 @@ def test_a_row_that_did_not_change_is_known_again_and_one_that_did_is_told(
     gone = plait(*asked).json["changed"]
     assert len(gone) == 2 and all("is not there any more" in row for row in gone)
     server.run("DROP TABLE t")
+
+
+@pytest.mark.parametrize(
+    ("type_", "key"),
+    [("date", "2031-02-31"), ("datetime(3)", "0000-00-00"), ("date", "0000-00-00")],
+)
+def test_a_day_of_no_calendar_is_known_again_too(mariadb, plait, tmp_path, monkeypatch, type_, key):
+    monkeypatch.setenv("KEEPER", PASSWORD)
+    (tmp_path / "p.toml").write_text(PLAN.format(address=mariadb.address(password="${KEEPER}")))
+    mariadb.run(
+        f"CREATE TABLE t (k {type_} PRIMARY KEY, kg int)",
+        "SET STATEMENT sql_mode = 'ALLOW_INVALID_DATES' FOR "
+        f"INSERT INTO t VALUES ('{key}', 1), ('2031-04-05', 2)",
+    )
+    assert plait("run", "p.toml").status == 0
+    for row in "12":
+        assert plait("trace", "handover", "--row", row, "--json").json["changed"] == []
+    mariadb.run("DROP TABLE t")

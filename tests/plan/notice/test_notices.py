@@ -16,6 +16,7 @@ from types import SimpleNamespace
 
 import pytest
 
+from conftest import flat
 from plait.plan.notice import mail
 from plait.plan.notice import webhook as hooks
 from plait.plan.notice.tell import where_of
@@ -120,11 +121,6 @@ def planned(put, tmp_path):
         (tmp_path / "p.toml").write_text(PLAN.format(notice=notice))
 
     return write
-
-
-def flat(text: str) -> str:
-    """A text without its line breaks."""
-    return " ".join(text.split())
 
 
 def emailed(letters, **more) -> str:

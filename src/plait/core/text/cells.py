@@ -11,6 +11,7 @@ from plait.core.text.words import Cells
 
 _BLOCK = 1 << 16
 _ZEROS = r"(?:(\.[0-9]*[1-9])0+|\.0+)(Z?)$"  # at the end of a fraction of a second
+_UTC = r"^(\d{4}-\d\d-\d\d [\d:.]+)\+00(?::00)?$"
 
 
 def is_text(kind: pa.DataType) -> bool:
@@ -38,9 +39,17 @@ def as_text(array: pa.Array) -> pa.Array:
     if pa.types.is_decimal(array.type):
         return decimal_text(array)
     texts = pc.cast(array, pa.string())
-    if has_clock(array.type):
-        return pc.replace_substring_regex(texts, _ZEROS, r"\1\2")
-    return texts
+    return as_clocks(texts) if has_clock(array.type) else texts
+
+
+def as_clocks(texts: pa.Array) -> pa.Array:
+    """Texts of moments and times as they are written: no zeros at the end, ``Z`` for UTC.
+
+    >>> as_clocks(pa.array(["06:07:08.250", "2031-04-05 06:00:00.000+00", "infinity"])).to_pylist()
+    ['06:07:08.25', '2031-04-05 06:00:00Z', 'infinity']
+    """
+    texts = pc.replace_substring_regex(texts, _UTC, r"\1Z")
+    return pc.replace_substring_regex(texts, _ZEROS, r"\1\2")
 
 
 def without_empty(array: pa.Array) -> pa.Array:

@@ -49,7 +49,7 @@ def standing_above(folder: Path) -> Path:
     return folder
 
 
-def new_file(path: Path) -> int:
+def new_file(path: Path, mode: int = 0o600) -> int:
     """Make a part that is a file, and hold it: the descriptor that holds it.
 
     Only its owner may read it: what is half written is nobody else's.
@@ -58,10 +58,6 @@ def new_file(path: Path) -> int:
     ------
     OSError
     """
-    return _new_file(path, 0o600)
-
-
-def _new_file(path: Path, mode: int) -> int:
     while True:
         file = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | OPEN_FLAGS, mode)
         if _held(file, path):
@@ -69,7 +65,7 @@ def _new_file(path: Path, mode: int) -> int:
         os.close(file)  # somebody took it for one that was left
 
 
-def new_folder(path: Path) -> int:
+def new_folder(path: Path, mode: int = 0o700) -> int:
     """Make a part that is a folder, and hold it: the descriptor that holds it.
 
     Only its owner may enter it.
@@ -83,10 +79,6 @@ def new_folder(path: Path) -> int:
     ------
     OSError
     """
-    return _new_folder(path, 0o700)
-
-
-def _new_folder(path: Path, mode: int) -> int:
     while True:
         path.mkdir(mode)
         if not CAN_LOCK_OUTPUTS:
@@ -114,7 +106,7 @@ def usual_mode(part: Path) -> int:
     OSError
     """
     probe = beside(part, new_token(), 0, PART)
-    make, mode = (_new_folder, 0o777) if part.is_dir() else (_new_file, 0o666)
+    make, mode = (new_folder, 0o777) if part.is_dir() else (new_file, 0o666)
     held = make(probe, mode)
     try:
         return stat.S_IMODE(probe.stat().st_mode)

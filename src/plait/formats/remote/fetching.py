@@ -247,7 +247,8 @@ def _from_store(system: Any, path: str, coming: Coming, seconds: float | None) -
         return waiter.answer(call, most if end is None else max(end - time.monotonic(), 0.01))
 
     try:
-        stream = answer(lambda: system.open(path, "rb", block_size=_BLOCK), 2 * _PATIENCE_SECONDS)
+        how = {"block_size": _BLOCK, "cache_type": "readahead"}
+        stream = answer(lambda: system.open(path, "rb", **how), 2 * _PATIENCE_SECONDS)
         # Blocks of one opening are of one version; the library asks for that.
         coming.same_version(str(stream.details.get("ETag") or ""), stream.size)
         stream.seek(coming.out.tell())

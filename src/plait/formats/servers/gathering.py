@@ -16,7 +16,7 @@ from plait.core.codes.order import sorted_rows
 from plait.core.store.shelf import Shelf, kept
 from plait.core.table.strand import Known, Origin
 from plait.core.table.table import Table
-from plait.core.text.cells import as_text
+from plait.core.text.cells import as_clocks, as_text
 from plait.formats.places.reader import Tick
 from plait.formats.servers.relation import Field, Relation
 
@@ -93,7 +93,7 @@ def gathered(
 def _stored(field: Field, cells: pa.Array, unfit: set[str]) -> pa.Array:
     """Cells as they are kept: numerics with their digits, and what is no day told."""
     if field.kind == "clock":
-        return _as_clocks_are_written(cells)
+        return as_clocks(cells)  # which rows are fetched must not decide what a cell is
     if field.kind == "numeric" and field.digits and pa.types.is_string(cells.type):
         return _digits(cells, *field.digits)
     bounds = _BOUNDS.get(field.kind)
@@ -104,16 +104,6 @@ def _stored(field: Field, cells: pa.Array, unfit: set[str]) -> pa.Array:
         if low is not None and not bounds[0] <= low <= high <= bounds[1]:
             unfit.add(field.name)
     return cells
-
-
-def _as_clocks_are_written(cells: pa.Array) -> pa.Array:
-    """Texts of moments and times, those of the calendar as if the column had no others.
-
-    Which rows are fetched must not decide what a cell is.
-    """
-    cells = pc.replace_substring_regex(cells, r"(\.\d*?)0+($|[+Z])", r"\1\2")
-    cells = pc.replace_substring_regex(cells, r"\.($|[+Z])", r"\1")
-    return pc.replace_substring_regex(cells, r"^(\d{4}-\d\d-\d\d [\d:.]+)\+00$", r"\1Z")
 
 
 def _digits(cells: pa.Array, precision: int, scale: int) -> pa.Array:

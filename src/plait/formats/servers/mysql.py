@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Sequence
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -50,7 +51,9 @@ _SHAPES = (
 _PLAIN = {"date": "date", "time": "time", "datetime": "timestamp", "timestamp": "moment"}
 _UNSIGNED = (20, 0)
 _NUMBER = re.compile(r"-?\d+(\.\d+)?")
-_OF_THE_CALENDAR = re.compile(r"(?!0000)\d{4}-(?!00)\d\d-(?!00)\d\d( [\d:.]+Z?)?|-?\d+:[\d:.]+")
+# Of a text with a fraction, and of one without: the same is left of both.
+_WITHOUT_ZEROS = "TRIM(TRAILING '0' FROM TRIM(TRAILING '.' FROM TRIM(TRAILING '0' FROM {})))"
+_TIME = re.compile(r"-?\d+:[\d:.]+")
 _CLOCKS = {
     "date": "DATE",
     "time": "TIME(6)",
@@ -204,10 +207,22 @@ def _is(field: Field, text: str) -> str:
     if field.kind in ("float", "single"):
         number = float(np.float32(text)) if field.kind == "single" else float(text)
         return f"{field.fetched} = {number!r} + 0e0"
+    whole, key = f"CAST({field.as_text} AS CHAR)", literal(text)
     type_ = _CLOCKS.get(field.kind)
-    if type_ and _OF_THE_CALENDAR.fullmatch(text):
+    if type_ and (_TIME.fullmatch(text) or _is_of_the_calendar(text)):
         return f"{field.fetched} = CAST({literal(text.removesuffix('Z'))} AS {type_})"
-    return f"BINARY CAST({field.as_text} AS CHAR) = BINARY {literal(text)}"
+    if type_:  # zeros at the end of a fraction are not read
+        whole, key = _WITHOUT_ZEROS.format(whole), _WITHOUT_ZEROS.format(key)
+    return f"BINARY {whole} = BINARY {key}"
+
+
+def _is_of_the_calendar(text: str) -> bool:
+    """Whether a text is a day or moment; a server may hold 2031-02-31 too, and cast it to NULL."""
+    try:
+        datetime.fromisoformat(text)
+    except ValueError:
+        return False
+    return True
 
 
 def _is_flag(whole: str) -> bool:

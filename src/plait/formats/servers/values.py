@@ -10,6 +10,7 @@ from uuid import UUID
 
 import pyarrow as pa
 
+from plait.core.text.cells import as_clocks
 from plait.core.text.jsontext import json_text
 from plait.formats.cells.values import as_cell
 from plait.formats.servers.relation import Field
@@ -33,10 +34,10 @@ def column_of(field: Field, values: Sequence[Any], unfit: set[str]) -> pa.Array:
             return make(values)
     except (pa.ArrowException, OverflowError, TypeError, ValueError, AttributeError):
         unfit.add(field.name)
-    if field.kind in ("time", "timestamp", "moment"):
-        zone = "Z" if field.kind == "moment" else ""
-        return pa.array([_clock(value, zone) for value in values], pa.string())
-    return pa.array(map(_text, values), pa.string())
+    if field.kind == "moment":
+        values = [v.replace(tzinfo=dt.UTC) if isinstance(v, dt.datetime) else v for v in values]
+    texts = pa.array(map(_text, values), pa.string())
+    return as_clocks(texts) if field.kind in ("time", "timestamp", "moment") else texts
 
 
 def _booleans(values: Sequence[Any]) -> pa.Array:
@@ -122,18 +123,6 @@ def _text(value: Any) -> str | None:
     if isinstance(value, dt.timedelta):
         return _stretch(value)
     return as_cell(value)
-
-
-def _clock(value: Any, zone: str) -> str | None:
-    """A moment or time beside one that is of no calendar, as it is written without that one.
-
-    >>> _clock(dt.datetime(2031, 4, 5, 6, 7, 8, 500_000), "Z")
-    '2031-04-05 06:07:08.5Z'
-    """
-    if isinstance(value, dt.datetime):
-        whole, _, part = value.replace(tzinfo=None).isoformat(" ").partition(".")
-        return whole + f".{part}".rstrip("0").rstrip(".") + zone
-    return _text(value)
 
 
 def _stretch(value: dt.timedelta) -> str:
