@@ -58,6 +58,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--cases", type=int, default=10_000)
     parser.add_argument("--seed", type=int, default=int(time.time()))
+    parser.add_argument("--first", action="store_true", help="stop at the first that is wrong")
     asked = parser.parse_args()
     work = [
         (name, min(_STEP, cases - begin), f"{asked.seed}.{begin}")
@@ -72,11 +73,15 @@ def main() -> None:
             tried[name] += cases
             judged[name] += found
             wrong += bad
+            if wrong and asked.first:
+                pool.shutdown(cancel_futures=True)
+                break
     for name in JUDGES:
         print(f"{name:28}{tried[name]:9,} cases, {judged[name]:9,} judged")
     print(f"seed {asked.seed}: {tried.total():,} cases, {len(wrong)} wrong")
     for one in wrong[:20]:
         print(one)
+    raise SystemExit(bool(wrong))
 
 
 if __name__ == "__main__":

@@ -1,7 +1,7 @@
 """Which tests call which functions of the package: a plugin of pytest, told where by CALLED_MAP.
 
 What runs in other processes is not seen. Each process of pytest writes a file of its own; a
-function is known by its file and its first line.
+function is known by its file and its qualified name.
 """
 
 from __future__ import annotations
@@ -33,8 +33,8 @@ class Called:
         if event == "call" and code not in self.seen:
             self.seen.add(code)
             if self.test and code.co_filename.startswith(PACKAGE):
-                place = f"{code.co_filename.removeprefix(PACKAGE)}:{code.co_firstlineno}"
-                self.tests[place].add(self.test)
+                file = code.co_filename.removeprefix(PACKAGE)
+                self.tests[f"{file}:{code.co_qualname}"].add(self.test)
 
 
 _CALLED = Called()

@@ -3,6 +3,7 @@
     python tools/mutate.py 7 50                    50 mutations, drawn by the seed 7
     python tools/mutate.py 7 50 --rooms core,cli   in these folders of the package only
     python tools/mutate.py 7 50 --show             what is drawn, and nothing is tried
+    python tools/mutate.py 7 50 --judges           tried by the judges of tests/judges.py alone
 
 Each is tried by those quick tests that call the function it is in, in a copy of what is
 committed. It says which mutations nobody noticed, and the share that was noticed, by folder.
@@ -26,6 +27,8 @@ from mutations import PACKAGE, Mutation, drawn
 
 ROOT = Path(__file__).parents[1]
 _MOST_SECONDS = 120
+_TIMES_AS_LONG = 5  # as the tests take where nothing is wrong: longer, and it does not end
+_CASES_OF_JUDGES = 4000
 _PYTEST = (sys.executable, "-m", "pytest", "-q", "-m", "not slow", "-p", "no:cacheprovider")
 _ENDS = {0: "unnoticed", 1: "noticed", 2: "noticed", 5: "untested"}
 
@@ -60,19 +63,28 @@ def callers(mutation: Mutation, known: dict[str, Any]) -> list[str]:
     return sorted(tests, key=lambda name: known["seconds"].get(name, 1.0))
 
 
-def tried(mutation: Mutation, folder: Path, tests: list[str]) -> str:
-    """How the tests end with it: ``noticed``, ``unnoticed``, ``untested``."""
-    if not tests:
-        return "untested"
-    path = folder / PACKAGE / mutation.file
-    original = path.read_bytes()
+def judged(folder: Path) -> list[str]:
+    """The command that has the judges judge, in a copy of the project."""
+    cases = ["--cases", str(_CASES_OF_JUDGES), "--seed", "1", "--first"]
+    return [sys.executable, str(folder / "tests" / "judges.py"), *cases]
+
+
+def tested(folder: Path, tests: list[str]) -> list[str]:
+    """The command that runs these tests, in a copy of the project, until one fails."""
     listed = folder / "tests-to-run.txt"
     listed.write_text("\n".join(tests))
+    return [*_PYTEST, "-x", f"@{listed}"]
+
+
+def tried(mutation: Mutation, folder: Path, command: list[str], seconds: float) -> str:
+    """How a command ends with it: ``noticed``, ``unnoticed``, ``untested``."""
+    path = folder / PACKAGE / mutation.file
+    original = path.read_bytes()
     try:
         path.write_text(mutation.text, "utf-8")
         ended = subprocess.run(
-            [*_PYTEST, "-x", f"@{listed}"], cwd=folder, env=_env(folder), capture_output=True,
-            timeout=_MOST_SECONDS, check=False,
+            command, cwd=folder, env=_env(folder), capture_output=True,
+            timeout=_MOST_SECONDS + _TIMES_AS_LONG * seconds, check=False,
         )  # fmt: skip
     except subprocess.TimeoutExpired:
         return "noticed"  # it does not end: somebody would see that
@@ -97,6 +109,7 @@ def main() -> None:
     parser.add_argument("--map", type=Path, default=ROOT / "build" / "called.json")
     parser.add_argument("--out", type=Path, help="a line of JSON for each that was tried")
     parser.add_argument("--show", action="store_true")
+    parser.add_argument("--judges", action="store_true")
     asked = parser.parse_args()
     mutations = drawn(ROOT, asked.seed, asked.count, tuple(asked.rooms.split(",")))
     if asked.show:
@@ -111,13 +124,19 @@ def main() -> None:
             ["git", "archive", "HEAD"], cwd=ROOT, capture_output=True, check=True
         )
         subprocess.run(["tar", "-x"], cwd=folder, input=archive.stdout, check=True)
-        known = calls(folder, asked.map)
+        known = {} if asked.judges else calls(folder, asked.map)
         for mutation in mutations:
-            end = tried(mutation, folder, callers(mutation, known))
+            if asked.judges:
+                end = tried(mutation, folder, judged(folder), _MOST_SECONDS)
+            elif tests := callers(mutation, known):
+                seconds = sum(known["seconds"].get(name, 1.0) for name in tests)
+                end = tried(mutation, folder, tested(folder, tests), seconds)
+            else:
+                end = "untested"
             ends[mutation.room][end] += 1
             if end != "noticed":
-                print(f"{end}: {mutation.file}:{mutation.line}: {mutation.what}: {mutation.before}",
-                      flush=True)  # fmt: skip
+                where = f"{mutation.file}:{mutation.line}"
+                print(f"{end}: {where}: {mutation.what}: {mutation.before}", flush=True)
             if asked.out:
                 with asked.out.open("a") as file:
                     told = {"file": mutation.file, "line": mutation.line, "what": mutation.what}

@@ -48,8 +48,8 @@ class Mutation:
     what : str
     before : str
         The code that is made into something else.
-    function : int or None
-        The first line of the function that it is in.
+    function : str or None
+        The qualified name of the function that it is in.
     text : str
         The whole file with it.
     """
@@ -58,7 +58,7 @@ class Mutation:
     line: int
     what: str
     before: str
-    function: int | None
+    function: str | None
     text: str
 
     @property
@@ -72,21 +72,27 @@ class _Places(ast.NodeVisitor):
     """Every place of a file that can be mutated, and the ways."""
 
     def __init__(self) -> None:
-        self.places: list[tuple[ast.expr | ast.stmt, str, Make, int | None]] = []
-        self._functions: list[int] = []
+        self.places: list[tuple[ast.expr | ast.stmt, str, Make, str | None]] = []
+        self._within = ""
+        self._function: str | None = None
 
     def _add(self, node: ast.expr | ast.stmt, what: str, make: Make) -> None:
-        function = self._functions[-1] if self._functions else None
-        self.places.append((node, what, make, function))
+        self.places.append((node, what, make, self._function))
+
+    def visit_ClassDef(self, node: ast.ClassDef) -> None:
+        within, self._within = self._within, f"{self._within}{node.name}."
+        self.generic_visit(node)
+        self._within = within
 
     def visit_FunctionDef(self, node: ast.FunctionDef) -> None:
-        lines = [decorator.lineno for decorator in node.decorator_list]
         for default in [*node.args.defaults, *filter(None, node.args.kw_defaults)]:
             self.visit(default)
-        self._functions.append(min([*lines, node.lineno]))
+        before = self._within, self._function
+        self._function = f"{self._within}{node.name}"
+        self._within = f"{self._function}.<locals>."
         for statement in node.body:
             self.visit(statement)
-        self._functions.pop()
+        self._within, self._function = before
 
     def visit_JoinedStr(self, node: ast.JoinedStr) -> None:
         for part in node.values:

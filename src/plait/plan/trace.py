@@ -52,13 +52,16 @@ class CellOrigin:
     @property
     def place(self) -> str:
         """Where its row is in the file: ``line 12``, ``sheet row 12``, a key, or ``row 12``."""
-        if isinstance(self.row, str):
-            return self.row
-        if self.line is not None:
-            return Place(self.source, self.row, "", self.line, LINE).within
         if self.sheet_row is not None:
-            return Place(self.source, self.row, "", self.sheet_row, SHEET_ROW).within
-        return Place(self.source, self.row).within
+            return _within(self.source, self.row, self.sheet_row, SHEET_ROW)
+        return _within(self.source, self.row, self.line, LINE)
+
+
+def _within(source: str, row: int | str, line: int | None, unit: str) -> str:
+    """Where a row is in its source, as a person is told."""
+    if isinstance(row, str):
+        return row
+    return Place(source, row).within if line is None else Place(source, row, "", line, unit).within
 
 
 @dataclass(frozen=True)
@@ -85,11 +88,15 @@ class CellTrace:
 
 @dataclass(frozen=True)
 class RowTrace:
-    """A row of the result, from 1, and the source rows that went into it."""
+    """A row of the result, from 1, and the source rows that went into it.
+
+    ``within`` says of each of ``places`` where it is in its file: ``line 12``.
+    """
 
     row: int
     cells: tuple[CellTrace, ...]
     places: tuple[tuple[str, int | str], ...]
+    within: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -370,14 +377,18 @@ def _row_trace(
     seen: _Seen,
 ) -> RowTrace:
     every = [number for way in kept.stated["rows"] for number in numbers[way]]
-    places = dict.fromkeys(
-        (kept.stated["sources"][source]["name"], seen.place(kept, source, number, at))
-        for number, (source, at) in ((number, _located(kept, number)) for number in every)
-    )
+    places: dict[tuple[str, int | str], str] = {}
+    for number in every:
+        source, at = _located(kept, number)
+        name, told = kept.stated["sources"][source]["name"], seen.place(kept, source, number, at)
+        now = seen.looked.get((source, at))
+        line, unit = (now.line, now.unit) if now else (None, LINE)
+        places.setdefault((name, told), _within(name, told, line, unit))
     return RowTrace(
         row + 1,
         tuple(_cell_trace(kept, row, name, numbers, seen) for name in names),
         tuple(places),
+        tuple(places.values()),
     )
 
 

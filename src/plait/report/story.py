@@ -180,7 +180,9 @@ class Story:
         if self.since:
             lines += self.since.answer()
         if self.expected:
-            lines.append(f"expected:    {kept} of {len(self.expected)} expectations hold")
+            every = counted(len(self.expected), "expectation")
+            verb = "holds" if len(self.expected) == 1 else "hold"
+            lines.append(f"expected:    {kept} of {every} {verb}")
         return lines
 
     def description(self, column: str) -> str:

@@ -46,7 +46,8 @@ def _answer(found: Audited, options: argparse.Namespace) -> Iterator[str]:
         everywhere = [one for one in found.holdings if len(one.sources) == len(found.sources)]
         total = sum(one.keys for one in found.holdings)
         held = everywhere[0].keys if everywhere else 0
-        yield f"{held:,} of {counted(total, 'key')} are in all {len(found.sources)} sources"
+        verb = "is" if total == 1 else "are"
+        yield f"{held:,} of {counted(total, 'key')} {verb} in all {len(found.sources)} sources"
     if options.out:
         yield f"written to {options.out}"
 
@@ -149,7 +150,7 @@ def _show_conflict_columns(out: Console, found: Audited) -> None:
             shown = list(one.conflict_columns.items())[:_MOST_COLUMNS]
             said = ", ".join(f"{name} in {counted(keys, 'key')}" for name, keys in shown)
             more = len(one.conflict_columns) - len(shown)
-            said += f", and {more} more columns" if more else ""
+            said += f", and {counted(more, 'more column')}" if more else ""
             line = Text(printable(f"{one.name} differs: {said}"), style="dim")
             out.print(Padding(line, (0, 0, 0, 2)))
 

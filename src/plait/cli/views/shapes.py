@@ -121,7 +121,11 @@ def _columns(one: Surveyed, names: Sequence[str], width: int) -> Padding:
             no_wrap=True,
         )
     for *cells, (picture, said) in rows:
-        grid.add_row(*map(Text, cells), Text.assemble((picture, "blue"), f" {said}"))
+        content = Text.assemble((picture, "blue"), f" {said}")
+        content.truncate(rest, overflow="ellipsis")
+        if content.plain.endswith("……"):  # the cell that ends it was cut itself
+            content.right_crop(1)
+        grid.add_row(*map(Text, cells), content)
     return Padding(grid, (0, 0, 0, 2))
 
 

@@ -186,7 +186,9 @@ def show_expected(expected: Sequence[Expected], verbose: bool = False) -> None:
         for example in one.examples if not one.holds else ():
             grid.add_row("", Text(_shown(example), style="dim"))
     out.print()
-    out.print(f"{sum(one.holds for one in expected)} of {len(expected)} expectations hold")
+    verb = "holds" if len(expected) == 1 else "hold"
+    held = sum(one.holds for one in expected)
+    out.print(f"{held} of {counted(len(expected), 'expectation')} {verb}")
     if grid.row_count:
         out.print(Padding(grid, (0, 0, 0, 2)))
 
@@ -246,12 +248,20 @@ def _finding(finding: Finding, most: int | None) -> Padding:
     grid.add_column(ratio=1, overflow="fold")
     body = Text(printable(finding.message))
     body.append(f"  [{finding.code}]", style="dim")
+    texts = (finding.message, *(example.text for example in finding.examples))
+    places = any(example.places for example in finding.examples)
+    if finding.where and not places and not any(_source(finding) in text for text in texts):
+        body.append(f"  {printable(finding.where)}", style="dim")
     grid.add_row(Text(finding.severity, style=_STYLES[finding.severity]), body)
     for example in finding.examples[:most]:
         grid.add_row("", Text(_shown(example), style="dim"))
     if finding.remedy:
         grid.add_row("", Text(f"→ {printable(finding.remedy)}"))
     return Padding(grid, (0, 0, 0, 2))
+
+
+def _source(finding: Finding) -> str:
+    return finding.where.partition(",")[0]
 
 
 def _shown(example: Example) -> str:

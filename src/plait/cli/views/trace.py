@@ -36,14 +36,10 @@ def show_row(row: RowTrace, paths: Mapping[str, str], verbose: bool) -> None:
 
 def _sources(row: RowTrace, paths: Mapping[str, str], verbose: bool) -> Grid:
     """Each source row that went in, by name, with its file and line."""
-    known = {
-        (one.source, one.row): one.place for cell in row.cells for one in cell.origins if one.text
-    }
     grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
-    shown = row.places[: None if verbose else _FEW]
-    for source, at in shown:
-        place = printable(known.get((source, at)) or _row(at))
-        where = Text(f"{printable(paths[source])} {place}")
+    shown = list(zip(row.places, row.within, strict=True))[: None if verbose else _FEW]
+    for (source, _), within in shown:
+        where = Text(printable(f"{paths[source]} {within}"))
         grid.add_row(Text(printable(source), style="bold"), where)
     if len(shown) < len(row.places):
         grid.add_row("", f"and {len(row.places) - len(shown):,} rows more: --verbose")
@@ -94,11 +90,6 @@ def _nothing(cell: CellTrace) -> str:
 def _place(one: CellOrigin, several: set[str]) -> str:
     row = f" {one.place}" if one.source in several else ""
     return printable(f"{one.column} of {one.source}{row}")
-
-
-def _row(at: int | str) -> str:
-    """A row by its number, or by its key."""
-    return printable(at) if isinstance(at, str) else f"row {at:,}"
 
 
 def _short(text: str) -> str:

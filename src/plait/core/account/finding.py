@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from plait.core.account.errors import UsageError
@@ -106,6 +106,19 @@ def counted(count: int, word: str) -> str:
     ('1 row', '1,200 rows')
     """
     return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"
+
+
+def of_markers(
+    name: str, markers: Sequence[str], count: int, where: str, remedy: str = ""
+) -> Finding:
+    """That cells of a column hold words such as ``n/a``, which count as missing.
+
+    >>> of_markers("kg", ["n/a", "-"], 1, "may, column kg").message
+    '1 cell of kg counts as missing: n/a, -'
+    """
+    verb = "counts" if count == 1 else "count"
+    said = f"{counted(count, 'cell')} of {name} {verb} as missing: {', '.join(markers)}"
+    return Finding("marker-found", "note", count, said, remedy, where, terms=tuple(markers))
 
 
 def worst_first(findings: Iterable[Finding]) -> list[Finding]:

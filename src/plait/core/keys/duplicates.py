@@ -10,7 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.finding import MOST_EXAMPLES, Example, Place
+from plait.core.account.finding import MOST_EXAMPLES, Example, Place, counted
 from plait.core.account.parallel import cores, ordered_map
 from plait.core.codes.counting import Counts, by_code, first_rows
 from plait.core.table.table import BATCH_ROWS, Column, Table
@@ -280,8 +280,9 @@ def _example(
 
 def _few_of(said: Sequence[str]) -> str:
     """The first few differences, side by side."""
-    more = f"; and {len(said) - _MOST_SAID} more columns" if len(said) > _MOST_SAID else ""
-    return f": {'; '.join(said[:_MOST_SAID])}{more}" if said else ""
+    shown, more = said[:_MOST_SAID], len(said) - _MOST_SAID
+    rest = f"; and {counted(more, 'more column')}" if more > 0 else ""
+    return f": {'; '.join(shown)}{rest}" if said else ""
 
 
 def _places(table: Table, row: int) -> tuple[Place, ...]:

@@ -125,8 +125,8 @@ def _finding(
         "form-borrowed",
         "warning",
         count,
-        f"nothing in {names} proves how {counted(count, 'cell')} of {name} are written, "
-        f"only {rest[0].name} does; the column stays text",
+        f"nothing in {names} proves how {counted(count, 'cell')} of {name} "
+        f"{'is' if count == 1 else 'are'} written, only {rest[0].name} does; the column stays text",
         f"--type '{first.name}={name}={ways[0]}', or '{first.name}={name}={ways[1]}'",
         name,
         tuple(examples[:MOST_EXAMPLES]),

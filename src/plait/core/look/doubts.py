@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from plait.core.account.finding import Example, Finding, counted
+from plait.core.account.finding import Example, Finding, counted, of_markers
 from plait.core.look.profile import Profile
 from plait.core.table.keyspec import quoted
 from plait.core.types.forms import base
@@ -49,26 +49,20 @@ def doubts(name: str, one: Profile, where: str) -> Iterator[Finding]:
         )
     if one.markers:
         count = sum(rows for _, rows in one.markers)
-        shown = ", ".join(marker for marker, _ in one.markers)
+        markers = [marker for marker, _ in one.markers]
         if base(one.kind) == "text":
             yield Finding(
                 "marker-kept",
                 "note",
                 count,
-                f"{counted(count, 'cell')} of {name} may mean missing: {shown}; they stay text",
-                f"to make them missing: --missing {shown.replace(', ', ',')}",
+                f"{counted(count, 'cell')} of {name} may mean missing: {', '.join(markers)}; "
+                f"{'it stays' if count == 1 else 'they stay'} text",
+                f"to make {'it' if count == 1 else 'them'} missing: --missing {','.join(markers)}",
                 where,
-                terms=tuple(marker for marker, _ in one.markers),
+                terms=tuple(markers),
             )
         else:
-            yield Finding(
-                "marker-found",
-                "note",
-                count,
-                f"{counted(count, 'cell')} of {name} count as missing: {shown}",
-                where=where,
-                terms=tuple(marker for marker, _ in one.markers),
-            )
+            yield of_markers(name, markers, count, where)
 
 
 def _or_else(found: Nearly) -> str:

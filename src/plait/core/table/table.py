@@ -20,7 +20,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, of_markers
 from plait.core.account.names import distinct_name
 from plait.core.store.shelf import Shelf, kept
 from plait.core.table.arrow import flat
@@ -539,14 +539,8 @@ def _not_numbers(stored: pa.Table, path: str) -> Iterator[Finding]:
             continue
         count = pc.sum(pc.is_nan(column)).as_py() or 0
         if count:
-            yield Finding(
-                "marker-found",
-                "note",
-                count,
-                f"{counted(count, 'cell')} of {name} count as missing: NaN",
-                where=f"{path}, column {name}".removeprefix(", "),
-                terms=("NaN",),
-            )
+            where = f"{path}, column {name}".removeprefix(", ")
+            yield of_markers(name, ["NaN"], count, where)
 
 
 def _chunked(values: Any) -> pa.ChunkedArray:

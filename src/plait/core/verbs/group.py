@@ -217,7 +217,8 @@ def _missing_keys(table: Table, by: Sequence[str], groups: Groups) -> Iterator[F
                 "group-without-value",
                 "note",
                 rows,
-                f"{counted(rows, 'row')} of {table.name} without {name} are grouped as missing",
+                f"{counted(rows, 'row')} of {table.name} without {name} "
+                f"{'is' if rows == 1 else 'are'} grouped as missing",
                 f"--where '\"{name}\" IS NOT NULL', in plait mend, leaves them out",
                 f"{table.name}, column {name}",
             )

@@ -363,13 +363,14 @@ def _conflict_finding(
     blamed = {name: int(one.conflict.sum()) for name, one in decided.items()}
     worst = sorted((name for name in blamed if blamed[name]), key=lambda name: -blamed[name])
     said = ", ".join(f"{name} in {blamed[name]:,}" for name in worst[:3])
-    said += f" and {len(worst) - 3} more columns" if len(worst) > 3 else ""
+    said += f" and {counted(len(worst) - 3, 'more column')}" if len(worst) > 3 else ""
+    keys = int(conflict.sum())
     return Finding(
         "settle-conflict",
         "warning",
-        int(conflict.sum()),
-        f"{counted(int(conflict.sum()), 'key')} of {table.name} in conflict: {said}; their rows "
-        "are set aside",
+        keys,
+        f"{counted(keys, 'key')} of {table.name} in conflict: {said}; "
+        f"{'its' if keys == 1 else 'their'} rows are set aside",
         f"--rule '{quoted(worst[0])}=first', or last, commonest, longest, newest-by:COLUMN",
         table.name,
         _examples(listed, key),
@@ -393,7 +394,8 @@ def _missing_findings(table: Table, key: Sequence[str], rows: Rows) -> Iterator[
             "key-missing",
             "warning",
             len(rows),
-            f"{counted(len(rows), 'row')} of {table.name} without a full key are set aside",
+            f"{counted(len(rows), 'row')} of {table.name} without a full key "
+            f"{'is' if len(rows) == 1 else 'are'} set aside",
             f"fill {', '.join(key)} in the source",
             table.name,
             tuple(

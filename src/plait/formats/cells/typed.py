@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from shlex import quote
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.finding import Finding, counted
+from plait.core.account.finding import Finding, of_markers
 from plait.core.account.parallel import ordered_map
 from plait.core.store.shelf import kept
+from plait.core.table.keyspec import quoted
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text
 from plait.core.types.forms import base
@@ -139,17 +141,8 @@ def marker_findings(typing: Typing, names: Iterable[str] | None = None) -> list[
         marked = marked_missing(typing.columns[name])
         if marked:
             count = sum(marked.values())
-            findings.append(
-                Finding(
-                    "marker-found",
-                    "note",
-                    count,
-                    f"{counted(count, 'cell')} of {name} count as missing: {', '.join(marked)}",
-                    f"to keep them as they are: --type {name}=text",
-                    f"column {name}",
-                    terms=tuple(marked),
-                )
-            )
+            keep = f"to keep them as they are: --type {quote(f'{quoted(name)}=text')}"
+            findings.append(of_markers(name, list(marked), count, f"column {name}", keep))
     return findings
 
 

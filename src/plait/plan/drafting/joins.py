@@ -58,7 +58,7 @@ class Joined:
 
 def base_of(found: Survey, drafted: Mapping[str, DraftedSource]) -> str:
     """The largest source that could be joined to others; without any, the largest."""
-    lefts = {one.left for one in found.relations} or set(drafted)
+    lefts = dict.fromkeys(one.left for one in found.relations) or drafted
     return max(lefts, key=lambda name: drafted[name].table.rows)
 
 

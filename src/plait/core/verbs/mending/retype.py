@@ -282,6 +282,9 @@ def _finding(
             f"{next(map(str, examples[0].places), table.name)}, column {name}",
             "keep such rows apart: --unfit set-aside; or make the cells missing: --unfit missing",
         )
-    done = "their rows are set aside" if unfit == "set-aside" else "they are missing"
+    if len(rows) == 1:
+        done = "its row is set aside" if unfit == "set-aside" else "it is missing"
+    else:
+        done = "their rows are set aside" if unfit == "set-aside" else "they are missing"
     where = f"{table.name}, column {name}"
     return Finding("cell-unfit", "warning", len(rows), f"{what}; {done}", "", where, examples)

@@ -182,8 +182,8 @@ def _finding(
         code,
         "warning",
         len(rows),
-        f"{counted(len(rows), 'cell')} of {split.column!r} have {what} than "
-        f"{len(split.into)} parts; {kept}",
+        f"{counted(len(rows), 'cell')} of {split.column!r} "
+        f"{'has' if len(rows) == 1 else 'have'} {what} than {len(split.into)} parts; {kept}",
         "",
         f"{table.name}, column {split.column}",
         examples,
