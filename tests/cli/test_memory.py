@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import os
 import random
+import signal
 import subprocess
 import sys
-import time
 from functools import partial
 from pathlib import Path
 
 import pytest
 
 from cases import cases
+from killed import calls_of, run_until, spread
 from plait.core.store import limit
 from plait.core.store.room import Room
 from plait.formats.work import working
@@ -186,42 +187,24 @@ def test_a_killed_run_leaves_nothing_that_the_next_does_not_take_away(put, tmp_p
     put(visits_csv=visits(20_000), hives_csv=HIVES)
     scratch = tmp_path / "scratch"
     scratch.mkdir()
-    program = (
+    small = (
         "from functools import partial\n"
         "from plait.core.store import limit\n"
         "from plait.core.store.room import Room\n"
         "from plait.formats.work import working\n"
         "limit.LEAST, working.Room = 1, partial(Room, large=65536)\n"
-        "from plait.cli.main import run\n"
-        "run()\n"
     )
-    words = [
-        "join",
-        "visits.csv",
-        "hives.csv",
-        "--key",
-        "yard,hive",
-        "--out",
-        "out.csv",
-        "--quiet",
-        "--replace",
-    ]
-    line = [sys.executable, "-c", program, *words, "--memory", "1MB", "--scratch", str(scratch)]
-    begin = time.monotonic()
-    subprocess.run(line, cwd=tmp_path, check=True)
-    whole, expected = time.monotonic() - begin, (tmp_path / "out.csv").read_bytes()
-    draw = random.Random(7)
-    for _ in range(max(cases(50), 12)):
-        (tmp_path / "out.csv").unlink(missing_ok=True)
-        started = subprocess.Popen(line, cwd=tmp_path)
-        time.sleep(draw.uniform(0, 1.1 * whole))
-        started.kill()
-        started.wait()
-        out = tmp_path / "out.csv"
+    words = ["join", "visits.csv", "hives.csv", "--key", "yard,hive", "--out", "out.csv"]
+    words += ["--quiet", "--replace", "--memory", "1MB", "--scratch", str(scratch)]
+    calls, out = calls_of(words, tmp_path, small), tmp_path / "out.csv"
+    expected = out.read_bytes()
+    for call in spread(calls, max(cases(50), 12), 7):
+        out.unlink(missing_ok=True)
+        assert run_until(call, words, tmp_path, small).returncode == -signal.SIGKILL
         assert not out.exists() or out.read_bytes() == expected
-    subprocess.run(line, cwd=tmp_path, check=True)
+    assert run_until(0, words, tmp_path, small).returncode == 0
     assert not list(scratch.iterdir())
-    assert (tmp_path / "out.csv").read_bytes() == expected
+    assert out.read_bytes() == expected
 
 
 def in_a_pipe(tmp_path, words, lines):

@@ -154,5 +154,5 @@ def _server(lines: tuple[bytes, ...], rng: random.Random) -> int:
 
     server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Answers)
     server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True).start()
     return server.server_address[1]

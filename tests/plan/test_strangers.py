@@ -49,7 +49,7 @@ def listener():
     """A server, and what it was asked for."""
     handler = type("Handler", (_Asked,), {"asked": []})
     server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True).start()
     yield f"http://127.0.0.1:{server.server_port}", handler.asked
     server.shutdown()
     server.server_close()

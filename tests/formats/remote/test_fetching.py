@@ -81,7 +81,7 @@ def https(certificate, monkeypatch):
     context.load_cert_chain(certificate)
     server.socket = context.wrap_socket(server.socket, server_side=True)
     server.handle_error = lambda *_: None
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True).start()
     monkeypatch.setenv("SSL_CERT_FILE", str(certificate))
     monkeypatch.setattr(fetching, "_WAIT_SECONDS", 0.01)
     yield f"https://localhost:{server.server_port}"

@@ -40,7 +40,7 @@ class _Server:
 
         self.server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Handler)
         self.server.daemon_threads = True
-        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        threading.Thread(target=self.server.serve_forever, args=(0.01,), daemon=True).start()
 
     @property
     def url(self) -> str:
@@ -165,7 +165,7 @@ class _Given:
 
         self.server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Handler)
         self.server.daemon_threads = True
-        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        threading.Thread(target=self.server.serve_forever, args=(0.01,), daemon=True).start()
         self.url = f"http://127.0.0.1:{self.server.server_address[1]}/v.csv"
 
     def __enter__(self) -> _Given:

@@ -68,6 +68,7 @@ class _Server:
     def __init__(self, begin, drip: bytes) -> None:
         self.socket = socket.create_server(("127.0.0.1", 0))
         self.port, self.begin, self.drip = self.socket.getsockname()[1], begin, drip
+        self.begun = threading.Event()
         threading.Thread(target=self._serve, daemon=True).start()
 
     def _serve(self) -> None:
@@ -79,6 +80,7 @@ class _Server:
     def _answer(self, client: socket.socket) -> None:
         with contextlib.suppress(OSError, struct.error):
             self.begin(client)
+            self.begun.set()
             while True:
                 time.sleep(0.2)
                 client.sendall(self.drip)
@@ -122,24 +124,25 @@ def silent(request, monkeypatch):
     monkeypatch.setenv("AWS_ENDPOINT_URL", f"http://127.0.0.1:{server.port}")
     monkeypatch.setenv("AWS_ACCESS_KEY_ID", "keeper")
     monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "x")
-    yield address.format(port=server.port)
+    yield address.format(port=server.port), server
     server.close()
 
 
 def test_a_wait_ends_when_its_time_is_over(silent, started):
     began = time.monotonic()
-    ended = started("survey", silent, "--timeout", "2")
+    ended = started("survey", silent[0], "--timeout", "1")
     assert ended.status == 3 and time.monotonic() - began < 15, ended.err
     assert "--timeout" in ended.err and "0x" not in ended.err
 
 
 @pytest.mark.parametrize("sign", [signal.SIGINT, signal.SIGTERM])
 def test_an_interrupt_ends_a_wait(silent, tmp_path, sign):
+    address, server = silent
     process = subprocess.Popen(
-        [sys.executable, "-m", "plait", "survey", silent],
+        [sys.executable, "-m", "plait", "survey", address],
         cwd=tmp_path, env=os.environ, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
     )  # fmt: skip
-    time.sleep(2.5)
+    assert server.begun.wait(30)
     assert process.poll() is None, process.communicate()[1]
     began = time.monotonic()
     process.send_signal(sign)
@@ -154,6 +157,7 @@ class _Halting:
     def __init__(self, port: int, most: int) -> None:
         self.socket, self.to, self.most = socket.create_server(("127.0.0.1", 0)), port, most
         self.port, self.both = self.socket.getsockname()[1], []
+        self.halted = threading.Event()
         threading.Thread(target=self._serve, daemon=True).start()
 
     def end(self) -> None:
@@ -180,7 +184,8 @@ class _Halting:
                 target.sendall(data)
                 most -= len(data)
                 if not most:
-                    time.sleep(3600)
+                    self.halted.set()
+                    return  # and what comes is read no more
 
 
 @pytest.mark.parametrize("server", ["postgres", "mariadb"], indirect=True)
@@ -195,14 +200,14 @@ def test_a_server_that_is_silent_between_rows_is_waited_for_as_long_as_is_allowe
     between = _Halting(server.port, 200_000)
     address = server.address(password="${KEEPER}").replace(str(server.port), str(between.port))
     monkeypatch.setenv("KEEPER", PASSWORD)
-    words = ["stack", f"{address}#notes", "--out", "o.csv", *(() if sign else ("--timeout", "3"))]
+    words = ["stack", f"{address}#notes", "--out", "o.csv", *(() if sign else ("--timeout", "1"))]
     began = time.monotonic()
     process = subprocess.Popen(
         [sys.executable, "-m", "plait", *words],
         cwd=tmp_path, env=os.environ, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
     )  # fmt: skip
     if sign:
-        time.sleep(4)
+        assert between.halted.wait(30)
         assert process.poll() is None, process.communicate()[1]
         process.send_signal(sign)
         began = time.monotonic()

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import random
-import subprocess
-import sys
+import signal
 import threading
 import time
 from decimal import Decimal
@@ -14,6 +13,7 @@ import pytest
 
 import plait
 from cases import cases
+from killed import calls_of, run_until, spread
 from odd_cells import random_table
 from plait.core.account.errors import OutputError
 
@@ -284,30 +284,22 @@ def test_two_writers_at_once_leave_the_table_of_one(server):
     assert _tables(server) == ["season"]
 
 
-_WRITE = """
-import sys, pyarrow as pa, plait
-plait.write({"n": pa.array([2] * 200_000)}, sys.argv[1], replace=True)
-"""
-
-
 @pytest.mark.slow
-def test_a_kill_at_any_moment_leaves_the_old_table_or_the_new_one(server):
-    """Fifty times in all, at moments spread over the whole of the writing."""
+def test_a_kill_at_any_moment_leaves_the_old_table_or_the_new_one(server, tmp_path):
+    """Fifty times in all, at calls spread over the whole of the writing."""
     out = f"{server.address()}#season"
+    (tmp_path / "twos.csv").write_text("n\n" + "2\n" * 200_000)
+    words = ["mend", "twos.csv", "--out", out, "--replace"]
     plait.write({"n": pa.array([1] * 10)}, out)
-    begin = time.perf_counter()
-    subprocess.run([sys.executable, "-c", _WRITE, out], check=True)
-    whole = time.perf_counter() - begin
+    calls = calls_of(words, tmp_path)
     seen = set()
-    for number in range(max(3, cases(25))):
+    for call in spread(calls, max(3, cases(25)), 25):
         plait.write({"n": pa.array([1] * 10)}, out, replace=True)
-        with subprocess.Popen([sys.executable, "-c", _WRITE, out]) as process:
-            time.sleep(whole * (0.4 + 0.7 * number / max(3, cases(25))))
-            process.kill()
+        assert run_until(call, words, tmp_path).returncode == -signal.SIGKILL
         seen.add(
             server.run("SELECT count(*), min(n), max(n) FROM season").strip().replace("\t", "|")
         )
-    assert seen <= {"10|1|1", "200000|2|2"} and seen
+    assert seen <= {"10|1|1", "50000|2|2"} and seen
     # A busy server takes a while to see that nobody is there any more.
     until = time.monotonic() + 60
     while _tables(server) != ["season"] and time.monotonic() < until:

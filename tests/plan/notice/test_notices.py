@@ -106,7 +106,7 @@ class _Hook(http.server.BaseHTTPRequestHandler):
 def hook(monkeypatch):
     _Hook.got, _Hook.answers = [], []
     server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), _Hook)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True).start()
     monkeypatch.setattr(hooks.post, "__defaults__", ((0.01, 0.01),))
     address = f"http://127.0.0.1:{server.server_port}/T0/{SECRET}"
     yield SimpleNamespace(address=address, got=_Hook.got, answers=_Hook.answers)
@@ -236,7 +236,7 @@ def test_an_answer_without_an_end_keeps_no_run(plait, planned, monkeypatch, kind
 
     server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Drips)
     server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True).start()
     port = server.server_address[1]
     monkeypatch.setattr(mail, "_ALTOGETHER_SECONDS", 1)
     monkeypatch.setattr(hooks, "_ALTOGETHER_SECONDS", 1)

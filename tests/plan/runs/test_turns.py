@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import json
-import random
+import signal
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import pytest
 
 from cases import cases
 from conftest import rows_of
+from killed import calls_of, run_until, spread
 from plait.plan.runs.history import read_history
 from plait.plan.runs.keeping import kept_folders
 from plait.plan.runs.turn import turn, turn_file
@@ -52,7 +52,6 @@ def test_the_second_run_waits_for_its_turn(plan):
         second = begun(plan)
         said = second.stderr.readline()
         assert b"waiting for another run" in said and b"ines on this machine" in said
-        time.sleep(0.3)
         assert second.poll() is None
         assert not (plan.parent / "handover").exists()
     second.communicate(timeout=60)
@@ -90,21 +89,13 @@ def test_a_killed_run_shows_as_such_and_the_next_one_works(plan, tmp_path):
 @pytest.mark.slow
 def test_runs_killed_at_any_moment_leave_everything_whole(plan, tmp_path):
     """History, kept handovers and turn are whole after each kill, and the next run works."""
-    rng = random.Random(18)
-    started = time.monotonic()
-    assert begun(plan).wait(60) == 0
-    takes = time.monotonic() - started
-    killed = 0
-    for number in range(max(3, cases(100))):
+    words = ["run", plan.name, "--replace"]
+    calls = calls_of(words, tmp_path)
+    for number, call in enumerate(spread(calls, max(3, cases(100)), 18)):
         rows = "".join(f"{n},{(n + number) % 7}\n" for n in range(500))
         (tmp_path / "visits.csv").write_text("hive,kg\n" + rows)
-        one = begun(plan)
-        time.sleep(rng.uniform(0.2, 1.05) * takes)
-        killed += one.poll() is None
-        one.kill()
-        one.communicate()
+        assert run_until(call, words, tmp_path).returncode == -signal.SIGKILL
         _everything_is_whole(plan)
-    assert killed
     assert begun(plan).wait(60) == 0
     _everything_is_whole(plan)
     assert read_history(plan)[-1].good

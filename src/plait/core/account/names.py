@@ -53,8 +53,9 @@ def respelt(one: str, other: str) -> bool:
     """
     from rapidfuzz import fuzz
 
-    same_digits = re.sub(r"\D", "", one) == re.sub(r"\D", "", other)
-    return same_digits and fuzz.ratio(one, other) >= _SLIP
+    if not fuzz.ratio(one, other, score_cutoff=_SLIP):  # nearly all pairs
+        return False
+    return re.sub(r"\D", "", one) == re.sub(r"\D", "", other)
 
 
 def plain_name(text: str) -> str:
