@@ -6,6 +6,7 @@ import ast
 import subprocess
 import sys
 from collections.abc import Mapping
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -74,10 +75,16 @@ OUTSIDE = {
 }
 
 
+@cache
+def nodes(path: Path) -> list[ast.AST]:
+    """All of a module, as it is parsed."""
+    return list(ast.walk(ast.parse(path.read_text())))
+
+
 def imported(path: Path) -> set[str]:
     """The modules a file imports, wherever in it."""
     names = set()
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in nodes(path):
         if isinstance(node, ast.Import):
             names |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom):
@@ -141,7 +148,7 @@ def test_no_imports_run_in_a_circle():
 
 def _imported_modules(path: Path, known: Mapping[str, Path]) -> set[str]:
     found = set()
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in nodes(path):
         if isinstance(node, ast.ImportFrom):
             inner = {f"{node.module}.{alias.name}" for alias in node.names}
             found |= (inner & set(known)) or {str(node.module)}
@@ -169,7 +176,7 @@ def test_no_library_call_joins_stacks_or_groups():
         "concat_batches",
     }
     for path in MODULES:
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in nodes(path):
             if isinstance(node, ast.Attribute):
                 assert node.attr not in forbidden, f"{path}:{node.lineno} {node.attr}"
 

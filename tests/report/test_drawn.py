@@ -28,13 +28,14 @@ def test_a_figure_is_the_same_every_time_and_holds_its_numbers(plait, put, tmp_p
     )
     made = []
     for _ in range(2):
-        for ending in ("svg", "png", "pdf"):
+        for ending in ("svg", "png", "pdf") if name == "keys" else ("svg",):
             file = f"figure.{ending}"
             ended = plait(*FIGURES[name], "--figure", file, "--quiet", "--replace")
             assert ended.status == 0, ended.err
             made.append((tmp_path / file).read_bytes())
-    assert made[:3] == made[3:]
-    assert made[1].startswith(b"\x89PNG") and made[2].startswith(b"%PDF")
+    assert made[: len(made) // 2] == made[len(made) // 2 :]
+    if name == "keys":
+        assert made[1].startswith(b"\x89PNG") and made[2].startswith(b"%PDF")
     drawn = made[0].decode()
     words = {
         "keys": ("1,222", "66", "12"),

@@ -226,8 +226,8 @@ def test_nobody_elses_line_of_a_crontab_changes_by_a_byte(seed):
         assert cron.with_line(before, "plait-none-00000000", None) == before
 
 
-@pytest.mark.parametrize("folder", ["a # b", "100 % sure", "it's", "a  b"])
-def test_a_job_in_an_odd_folder_is_set_once_and_taken_away(crontab, planned, tmp_path, folder):
+def test_a_job_in_an_odd_folder_is_set_once_and_taken_away(crontab, planned, tmp_path):
+    folder = "it's  a # b, 100 % sure"
     crontab.table.write_bytes(b"@daily backup\n*/100 * * * * odd \xff\n")
     (tmp_path / folder).mkdir()
     planned.write_text('[parameters]\nm = "x"\n' + PLAN)
