@@ -12,9 +12,8 @@ from conftest import rows_of
 from plait.cli.main import COMMANDS
 from plait.demo.data import write_demo_data
 
-pytestmark = pytest.mark.slow
 
-
+@pytest.mark.slow
 def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_path):
     folder = tmp_path / "plait-demo"
     folder.mkdir()
@@ -35,6 +34,7 @@ def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_p
     assert "what is new  134 visits more, 3 gone, 1 changed" in ended.err
 
 
+@pytest.mark.slow
 def test_the_plan_of_the_demo_fails_first_and_is_mended(plait, tmp_path):
     write_demo_data(tmp_path)
     ended = plait("run", "season.toml")
@@ -94,6 +94,7 @@ def test_the_examples_of_the_help_work(plait, tmp_path):
     assert stack.status == 0
 
 
+@pytest.mark.slow
 def test_completion_offers_commands_options_and_columns(put, tmp_path):
     put(a_csv="yard,hive\nA,1\n")
 

@@ -12,8 +12,6 @@ from cases import every_case
 from conftest import rows_of
 from messy import MONTHS, ROWS, write_messy
 
-pytestmark = pytest.mark.slow
-
 FOLDERS = (".", "visits", "harvest", "register", "queens")
 UNREADABLE = {"broken.parquet", "broken.xlsx", "empty.csv", "map.json", "picture.csv"}
 
@@ -24,6 +22,7 @@ def office(tmp_path):
     return tmp_path
 
 
+@pytest.mark.slow
 def test_a_folder_of_seventy_files_is_understood(office, plait):
     said = plait("survey", *FOLDERS, "--json").json
     shapes = {one["name"]: one for one in said["shapes"]}
@@ -61,6 +60,7 @@ def test_the_answer_comes_first_and_all_fits(office, plait):
     assert text.count("\n") > 200 and "visits_2028-01" in text
 
 
+@pytest.mark.slow
 def test_what_is_wrong_in_many_files_is_said_once(office, plait):
     text = " ".join(plait("survey", *FOLDERS).out.split())
     assert "NA counts as missing in 3 columns of visits: " in text
@@ -78,6 +78,7 @@ def test_a_survey_of_nothing_that_can_be_read_ends_with_the_reason(office, plait
     assert plait("survey", "nowhere.csv", "yards.tsv").status == 3
 
 
+@pytest.mark.slow
 def test_the_draft_of_the_folder_runs_and_leaves_nothing_unsaid(office, plait):
     ended = plait("draft", *FOLDERS, "--out", "first.toml")
     assert ended.status == 0, ended.err
@@ -102,6 +103,7 @@ def test_the_draft_of_the_folder_runs_and_leaves_nothing_unsaid(office, plait):
     assert {row["breed"] for row in rows} >= {"Carnica", "Buckfast"}
 
 
+@pytest.mark.slow
 def test_extracts_are_a_glob_that_takes_in_the_next_month(office, plait):
     files = sorted(str(file.relative_to(office)) for file in (office / "visits").iterdir())
     plait("draft", *files, "yards.tsv", "--out", "p.toml")
@@ -114,6 +116,7 @@ def test_extracts_are_a_glob_that_takes_in_the_next_month(office, plait):
     assert len(rows_of(office / "handover" / "combined.csv")) == ROWS * (len(MONTHS) + 1) + 1
 
 
+@pytest.mark.slow
 def test_expectations_of_a_draft_fail_when_a_key_has_no_partner_any_more(office, plait):
     plait("draft", "visits", "register", "--out", "p.toml")
     register = office / "register" / "data.csv"

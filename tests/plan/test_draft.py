@@ -11,9 +11,8 @@ import xlsxwriter
 from conftest import rows_of
 from plait.demo.data import write_demo_data
 
-pytestmark = pytest.mark.slow
 
-
+@pytest.mark.slow
 def test_the_draft_of_the_demo_runs_and_its_joins_are_the_right_ones(plait, tmp_path):
     write_demo_data(tmp_path / "d")
     sources = ("inspections", "register", "weighins.xlsx", "laboratory.jsonl", "wardens.csv")

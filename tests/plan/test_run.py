@@ -19,8 +19,6 @@ import plait
 from cases import every_case
 from conftest import rows_of
 
-pytestmark = pytest.mark.slow
-
 MAY = "Yard,Hive,kg\nA,1,0.10\nA,2,0.20\nB,1,\n"
 JUNE = "Yard,Hive,kg\nA,1,3\na,2,4\nC,9,5\nB,1,\n"
 HIVES = "Yard,Hive,Breed\nA,1,Carnica\nA,2,Buckfast\nB,1,Carnica\nD,4,Carnica\n"
@@ -142,6 +140,7 @@ def test_the_descriptor_is_valid_and_its_sums_are_those_of_the_files(plait, seas
     assert digest in (folder / "plan.toml").read_text()
 
 
+@pytest.mark.slow
 def test_the_same_plan_and_sources_give_the_same_bytes(plait, season, tmp_path):
     every = '["csv", "parquet", "xlsx", "jsonl", "arrow", "sqlite"]'
     season(('["csv", "parquet"]', f"{every}\nkeep = 0"))  # what is new is not the same
@@ -277,6 +276,7 @@ sys.exit(status)
 """
 
 
+@pytest.mark.slow
 def test_a_killed_run_leaves_the_old_handover_or_the_new_one(season, tmp_path):
     season()
     plan = PLAN.replace("season = 7", "season >= 7").replace("[handover]", "[handover]\nkeep = 0")

@@ -9,8 +9,6 @@ import threading
 
 import pytest
 
-pytestmark = pytest.mark.slow
-
 PLAN = """
 [source.visits]
 path = "{path}"
@@ -138,6 +136,7 @@ PLANTED = {
 }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", PLANTED.values(), ids=list(PLANTED))
 def test_links_and_pipes_beside_a_plan_are_not_followed_or_waited_for(plait, tmp_path, name):
     (tmp_path / "visits.csv").write_text(TABLE)

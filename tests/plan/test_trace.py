@@ -13,8 +13,6 @@ import pytest
 
 from makers import workbook
 
-pytestmark = pytest.mark.slow
-
 VISITS = 'Yard,Hive,Note\nA,1,"two\nlines"\nB,2,plain\n\nA,2,"a ""b"", c"\n'
 HIVES = "Yard;Hive;Breed\nA;1;Carnica\nB;2;Büffel\n"
 
@@ -200,6 +198,7 @@ result = "t"
     assert sorted(at for _, at in row["places"]) == [1, 2, 4, 5]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(4))
 def test_every_cell_of_a_random_season_stands_where_its_trace_says(run, tmp_path, seed):
     rng = random.Random(seed)

@@ -16,8 +16,6 @@ from plait.core.unmatched.near import near_texts
 from plait.core.verbs.join import join
 from plait.core.verbs.keys import key_set, keys, repeated_rows, suggested_pairs
 
-pytestmark = pytest.mark.slow
-
 CELL = st.sampled_from(["a", "b", "c", "7", "007", "é", "a long key of many bytes", "", None])
 
 
@@ -245,6 +243,7 @@ def test_missing_keys_match_when_asked():
     assert asked.match.left_missing_key == 0
 
 
+@pytest.mark.slow
 @settings(max_examples=cases(150), deadline=None)
 @given(tables(names=("l", "r")))
 def test_inner_is_left_less_its_unmatched_and_semi_and_anti_share_the_rows(made):

@@ -22,8 +22,6 @@ from plait.core.verbs.settle import settle
 from plait.core.verbs.stack import stack
 from plait.core.verbs.widen import widen
 
-pytestmark = pytest.mark.slow
-
 YARD, HIVE = st.sampled_from("ABC"), st.sampled_from("12")
 ROWS = st.lists(st.tuples(YARD, HIVE, st.integers(0, 9).map(str)), max_size=12)
 
@@ -44,6 +42,7 @@ def _named(table, row):
     return {(place.source, place.row) for place in places(table, row)}
 
 
+@pytest.mark.slow
 @given(ROWS, ROWS, ROWS)
 def test_rows_are_known_through_stack_join_settle_stack_and_group(may, june, july):
     """Settled extracts, stacked on to another and grouped: brute force over the keys."""

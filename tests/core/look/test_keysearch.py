@@ -15,8 +15,6 @@ from plait.core.look.keysearch.search import minimal_keys
 from plait.core.look.profile import profile, tallied
 from plait.core.table.table import from_columns
 
-pytestmark = pytest.mark.slow
-
 
 def by_trying(columns):
     """Every minimal key of up to four columns; rows that repeat another wholly count once."""
@@ -42,6 +40,7 @@ def drawn(rng):
     return columns
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("few", [False, True], ids=["all pairs", "few pairs"])
 def test_they_are_those_that_trying_all_sets_finds(monkeypatch, few):
     if few:  # so few that sampled pairs leave much open, and parts have too many pairs
@@ -100,6 +99,7 @@ def panel(rows=2955, measures=46, seed=1):
     return {"yard": [yard for yard, _ in both], "year": [year for _, year in both], **columns}
 
 
+@pytest.mark.slow
 def test_a_key_of_two_columns_goes_before_any_of_measures():
     found = sought(panel())
     assert found.keys[0].columns == ("yard", "year")

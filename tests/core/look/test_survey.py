@@ -16,8 +16,6 @@ from plait.core.look.profile import profile, tallied
 from plait.core.table.table import from_columns
 from plait.core.verbs.survey import survey
 
-pytestmark = pytest.mark.slow
-
 CELL = st.sampled_from(["a", "b", "c", "d", "1", "2", ""])
 
 
@@ -180,6 +178,7 @@ def test_a_column_under_the_heading_of_one_that_is_not_there_is_found():
     assert "column-misplaced" in found
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(6))
 def test_numbers_that_drift_with_the_seasons_stand_under_their_headings(seed):
     rng = random.Random(seed)

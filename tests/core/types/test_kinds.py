@@ -16,8 +16,6 @@ from plait.core.table.table import from_columns
 from plait.core.types.kinds import arrow_type, as_kind, kind_of, plain_number
 from plait.core.verbs.mending.retype import with_missing
 
-pytestmark = pytest.mark.slow
-
 CELLS = [
     *["0", "-0", "00", "7", "-7", "12", "007", "1.5", "-0.5", "0.5", "00.5", ".5", "5.", "-.5"],
     *["-", "1.2.3", "+1", "1e3", "9223372036854775807", "99999999999999999999", "inf", "nan"],
@@ -68,6 +66,7 @@ def reference(cells):
     return "decimal:1.234,5" if comma and any("," in cell for cell in cells) else "text"
 
 
+@pytest.mark.slow
 @settings(max_examples=cases(1500), deadline=None)
 @given(
     st.lists(st.sampled_from(CELLS), max_size=4),

@@ -20,8 +20,6 @@ from plait.core.table.table import from_columns
 from plait.core.unmatched.gains import best_gain
 from plait.core.verbs.join import join
 
-pytestmark = pytest.mark.slow
-
 KEYS = st.lists(
     st.sampled_from(
         ["ab1", "AB1", "ab-1", " ab1", "äb1", "0ab1", "zz", "00", "0", "", "c 2", "C2"]

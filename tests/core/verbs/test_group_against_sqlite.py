@@ -16,8 +16,6 @@ from plait.core.lineage.lineage import places
 from plait.core.table.table import from_columns
 from plait.core.verbs.group import group
 
-pytestmark = pytest.mark.slow
-
 YARDS = st.sampled_from(["A", "B", "ç", ""])
 HIVES = st.sampled_from(["1", "2", ""])
 CENTS = st.one_of(st.just(""), st.integers(-99999, 99999).map(lambda n: f"{n / 100:.2f}"))
@@ -91,6 +89,7 @@ def test_middle_mean_and_spread_are_those_of_the_standard_library(rows):
             assert spread is None
 
 
+@pytest.mark.slow
 @given(ROWS)
 def test_figures_put_onto_rows_are_those_of_their_group(rows):
     table, take = _table(rows), {"sum": "sum:kg", "most": "largest:kg", "share": "share"}

@@ -11,8 +11,6 @@ from plait.core.account.errors import ExpectationError
 from plait.core.table.table import from_columns
 from plait.core.verbs.join import join
 
-pytestmark = pytest.mark.slow
-
 PAIRED = ("inner", "left", "right", "full")
 CELLS = st.one_of(
     st.sampled_from(["a", "b", "A", "7", "007", "", None, "é", "eight-by", "a longer key cell"]),
@@ -130,6 +128,7 @@ def test_single_key(kind, left, right):
     assert joined.table.to_dict()["k"] == wanted
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", PAIRED)
 @settings(max_examples=cases(150), deadline=None)
 @given(left=tables(["k", "m", "p"]), right=tables(["k", "n", "q"]))
@@ -165,6 +164,7 @@ def test_many_to_many_is_refused_unless_it_is_said(left, right):
         assert join(*tables_, key="k", kind="inner").match == asked
 
 
+@pytest.mark.slow
 @settings(max_examples=cases(150), deadline=None)
 @given(left=tables(["k", "p"]), right=tables(["k", "q"]))
 def test_what_the_result_leaves_out_is_set_aside(left, right):
@@ -182,6 +182,7 @@ def test_what_the_result_leaves_out_is_set_aside(left, right):
             assert not kept & listed
 
 
+@pytest.mark.slow
 @settings(max_examples=cases(100), deadline=None)
 @given(left=tables(["k", "p"]), right=tables(["k", "q"]))
 def test_swapping_sides_mirrors_the_match(left, right):

@@ -16,8 +16,6 @@ from plait.core.table.table import from_columns
 from plait.core.verbs.mend import mend
 from plait.core.verbs.mending.split import Split, split_column
 
-pytestmark = pytest.mark.slow
-
 CELL = st.sampled_from(["a", "b", "", None, " x ", "10", "9", "a-b", "a-b-c/d", "-", "ä-ö", "/"])
 NUMBER = st.one_of(st.none(), st.integers(-30, 30).map(str))
 

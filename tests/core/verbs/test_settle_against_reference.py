@@ -15,8 +15,6 @@ from plait.core.lineage.origin import with_origin
 from plait.core.table.table import from_columns
 from plait.core.verbs.settle import settle
 
-pytestmark = pytest.mark.slow
-
 KEYS = st.sampled_from(["a", "b", "c", "", None])
 TEXTS = st.sampled_from(
     ["", None, "x", "y", "zz", "é", "a longer cell of text", "another long one"]
@@ -99,6 +97,7 @@ def test_each_key_gets_the_cells_that_the_rules_give(table, text_rule, number_ru
     assert sum(line.rows for line in entry.lines) == entry.rows_out == len(expected["k"])
 
 
+@pytest.mark.slow
 @settings(max_examples=cases(200), deadline=None)
 @given(tables(), st.sampled_from(RULES))
 def test_settling_twice_is_settling_once(table, rule):

@@ -12,8 +12,6 @@ from plait.core.account.errors import UsageError
 from plait.core.table.table import from_columns
 from plait.core.verbs.stack import stack
 
-pytestmark = pytest.mark.slow
-
 CELL = st.sampled_from(["", "a", "b", "7", "007", "é", "x" * 9, 'quo"te', "two\nlines"])
 
 
@@ -77,6 +75,7 @@ def test_distinct_keeps_the_first_of_equal_rows_and_sets_the_others_aside(made):
     assert result.entries[0].rows_out == len(kept)
 
 
+@pytest.mark.slow
 @settings(max_examples=cases(100), deadline=None)
 @given(extracts(), extracts())
 def test_stacking_stacks_keeps_the_lineage(one, two):
@@ -102,6 +101,7 @@ def test_a_label_that_is_a_column_already_is_refused():
         stacked([("s1", {"a": ["1"]})], label={"b": "{stme}"})
 
 
+@pytest.mark.slow
 @settings(max_examples=cases(200), deadline=None)
 @given(extracts())
 def test_splitting_by_the_label_gives_the_sources_back(made):
