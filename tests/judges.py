@@ -32,7 +32,7 @@ JUDGES: dict[str, Judge] = {
 SLOW = {"lineage": 1, "figures and rules": 4, "beside and keys": 4, "compare": 2}
 # Half of all cases are of typed sources and results.
 TYPED = {"typed sources": 30, "typed results": 20}
-_STEP = 50
+_STEP = 10
 
 
 def run(name: str, cases: int, seed: str) -> tuple[int, list[str]]:
@@ -62,8 +62,9 @@ def main() -> None:
     asked = parser.parse_args()
     work = [
         (name, min(_STEP, cases - begin), f"{asked.seed}.{begin}")
+        for begin in range(0, asked.cases, _STEP)  # each judge a little, in turn
         for name, cases in shares(asked.cases).items()
-        for begin in range(0, cases, _STEP)
+        if begin < cases
     ]
     tried, judged, wrong = Counter[str](), Counter[str](), []
     with ProcessPoolExecutor(os.cpu_count()) as pool:

@@ -28,7 +28,7 @@ from mutations import PACKAGE, Mutation, drawn
 ROOT = Path(__file__).parents[1]
 _MOST_SECONDS = 120
 _TIMES_AS_LONG = 5  # as the tests take where nothing is wrong: longer, and it does not end
-_CASES_OF_JUDGES = 4000
+_CASES_OF_JUDGES = 1500
 _PYTEST = (sys.executable, "-m", "pytest", "-q", "-m", "not slow", "-p", "no:cacheprovider")
 _ENDS = {0: "unnoticed", 1: "noticed", 2: "noticed", 5: "untested"}
 
