@@ -69,9 +69,14 @@ class Since:
         ]
         if figures:
             yield f"figures:     {', '.join(figures)}"
-        words = (("new", "not seen before"), ("gone", "gone"), ("changed", "not as they were"))
-        counts = {word: len(self.accounts.sources_that_are(state)) for state, word in words}
-        files = [f"{counted(count, 'file')} {word}" for word, count in counts.items() if count]
+        changed = self.accounts.sources_that_are("changed")
+        words = {
+            "new": "not seen before",
+            "gone": "gone",
+            "changed": "not as it was" if len(changed) == 1 else "not as they were",
+        }
+        counts = {state: len(self.accounts.sources_that_are(state)) for state in words}
+        files = [f"{counted(n, 'file')} {words[state]}" for state, n in counts.items() if n]
         if files:
             yield f"sources:     {', '.join(files)}"
 

@@ -86,7 +86,9 @@ def _show(foreseen: Foreseen, expected: list[Expected], verbose: bool) -> None:
     from plait.cli.views.show import show_answer, show_expected, show_findings, show_ledger
 
     failing = sum(not one.holds for one in expected)
-    refused = f"a run would hand nothing over: {failing} of {len(expected)} expectations fail"
+    verb = "fails" if len(expected) == 1 else "fail"
+    every = counted(len(expected), "expectation")
+    refused = f"a run would hand nothing over: {failing} of {every} {verb}"
     memory = f" and {bytes_shown(foreseen.memory)} of memory" if foreseen.memory else ""
     show_answer(
         [
