@@ -4,6 +4,7 @@
     python tools/mutate.py 7 50 --rooms core,cli   in these folders of the package only
     python tools/mutate.py 7 50 --show             what is drawn, and nothing is tried
     python tools/mutate.py 7 50 --judges           tried by the judges of tests/judges.py alone
+    python tools/mutate.py 7 50 --part 1/2         the first half of them
 
 Each is tried by those quick tests that call the function it is in, in a copy of what is
 committed. It says which mutations nobody noticed, and the share that was noticed, by folder.
@@ -54,9 +55,9 @@ def calls(folder: Path, keep: Path) -> dict[str, Any]:
 
 
 def callers(mutation: Mutation, known: dict[str, Any]) -> list[str]:
-    """The tests that call its function, the quickest first; outside of any, the module's."""
+    """The tests that call its function, or else any of its module, the quickest first."""
     tests = known["tests"].get(f"{mutation.file}:{mutation.function}", [])
-    if mutation.function is None:
+    if not tests:  # it is called where the module is loaded, if at all
         every = (names for place, names in known["tests"].items()
                  if place.startswith(f"{mutation.file}:"))  # fmt: skip
         tests = {name for names in every for name in names}
@@ -110,8 +111,11 @@ def main() -> None:
     parser.add_argument("--out", type=Path, help="a line of JSON for each that was tried")
     parser.add_argument("--show", action="store_true")
     parser.add_argument("--judges", action="store_true")
+    parser.add_argument("--part", default="1/1", help="every N-th of them, from the K-th: K/N")
     asked = parser.parse_args()
     mutations = drawn(ROOT, asked.seed, asked.count, tuple(asked.rooms.split(",")))
+    begin, step = map(int, asked.part.split("/"))
+    mutations = mutations[begin - 1 :: step]
     if asked.show:
         for mutation in mutations:
             print(f"{mutation.file}:{mutation.line}: {mutation.what}: {mutation.before}")

@@ -12,7 +12,7 @@ from pathlib import Path
 
 PACKAGE = Path("src", "plait")
 SKIPPED = ("demo/", "_version.py")
-_OF_HELP = {"help", "metavar", "description", "title", "epilog", "usage", "prog", "doc"}
+_OF_HELP = {"help", "metavar", "shown", "description", "title", "epilog", "usage", "prog", "doc"}
 _OTHER_WAY: dict[type[ast.cmpop], tuple[type[ast.cmpop], ...]] = {
     ast.Lt: (ast.LtE, ast.GtE),
     ast.LtE: (ast.Lt, ast.Gt),

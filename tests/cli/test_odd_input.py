@@ -250,6 +250,18 @@ def test_a_pipe_is_waited_for_aloud(started, tmp_path):
     assert ended.out == "k\n1\n" and "waiting for what is written into a.csv" in ended.err
 
 
+def test_a_run_waits_for_a_pipe_aloud(plait, tmp_path):
+    (tmp_path / "p.toml").write_text(
+        '[source.a]\npath = "a.csv"\n[[step]]\nmend = "a"\ninto = "b"\n[handover]\nresult = "b"\n'
+    )
+    os.mkfifo(tmp_path / "a.csv")
+    writer = threading.Thread(target=lambda: (tmp_path / "a.csv").write_text("k\n1\n"))
+    writer.start()
+    ended = plait("run", "p.toml")
+    writer.join()
+    assert ended.status == 0 and "waiting for what is written into a.csv" in ended.err
+
+
 def test_a_database_whose_names_are_no_text_is_told(plait, tmp_path):
     import sqlite3
 

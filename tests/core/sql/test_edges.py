@@ -196,3 +196,12 @@ def test_a_condition_over_many_rows_is_worked_out_batch_by_batch():
     table = from_columns("t", {"n": [str(number % 97) for number in range(rows)]})
     holds = condition(parse("MOD(n, 2) = 0 AND n > 50"), table).to_pylist()
     assert holds == [n % 97 % 2 == 0 and n % 97 > 50 for n in range(rows)]
+
+
+def test_parts_of_texts_are_told_apart_beside_cells_that_are_missing():
+    table = from_columns("t", {"s": ["a-b", None, "c-d", "", "e-f-g"]})
+    for which, expected in (
+        ("2", ["b", None, "d", None, "f"]),
+        ("-1", ["b", None, "d", None, "g"]),
+    ):
+        assert evaluate(parse(f"SPLIT_PART(s, '-', {which})"), table).to_pylist() == expected

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+from decimal import Decimal
 
 import pytest
 from hypothesis import given, settings
@@ -133,3 +134,10 @@ def test_rows_of_a_mended_table_are_traced():
     table = from_columns("t", {"a": ["x ", "y", "z"]}, "t.csv")
     mended = mend(table, trim=True, where="a <> 'y'", sort="a desc").table
     assert [mended.places(row)[0].row for row in range(2)] == [3, 1]
+
+
+def test_numbers_with_a_plus_an_exponent_or_zeros_in_front_are_decimals():
+    cells = ["+1.5", "1e2", "007.50", "-0.25", "1E-3", "12", "+0", None]
+    mended = mend(from_columns("t", {"kg": cells}), type={"kg": "decimal"})
+    expected = [None if cell is None else Decimal(cell) for cell in cells]
+    assert mended.table.to_dict()["kg"] == expected

@@ -7,6 +7,8 @@ import http.server
 import json
 import ssl
 import threading
+import time
+from types import SimpleNamespace
 from typing import ClassVar
 
 import pytest
@@ -230,3 +232,13 @@ def test_a_library_that_is_not_installed_is_named(monkeypatch):
     with pytest.raises(UsageError) as raised:
         plait.read("https://localhost/a.csv")
     assert "plait[remote]" in raised.value.remedy
+
+
+def test_each_wait_before_another_try_is_twice_the_one_before(https, monkeypatch):
+    waits = []
+    own = SimpleNamespace(monotonic=time.monotonic, sleep=waits.append)
+    monkeypatch.setattr(fetching, "time", own)
+    with pytest.raises(SourceError):
+        plait.read(f"{https}/busy.csv")
+    shortest = fetching._WAIT_SECONDS
+    assert waits == [shortest, 2 * shortest, 4 * shortest]

@@ -222,6 +222,14 @@ def test_a_column_more_is_a_change_of_columns(plait, plan, put):
     assert ended.status == 1 and "1 column" in ended.err
 
 
+def test_a_column_gone_and_another_new_are_two_changes(plait, plan, put):
+    plan(expect="change = { columns = 1 }")
+    plait("run", "p.toml")
+    put(hives_csv="hive,queens seen\n1,17\n2,23\n")
+    ended = plait("run", "p.toml", "--replace")
+    assert ended.status == 1 and "2 columns new, gone, renamed" in ended.err
+
+
 @pytest.mark.parametrize(
     ("change", "said"),
     [

@@ -250,7 +250,8 @@ def _finding(finding: Finding, most: int | None) -> Padding:
     body.append(f"  [{finding.code}]", style="dim")
     texts = (finding.message, *(example.text for example in finding.examples))
     places = any(example.places for example in finding.examples)
-    if finding.where and not places and not any(_source(finding) in text for text in texts):
+    source = _source(finding)
+    if source and not places and not any(source in text for text in texts):
         body.append(f"  {printable(finding.where)}", style="dim")
     grid.add_row(Text(finding.severity, style=_STYLES[finding.severity]), body)
     for example in finding.examples[:most]:
@@ -261,7 +262,9 @@ def _finding(finding: Finding, most: int | None) -> Padding:
 
 
 def _source(finding: Finding) -> str:
-    return finding.where.partition(",")[0]
+    """The source or the file that a finding is about; none where it is about a result."""
+    source = finding.where.partition(", column ")[0]
+    return "" if source == "the result" or source.startswith("column ") else source
 
 
 def _shown(example: Example) -> str:

@@ -238,7 +238,8 @@ def _missing_values(
         if not len(short):
             continue
         none = int((figure.values[short] == 0).sum())
-        said = f"; {none:,} of them have none, and the figure is missing there" if none else ""
+        have = "has" if none == 1 else "have"
+        said = f"; {none:,} of them {have} none, and the figure is missing there" if none else ""
         rest = "rests" if len(ones) == 1 else "rest"
         yield Finding(
             "group-values-missing",

@@ -25,6 +25,7 @@ from plait.core.verbs.settle import Settled, settle
 
 _OF_CELL = 4  # bytes of the row number of a result cell
 MOST_HEADS = 2_000
+_REMEDY = "--rule first, or last, commonest, longest, min, max"
 
 
 def widen(
@@ -96,7 +97,12 @@ def widen(
     codes = code_keys([used], [keyed]).codes[0], code_keys([used], [[heads]]).codes[0]
     result = _wide(settled.table, keyed, heads, filling, [one[settled.first] for one in codes])
     account = _account(table, keyed, heads, settled, result.rows)
-    findings = (*_several(table, settled, rule), *settled.findings, *_left_out(table, used))
+    # Settling takes a rule for each column; here one is for all cells.
+    conflicts = (
+        replace(one, remedy=_REMEDY) if one.code == "settle-conflict" else one
+        for one in settled.findings
+    )
+    findings = (*_several(table, settled, rule), *conflicts, *_left_out(table, used))
     made = result.named(name or f"{table.name}-wide")
     return Result("widen", made, (account,), findings, settled.aside, key=tuple(keyed))
 
@@ -173,13 +179,14 @@ def _several(table: Table, settled: Settled, rule: str) -> Iterator[Finding]:
     merged = -sum(line.rows for line in account.lines if "merged" in line.reason)
     if merged:
         differing = sum(one.decided for one in settled.decisions)
-        said = f"; {differing:,} had different values, decided by {rule}" if differing else ""
+        cells = counted(differing, "cell")
+        said = f"; {cells} had different values, decided by {rule}" if differing else ""
         yield Finding(
             "cell-of-several",
             "warning" if differing else "note",
             merged,
             f"{counted(merged, 'row')} of {table.name} fell into a cell with another{said}",
-            "--rule says what is done with them: sum, mean, first, last, commonest, agree",
+            f"{_REMEDY}, sum, mean or agree: what is done with them",
             table.name,
         )
 

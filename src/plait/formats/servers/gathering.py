@@ -190,7 +190,7 @@ def _in_order(columns: Sequence[pa.Array]) -> bool:
     for column in columns:
         before, after = column.slice(0, rows - 1), column.slice(1)
         # What is missing, as a NaN is, is in no order: the rows are sorted then.
-        falls = pc.fill_null(pc.less(after, before), True)
+        falls = pc.fill_null(pc.invert(pc.greater_equal(after, before)), True)
         if (tied & falls.to_numpy(zero_copy_only=False)).any():
             return False
         same = pc.fill_null(pc.equal(after, before), False)

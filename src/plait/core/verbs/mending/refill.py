@@ -72,7 +72,8 @@ def replaced(table: Table, spec: str) -> Table:
     count = sum(pc.sum(hit).as_py() or 0 for hit in same)
     table = table.replacing(column, kept(made, pa.string()))
     severity = "note" if count else "warning"
-    what = f"of {column!r} were {old!r} and are {new!r}" if new else f"of {column!r} were {old!r}"
+    were, are = ("was", "is") if count == 1 else ("were", "are")
+    what = f"of {column!r} {were} {old!r}" + (f" and {are} {new!r}" if new else "")
     return _told(table, "cells-replaced", count, what, severity, always=True)
 
 
@@ -122,7 +123,9 @@ def filled(table: Table, column: str, value: str) -> Table:
         count = int(missing.sum())
         table = table.replacing(column, made, table.column(column).kind)
     how = "with the cell above" if value == DOWN else f"with {value!r}"
-    return _told(table, "cells-filled", count, f"of {column!r} were missing and are filled {how}")
+    were, are = ("was", "is") if count == 1 else ("were", "are")
+    what = f"of {column!r} {were} missing and {are} filled {how}"
+    return _told(table, "cells-filled", count, what)
 
 
 def _differing(before: Sequence[pa.Array], after: Sequence[pa.Array]) -> int:
