@@ -49,7 +49,7 @@ from plait.core.table.keyspec import KeySpec, Pairs, Several
 from plait.core.verbs.compare import Compared
 from plait.core.verbs.join import Joined
 from plait.core.verbs.keys import Audited
-from plait.core.verbs.result import Result
+from plait.core.verbs.result import Result, with_reading
 from plait.core.verbs.settle import Settled
 {imports}
 from plait.options.option import perform
@@ -182,6 +182,8 @@ def _body(verb: Verb) -> str:
         tables = f"all_tables({verb.given[0]})"
     name = "" if verb.name == "keys" else ", name"
     done = f"perform({verb.name.upper()}, tables, {{{values}}}{name})"
+    if verb.name not in ("keys", "compare"):  # what reading left out is told with what is done
+        done = f"with_reading({done}, tables)"
     given = "tables, known = " if verb.takes is Takes.TWO else "tables = "
     return f"{given}{tables}\nreturn cast({made}, {done})"
 

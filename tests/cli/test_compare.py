@@ -245,3 +245,13 @@ def test_a_key_of_two_names_makes_no_column_new(plait, put):
     changes = ended.json["changes"]
     assert changes["columns_new"] == changes["columns_gone"] == []
     assert "a = b" in ended.finding("not-compared")["message"]
+
+
+@pytest.mark.parametrize("number", [5, 6])
+def test_columns_that_do_not_fit_the_line_are_its_examples(plait, put, number):
+    names = ",".join(f"extra {one}" for one in range(number))
+    put(old_csv="k\n1\n", new_csv=f"k,{names}\n1{',x' * number}\n")
+    finding = plait("compare", "old.csv", "new.csv", "--key", "k", "--json").finding("columns-new")
+    assert finding["message"].startswith(f"{number} columns only in the new: extra 0, extra 1")
+    shown = [one["text"] for one in finding["examples"]]
+    assert shown == ([f"extra {one}" for one in range(5)] if number > 5 else [])

@@ -99,6 +99,8 @@ def test_a_sheet_with_titles_errors_and_mixed_cells(tmp_path):
     assert sorted(codes(table)) == ["cell-error", "mixed-cells", "title-lines"]
     (error,) = [one for one in table.findings if one.code == "cell-error"]
     assert error.examples[0].text == "D6: #DIV/0!"
+    (mixed,) = [one for one in table.findings if one.code == "mixed-cells"]
+    assert "number, text" in mixed.message and [one.text for one in mixed.examples] == ["n/k"]
     assert read(path, Given(Dialect(header_line=6))).column_names == ("A", "1", "column 3")
 
 

@@ -257,3 +257,18 @@ def test_a_type_for_a_column_that_is_not_there_is_an_error(tmp_path):
     (tmp_path / "a.csv").write_text("hive,kg\n1,2\n")
     with pytest.raises(api.PlaitError, match="'kgs'"):
         api.read(tmp_path / "a.csv", type={"kgs": "decimal"})
+
+
+def test_what_reading_left_out_is_told_with_what_is_done(folder):
+    (folder / "torn.csv").write_text("hive,kg\n1,2\n3\n5,6\n")
+    torn = api.read("torn.csv", ragged="set-aside")
+    done = [
+        api.mend(torn, rename={"kg": "honey"}),
+        api.stack([torn, torn]),
+        api.join({"hive": ["1"], "breed": ["Carnica"]}, torn, key="hive"),
+        api.settle(torn, key="hive"),
+        api.group(torn, by="hive", take={"n": "count"}),
+    ]
+    for result in done:
+        assert "row-ragged" in [one.code for one in result.findings]
+        assert "torn-ragged" in [one.name for one in result.aside]

@@ -16,7 +16,7 @@ from plait.core.table.keyspec import KeySpec, Pairs, Several
 from plait.core.verbs.compare import Compared
 from plait.core.verbs.join import Joined
 from plait.core.verbs.keys import Audited
-from plait.core.verbs.result import Result
+from plait.core.verbs.result import Result, with_reading
 from plait.core.verbs.settle import Settled
 from plait.options.beside import BESIDE
 from plait.options.compare import COMPARE
@@ -90,19 +90,22 @@ def stack(
     tables = all_tables(sources)
     return cast(
         Result,
-        perform(
-            STACK,
+        with_reading(
+            perform(
+                STACK,
+                tables,
+                {
+                    "label": label,
+                    "distinct": distinct,
+                    "number": number,
+                    "same": same,
+                    "fold_headers": fold_headers,
+                    "by": by,
+                    "origin": origin,
+                },
+                name,
+            ),
             tables,
-            {
-                "label": label,
-                "distinct": distinct,
-                "number": number,
-                "same": same,
-                "fold_headers": fold_headers,
-                "by": by,
-                "origin": origin,
-            },
-            name,
         ),
     )
 
@@ -190,27 +193,30 @@ def mend(
     tables = [one_table(source)]
     return cast(
         Result,
-        perform(
-            MEND,
+        with_reading(
+            perform(
+                MEND,
+                tables,
+                {
+                    "header": header,
+                    "rename": rename,
+                    "missing": missing,
+                    "trim": trim,
+                    "split": split,
+                    "replace_value": replace_value,
+                    "fill": fill,
+                    "type": type,
+                    "unfit": unfit,
+                    "compute": compute,
+                    "where": where,
+                    "sort": sort,
+                    "drop": drop,
+                    "keep": keep,
+                    "order": order,
+                },
+                name,
+            ),
             tables,
-            {
-                "header": header,
-                "rename": rename,
-                "missing": missing,
-                "trim": trim,
-                "split": split,
-                "replace_value": replace_value,
-                "fill": fill,
-                "type": type,
-                "unfit": unfit,
-                "compute": compute,
-                "where": where,
-                "sort": sort,
-                "drop": drop,
-                "keep": keep,
-                "order": order,
-            },
-            name,
         ),
     )
 
@@ -301,25 +307,28 @@ def join(
     tables = tables_by_name({"left": left, "right": right}, more)
     return cast(
         Joined,
-        perform(
-            JOIN,
+        with_reading(
+            perform(
+                JOIN,
+                tables,
+                {
+                    "key": list(keys) or (None if key is None else [key]),
+                    "kind": kind,
+                    "cardinality": cardinality,
+                    "take": take,
+                    "rename": rename,
+                    "prefer": prefer,
+                    "nearest": nearest,
+                    "within": within,
+                    "max_rows": max_rows,
+                    "ignore": ignore,
+                    "pairs": None if pairs is None else one_table(pairs, "pairs"),
+                    "missing_keys": missing_match,
+                    "origin": origin,
+                },
+                name,
+            ),
             tables,
-            {
-                "key": list(keys) or (None if key is None else [key]),
-                "kind": kind,
-                "cardinality": cardinality,
-                "take": take,
-                "rename": rename,
-                "prefer": prefer,
-                "nearest": nearest,
-                "within": within,
-                "max_rows": max_rows,
-                "ignore": ignore,
-                "pairs": None if pairs is None else one_table(pairs, "pairs"),
-                "missing_keys": missing_match,
-                "origin": origin,
-            },
-            name,
         ),
     )
 
@@ -387,19 +396,22 @@ def settle(
     tables = all_tables(source)
     return cast(
         Settled,
-        perform(
-            SETTLE,
+        with_reading(
+            perform(
+                SETTLE,
+                tables,
+                {
+                    "key": key,
+                    "rule": rules,
+                    "otherwise": otherwise,
+                    "keep_rule": keep_rule,
+                    "ignore": ignore,
+                    "pairs": None if pairs is None else one_table(pairs, "pairs"),
+                    "missing_keys": missing_match,
+                },
+                name,
+            ),
             tables,
-            {
-                "key": key,
-                "rule": rules,
-                "otherwise": otherwise,
-                "keep_rule": keep_rule,
-                "ignore": ignore,
-                "pairs": None if pairs is None else one_table(pairs, "pairs"),
-                "missing_keys": missing_match,
-            },
-            name,
         ),
     )
 
@@ -433,7 +445,7 @@ def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> 
     {'x': ['1'], 'y': ['2']}
     """
     tables = tables_by_name({"left": left, "right": right}, more)
-    return cast(Result, perform(BESIDE, tables, {}, name))
+    return cast(Result, with_reading(perform(BESIDE, tables, {}, name), tables))
 
 
 def group(
@@ -489,8 +501,14 @@ def group(
     tables = [one_table(source)]
     return cast(
         Result,
-        perform(
-            GROUP, tables, {"by": by, "take": take, "onto_rows": onto_rows, "ignore": ignore}, name
+        with_reading(
+            perform(
+                GROUP,
+                tables,
+                {"by": by, "take": take, "onto_rows": onto_rows, "ignore": ignore},
+                name,
+            ),
+            tables,
         ),
     )
 
@@ -540,7 +558,12 @@ def widen(
     tables = [one_table(source)]
     return cast(
         Result,
-        perform(WIDEN, tables, {"heads": heads, "cells": cells, "key": key, "rule": rule}, name),
+        with_reading(
+            perform(
+                WIDEN, tables, {"heads": heads, "cells": cells, "key": key, "rule": rule}, name
+            ),
+            tables,
+        ),
     )
 
 
@@ -591,17 +614,20 @@ def lengthen(
     tables = [one_table(source)]
     return cast(
         Result,
-        perform(
-            LENGTHEN,
+        with_reading(
+            perform(
+                LENGTHEN,
+                tables,
+                {
+                    "heads": heads,
+                    "cells": cells,
+                    "columns": columns,
+                    "key": key,
+                    "without_missing": without_missing,
+                },
+                name,
+            ),
             tables,
-            {
-                "heads": heads,
-                "cells": cells,
-                "columns": columns,
-                "key": key,
-                "without_missing": without_missing,
-            },
-            name,
         ),
     )
 

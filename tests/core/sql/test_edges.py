@@ -205,3 +205,25 @@ def test_parts_of_texts_are_told_apart_beside_cells_that_are_missing():
         ("-1", ["b", None, "d", None, "g"]),
     ):
         assert evaluate(parse(f"SPLIT_PART(s, '-', {which})"), table).to_pylist() == expected
+
+
+@pytest.mark.parametrize(
+    ("day", "moved", "within"),
+    [
+        ("9999-12-31", "+ INTERVAL '1' DAY", False),
+        ("9999-12-30", "+ INTERVAL '1' DAY", True),
+        ("9999-12-31", "+ INTERVAL '1' MONTH", False),
+        ("9999-11-30", "+ INTERVAL '1' MONTH", True),
+        ("0001-01-31", "- INTERVAL '1' MONTH", False),
+        ("0001-02-28", "- INTERVAL '1' MONTH", True),
+        ("9999-12-31 23:59:59", "+ INTERVAL '1' HOUR", False),
+        ("9999-12-31 22:59:59", "+ INTERVAL '1' HOUR", True),
+    ],
+)
+def test_days_and_moments_stay_in_the_years_that_there_are(day, moved, within):
+    table = from_columns("t", {"day": [day, day]})
+    if within:
+        assert None not in evaluate(parse(f"day {moved}"), table).to_pylist()
+    else:
+        with pytest.raises(SourceError, match="out of the years 1 to 9999"):
+            evaluate(parse(f"day {moved}"), table)

@@ -7,6 +7,7 @@ import email
 import email.policy
 import http.server
 import json
+import smtplib
 import socket
 import socketserver
 import ssl
@@ -383,3 +384,18 @@ def test_a_subject_of_several_lines_brings_no_heads_along(plait, planned, letter
     plait("run", "p.toml")
     (letter,) = letters.kept.got
     assert letter["Bcc"] is None and "Bcc" in letter["Subject"]
+
+
+@pytest.mark.parametrize(
+    ("error", "said"),
+    [
+        (smtplib.SMTPRecipientsRefused({"ines@x.example": (550, b"no")}), "refused ines@x.example"),
+        (smtplib.SMTPDataError(552, b"too\nlarge"), "the server said 552 too large"),
+        (smtplib.SMTPDataError(552, "too  large"), "the server said 552 too large"),
+        (smtplib.SMTPAuthenticationError(535, b"no"), "takes no such user and password"),
+        (ConnectionRefusedError(111, "Connection refused"), "Connection refused"),
+        (TimeoutError(), "TimeoutError"),
+    ],
+)
+def test_what_a_mail_server_does_not_like_is_told(error, said):
+    assert said in mail._said(error)

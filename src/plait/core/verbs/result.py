@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from shlex import quote
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from plait.core.account.errors import UsageError
 from plait.core.account.finding import SEVERITIES, Finding, counted, merged
@@ -85,7 +85,10 @@ def _in_short(result: Result) -> Iterator[str]:
     yield f"findings: {', '.join(words) or 'none'}"
 
 
-def with_reading(result: Result, tables: Sequence[Table]) -> Result:
+AnyResult = TypeVar("AnyResult", bound=Result)
+
+
+def with_reading(result: AnyResult, tables: Sequence[Table]) -> AnyResult:
     """The result with what was found and set aside when its sources were read in front."""
     findings = reading_findings(tables)
     aside = [one for table in tables for one in table.aside]
