@@ -96,6 +96,31 @@ def test_within_the_usual_limits_it_is_read(tmp_path, limit):
     assert len(plait.read(_made(tmp_path, name, make)))
 
 
+SIZES = {  # how large the file of each limit is: so much is taken, and no more
+    "columns": 4,
+    "cells": 20,
+    "depth": 3,  # of what is in a record
+    "view_rows": 9,
+}
+
+
+@pytest.mark.parametrize("limit", SIZES)
+def test_what_is_as_large_as_the_limit_is_read_and_one_more_is_not(tmp_path, limit):
+    name, make, _ = MANY[limit]
+    path, flag = _made(tmp_path, name, make), limit.replace("_", "-")
+    assert len(plait.read(path, limit={flag: SIZES[limit]}))
+    with pytest.raises(LimitError):
+        plait.read(path, limit={flag: SIZES[limit] - 1})
+
+
+def test_an_archive_has_as_many_files_as_is_allowed(tmp_path):
+    _zip(tmp_path / "a.zip", a_csv="x\n1\n", b_csv="x\n1\n")
+    with pytest.raises(UsageError, match="holds 2 tables"):
+        plait.read(tmp_path / "a.zip", limit={"members": 2})
+    with pytest.raises(LimitError):
+        plait.read(tmp_path / "a.zip", limit={"members": 1})
+
+
 def test_limits_are_written_with_units():
     assert limits_of({"unpacked": "2 GiB", "view-seconds": 5}) == Limits(
         unpacked=2 << 30, view_seconds=5
