@@ -155,6 +155,7 @@ def _unmatched(worked: Worked, name: str, most: Any, line: int) -> Iterator[Expe
             example
             for finding in step.result.findings
             if finding.code in ("key-unmatched", "key-missing")
+            and finding.where not in step.inputs[1:]  # rows of the first source are counted
             for example in finding.examples
         )[:MOST_EXAMPLES]
         found = f"{counted(rows, 'row')} of {total:,} ({rows / max(total, 1):.1%})"
