@@ -99,6 +99,9 @@ class _Places(ast.NodeVisitor):
             if isinstance(part, ast.FormattedValue):
                 self.visit(part.value)
 
+    def visit_Assert(self, node: ast.Assert) -> None:
+        """What is asserted tells readers and checkers of types something, and decides nothing."""
+
     def visit_AnnAssign(self, node: ast.AnnAssign) -> None:
         if node.value:
             self.visit(node.value)
