@@ -18,8 +18,6 @@ from plait.formats.places.source import Taking
 from plait.formats.reading import read_source
 from plait.formats.sources import one_source
 
-pytestmark = pytest.mark.slow
-
 PLAN = """
 [source.orders]
 path = "{address}#orders"
@@ -67,6 +65,7 @@ def run(plait, monkeypatch):
     return plait
 
 
+@pytest.mark.slow
 def test_what_the_plan_never_uses_stays_there_and_is_accounted_for(orders, run):
     ended = run("check", "plan.toml", "--json")
     found = ended.finding("fetched-in-part")
@@ -79,6 +78,7 @@ def test_what_the_plan_never_uses_stays_there_and_is_accounted_for(orders, run):
     assert mended["rows_out"] == 2
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("source", "step", "expected"),
     [
@@ -158,6 +158,7 @@ main(sys.argv[2:])
 """
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("server", "when"),
     [("postgres", "before"), ("postgres", "after"), ("mariadb", "after")],
@@ -179,6 +180,7 @@ def test_folder_and_table_are_of_one_run_also_when_it_is_killed(orders, run, tmp
     assert [path for path in tmp_path.iterdir() if path.name.startswith(".")] == []
 
 
+@pytest.mark.slow
 def test_rows_are_traced_by_their_keys_and_changes_are_told(orders, run):
     assert run("run", "plan.toml").status == 0
     traced = run("trace", "handover", "--row", "1", "--row", "2", "--json").json
@@ -207,6 +209,7 @@ def test_set_aside_rows_name_their_keys(orders, run, tmp_path):
     assert ",orders,id=5,5,Z,2.50" in unmatched.read_text()
 
 
+@pytest.mark.slow
 def test_pushed_conditions_give_what_the_plan_gives_of_files(server, tmp_path):
     """Every condition twice: on the table in the database, and on the same rows in a file."""
     server.run(
