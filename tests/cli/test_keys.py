@@ -155,3 +155,11 @@ def test_markers_that_count_as_keys_are_said(plait, put):
         ("a, column k", 2),
         ("b, column k", 1),
     ]
+
+
+def test_of_many_near_keys_the_three_nearest_are_suggested(plait, put, tmp_path):
+    near = ["Waldhof Imkerei A", "Waldhof Imkerei B", "Waldhof Imkerei C", "Waldhof Imkerei D"]
+    put(l_csv="k\nWaldhof Imkerei\nBach\n", r_csv="k\nBach\n" + "".join(f"{one}\n" for one in near))
+    assert plait("keys", "l.csv", "r.csv", "--key", "k", "--out", "p.csv").status == 0
+    pairs = rows_of(tmp_path / "p.csv")
+    assert len(pairs) == 3

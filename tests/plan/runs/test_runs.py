@@ -444,3 +444,15 @@ def test_the_newest_is_kept_when_the_clock_goes_back(plan, put, tmp_path):
         run_plan(path, {}, Quiet(), True, clock=lambda moment=moment: moment)
     (kept,) = tmp_path.glob("handover-2031*")
     assert rows_of(kept / "season.csv")[0]["hive"] == "1"
+
+
+def test_of_what_is_new_the_source_that_brought_most_comes_first(plait, put, tmp_path):
+    put(a_csv="k,v\na1,1\n", b_csv="k,v\nb1,1\n")
+    (tmp_path / "p.toml").write_text(
+        '[source.a]\npath = "a.csv"\n[source.b]\npath = "b.csv"\n[[step]]\nstack = ["a", "b"]\n'
+        'into = "all"\n[handover]\nresult = "all"\nkey = ["k"]\n'
+    )
+    assert plait("run", "p.toml").status == 0
+    put(a_csv="k,v\na1,1\na2,1\n", b_csv="k,v\nb1,1\nb2,1\nb3,1\nb4,1\n")
+    new = plait("run", "p.toml", "--replace", "--json").json["changes"]["by_source"]
+    assert [(one["name"], one["rows_new"]) for one in new] == [("b", 3), ("a", 1)]
