@@ -6,12 +6,12 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 from test_shown import shown
 
 import plait as library
+from kept import check_kept
 from scenes import ordinary
 
 SHOWN = Path(__file__).parent / "shown"
@@ -65,7 +65,7 @@ COMMANDS = [
 def test_every_option_makes_and_says_what_was_read_and_found_good(plait, put, tmp_path):
     ordinary(put)
     text = "".join(f"$ plait {words}\n{shown(plait, words, tmp_path)}\n" for words in COMMANDS)
-    _is_kept("options.txt", text)
+    check_kept(SHOWN / "options.txt", text)
 
 
 def test_every_call_shows_in_python_what_was_read_and_found_good(put, tmp_path, monkeypatch):
@@ -83,11 +83,4 @@ def test_every_call_shows_in_python_what_was_read_and_found_good(put, tmp_path, 
         "compare": library.compare(visits, library.read("later.csv"), key="yard,hive"),
     }
     text = "".join(f">>> {name}\n{value!r}\n\n" for name, value in calls.items())
-    _is_kept("python.txt", text)
-
-
-def _is_kept(name: str, text: str) -> None:
-    kept = SHOWN / name
-    if os.environ.get("SHOWN") == "write":
-        kept.write_text(text, "utf-8")
-    assert text == kept.read_text("utf-8")
+    check_kept(SHOWN / "python.txt", text)

@@ -6,7 +6,6 @@ the files anew. Read what has changed in them before it is kept.
 
 from __future__ import annotations
 
-import os
 import re
 import shlex
 from collections import Counter
@@ -15,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from kept import check_kept
 from scenes import PLAN, empty, long_names, many, ordinary
 
 SHOWN = Path(__file__).parent / "shown"
@@ -120,10 +120,7 @@ def test_every_command_shows_what_was_read_and_found_good(plait, put, tmp_path, 
     (tmp_path / "q.history.jsonl").write_text(RUNS)
     wide(columns)
     text = "".join(f"$ plait {words}\n{shown(plait, words, tmp_path)}\n" for words in EVERYDAY)
-    kept = SHOWN / f"{case}.txt"
-    if os.environ.get("SHOWN") == "write":
-        kept.write_text(text, "utf-8")
-    assert text == kept.read_text("utf-8")
+    check_kept(SHOWN / f"{case}.txt", text)
 
 
 COUNTED = [words for words in EVERYDAY if words.split()[0] in VERBS and "refused" not in words]

@@ -7,7 +7,6 @@ writes the files anew. Read what has changed in them before it is kept.
 from __future__ import annotations
 
 import json
-import os
 import re
 import shlex
 from html.parser import HTMLParser
@@ -15,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from kept import check_kept
 from scenes import empty, long_names, many, ordinary
 
 SHOWN = Path(__file__).parent / "shown"
@@ -112,14 +112,6 @@ def plain(text: str) -> str:
     return f"{text.rstrip()}\n"
 
 
-def check(name: str, text: str) -> None:
-    """That a text is the one that is kept under a name."""
-    kept = SHOWN / name
-    if os.environ.get("SHOWN") == "write":
-        kept.write_text(text, "utf-8")
-    assert text == kept.read_text("utf-8")
-
-
 @pytest.mark.parametrize("page", PAGES)
 def test_every_page_says_what_was_read_and_found_good(plait, put, tmp_path, page):
     text = ""
@@ -130,7 +122,7 @@ def test_every_page_says_what_was_read_and_found_good(plait, put, tmp_path, page
         ended = plait(*shlex.split(PAGES[page]), "--quiet", "--replace")
         assert ended.status == 0, ended.err
         text += f"===== {scene}\n{elements(tmp_path / 'page.html')}"
-    check(f"{page}.txt", text)
+    check_kept(SHOWN / f"{page}.txt", text)
 
 
 @pytest.mark.parametrize("scene", SCENES)
@@ -149,4 +141,4 @@ def test_every_handover_says_what_was_read_and_found_good(plait, put, tmp_path, 
     accounts = ("ledger.json", "datapackage.json", "dictionary.csv")
     for name in ("report.md", *(accounts if scene == "ordinary" else ())):
         text += f"===== {name}\n{plain((handover / name).read_text('utf-8'))}"
-    check(f"handover-{scene}.txt", text)
+    check_kept(SHOWN / f"handover-{scene}.txt", text)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import re
-from contextlib import contextmanager
 from datetime import datetime, timedelta, timezone
 from pathlib import Path
 
+from kept import check_kept
+from makers import Quiet
 from plait.core.account.errors import OutputError, PlaitError
 from plait.plan.file.load import load_plan
 from plait.plan.notice.message import message_of
@@ -32,14 +32,6 @@ values = {{ hives = {{ breed = ["Carnica", "Buckfast"] }} }}
 result = "season"
 key = ["hive"]
 """
-
-
-class Quiet:
-    """Phases that nobody watches."""
-
-    @contextmanager
-    def phase(self, name: str, total: float | None = None):
-        yield lambda _: None
 
 
 def test_every_notice_says_what_was_read_and_found_good(put, tmp_path):
@@ -78,6 +70,4 @@ def test_every_notice_says_what_was_read_and_found_good(put, tmp_path):
     add("a fault", RuntimeError("3 is no hive"))
     add("an interrupt", KeyboardInterrupt())
     text = re.sub(r"by .+ on .+", "by SOMEBODY", "\n".join(told).replace(str(tmp_path), "FOLDER"))
-    if os.environ.get("SHOWN") == "write":
-        KEPT.write_text(text, "utf-8")
-    assert text == KEPT.read_text("utf-8")
+    check_kept(KEPT, text)

@@ -10,6 +10,7 @@ import pytest
 
 import plait as calls
 from conftest import rows_of
+from makers import Quiet
 from plait.plan.run import run as run_plan
 from plait.plan.runs.history import read_history
 
@@ -35,15 +36,6 @@ key = ["hive"]
 """
 VISITS = "hive,kg\n1,12.50\n2,9\n3,4\n"
 HIVES = "hive,breed\n1,Carnica\n2,Buckfast\n"
-
-
-class Quiet:
-    """Phases that nobody watches."""
-
-    def phase(self, name, total=None):
-        from contextlib import nullcontext
-
-        return nullcontext(lambda _: None)
 
 
 @pytest.fixture
