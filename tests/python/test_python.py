@@ -272,3 +272,22 @@ def test_what_reading_left_out_is_told_with_what_is_done(folder):
     for result in done:
         assert "row-ragged" in [one.code for one in result.findings]
         assert "torn-ragged" in [one.name for one in result.aside]
+
+
+def test_results_are_called_after_what_they_are_made_of_or_as_one_likes():
+    visits, hives = {"hive": ["1", "2"], "kg": ["3", "4"], "h": ["a", "b"]}, {"hive": ["1"]}
+    calls = {
+        "stack": lambda **name: api.stack([visits, visits], **name),
+        "table": lambda **name: api.mend(visits, drop="kg", **name),
+        "left+right": lambda **name: api.join(visits, hives, key="hive", **name),
+        "table-settled": lambda **name: api.settle(visits, key="hive", **name),
+        "left+right+more": lambda **name: api.beside(visits, {"z": ["1", "2"]}, **name),
+        "table-grouped": lambda **name: api.group(visits, by="hive", take={"n": "count"}, **name),
+        "table-wide": lambda **name: api.widen(visits, heads="h", cells="kg", key="hive", **name),
+        "table-long": lambda **name: api.lengthen(visits, heads="a", cells="b", key="hive", **name),
+    }
+    for usual, call in calls.items():
+        assert call().table.name == usual.removesuffix("+more")
+        assert call(name="season").table.name == "season"
+    every = api.group(visits, take={"n": "count"}, name="season").table
+    assert every.name == "season" and every.rows == 1
