@@ -6,13 +6,14 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from test_shown import shown
 
 import plait as library
 from kept import check_kept
-from scenes import ordinary
+from scenes import PLAN, ordinary
 
 SHOWN = Path(__file__).parent / "shown"
 # Each writes to standard output, so that the rows are read with what is said of them.
@@ -66,6 +67,30 @@ def test_every_option_makes_and_says_what_was_read_and_found_good(plait, put, tm
     ordinary(put)
     text = "".join(f"$ plait {words}\n{shown(plait, words, tmp_path)}\n" for words in COMMANDS)
     check_kept(SHOWN / "options.txt", text)
+
+
+def test_two_handovers_are_compared_as_was_read_and_found_good(plait, put, tmp_path):
+    ordinary(put)
+    (tmp_path / "p.toml").write_text(PLAN)
+    assert plait("run", "p.toml", "--quiet").status == 0
+    (tmp_path / "handover").rename(tmp_path / "earlier")
+    (tmp_path / "visits.csv").write_text((tmp_path / "later.csv").read_text())
+    (tmp_path / "p.toml").write_text(PLAN.replace("season >= 1", "season >= 2"))
+    assert plait("run", "p.toml", "--quiet").status == 0
+    commands = [
+        "compare earlier handover --key yard,hive",
+        "compare earlier handover --key yard,hive --verbose",
+        "trace handover --where 'breed IS NULL'",
+        "trace handover --row 2 --columns kg,breed --verbose",
+        "history p.toml --last 1",
+    ]
+    text = "".join(f"$ plait {words}\n{shown(plait, words, tmp_path)}\n" for words in commands)
+    text = re.sub(
+        r"\d{4}-\d\d-\d\d \d\d:\d\d",
+        "DAY",
+        re.sub(r"in \d+\.\d s|\d\.\d +█*$", "", text, flags=re.M),
+    )
+    check_kept(SHOWN / "handovers.txt", text)
 
 
 def test_every_call_shows_in_python_what_was_read_and_found_good(put, tmp_path, monkeypatch):

@@ -142,3 +142,15 @@ def test_every_handover_says_what_was_read_and_found_good(plait, put, tmp_path, 
     for name in ("report.md", *(accounts if scene == "ordinary" else ())):
         text += f"===== {name}\n{plain((handover / name).read_text('utf-8'))}"
     check_kept(SHOWN / f"handover-{scene}.txt", text)
+
+
+def test_a_handover_of_extracts_says_what_was_read_and_found_good(plait, put, tmp_path):
+    ordinary(put)
+    (tmp_path / "extracts").mkdir()
+    for month in range(1, 8):
+        text = f"yard,hive,kg\nElm,{month},2.5\nOak,7,{month}\n"
+        (tmp_path / "extracts" / f"2031-0{month}.csv").write_text(text)
+    plan = WHOLE.replace('path = "visits.csv"', 'path = "extracts/*.csv"')
+    (tmp_path / "p.toml").write_text(plan)
+    assert plait("run", "p.toml", "--quiet").status == 0
+    check_kept(SHOWN / "handover-extracts.txt", elements(tmp_path / "handover" / "report.html"))

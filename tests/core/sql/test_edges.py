@@ -227,3 +227,8 @@ def test_days_and_moments_stay_in_the_years_that_there_are(day, moved, within):
     else:
         with pytest.raises(SourceError, match="out of the years 1 to 9999"):
             evaluate(parse(f"day {moved}"), table)
+
+
+def test_a_count_that_is_missing_makes_the_text_missing():
+    for text in ("LEFT(s, NULL)", "SPLIT_PART(s, '-', NULL)"):
+        assert evaluate(parse(text), TABLE).to_pylist() == [None, None, None], text

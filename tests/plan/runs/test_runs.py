@@ -12,6 +12,7 @@ import plait as calls
 from conftest import rows_of
 from makers import Quiet
 from plait.plan.run import run as run_plan
+from plait.plan.runs import history
 from plait.plan.runs.history import read_history
 
 PLAN = """\
@@ -448,3 +449,10 @@ def test_of_what_is_new_the_source_that_brought_most_comes_first(plait, put, tmp
     put(a_csv="k,v\na1,1\na2,1\n", b_csv="k,v\nb1,1\nb2,1\nb3,1\nb4,1\n")
     new = plait("run", "p.toml", "--replace", "--json").json["changes"]["by_source"]
     assert [(one["name"], one["rows_new"]) for one in new] == [("b", 3), ("a", 1)]
+
+
+def test_a_history_that_is_written_is_on_the_disk(plan, tmp_path, monkeypatch):
+    flushed = []
+    monkeypatch.setattr(history, "flush_folder", flushed.append)
+    run_plan(plan(), (), Quiet(), True)
+    assert flushed and set(flushed) == {tmp_path}
