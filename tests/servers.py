@@ -129,9 +129,9 @@ def _folder(user: str | None) -> Path:
 
 
 def _started(words: list[str], user: str | None, folder: Path, port: int) -> subprocess.Popen:
-    log = (folder.parent / f"{folder.name}.log").open("wb")
+    with (folder.parent / f"{folder.name}.log").open("wb") as log:
+        process = subprocess.Popen(_as(user, words), stdout=log, stderr=log, cwd=folder)
     atexit.register(Path(log.name).unlink, missing_ok=True)
-    process = subprocess.Popen(_as(user, words), stdout=log, stderr=log, cwd=folder)
     atexit.register(_end, process)
     for _ in range(_SECONDS * 20):
         with suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):

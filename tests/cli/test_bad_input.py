@@ -175,16 +175,15 @@ def test_a_reader_that_goes_away_is_no_crash(tmp_path):
     with (tmp_path / "a.csv").open("w") as file:
         file.write("x\n")
         file.writelines(f"{number}\n" for number in range(300_000))
-    process = subprocess.Popen(
+    with subprocess.Popen(
         [sys.executable, "-m", "plait", "stack", "a.csv", "--quiet"],
         cwd=tmp_path,
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
-    )
-    process.stdout.readline()
-    process.stdout.close()
-    assert b"Traceback" not in process.stderr.read()
-    process.wait()
+    ) as process:
+        process.stdout.readline()
+        process.stdout.close()
+        assert b"Traceback" not in process.stderr.read()
 
 
 def test_a_cell_cannot_steer_the_terminal(plait, put):

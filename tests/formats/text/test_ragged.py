@@ -13,7 +13,8 @@ TABLE = "hive,kg\n1,3\n2,9\n"
 def aside(folder: Path, kind: str) -> list[list[str]]:
     """A list of rows set aside, without its header."""
     (path,) = folder.glob(f"*-{kind}.csv")
-    return list(csv.reader(path.open()))[1:]
+    with path.open() as file:
+        return list(csv.reader(file))[1:]
 
 
 @pytest.mark.parametrize(

@@ -38,9 +38,9 @@ def tables(source: Source) -> None:
 
 def columns(source: Source) -> list[str]:
     """The names of the columns, from the first bytes."""
-    with open_bytes(source) as stream:
-        reader: Any = stream
-        head = io.BufferedReader(reader).read(1 << 16)
+    raw: Any = open_bytes(source)
+    with io.BufferedReader(raw) as stream:
+        head = stream.read(1 << 16)
     dialect = find_dialect(head, Dialect(), _usual(source), source.where)
     text = head.decode(dialect.encoding or "utf-8", "replace").lstrip("\ufeff").encode()
     line = dialect.header_line or 1
