@@ -12,6 +12,8 @@ from pathlib import Path
 
 import pytest
 
+from plait.cli.views.schedule import show_scheduled
+from plait.cli.views.show import for_reading
 from plait.plan.schedule import cron, systemd
 from plait.plan.schedule.job import job_of
 from plait.plan.schedule.times import every, monthly
@@ -248,3 +250,24 @@ def test_a_line_break_in_a_word_is_no_line_of_the_scheduler(crontab, planned, wi
     words = ("--daily", "06:00", "--with", with_, "--install", "--set", "m=1\n* * * * * evil")
     refused = crontab("schedule", "p.toml", *words)
     assert refused.status == 2 and "line break" in refused.err and not crontab.table.exists()
+
+
+def test_the_list_of_scheduled_plans_is_a_line_each_and_nothing_where_there_is_none(capsys):
+    with for_reading():
+        show_scheduled([])
+        assert capsys.readouterr().out == ""
+        show_scheduled([("jobs/season.toml", "0 6 * * 1", "never", "Mon 2031-05-05 06:00")])
+    lines = [line.split() for line in capsys.readouterr().out.splitlines() if line.strip()]
+    assert lines[0] == ["plan", "when", "last", "run", "next", "run"]
+    assert lines[1] == [
+        "jobs/season.toml",
+        "0",
+        "6",
+        "*",
+        "*",
+        "1",
+        "never",
+        "Mon",
+        "2031-05-05",
+        "06:00",
+    ]

@@ -209,8 +209,6 @@ def _repeated(matching: Matching, codes: Codes, keep_all: bool) -> tuple[Rows, R
     place = np.arange(len(left)) - first + begin[left]
     alone = partners[left] == 0
     place[alone] = 0
-    if not len(rows):
-        return left, np.full(len(left), -1, np.int32)
     right = rows[place].astype(rows_dtype(len(rows)))
     right[alone] = -1
     return left, right
