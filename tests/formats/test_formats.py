@@ -355,3 +355,18 @@ def test_decimals_that_a_float_would_not_give_back_stand_as_they_are(tmp_path, p
     sheet = python_calamine.CalamineWorkbook.from_path(str(tmp_path / "o.xlsx"))
     rows = sheet.get_sheet_by_index(0).to_python()
     assert [row[1] for row in rows[1:]] == [0.1, "12345678901234567.50", "", 2000.0]
+
+
+@pytest.mark.parametrize(
+    ("rows", "told"),
+    [
+        ("a,1\ntotal,1\n", False),
+        ("a,1\nb,2\ntotal,3\n", True),
+        ("a,1\nb,2\nSumme,3\n", True),
+        ("a,1\nb,2\ntotally,3\n", False),
+        ("a,1\nb,2\nc,3\n", False),
+    ],
+)
+def test_a_total_is_told_below_two_rows_or_more(tmp_path, rows, told):
+    (tmp_path / "t.csv").write_text("k,v\n" + rows)
+    assert ("total-row" in codes(read(tmp_path / "t.csv"))) == told

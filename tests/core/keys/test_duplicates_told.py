@@ -10,9 +10,11 @@ import pytest
 
 from plait.core.account.errors import UsageError
 from plait.core.codes.coding import code_keys
+from plait.core.keys import duplicates
 from plait.core.keys.crosswalk import crosswalk
 from plait.core.keys.duplicates import conflicting, find_duplicates
 from plait.core.table.table import from_columns
+from plait.core.text.words import MARK
 from plait.core.verbs.keys import keys
 
 
@@ -81,3 +83,25 @@ def test_a_crosswalk_needs_a_column_of_either_side_for_each_of_the_key():
     assert crosswalk(from_columns("p", extra), 2).left == ("left yard", "left hive")
     with pytest.raises(UsageError, match="has 4 columns or more, p has 3"):
         crosswalk(from_columns("p", {name: ["x"] for name in ("a", "b", "c")}), 2)
+
+
+def test_cells_that_are_alike_by_their_marks_are_compared_sign_by_sign(monkeypatch):
+    """As if all marks were those of long texts, and equal."""
+    rng = random.Random(5)
+    named = [str(rng.randrange(60)) for _ in range(200)]
+    cells = [rng.choice(["a", "b", None]) if key < "3" else "c" for key in named]
+    table = from_columns("t", {"k": named, "v": cells})
+    found: dict[str, set[str]] = {}
+    for key, cell in zip(named, cells, strict=True):
+        found.setdefault(key, set()).add(cell or "")
+    expected = sum(len(texts) > 1 for texts in found.values())
+
+    def alike(cells, rows):
+        return np.full(len(cells.lengths) if rows is None else len(rows), MARK, np.uint64)
+
+    for batch in (1 << 16, 7):
+        monkeypatch.setattr(duplicates, "BATCH_ROWS", batch)
+        with monkeypatch.context() as patched:
+            patched.setattr(duplicates, "_marks", alike)
+            (audited,) = keys([table], [["k"]]).tables
+        assert audited.conflict_keys == expected

@@ -456,3 +456,11 @@ def test_a_history_that_is_written_is_on_the_disk(plan, tmp_path, monkeypatch):
     monkeypatch.setattr(history, "flush_folder", flushed.append)
     run_plan(plan(), (), Quiet(), True)
     assert flushed and set(flushed) == {tmp_path}
+
+
+def test_the_plan_in_the_handover_has_its_parameters_as_they_were_given(plait, plan, tmp_path):
+    path = plan()
+    path.write_text(path.read_text().replace("[parameters]", '[parameters]\nyard = "x"', 1))
+    assert plait("run", "p.toml", "--set", "yard=Würzburg 北").status == 0
+    text = (tmp_path / "handover" / "plan.toml").read_text("utf-8")
+    assert '# with yard = "Würzburg 北"' in text
