@@ -94,7 +94,6 @@ def test_the_examples_of_the_help_work(plait, tmp_path):
     assert stack.status == 0
 
 
-@pytest.mark.slow
 def test_completion_offers_commands_options_and_columns(put, tmp_path):
     put(a_csv="yard,hive\nA,1\n")
 

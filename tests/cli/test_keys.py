@@ -163,3 +163,9 @@ def test_of_many_near_keys_the_three_nearest_are_suggested(plait, put, tmp_path)
     assert plait("keys", "l.csv", "r.csv", "--key", "k", "--out", "p.csv").status == 0
     pairs = rows_of(tmp_path / "p.csv")
     assert len(pairs) == 3
+
+
+def test_letters_stand_in_the_account_as_they_are(plait, put):
+    put(l_csv="k\nWürzburg\n", r_csv="k\n北\n")
+    ended = plait("keys", "l.csv", "r.csv", "--key", "k", "--json")
+    assert "Würzburg" in ended.out and "北" in ended.out

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
+from plait.core.account import parallel
 from plait.core.account.errors import UsageError
 from plait.core.codes.coding import code_keys
 from plait.core.keys import duplicates
@@ -105,3 +106,19 @@ def test_cells_that_are_alike_by_their_marks_are_compared_sign_by_sign(monkeypat
             patched.setattr(duplicates, "_marks", alike)
             (audited,) = keys([table], [["k"]]).tables
         assert audited.conflict_keys == expected
+
+
+@pytest.mark.parametrize("cores", [1, 2, 3])
+def test_conflicts_are_found_however_the_rows_are_shared_out(monkeypatch, cores):
+    monkeypatch.setattr(duplicates, "BATCH_ROWS", 5)
+    monkeypatch.setattr(duplicates, "cores", lambda: cores, raising=False)
+    monkeypatch.setattr(parallel, "cores", lambda: cores)
+    for seed in range(20):
+        rng = random.Random(seed)
+        named = [str(rng.randrange(12)) for _ in range(40)]
+        cells = [rng.choice("ab") if key < "3" else f"{key} {'long ' * 4}" for key in named]
+        found: dict[str, set[str]] = {}
+        for key, cell in zip(named, cells, strict=True):
+            found.setdefault(key, set()).add(cell)
+        (audited,) = keys([from_columns("t", {"k": named, "v": cells})], [["k"]]).tables
+        assert audited.conflict_keys == sum(len(texts) > 1 for texts in found.values())

@@ -179,3 +179,18 @@ def test_the_library_chooses_among_slices_of_texts_without_losing_where_they_beg
         made = without_empty(part)
         made.validate(full=True)
         assert made.to_pylist() == [text or None for text in whole.to_pylist()[begin:][:5000]]
+
+
+def test_texts_that_are_numbered_already_get_the_codes_of_plain_ones():
+    plain_texts = pa.chunked_array([["b", "a", None, "b", "", "c"], ["c", "a"]], pa.string())
+    with_spare = [
+        pa.DictionaryArray.from_arrays([2, 1, None, 2, 0, 3], ["", "a", "b", "c", "spare"]),
+        pa.DictionaryArray.from_arrays([1, 0], ["a", "c", "spare"]),
+    ]
+    texts = [text or None for text in plain_texts.to_pylist()]
+    alike = [one == other for one in texts for other in texts]
+    for column in (plain_texts, plain_texts.dictionary_encode(), pa.chunked_array(with_spare)):
+        dictionary = TextDictionary()
+        codes = dictionary.encode_all(column).tolist()
+        assert [one == other for one in codes for other in codes] == alike
+        assert len(dictionary) == 3

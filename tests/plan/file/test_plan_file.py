@@ -16,6 +16,7 @@ from plait.plan.file.lines import lines_of
 from plait.plan.file.load import load_plan
 from plait.plan.file.naming import unused
 from plait.plan.file.remedy import in_plan
+from plait.plan.handing.kept import fits
 
 GOOD = """\
 title = "Season"
@@ -175,3 +176,25 @@ def test_the_schema_passes_what_the_model_passes(tmp_path):
 )
 def test_remedies_become_keys_of_a_plan(option, key):
     assert in_plan(option) == key
+
+
+@pytest.mark.parametrize(
+    ("value", "shape", "fitting"),
+    [
+        ({"a": [1], "more": 2}, {"a": [int]}, True),
+        ({"a": ["x"]}, {"a": [int]}, False),
+        ({"a": 1}, {"a": [int]}, False),
+        (3, {"a": int}, False),
+        ([], {"a": int}, False),
+        ({}, {"a": int}, False),
+        (True, int, False),
+        (True, bool, True),
+        (1, bool, False),
+        ({"x": 1, "y": 2}, {str: int}, True),
+        ({"x": 1, "y": "z"}, {str: int}, False),
+        ([{"a": 1}, {"a": None}], [{"a": int}], False),
+        (None, (int, type(None)), True),
+    ],
+)
+def test_what_is_read_of_a_handover_has_its_shape_or_is_refused(value, shape, fitting):
+    assert fits(value, shape) is fitting
