@@ -49,6 +49,8 @@ COMMANDS = [
     "settle visits.csv --key yard,hive --missing-keys match --otherwise commonest",
     "mend visits.csv --type kg=decimal --unfit missing --compute 'half=kg / 2' --sort kg",
     "mend visits.csv --type kg=integer --unfit set-aside --drop seen",
+    "mend more.csv --type note=integer --unfit set-aside",
+    "mend more.csv --type note=integer --unfit missing",
     "mend visits.csv --split 'seen:- into year,month,day' --keep yard,year,month",
     "mend visits.csv --fill kg=down --replace-value kg:n/a=0 --order seen,kg",
     "mend visits.csv --header a,b,c,d --trim a --missing 0",

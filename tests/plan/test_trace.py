@@ -330,3 +330,18 @@ def test_a_lineage_that_states_nonsense_is_refused(plait, put, tmp_path, tamper)
     _signed(out, "lineage.parquet", (tmp_path / "changed.parquet").read_bytes())
     ended = plait("trace", "out", "--row", "1")
     assert ended.status == 3, ended.err
+
+
+def test_rows_of_groups_keep_all_their_lines_beside_rows_that_have_one(plait, put, tmp_path):
+    put(visits_csv="yard,kg\nA,1\nA,2\nB,3\n", more_csv="yard,total\nC,9\n")
+    (tmp_path / "p.toml").write_text(
+        '[source.visits]\npath = "visits.csv"\n[source.more]\npath = "more.csv"\n'
+        '[[step]]\ngroup = "visits"\nby = ["yard"]\ntake = { total = "sum:kg" }\ninto = "sums"\n'
+        '[[step]]\nstack = ["sums", "more"]\ninto = "all"\n[handover]\nresult = "all"\n'
+    )
+    assert plait("run", "p.toml").status == 0
+    traced = plait("trace", "handover", *["--row", "1", "--row", "2", "--row", "3"], "--json").json
+    assert [row["places"] for row in traced["rows"]] == [
+        [["visits", 1], ["visits", 2]], [["visits", 3]], [["more", 1]],
+    ]  # fmt: skip
+    assert traced["rows"][0]["within"] == ["line 2", "line 3"]

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import inspect
+import json
+import re
 
 import pyarrow as pa
 import pytest
@@ -291,3 +293,11 @@ def test_results_are_called_after_what_they_are_made_of_or_as_one_likes():
         assert call(name="season").table.name == "season"
     every = api.group(visits, take={"n": "count"}, name="season").table
     assert every.name == "season" and every.rows == 1
+
+
+def test_a_notebook_shows_the_beginning_of_long_cells_and_spells_blank_ones_out(folder):
+    cells = ["x" * 24, "x" * 25, "  ", "two\nlines", ""]
+    (folder / "odd.jsonl").write_text("".join(json.dumps({"a": cell}) + "\n" for cell in cells))
+    page = api.read("odd.jsonl")._repr_html_()
+    told = re.findall("<td>(.*?)</td>", page)
+    assert told == ["x" * 24, "x" * 23 + "…", "&#x27;  &#x27;", "two lines", "(missing)"]

@@ -232,3 +232,12 @@ def test_days_and_moments_stay_in_the_years_that_there_are(day, moved, within):
 def test_a_count_that_is_missing_makes_the_text_missing():
     for text in ("LEFT(s, NULL)", "SPLIT_PART(s, '-', NULL)"):
         assert evaluate(parse(text), TABLE).to_pylist() == [None, None, None], text
+
+
+@pytest.mark.parametrize(
+    ("text", "remedy"), [("UPPR(s)", "did you mean UPPER"), ("XYZZY(s)", "docs/expressions.md")]
+)
+def test_a_function_that_there_is_not_is_answered_with_the_nearest_or_the_list(text, remedy):
+    with pytest.raises(UsageError) as caught:
+        evaluate(parse(text), TABLE)
+    assert remedy in caught.value.remedy
