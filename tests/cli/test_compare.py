@@ -255,3 +255,16 @@ def test_columns_that_do_not_fit_the_line_are_its_examples(plait, put, number):
     assert finding["message"].startswith(f"{number} columns only in the new: extra 0, extra 1")
     shown = [one["text"] for one in finding["examples"]]
     assert shown == ([f"extra {one}" for one in range(5)] if number > 5 else [])
+
+
+def test_numbers_that_no_one_type_holds_are_compared_one_by_one(plait, put):
+    """Neither file has more than 76 digits; both together would need 90."""
+    large, small = "1" + "0" * 69, f"0.{'0' * 19}1"
+    put(
+        old_csv=f"k,n\n1,5\n2,{large}\n3,7\n",
+        new_csv=f"k,n\n1,5.{'0' * 20}\n2,{small}\n3,7.{'0' * 19}1\n",
+    )
+    found = said(plait, "old.csv", "new.csv", "--key", "k")
+    assert (found["rows_changed"], found["rows_equal"]) == (2, 1)
+    near = said(plait, "old.csv", "new.csv", "--key", "k", "--within", "n=1")
+    assert (near["rows_changed"], near["rows_equal"]) == (1, 2)

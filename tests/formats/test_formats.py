@@ -370,3 +370,13 @@ def test_decimals_that_a_float_would_not_give_back_stand_as_they_are(tmp_path, p
 def test_a_total_is_told_below_two_rows_or_more(tmp_path, rows, told):
     (tmp_path / "t.csv").write_text("k,v\n" + rows)
     assert ("total-row" in codes(read(tmp_path / "t.csv"))) == told
+
+
+@pytest.mark.parametrize("rows", [1, 3, 5, 7])
+def test_the_first_rows_of_a_file_of_columns_are_the_first_rows(plait, tmp_path, rows):
+    table = pa.table({"n": pa.array(range(7))})
+    pa.parquet.write_table(table, tmp_path / "n.parquet", row_group_size=2)
+    shown = plait("survey", "n.parquet", "--rows", str(rows)).out
+    assert [line.split()[-1] for line in shown.splitlines()[-rows:]] == [
+        str(n) for n in range(rows)
+    ]

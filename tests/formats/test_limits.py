@@ -16,7 +16,7 @@ import pytest
 
 import plait
 from plait.core.account import names
-from plait.core.account.errors import SourceError, UsageError
+from plait.core.account.errors import OutputError, SourceError, UsageError
 from plait.core.account.limits import LIMITS, LimitError, Limits, limits_of
 from plait.core.account.names import distinct_name
 from plait.core.table.headings import usable_names
@@ -25,6 +25,7 @@ from plait.core.unmatched import near
 from plait.formats.archives import packed
 from plait.formats.cells.header import read_header
 from plait.formats.sources import find_sources
+from plait.formats.workbooks import writing as workbooks
 
 ROOT = Path(__file__).parents[2]
 
@@ -231,3 +232,18 @@ def test_of_very_long_keys_no_more_than_the_ends_are_compared(monkeypatch):
     found = near.near_texts(pa.array([f"Elm Road {middle}"]), pa.array([f"Elm Raod {middle}"]))
     assert found.text.tolist() == [0] and found.score[0] < 1
     assert max(compared) < 1000
+
+
+@pytest.mark.parametrize(("rows", "columns", "fits"), [(3, 2, True), (4, 2, False), (3, 3, False)])
+def test_a_sheet_holds_so_many_rows_below_its_head_and_so_many_columns(
+    tmp_path, monkeypatch, rows, columns, fits
+):
+    monkeypatch.setattr(workbooks, "MOST_ROWS", 4)
+    monkeypatch.setattr(workbooks, "MOST_COLUMNS", 2)
+    table = {f"c{number}": ["1"] * rows for number in range(columns)}
+    if fits:
+        plait.write(table, tmp_path / "a.xlsx")
+        assert plait.read(tmp_path / "a.xlsx").rows == rows
+    else:
+        with pytest.raises(OutputError, match="a sheet holds 3 and 2"):
+            plait.write(table, tmp_path / "a.xlsx")

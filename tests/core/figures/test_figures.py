@@ -7,6 +7,7 @@ import statistics
 from decimal import Decimal
 from fractions import Fraction
 
+import pyarrow as pa
 import pytest
 
 from plait.core.account.errors import UsageError
@@ -165,3 +166,10 @@ def test_a_group_whose_cells_are_all_missing_has_no_figure(missing):
         for name, judge in (("smallest", min), ("largest", max), ("sum", sum)):
             assert (figures[name][row] in (None, "")) == (not numbers)
             assert not numbers or float(figures[name][row]) == judge(numbers)
+
+
+def test_the_middle_of_doubles_is_half_way_between_the_two_there():
+    doubles = pa.array([1.0, 2.5, 4.0, None], pa.float64())
+    table = from_columns("t", {"k": ["a", "a", "b", "c"], "x": doubles})
+    made = group(table, "k", {"mid": "middle:x"}).table.to_dict()["mid"]
+    assert [None if one is None else float(one) for one in made] == [1.75, 4.0, None]

@@ -59,6 +59,7 @@ TABLE = from_columns(
         ("EXTRACT(HOUR FROM at) * 60 + EXTRACT(MINUTE FROM at)", [0, 1439, 0]),
         ("day + INTERVAL '1' MONTH", [date(2031, 4, 30), date(2032, 3, 29), date(2032, 1, 31)]),
         ("day - INTERVAL '2' MONTH", [date(2031, 1, 31), date(2031, 12, 29), date(2031, 10, 31)]),
+        ("day + INTERVAL '1' QUARTER", [date(2031, 6, 30), date(2032, 5, 29), date(2032, 3, 31)]),
         ("day - INTERVAL '10' DAY", [date(2031, 3, 21), date(2032, 2, 19), date(2031, 12, 21)]),
         ("TRY_CAST(d AS DECIMAL(5, 1))", [Decimal("1234.6"), Decimal("-1250.5"), Decimal("0.0")]),
         ("TRY_CAST(d AS DECIMAL(4, 1))", [None, None, Decimal("0.0")]),

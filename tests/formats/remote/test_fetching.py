@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import http.server
+import io
 import json
 import ssl
 import threading
@@ -18,6 +19,7 @@ from makers import every_format
 from plait.core.account.errors import SourceError, UsageError
 from plait.formats.reading import read_source
 from plait.formats.remote import fetching
+from plait.formats.remote.https import Coming
 from plait.formats.sources import find_sources
 from servers import library
 
@@ -242,3 +244,22 @@ def test_each_wait_before_another_try_is_twice_the_one_before(https, monkeypatch
         plait.read(f"{https}/busy.csv")
     shortest = fetching._WAIT_SECONDS
     assert waits == [shortest, 2 * shortest, 4 * shortest]
+
+
+@pytest.mark.parametrize(
+    ("written", "ranges", "expected"),
+    [
+        (b"", {"If-Range": "v1"}, None),
+        (b"abc", {}, None),
+        (b"abc", {"If-Range": "v1"}, {"Range": "bytes=3-", "If-Range": "v1"}),
+    ],
+)
+def test_the_rest_of_the_same_version_is_asked_for(written, ranges, expected):
+    out = io.BytesIO()
+    out.write(written)
+    coming = Coming("https://x.example/a.csv", "x", out, lambda _: None, _ranges=ranges)
+    asked = coming.headers()
+    assert {name: asked.get(name) for name in ("Range", "If-Range")} == (
+        expected or {"Range": None, "If-Range": None}
+    )
+    assert out.tell() == (3 if expected else 0)

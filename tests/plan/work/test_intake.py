@@ -8,6 +8,7 @@ import pytest
 
 from conftest import rows_of
 from makers import workbook
+from plait.plan.work import sizes
 
 
 @pytest.fixture
@@ -133,3 +134,24 @@ def test_a_crosswalk_is_a_source_like_the_others(plait, put, tmp_path):
     assert not [one for one in ended.json["findings"] if one["code"] == "not-used"]
     ledger = json.loads((tmp_path / "handover" / "ledger.json").read_text())
     assert [one["name"] for one in ledger["sources"]] == ["a", "b", "c"]
+
+
+@pytest.mark.parametrize(
+    ("step", "refused"),
+    [
+        ('mend = "a"\nwhere = "k = 1"', False),
+        ('stack = ["a"]\ndistinct = true', False),
+        ('stack = ["a"]', True),
+    ],
+)
+def test_a_stack_that_is_surely_too_large_is_refused_before_any_work(
+    plait, put, tmp_path, monkeypatch, step, refused
+):
+    monkeypatch.setattr(sizes, "MOST_ROWS", 5)
+    put(a_csv="k\n1\n1\n2\n2\n")
+    (tmp_path / "p.toml").write_text(
+        f'[source.a]\npath = "a.csv"\n[[step]]\n{step}\ninto = "b"\n'
+        '[[step]]\nstack = ["b", "b"]\ninto = "c"\n[handover]\nresult = "c"\n'
+    )
+    ended = plait("check", "p.toml")
+    assert ("this stack would have 8 rows or more" in ended.err) == refused, ended.err

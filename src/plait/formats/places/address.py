@@ -131,8 +131,9 @@ class Address:
         scheme, _, rest = self.filled().partition("://")
         head, sign, asked = rest.partition("?")
         signed = head.partition("/")[0]
-        # A password may have a / or an @ in it that nobody wrote as a %.
-        who, at, _ = head.rpartition("@") if "@" in signed or scheme not in REMOTE else ("", "", "")
+        # The password of a database may have a / or an @ in it that nobody wrote as a %; behind
+        # the / of an address of files an @ is part of a name.
+        who, at, _ = (signed if scheme in REMOTE else head).rpartition("@")
         where = head[len(who) + len(at) :]
         user, _, password = who.partition(":")
         try:
