@@ -258,11 +258,11 @@ def test_columns_that_do_not_fit_the_line_are_its_examples(plait, put, number):
 
 
 def test_numbers_that_no_one_type_holds_are_compared_one_by_one(plait, put):
-    """Neither file has more than 76 digits; both together would need 90."""
-    large, small = "1" + "0" * 69, f"0.{'0' * 19}1"
+    """Neither file has more than 76 digits in a column; both together would need 101."""
+    large, small = f"1{'0' * 59}.5", f"0.{'0' * 39}1"
     put(
-        old_csv=f"k,n\n1,5\n2,{large}\n3,7\n",
-        new_csv=f"k,n\n1,5.{'0' * 20}\n2,{small}\n3,7.{'0' * 19}1\n",
+        old_csv=f"k,n\n1,5.0\n2,{large}\n3,7.5\n",
+        new_csv=f"k,n\n1,5.00\n2,{small}\n3,7.{'0' * 39}1\n",
     )
     found = said(plait, "old.csv", "new.csv", "--key", "k")
     assert (found["rows_changed"], found["rows_equal"]) == (2, 1)
