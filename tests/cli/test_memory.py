@@ -198,7 +198,7 @@ def test_a_killed_run_leaves_nothing_that_the_next_does_not_take_away(put, tmp_p
     words += ["--quiet", "--replace", "--memory", "1MB", "--scratch", str(scratch)]
     calls, out = calls_of(words, tmp_path, small), tmp_path / "out.csv"
     expected = out.read_bytes()
-    for call in spread(calls, max(cases(50), 12), 7):
+    for call in spread(calls, max(cases(50), 6), 7):
         out.unlink(missing_ok=True)
         assert run_until(call, words, tmp_path, small).returncode == -signal.SIGKILL
         assert not out.exists() or out.read_bytes() == expected

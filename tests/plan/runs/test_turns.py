@@ -91,7 +91,7 @@ def test_runs_killed_at_any_moment_leave_everything_whole(plan, tmp_path):
     """History, kept handovers and turn are whole after each kill, and the next run works."""
     words = ["run", plan.name, "--replace"]
     calls = calls_of(words, tmp_path)
-    for number, call in enumerate(spread(calls, max(3, cases(100)), 18)):
+    for number, call in enumerate(spread(calls, max(4, cases(50)), 18)):
         rows = "".join(f"{n},{(n + number) % 7}\n" for n in range(500))
         (tmp_path / "visits.csv").write_text("hive,kg\n" + rows)
         assert run_until(call, words, tmp_path).returncode == -signal.SIGKILL
