@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import zipfile
 
 import numpy as np
 import pyarrow as pa
@@ -12,6 +13,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+import plait
 from cases import cases
 from plait.core.account.errors import OutputError
 from plait.core.table.table import from_columns
@@ -99,3 +101,11 @@ def test_memory_used_again_holds_nothing_of_the_rows_before():
     first = render(long, ",")
     first.release()
     assert bytes(render(short, ",").data) == b"yy,1\n"
+
+
+def test_doubles_of_a_sheet_come_back_as_numbers(tmp_path):
+    plait.write(pa.table({"x": pa.array([1.5, -0.25, 1e300])}), tmp_path / "a.xlsx")
+    back = plait.read(tmp_path / "a.xlsx")
+    assert [float(value) for value in back.to_dict()["x"]] == [1.5, -0.25, 1e300]
+    with zipfile.ZipFile(tmp_path / "a.xlsx") as book:
+        assert b'<c r="A2"><v>1.5</v>' in book.read("xl/worksheets/sheet1.xml")

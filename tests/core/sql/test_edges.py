@@ -242,3 +242,11 @@ def test_a_function_that_there_is_not_is_answered_with_the_nearest_or_the_list(t
     with pytest.raises(UsageError) as caught:
         evaluate(parse(text), TABLE)
     assert remedy in caught.value.remedy
+
+
+@pytest.mark.parametrize(
+    ("part", "expected"), [("DAY", 1), ("HOUR", 2), ("MINUTE", 3), ("SECOND", Decimal("4.5"))]
+)
+def test_parts_of_a_stretch_of_time_add_up_to_it(part, expected):
+    table = from_columns("t", {"a": ["2031-04-05 00:00:00"], "b": ["2031-04-06 02:03:04.5"]})
+    assert evaluate(parse(f"EXTRACT({part} FROM b - a)"), table).to_pylist() == [expected]
