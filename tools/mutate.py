@@ -4,7 +4,7 @@
     python tools/mutate.py 7 50 --rooms core,cli   in these folders of the package only
     python tools/mutate.py 7 50 --show             what is drawn, and nothing is tried
     python tools/mutate.py 7 50 --judges           tried by the judges of tests/judges.py alone
-    python tools/mutate.py 7 50 --part 1/2         the first half of them
+    python tools/mutate.py 7 50 --part 1/2         every second one, from the first
 
 Each is tried by those quick tests that call the function it is in, in a copy of what is
 committed. It says which mutations nobody noticed, and the share that was noticed, by folder.

@@ -17,7 +17,7 @@ from plait.cli.per_source import typed
 from plait.cli.process import load_meanwhile
 from plait.cli.progress import Progress
 from plait.core.account.errors import ExpectationError, SourceError, UsageError
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted, standing
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, agreeing, counted, standing
 from plait.core.account.names import file_name
 from plait.core.table.aside import cut_findings, limited
 from plait.core.table.table import Table
@@ -328,7 +328,7 @@ def _left_behind(
     every = [*paths, *([options.report] if options.report else [])]
     gone = [str(path) for path in delivery.going(every)]
     left = delivery.left_in(folder, every)
-    are = "is" if len(left) == 1 else "are"
+    are = agreeing(len(left), "is", "are")
     found = (
         _of_files("gone-with-result", "note", gone, "of the earlier run went with its result", ""),
         _of_files(

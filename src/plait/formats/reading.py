@@ -9,7 +9,7 @@ from dataclasses import replace
 from typing import Any, TypeVar
 
 from plait.core.account.errors import SourceError
-from plait.core.account.finding import Example, Finding, counted
+from plait.core.account.finding import Example, Finding, agreeing, counted
 from plait.core.account.parallel import ordered_map
 from plait.core.store.room import expect
 from plait.core.table.table import Table
@@ -128,7 +128,7 @@ def _not_read(over: PassedOver, name: str) -> Finding:
         "note",
         len(names),
         f"{counted(len(names), 'file')} of the folder {over.folder} "
-        f"{'is' if len(names) == 1 else 'are'} not read: {shown}",
+        f"{agreeing(len(names), 'is', 'are')} not read: {shown}",
         "",
         name,
     )

@@ -147,7 +147,7 @@ def behind_finding(finding: Finding, step: int, every: Sequence[Behind]) -> Behi
     every : sequence of Behind
     """
     endings = _LISTS.get(finding.code)
-    of = finding.where.partition(", column ")[0]
+    of = finding.source
     if endings is None or not of:
         return None
     for one in every:

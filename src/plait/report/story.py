@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from plait._version import __version__
-from plait.core.account.finding import Example, counted, worst_first
+from plait.core.account.finding import Example, agreeing, counted, worst_first
 from plait.core.account.ledger import Entry
 from plait.core.look.contents import Content, Partners
 from plait.report.account import Account, finding_dict
@@ -38,6 +38,17 @@ class Expected:
     found: str
     line: int
     examples: tuple[Example, ...] = ()
+
+
+def holding(expected: Sequence[Expected]) -> str:
+    """How many expectations hold.
+
+    >>> holding([Expected("rows >= 1", True, "7 rows", 3)])
+    '1 of 1 expectation holds'
+    """
+    held = sum(one.holds for one in expected)
+    verb = agreeing(len(expected), "holds", "hold")
+    return f"{held} of {counted(len(expected), 'expectation')} {verb}"
 
 
 @dataclass(frozen=True)
@@ -166,7 +177,6 @@ class Story:
 
     def answer(self) -> list[str]:
         """The answer in a few lines, the most important first."""
-        kept = sum(one.holds for one in self.expected)
         lines = [
             f"one dataset: {self.result}, {counted(self.rows, 'row')}, "
             f"{counted(len(self.contents), 'column')}",
@@ -180,9 +190,7 @@ class Story:
         if self.since:
             lines += self.since.answer()
         if self.expected:
-            every = counted(len(self.expected), "expectation")
-            verb = "holds" if len(self.expected) == 1 else "hold"
-            lines.append(f"expected:    {kept} of {every} {verb}")
+            lines.append(f"expected:    {holding(self.expected)}")
         return lines
 
     def description(self, column: str) -> str:

@@ -13,7 +13,7 @@ from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.cli.working import add_work
 from plait.core.account.errors import ExpectationError
-from plait.core.account.finding import counted, standing
+from plait.core.account.finding import agreeing, counted, standing
 from plait.plan.check import Foreseen, check
 from plait.plan.file.load import load_plan
 from plait.plan.handing.telling import sources_of
@@ -86,7 +86,7 @@ def _show(foreseen: Foreseen, expected: list[Expected], verbose: bool) -> None:
     from plait.cli.views.show import show_answer, show_expected, show_findings, show_ledger
 
     failing = sum(not one.holds for one in expected)
-    verb = "fails" if len(expected) == 1 else "fail"
+    verb = agreeing(len(expected), "fails", "fail")
     every = counted(len(expected), "expectation")
     refused = f"a run would hand nothing over: {failing} of {every} {verb}"
     memory = f" and {bytes_shown(foreseen.memory)} of memory" if foreseen.memory else ""

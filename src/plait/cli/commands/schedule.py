@@ -11,7 +11,7 @@ from typing import Any
 
 from plait._version import __version__
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import counted
+from plait.core.account.finding import agreeing, counted
 from plait.plan.file.load import load_plan
 from plait.plan.runs.clock import day_and_time, now
 from plait.plan.schedule.job import job_of
@@ -190,7 +190,7 @@ def _how_many(found: list[Scheduled]) -> str:
     if not found:
         return "no plan runs by itself"
     by = " and ".join(sorted({one.by for one in found}))
-    runs = "runs by itself" if len(found) == 1 else "run by themselves"
+    runs = agreeing(len(found), "runs by itself", "run by themselves")
     return f"{counted(len(found), 'plan')} {runs}, by {by}"
 
 

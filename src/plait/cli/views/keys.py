@@ -11,7 +11,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from plait.cli.views.show import bar_of, console, printable, show_answer, show_findings
-from plait.core.account.finding import Finding, counted
+from plait.core.account.finding import Finding, agreeing, counted
 from plait.core.table.keyspec import quoted
 from plait.core.unmatched.failing import Failing
 from plait.core.unmatched.gains import Gain
@@ -46,7 +46,7 @@ def _answer(found: Audited, options: argparse.Namespace) -> Iterator[str]:
         everywhere = [one for one in found.holdings if len(one.sources) == len(found.sources)]
         total = sum(one.keys for one in found.holdings)
         held = everywhere[0].keys if everywhere else 0
-        verb = "is" if total == 1 else "are"
+        verb = agreeing(total, "is", "are")
         yield f"{held:,} of {counted(total, 'key')} {verb} in all {len(found.sources)} sources"
     if options.out:
         yield f"written to {options.out}"
@@ -117,7 +117,7 @@ def _near(near: int, tried: int, other: str, side: str) -> str:
     every = f"the {other}{tried:,} keys of {side}{lost}"
     if not near:
         return f"none of {every} has a near match"
-    return f"{near:,} of {every} {'has' if near == 1 else 'have'} a near match"
+    return f"{near:,} of {every} {agreeing(near, 'has', 'have')} a near match"
 
 
 def _colliding(gain: Gain, right: str) -> str:

@@ -174,6 +174,8 @@ def show_expected(expected: Sequence[Expected], verbose: bool = False) -> None:
     """What was expected and fails, with examples; what holds as a number, unless verbose."""
     if not expected:
         return
+    from plait.report.story import holding
+
     out = console()
     grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 1, 0, 0))
     grid.add_column(width=7, no_wrap=True)
@@ -186,9 +188,7 @@ def show_expected(expected: Sequence[Expected], verbose: bool = False) -> None:
         for example in one.examples if not one.holds else ():
             grid.add_row("", Text(_shown(example), style="dim"))
     out.print()
-    verb = "holds" if len(expected) == 1 else "hold"
-    held = sum(one.holds for one in expected)
-    out.print(f"{held} of {counted(len(expected), 'expectation')} {verb}")
+    out.print(holding(expected))
     if grid.row_count:
         out.print(Padding(grid, (0, 0, 0, 2)))
 
@@ -263,7 +263,7 @@ def _finding(finding: Finding, most: int | None) -> Padding:
 
 def _source(finding: Finding) -> str:
     """The source or the file that a finding is about; none where it is about a result."""
-    source = finding.where.partition(", column ")[0]
+    source = finding.source
     return "" if source == "the result" or source.startswith("column ") else source
 
 

@@ -98,6 +98,11 @@ class Finding:
     examples: tuple[Example, ...] = ()
     terms: tuple[str, ...] = ()
 
+    @property
+    def source(self) -> str:
+        """``where`` without the column."""
+        return self.where.partition(", column ")[0]
+
 
 def counted(count: int, word: str) -> str:
     """A number and its noun: ``1 key``, ``1,200 keys``.
@@ -105,7 +110,16 @@ def counted(count: int, word: str) -> str:
     >>> counted(1, "row"), counted(1200, "row")
     ('1 row', '1,200 rows')
     """
-    return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"
+    return f"{count:,} {agreeing(count, word, f'{word}s')}"
+
+
+def agreeing(count: int, one: str, several: str) -> str:
+    """The word that agrees with a number: ``is`` with 1, ``are`` with any other.
+
+    >>> agreeing(1, "is", "are"), agreeing(0, "is", "are")
+    ('is', 'are')
+    """
+    return one if count == 1 else several
 
 
 def of_markers(
@@ -116,7 +130,7 @@ def of_markers(
     >>> of_markers("kg", ["n/a", "-"], 1, "may, column kg").message
     '1 cell of kg counts as missing: n/a, -'
     """
-    verb = "counts" if count == 1 else "count"
+    verb = agreeing(count, "counts", "count")
     said = f"{counted(count, 'cell')} of {name} {verb} as missing: {', '.join(markers)}"
     return Finding("marker-found", "note", count, said, remedy, where, terms=tuple(markers))
 

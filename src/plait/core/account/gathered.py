@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, worst_first
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, agreeing, worst_first
 
 _LONGEST = 200
 _SAID = {
@@ -86,7 +86,7 @@ def _as_one(several: Sequence[Finding]) -> list[Finding]:
 def _markers(several: Sequence[Finding]) -> dict[str, str]:
     """The markers that the messages name."""
     named = dict.fromkeys(term for one in several for term in one.terms)
-    return {"m": ", ".join(named), "counts": "counts" if len(named) == 1 else "count"}
+    return {"m": ", ".join(named), "counts": agreeing(len(named), "counts", "count")}
 
 
 def _short(one: Finding) -> Example:

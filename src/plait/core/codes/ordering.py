@@ -18,7 +18,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import counted
+from plait.core.account.finding import agreeing, counted
 from plait.core.codes.counting import count, first_rows
 from plait.core.table.keyspec import quoted
 from plait.core.table.table import Table
@@ -280,12 +280,12 @@ def _in_words(table: Table, doubt: Doubt, texts: pa.Array, codes: Codes, times: 
     out = np.flatnonzero(~doubt.fits)
     out = out[np.argsort(first[out], kind="stable")]
     fit, unfit = int(times[doubt.fits].sum()), int(times[out].sum())
-    what = f"{fit:,} of {counted(fit + unfit, 'cell')} {'is a' if fit == 1 else 'are'} {doubt.kind}"
+    what = f"{fit:,} of {counted(fit + unfit, 'cell')} {agreeing(fit, 'is a', 'are')} {doubt.kind}"
     what += "s" if fit != 1 else ""
     if unfit:
         shown = ", ".join(map(partial(_shown, table, texts, first), out[:_MOST_SHOWN].tolist()))
         more = ", …" if len(out) > _MOST_SHOWN else ""
-        what += f", {unfit:,} {'is' if unfit == 1 else 'are'} not: {shown}{more}"
+        what += f", {unfit:,} {agreeing(unfit, 'is', 'are')} not: {shown}{more}"
     elif len(doubt.forms) > 1:
         what += f", which may be written as {' or '.join(doubt.forms)}"
     else:

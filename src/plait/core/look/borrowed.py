@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, agreeing, counted
 from plait.core.account.parallel import ordered_map
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text, without_empty
@@ -126,7 +126,7 @@ def _finding(
         "warning",
         count,
         f"nothing in {names} proves how {counted(count, 'cell')} of {name} "
-        f"{'is' if count == 1 else 'are'} written, only {rest[0].name} does; the column stays text",
+        f"{agreeing(count, 'is', 'are')} written, only {rest[0].name} does; the column stays text",
         f"--type '{first.name}={name}={ways[0]}', or '{first.name}={name}={ways[1]}'",
         name,
         tuple(examples[:MOST_EXAMPLES]),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from plait.core.account.finding import Example, Finding, counted, of_markers
+from plait.core.account.finding import Example, Finding, agreeing, counted, of_markers
 from plait.core.look.profile import Profile
 from plait.core.table.keyspec import quoted
 from plait.core.types.forms import base
@@ -56,8 +56,8 @@ def doubts(name: str, one: Profile, where: str) -> Iterator[Finding]:
                 "note",
                 count,
                 f"{counted(count, 'cell')} of {name} may mean missing: {', '.join(markers)}; "
-                f"{'it stays' if count == 1 else 'they stay'} text",
-                f"to make {'it' if count == 1 else 'them'} missing: --missing {','.join(markers)}",
+                f"{agreeing(count, 'it stays', 'they stay')} text",
+                f"to make {agreeing(count, 'it', 'them')} missing: --missing {','.join(markers)}",
                 where,
                 terms=tuple(markers),
             )

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import combinations
 
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, agreeing, counted
 from plait.core.account.names import folded, respelt
 from plait.core.table.keyspec import Several, check_column, quoted, several_values
 from plait.core.table.table import Table
@@ -211,8 +211,8 @@ def _variant_finding(
     if all(folded(new) == folded(old) for old in olds):
         remedy += " or --fold-headers"
     named = ", ".join(map(repr, olds))
-    look = "column {} looks" if len(olds) == 1 else "columns {} look"
-    are = "they are two columns" if len(olds) == 1 else "each is a column of its own"
+    look = agreeing(len(olds), "column {} looks", "columns {} look")
+    are = agreeing(len(olds), "they are two columns", "each is a column of its own")
     return Finding(
         "header-variant",
         "warning",
@@ -237,7 +237,7 @@ def _lacking_finding(name: str, without: Sequence[Table], sources: int) -> Findi
         "warning",
         rows,
         f"column {name!r} is missing from {len(without):,} of {counted(sources, 'source')} "
-        f"({named}): {counted(rows, 'row')} {'has' if rows == 1 else 'have'} no value",
+        f"({named}): {counted(rows, 'row')} {agreeing(rows, 'has', 'have')} no value",
         "if it is there under another name: --same NEW=OLD",
         f"column {name}",
         tuple(Example(table.name) for table in without[_MOST_NAMED:][:MOST_EXAMPLES]),

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, agreeing, counted
 from plait.core.codes.coding import Coding
 from plait.core.codes.groups import Rows
 from plait.core.keys.duplicates import Duplicates, key_text
@@ -183,7 +183,7 @@ def _unmatched_finding(side: Side, severity: str, remedy: str, by_key: bool) -> 
     if not side.unmatched_rows:
         return
     rows, keys = counted(side.unmatched_rows, "row"), counted(side.unmatched_keys, "key")
-    have = "has" if side.unmatched_rows == 1 else "have"
+    have = agreeing(side.unmatched_rows, "has", "have")
     said = f"{rows} of {side.table.name} ({keys}) {have} no match in {side.other}"
     if not by_key:  # a row may be without a partner though its key is there
         said = f"{rows} of {side.table.name} {have} no partner in {side.other}"

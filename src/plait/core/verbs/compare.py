@@ -9,7 +9,7 @@ from decimal import Decimal, InvalidOperation
 import numpy as np
 
 from plait.core.account.errors import UsageError, asked
-from plait.core.account.finding import Finding, counted
+from plait.core.account.finding import Finding, agreeing, counted
 from plait.core.account.ledger import Entry, Line, entry
 from plait.core.codes.coding import code_keys
 from plait.core.table.keyspec import (
@@ -307,9 +307,7 @@ def _not_compared(old: Table, new: Table, key: Names) -> list[Finding]:
     if not names:
         return []
     pairs = ", ".join(f"{before} = {after}" for before, after in key)
-    message = (
-        f"{', '.join(names)} not compared with {'itself' if len(names) == 1 else 'themselves'}"
-    )
+    message = f"{', '.join(names)} not compared with {agreeing(len(names), 'itself', 'themselves')}"
     return [Finding("not-compared", "note", len(names), f"{message}: the key is {pairs}")]
 
 

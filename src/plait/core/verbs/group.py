@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from plait.core.account.errors import UsageError, asked
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, agreeing, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.codes.coding import code_keys
 from plait.core.codes.groups import Groups, Rows, grouped
@@ -218,7 +218,7 @@ def _missing_keys(table: Table, by: Sequence[str], groups: Groups) -> Iterator[F
                 "note",
                 rows,
                 f"{counted(rows, 'row')} of {table.name} without {name} "
-                f"{'is' if rows == 1 else 'are'} grouped as missing",
+                f"{agreeing(rows, 'is', 'are')} grouped as missing",
                 f"--where '\"{name}\" IS NOT NULL', in plait mend, leaves them out",
                 f"{table.name}, column {name}",
             )
@@ -238,9 +238,9 @@ def _missing_values(
         if not len(short):
             continue
         none = int((figure.values[short] == 0).sum())
-        have = "has" if none == 1 else "have"
+        have = agreeing(none, "has", "have")
         said = f"; {none:,} of them {have} none, and the figure is missing there" if none else ""
-        rest = "rests" if len(ones) == 1 else "rest"
+        rest = agreeing(len(ones), "rests", "rest")
         yield Finding(
             "group-values-missing",
             "note",

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError, asked
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, agreeing, counted
 from plait.core.account.ledger import Line, entry
 from plait.core.account.names import joint_name
 from plait.core.codes.counting import distinct
@@ -370,7 +370,7 @@ def _conflict_finding(
         "warning",
         keys,
         f"{counted(keys, 'key')} of {table.name} in conflict: {said}; "
-        f"{'its' if keys == 1 else 'their'} rows are set aside",
+        f"{agreeing(keys, 'its', 'their')} rows are set aside",
         f"--rule '{quoted(worst[0])}=first', or last, commonest, longest, newest-by:COLUMN",
         table.name,
         _examples(listed, key),
@@ -395,7 +395,7 @@ def _missing_findings(table: Table, key: Sequence[str], rows: Rows) -> Iterator[
             "warning",
             len(rows),
             f"{counted(len(rows), 'row')} of {table.name} without a full key "
-            f"{'is' if len(rows) == 1 else 'are'} set aside",
+            f"{agreeing(len(rows), 'is', 'are')} set aside",
             f"fill {', '.join(key)} in the source",
             table.name,
             tuple(

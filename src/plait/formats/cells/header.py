@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from itertools import islice
 
 from plait.core.account.errors import SourceError
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, agreeing, counted
 from plait.formats.cells.headrows import joined
 
 
@@ -112,7 +112,7 @@ def title_finding(above: Sequence[str], where: str) -> list[Finding]:
     """What is to be said when lines are above the header."""
     if not above:
         return []
-    were = "was" if len(above) == 1 else "were"
+    were = agreeing(len(above), "was", "were")
     return [
         Finding(
             "title-lines",

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from plait.core.account.errors import PlaitError
+from plait.core.account.finding import agreeing
 from plait.core.keys.match import Match
 from plait.core.look.family import headers_of, mostly_alike
 from plait.core.look.relating.relation import Relation
@@ -192,7 +193,7 @@ def _matched(match: Match, right: str) -> str:
     lost = match.left_unmatched + match.left_missing_key
     return (
         f"{match.left_matched:,} of {match.left_rows:,} rows match, {match.cardinality}; "
-        f"{lost:,} {'has' if lost == 1 else 'have'} no partner in {right}"
+        f"{lost:,} {agreeing(lost, 'has', 'have')} no partner in {right}"
     )
 
 

@@ -147,7 +147,7 @@ def _told(story: Story) -> list[_Told]:
         _Told(
             one,
             _step_said(story, of[id(one)]),
-            one.where.partition(", column ")[0],
+            one.source,
             behind_finding(one, of[id(one)], story.behind),
         )
         for one in worst_first(story.account.findings)

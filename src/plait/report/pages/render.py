@@ -13,7 +13,7 @@ from importlib.resources import files
 from typing import Any
 
 from plait._version import __version__
-from plait.core.account.finding import counted
+from plait.core.account.finding import agreeing, counted
 from plait.formats.delivery.user_folders import cache_folder
 from plait.report.figures import bytes_shown, came_from, percent, step_shown
 from plait.report.links import anchor, link
@@ -80,6 +80,7 @@ def environment() -> Any:
     )
     made.filters["number"] = lambda count: f"{count:,}".replace("-", "−")
     made.filters["counted"] = counted
+    made.filters["agreeing"] = agreeing
     made.filters["bytes"] = bytes_shown
     made.filters["step"] = step_shown
     made.filters["came_from"] = came_from

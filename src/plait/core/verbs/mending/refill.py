@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import Finding, counted
+from plait.core.account.finding import Finding, agreeing, counted
 from plait.core.store.shelf import kept
 from plait.core.table.absent import present
 from plait.core.table.keyspec import check_column, names
@@ -72,8 +72,8 @@ def replaced(table: Table, spec: str) -> Table:
     count = sum(pc.sum(hit).as_py() or 0 for hit in same)
     table = table.replacing(column, kept(made, pa.string()))
     severity = "note" if count else "warning"
-    were, are = ("was", "is") if count == 1 else ("were", "are")
-    what = f"of {column!r} {were} {old!r}" + (f" and {are} {new!r}" if new else "")
+    what = f"of {column!r} {agreeing(count, 'was', 'were')} {old!r}"
+    what += f" and {agreeing(count, 'is', 'are')} {new!r}" if new else ""
     return _told(table, "cells-replaced", count, what, severity, always=True)
 
 
@@ -123,8 +123,8 @@ def filled(table: Table, column: str, value: str) -> Table:
         count = int(missing.sum())
         table = table.replacing(column, made, table.column(column).kind)
     how = "with the cell above" if value == DOWN else f"with {value!r}"
-    were, are = ("was", "is") if count == 1 else ("were", "are")
-    what = f"of {column!r} {were} missing and {are} filled {how}"
+    are = agreeing(count, "was missing and is", "were missing and are")
+    what = f"of {column!r} {are} filled {how}"
     return _told(table, "cells-filled", count, what)
 
 

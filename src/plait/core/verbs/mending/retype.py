@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import SourceError, UsageError
-from plait.core.account.finding import Finding, counted
+from plait.core.account.finding import Finding, agreeing, counted
 from plait.core.account.names import nearest
 from plait.core.look.profile import tallied
 from plait.core.store.shelf import kept
@@ -274,7 +274,7 @@ def _finding(
 ) -> Finding:
     examples = cell_examples(table, cells, rows)
     what = (
-        f"{counted(len(rows), 'cell')} of {name!r} {'is' if len(rows) == 1 else 'are'} no {wanted}"
+        f"{counted(len(rows), 'cell')} of {name!r} {agreeing(len(rows), 'is', 'are')} no {wanted}"
     )
     if unfit == "error":
         raise SourceError(
@@ -282,9 +282,9 @@ def _finding(
             f"{next(map(str, examples[0].places), table.name)}, column {name}",
             "keep such rows apart: --unfit set-aside; or make the cells missing: --unfit missing",
         )
-    if len(rows) == 1:
-        done = "its row is set aside" if unfit == "set-aside" else "it is missing"
+    if unfit == "set-aside":
+        done = agreeing(len(rows), "its row is set aside", "their rows are set aside")
     else:
-        done = "their rows are set aside" if unfit == "set-aside" else "they are missing"
+        done = agreeing(len(rows), "it is missing", "they are missing")
     where = f"{table.name}, column {name}"
     return Finding("cell-unfit", "warning", len(rows), f"{what}; {done}", "", where, examples)

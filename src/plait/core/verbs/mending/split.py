@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import Finding, counted
+from plait.core.account.finding import Finding, agreeing, counted
 from plait.core.account.names import distinct_name
 from plait.core.store.shelf import Shelf
 from plait.core.table.keyspec import check_column, names
@@ -183,7 +183,7 @@ def _finding(
         "warning",
         len(rows),
         f"{counted(len(rows), 'cell')} of {split.column!r} "
-        f"{'has' if len(rows) == 1 else 'have'} {what} than {len(split.into)} parts; {kept}",
+        f"{agreeing(len(rows), 'has', 'have')} {what} than {len(split.into)} parts; {kept}",
         "",
         f"{table.name}, column {split.column}",
         examples,
