@@ -108,3 +108,8 @@ def test_quiet_says_nothing_and_json_is_all_there_is(plait, months):
     ended = plait("keys", "m1.csv", "m2.csv", "--key", "hive", "--quiet", "--json")
     assert ended.err == ""
     assert ended.json["pairs"][0]["left"] == "m1"
+
+
+def test_a_source_of_one_letter_is_told_though_a_word_has_that_letter(plait, put):
+    put(a_csv="yard,kg\nElm,1.5\nOak,n/a\n")
+    assert "[marker-found]  a, column kg" in plait("survey", "a.csv").out

@@ -251,7 +251,8 @@ def _finding(finding: Finding, most: int | None) -> Padding:
     texts = (finding.message, *(example.text for example in finding.examples))
     places = any(example.places for example in finding.examples)
     source = _source(finding)
-    if source and not places and not any(source in text for text in texts):
+    named = re.compile(rf"(?<![\w/]){re.escape(source)}(?!\w)")  # ``a`` is not named by ``n/a``
+    if source and not places and not any(map(named.search, texts)):
         body.append(f"  {printable(finding.where)}", style="dim")
     grid.add_row(Text(finding.severity, style=_STYLES[finding.severity]), body)
     for example in finding.examples[:most]:
