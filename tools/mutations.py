@@ -13,6 +13,8 @@ from pathlib import Path
 PACKAGE = Path("src", "plait")
 SKIPPED = ("demo/", "_version.py")
 _OF_HELP = {"help", "metavar", "shown", "description", "title", "epilog", "usage", "prog", "doc"}
+# They guard against mistakes of a later change, and change nothing of what the program does now.
+_GUARDS = {"frozen", "strict", "slots", "check", "daemon"}
 _OTHER_WAY: dict[type[ast.cmpop], tuple[type[ast.cmpop], ...]] = {
     ast.Lt: (ast.LtE, ast.GtE),
     ast.LtE: (ast.Lt, ast.Gt),
@@ -172,7 +174,7 @@ class _Places(ast.NodeVisitor):
 
     def visit_Call(self, node: ast.Call) -> None:
         for number, keyword in enumerate(node.keywords):
-            if keyword.arg and keyword.arg not in _OF_HELP:
+            if keyword.arg and keyword.arg not in _OF_HELP | _GUARDS:
 
                 def make(node: ast.AST, number: int = number) -> ast.AST:
                     assert isinstance(node, ast.Call)
