@@ -34,6 +34,15 @@ def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_p
     assert "what is new  134 visits more, 3 gone, 1 changed" in ended.err
 
 
+@pytest.mark.parametrize("folder", ["plait-demo", "elsewhere"])
+def test_the_demo_is_not_written_over_what_is_in_its_folder(plait, tmp_path, folder):
+    (tmp_path / folder).mkdir()
+    (tmp_path / folder / "mine.txt").write_text("mine")
+    ended = plait("demo", *([folder] if folder == "elsewhere" else []))
+    assert ended.status == 4 and folder in ended.err
+    assert [path.name for path in (tmp_path / folder).iterdir()] == ["mine.txt"]
+
+
 @pytest.mark.slow
 def test_the_plan_of_the_demo_fails_first_and_is_mended(plait, tmp_path):
     write_demo_data(tmp_path)

@@ -64,6 +64,14 @@ def test_numbers_that_overlap_by_chance_are_no_relation():
     assert survey(tables).relations == ()
 
 
+@pytest.mark.parametrize(("common", "related"), [(3, False), (30, True)])
+def test_columns_of_one_name_are_related_by_what_they_have_in_common(common, related):
+    left, right = _words("a", 40), _words("a", common) + _words("b", 40 - common)
+    tables = [from_columns("left", {"tag": left, "kg": [f"{n}.5" for n in range(40)]}),
+              from_columns("right", {"tag": right, "breed": ["Carnica"] * 40})]  # fmt: skip
+    assert bool(survey(tables).relations) == related
+
+
 def test_a_key_of_two_columns_is_one_relation_and_its_order_is_the_left_tables():
     yards, numbers = ["ALD", "BRK", "CUL", "DUN"], [f"{n:03d}" for n in range(1, 16)]
     both = [(yard, number) for yard in yards for number in numbers]

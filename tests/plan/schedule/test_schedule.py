@@ -79,6 +79,7 @@ def test_a_plan_has_one_line_and_others_lines_stay(crontab, planned):
     assert crontab("schedule", "p.toml", "--remove").status == 0
     assert "backup" in crontab.table.read_text() and "p.toml" not in crontab.table.read_text()
     assert "did not run by itself" in crontab("schedule", "p.toml", "--remove").err
+    assert crontab("schedule", "p.toml", "--remove", "--quiet").err == ""
 
 
 def test_the_list_has_last_and_next_run(crontab, planned):
