@@ -25,7 +25,7 @@ from plait.cli.main import main
     [
         (b"", "a.csv: the file is empty", 3),
         (b"\n\n", "a.csv: the file is empty", 3),
-        (b"x,y\n1,2\n3\n", "a.csv, line 3: this row has 1 cells where the header has 2", 3),
+        (b"x,y\n1,2\n3\n", "a.csv, line 3: this row has 1 cells, but the header has 2", 3),
         (b'x,y\n1,"a\nb"\n1,2,3\n', "a.csv, line 4: this row has 3 cells", 3),
         (b"\n\nx,y\n\n1,2\n1,2,3\n", "a.csv, line 6: this row has 3 cells", 3),
         (
@@ -34,7 +34,11 @@ from plait.cli.main import main
             3,
         ),
         (b"x,y\n1,\0\n", "a.csv, line 2: there is a NUL byte in the text", 3),
-        ("x,y\n1,2\n".encode("utf-16")[:-1], "a.csv, line 2: the text is not utf-16-le", 3),
+        (
+            "x,y\n1,2\n".encode("utf-16")[:-1],
+            "a.csv, line 2: the file is not encoded as utf-16-le",
+            3,
+        ),
         (b'x,y\n1,2\n1,"2\n3,4\n', "a.csv, line 3: a quote opens and never closes", 3),
         (b'x,y\n1,"2"3\n', "a.csv, line 2: text follows a closing quote", 3),
     ],
@@ -66,14 +70,14 @@ def test_a_header_and_no_rows_is_a_finding(plait, put):
 @pytest.mark.parametrize(
     ("words", "says", "status"),
     [
-        (["stack", "b.csv"], "b.csv: there is no such file", 3),
+        (["stack", "b.csv"], "b.csv: file not found", 3),
         (["stack", "visit.csv"], "did you mean visits.csv?", 3),
         (["stack", "*.tsv"], "no file matches", 3),
         (["stack", "no/such.csv"], "there is no folder no either", 3),
-        (["stack", "data.xyz"], "no format has the ending '.xyz'", 3),
+        (["stack", "data.xyz"], "'.xyz' is not a supported file format", 3),
         (["stack"], "required: SOURCE", 2),
         (["stack", "visits.csv", "--distnct"], "did you mean --distinct?", 2),
-        (["stack", "visits.csv", "--json"], "give the result a file: --out FILE", 2),
+        (["stack", "visits.csv", "--json"], "write the result to a file: --out FILE", 2),
         (["stack", "visits.csv", "--label", "month"], "write --label month={stem}", 2),
         (["jion"], "did you mean join?", 2),
         (["join", "visits.csv"], "a join needs two sources", 2),
@@ -82,22 +86,22 @@ def test_a_header_and_no_rows_is_a_finding(plait, put):
         (["join", "visits.csv", "hives.csv", "--kind", "lft"], "did you mean left?", 2),
         (
             ["join", "visits.csv", "hives.csv", "--cardinality", "1:1"],
-            "--cardinality is one-to-one",
+            "--cardinality must be one-to-one",
             2,
         ),
         (["join", "visits.csv", "hives.csv", "--ignore", "cases"], "did you mean case?", 2),
         (["join", "visits.csv", "other.csv"], "no column in common", 2),
         (
             ["join", "visits.csv", "hives.csv", "--key", "yard", "--key", "yard", "--key", "yard"],
-            "3 keys are given for 1 join",
+            "3 keys for 1 join",
             2,
         ),
-        (["stack", "visits.csv", "--out", "visits.csv"], "sources are never written to", 4),
-        (["stack", "visits.csv", "--out", "link.csv", "--replace"], "never written to", 4),
-        (["stack", "visits.csv", "--out", "other.csv"], "allow it with --replace", 4),
+        (["stack", "visits.csv", "--out", "visits.csv"], "sources are never overwritten", 4),
+        (["stack", "visits.csv", "--out", "link.csv", "--replace"], "never overwritten", 4),
+        (["stack", "visits.csv", "--out", "other.csv"], "overwrite the file: --replace", 4),
         (["stack", "visits.csv", "--out", "no/o.csv"], "make it: mkdir -p no", 4),
         (["stack", "visits.csv", "--out", "o.cvs"], "did you mean .csv?", 4),
-        (["stack", "visits.csv", "--out", "o"], "the name has no ending", 4),
+        (["stack", "visits.csv", "--out", "o"], "the file name has no extension", 4),
         (["stack", "visits.csv", "--same", "A=B"], "no column 'B' in any of the sources", 2),
     ],
 )
@@ -166,7 +170,7 @@ def test_an_interrupt_while_writing_leaves_nothing_behind(tmp_path, sign):
     process.send_signal(sign)
     said = process.communicate()[1]
     assert process.returncode == 130
-    assert "nothing was handed over" in said
+    assert "no output was written" in said
     assert "Traceback" not in said
     assert [path.name for path in tmp_path.iterdir()] == ["a.csv"]
 
@@ -215,7 +219,7 @@ def test_an_error_that_leads_back_to_itself_is_told(monkeypatch, capsys, tmp_pat
     assert main(["stack"]) == 70
     other.__cause__ = KeyboardInterrupt()
     assert main(["stack"]) == 130
-    assert "interrupted; nothing was handed over" in capsys.readouterr().err
+    assert "interrupted; no output was written" in capsys.readouterr().err
 
 
 @pytest.mark.parametrize(
@@ -230,7 +234,7 @@ def test_an_error_that_leads_back_to_itself_is_told(monkeypatch, capsys, tmp_pat
 def test_what_tells_of_memory_in_other_words_is_told_as_that(error, monkeypatch, capsys):
     monkeypatch.setattr("plait.cli.main._dispatch", Mock(side_effect=error))
     assert main(["stack"]) == 2
-    assert capsys.readouterr().err.startswith("plait: there is not enough memory for this")
+    assert capsys.readouterr().err.startswith("plait: not enough memory to finish")
 
 
 def test_a_system_that_starts_no_thread_lacks_memory(monkeypatch, capsys, tmp_path):
@@ -241,7 +245,7 @@ def test_a_system_that_starts_no_thread_lacks_memory(monkeypatch, capsys, tmp_pa
     )
     words = [str(tmp_path / name) for name in ("a.csv", "b.csv")]
     assert main(["join", *words, "--key", "x"]) == 2
-    assert capsys.readouterr().err.startswith("plait: there is not enough memory for this")
+    assert capsys.readouterr().err.startswith("plait: not enough memory to finish")
 
 
 @pytest.mark.parametrize("folder", ["nowhere", "z" * 300])
@@ -256,5 +260,5 @@ def test_a_plan_that_hands_nothing_over_is_checked_and_not_run(plait, put):
     put(**{"a.csv": "x\n1\n", "p.toml": plan})
     assert plait("check", "p.toml").status == 0
     ended = plait("run", "p.toml")
-    assert ended.status == 2 and "the plan hands nothing over" in ended.err
-    assert 'write [handover] and under it result = "NAME"' in flat(ended.err)
+    assert ended.status == 2 and "the plan has no [handover] section" in ended.err
+    assert 'add [handover] with result = "NAME"' in flat(ended.err)

@@ -81,7 +81,7 @@ def test_without_a_key_the_best_candidate_is_said_aloud(plait, put):
     rows = "".join(f"{n},{n % 7}\n" for n in range(40))
     put(a_csv="hive,kg\n" + rows, b_csv="hive,kg\n" + rows.replace("3,3\n", "3,9\n", 1))
     ended = plait("compare", "a.csv", "b.csv")
-    assert "1 changed" in ended.err + ended.out and "rows are known by hive" in ended.out
+    assert "1 changed" in ended.err + ended.out and "rows are identified by hive" in ended.out
 
 
 def test_without_any_key_rows_are_compared_as_wholes(plait, put):
@@ -252,7 +252,9 @@ def test_columns_that_do_not_fit_the_line_are_its_examples(plait, put, number):
     names = ",".join(f"extra {one}" for one in range(number))
     put(old_csv="k\n1\n", new_csv=f"k,{names}\n1{',x' * number}\n")
     finding = plait("compare", "old.csv", "new.csv", "--key", "k", "--json").finding("columns-new")
-    assert finding["message"].startswith(f"{number} columns only in the new: extra 0, extra 1")
+    assert finding["message"].startswith(
+        f"{number} columns rows only in the new table: extra 0, extra 1"
+    )
     shown = [one["text"] for one in finding["examples"]]
     assert shown == ([f"extra {one}" for one in range(5)] if number > 5 else [])
 

@@ -32,17 +32,17 @@ result = "season"
 @pytest.mark.parametrize(
     ("expect", "options", "message"),
     [
-        ('rows = ["season >= 9"]', (), "1 expectation in the way"),
-        ('rows = ["season >= 9", "visits >= 9", "hives >= 1"]', (), "2 expectations in the way"),
-        ('rows = "season >= 1"', ("--fail-on", "key-unmatched"), "2 findings in the way"),
-        ('rows = "season >= 1"', ("--fail-on", "warning"), "1 finding in the way"),
+        ('rows = ["season >= 9"]', (), "1 expectation prevented it"),
+        ('rows = ["season >= 9", "visits >= 9", "hives >= 1"]', (), "2 expectations prevented it"),
+        ('rows = "season >= 1"', ("--fail-on", "key-unmatched"), "2 findings prevented it"),
+        ('rows = "season >= 1"', ("--fail-on", "warning"), "1 finding prevented it"),
     ],
 )
 def test_a_refusal_counts_what_is_in_the_way(plait, put, tmp_path, expect, options, message):
     put(visits_csv="hive,kg\nA1,2\nB3,4\n", hives_csv="hive,queen\nA1,Ada\nC2,Bea\n")
     (tmp_path / "p.toml").write_text(PLAN.format(expect=expect))
     ended = plait("run", "p.toml", *options)
-    assert ended.status == 1 and f"nothing is handed over: {message}" in flat(ended.err)
+    assert ended.status == 1 and f"nothing was handed over: {message}" in flat(ended.err)
     assert not (tmp_path / "handover").exists()
 
 

@@ -51,7 +51,7 @@ def test_without_replace_nothing_of_the_earlier_run_is_touched(join, tmp_path):
 def test_fail_on_hands_over_no_result_but_the_page_of_an_audit(plait, join, tmp_path):
     words = ("keys", "visits.csv", "hives.csv", "--key", "yard,hive", "--out", "pairs.csv")
     ended = plait(*words, "--report", "keys.html", "--fail-on", "key-unmatched")
-    assert ended.status == 1 and "only the page was written" in ended.err
+    assert ended.status == 1 and "only the report was written" in ended.err
     assert "pairs.csv" not in _names(tmp_path) and "keys.html" in _names(tmp_path)
 
 
@@ -64,12 +64,12 @@ def test_an_interrupt_before_and_after_the_handing_over_says_what_is_true(join, 
     with monkeypatch.context() as patched:
         patched.setattr(handing, "deliver", interrupt)
         ended = join("hives.csv")
-        assert ended.status == 130 and "nothing was handed over" in ended.err
+        assert ended.status == 130 and "no output was written" in ended.err
     with monkeypatch.context() as patched:
         patched.setattr(handing, "tell_json", interrupt)
         ended = join("hives.csv")
     assert ended.status == 130
-    assert "season.csv and 2 more had been handed over by then, whole" in ended.err
+    assert "season.csv and 2 more had already been written, complete" in ended.err
 
 
 def test_a_fault_of_the_program_is_told_as_one_and_its_details_are_kept(
@@ -85,7 +85,7 @@ def test_a_fault_of_the_program_is_told_as_one_and_its_details_are_kept(
     monkeypatch.setattr(handing, "deliver", fail)
     ended = join("hives.csv")
     assert ended.status == 70
-    assert "this is a fault in Plait: ZeroDivisionError: seven (in plait join)" in ended.err
+    assert "internal error, a bug in Plait: ZeroDivisionError: seven (in plait join)" in ended.err
     (details,) = tmp_path.glob("plait-fault-*.txt")
     text = details.read_text()
     assert "ZeroDivisionError: seven" in text and "--key yard,hive" in text

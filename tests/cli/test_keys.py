@@ -46,7 +46,7 @@ def test_json_has_the_fields_of_the_design(plait, files):
 def test_the_first_lines_say_how_many_and_what_to_do(plait, files):
     ended = audited(plait)
     first, second, rest, third, *_ = ended.out.splitlines()
-    assert rest == "nothing would collide"
+    assert rest == "with no key collisions"
     assert first == "not matched: 4 of 5 keys of visits (4 rows), 3 of 4 of hives (3 rows)"
     assert second.startswith("2 keys of visits and 2 keys of hives would match with --ignore case")
     assert third == "1 of the other 2 keys of visits has a near match"
@@ -122,7 +122,7 @@ def test_a_page_and_fail_on(plait, files, tmp_path):
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        (["visits.csv"], "which columns are the key?"),
+        (["visits.csv"], "no key given"),
         (["visits.csv", "--key", "yrd"], "did you mean yard?"),
         (["visits.csv", "--key", "yard", "--only", "left"], "--out FILE"),
         (["visits.csv", "hives.csv", "--key", "yard", "--ignore", "cases"], "did you mean case?"),

@@ -44,7 +44,7 @@ def test_the_best_comparison_stands_last_and_collisions_are_counted(plait, put):
     rows = {line.split()[0]: line.split()[1:] for line in section(ended.out, "--ignore")}
     assert rows["case"] == ["1", "1", "2", "2"]
     assert rows["case,punctuation,space"] == ["3", "3", "4", "2"]
-    assert "2 keys of r would collide" in " ".join(ended.out.splitlines()[1:3])
+    assert "2 keys of r would become the same as another" in " ".join(ended.out.splitlines()[1:3])
 
 
 def test_near_keys_show_at_most_a_few_unless_asked(plait, put):

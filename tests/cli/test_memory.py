@@ -132,13 +132,13 @@ def test_a_plan_that_asks_for_nonsense_is_told_its_line(plait, put):
     ended = plait("run", "season.toml")
     assert ended.status == 2
     assert "3" in ended.err
-    assert "'plenty' is no amount of memory" in ended.err
+    assert "'plenty' is not a memory size" in ended.err
 
 
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        (("--memory", "lots"), "no amount of memory"),
+        (("--memory", "lots"), "is not a memory size"),
         (("--memory", "1MB"), "too little to work with"),
         (("--scratch", "nowhere"), "no such folder"),
     ],
@@ -270,7 +270,7 @@ def test_the_first_rows_of_any_format_are_shown(ending, plait, put):
 def test_a_sample_says_so_of_every_figure(plait, put):
     put(visits_csv=visits(500))
     found = plait("survey", "visits.csv", "--sample", "100")
-    assert found.out.startswith("of a sample, the first 100 rows")
+    assert found.out.startswith("sample of the first 100 rows")
     assert "a sample of 100 rows" in found.out
     assert "distinct so far" in found.out
     told = plait("survey", "visits.csv", "--sample", "100", "--json")
@@ -288,6 +288,6 @@ def test_a_large_source_is_told_of_before_it_is_read(plait, put, monkeypatch):
     assert plait("survey", "visits.csv").err == ""
     monkeypatch.setattr(survey, "_LARGE_BYTES", 1)
     ended = plait("survey", "visits.csv")
-    assert "from its first 1,000 rows: yard text, hive integer, day date" in ended.err
+    assert "from the first 1,000 rows: yard text, hive integer, day date" in ended.err
     assert "hive   text" in ended.out
     assert plait("survey", "visits.csv", "--quiet").err == ""

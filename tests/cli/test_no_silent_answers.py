@@ -36,7 +36,7 @@ def test_what_orders_never_goes_by_letters_unasked(plait, put, words):
     assert refused.status == 2
     said = " ".join(refused.err.split())
     assert "2 of 3 cells are numbers, 1 is not: 'tbc' (line 4)" in said
-    assert "--type V=decimal --unfit missing, or --type V=text to go by letters" in said
+    assert "--type V=decimal --unfit missing, or to compare them as text: --type V=text" in said
     if not {"--nearest", "--where", "--compute"} & set(words):
         assert plait(*words, "--type", "V=decimal", "--unfit", "missing").status == 0
         assert plait(*words, "--type", "V=text").status == 0
@@ -147,7 +147,7 @@ def test_a_table_is_added_to_a_database_and_the_rest_stays(plait, put, tmp_path)
     put(t_csv="k,v\na,1\n", u_csv="k,v\nb,2\n")
     assert plait("mend", "t.csv", "--out", "office.db#season").status == 0
     again = plait("mend", "u.csv", "--out", "office.db#season")
-    assert again.status == 4 and "the table season is there already" in " ".join(again.err.split())
+    assert again.status == 4 and "the table season already exists" in " ".join(again.err.split())
     base.execute("CREATE INDEX of_k ON season (k)")
     base.commit()
     assert plait("mend", "u.csv", "--out", "office.db#season", "--replace").status == 0
@@ -195,7 +195,7 @@ def test_a_column_that_plainly_means_something_else_is_one_finding(plait, put, t
     )
     made = plait("join", "l.csv", "r.csv", "--key", "k", "--out", "o.csv", "--json")
     found = {one["where"]: one for one in made.json["findings"] if one["code"] == "source-conflict"}
-    assert "plainly means something else" in found["r, column note"]["message"]
+    assert "seems to mean different things" in found["r, column note"]["message"]
     assert found["r, column note"]["count"] == 50 and found["r, column kg"]["count"] == 25
     listed = rows_of(tmp_path / "o-aside" / "l+r-conflicts.csv")
     assert {row["column"] for row in listed} == {"kg"} and len(listed) == 25
@@ -213,7 +213,7 @@ def test_the_words_of_the_trade_are_figures(plait, put):
                                 "b,4,0,4,4,4"]  # fmt: skip
     ranked = plait("group", "t.csv", "--by", "g", "--take", "r=rank:v", "--onto-rows")
     assert [line.rsplit(",", 1)[1] for line in ranked.out.split()[1:]] == ["1", "2", "3", "1", "1"]
-    assert "a rank is of every row" in plait("group", "t.csv", "--take", "r=rank:v").err
+    assert "rank needs every row kept" in plait("group", "t.csv", "--take", "r=rank:v").err
     assert "did you mean median?" in plait("group", "t.csv", "--take", "r=medain:v").err
 
 
@@ -223,12 +223,12 @@ def test_a_line_computes_before_or_after_types_as_it_says(plait, put):
     assert plait("mend", "t.csv", *typed, *year).out.split() == ["day,y", "2031-04-03,2031"]
     part = ("--compute", "y=RIGHT(day, 4)")
     assert plait("mend", "t.csv", *part, *typed).out.split() == ["day,y", "2031-04-03,2031"]
-    assert "wants text and gets a date" in plait("mend", "t.csv", *typed, *part).err
+    assert "expected text, found a date" in plait("mend", "t.csv", *typed, *part).err
 
 
 def test_what_is_packed_on_standard_input_is_named(plait, put):
     refused = plait("mend", "-", feed=gzip.compress(b"k\n1\n"))
-    assert refused.status == 3 and "what comes in is packed by gzip" in refused.err
+    assert refused.status == 3 and "standard input is compressed with gzip" in refused.err
 
 
 def test_nothing_named_is_left_out_without_a_line(plait, put, tmp_path):
@@ -236,7 +236,7 @@ def test_nothing_named_is_left_out_without_a_line(plait, put, tmp_path):
     (tmp_path / "f" / "notes.docx").write_text("notes")
     drafted = plait("draft", "f")
     assert "left out: 1 of 2 sources" in " ".join(drafted.err.split())
-    assert "is in no step: nothing of it reaches the result" in drafted.out
+    assert "is not used in any step" in drafted.out
     assert str(tmp_path) not in drafted.out
     assert "notes.docx" in plait("survey", "f").out
 

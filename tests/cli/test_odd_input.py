@@ -57,7 +57,7 @@ def test_what_is_no_encoding_of_text_is_refused(plait, put, name):
 def test_half_a_letter_in_json_is_told_with_its_place(plait, tmp_path, text, place):
     (tmp_path / "a.json").write_text(text)
     ended = plait("stack", "a.json")
-    assert ended.status == 3 and "half a letter" in ended.err and place in ended.err
+    assert ended.status == 3 and "an unpaired surrogate" in ended.err and place in ended.err
 
 
 NAMES = [
@@ -172,7 +172,7 @@ def test_options_of_any_value_end_well(plait, put, words):
 
 def test_an_empty_name_is_no_folder(plait, put):
     put(a_csv=TEXT)
-    assert "a source without a name" in plait("stack", "").err
+    assert "a source name is empty" in plait("stack", "").err
 
 
 def test_the_crosswalk_is_read_and_so_never_written_to(plait, put, tmp_path):
@@ -183,7 +183,7 @@ def test_the_crosswalk_is_read_and_so_never_written_to(plait, put, tmp_path):
             words = ("a.csv", "b.csv", "--key", "hive", "--pairs", "pr.csv", "--replace", *out)
             ended = plait(command, *(words if command == "join" else words[:9]))
             if out[1] == "pr.csv":
-                assert ended.status == 4 and "this is a source" in ended.err
+                assert ended.status == 4 and "this file is a source" in ended.err
     assert (tmp_path / "pr.csv").read_text() == crosswalk
 
 
@@ -247,7 +247,7 @@ def test_a_pipe_is_waited_for_aloud(started, tmp_path):
     writer.start()
     ended = started("stack", "a.csv")
     writer.join()
-    assert ended.out == "k\n1\n" and "waiting for what is written into a.csv" in ended.err
+    assert ended.out == "k\n1\n" and "waiting for data from the pipe a.csv" in ended.err
 
 
 def test_a_run_waits_for_a_pipe_aloud(plait, tmp_path):
@@ -259,7 +259,7 @@ def test_a_run_waits_for_a_pipe_aloud(plait, tmp_path):
     writer.start()
     ended = plait("run", "p.toml")
     writer.join()
-    assert ended.status == 0 and "waiting for what is written into a.csv" in ended.err
+    assert ended.status == 0 and "waiting for data from the pipe a.csv" in ended.err
 
 
 def test_a_database_whose_names_are_no_text_is_told(plait, tmp_path):
@@ -278,11 +278,11 @@ def test_a_database_whose_names_are_no_text_is_told(plait, tmp_path):
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        (("--compute", "n=1e"), "this is no number"),
-        (("--delimiter", "\udcff"), "is no delimiter"),
-        (("--quote", "\udcff"), "is one sign"),
-        (("--missing", "\udcff"), "is no text in UTF-8"),
-        (("--out", "\ud83d.csv"), "no file can have that name"),
+        (("--compute", "n=1e"), "not a number"),
+        (("--delimiter", "\udcff"), "is not a valid delimiter"),
+        (("--quote", "\udcff"), "must be one character"),
+        (("--missing", "\udcff"), "is not valid UTF-8"),
+        (("--out", "\ud83d.csv"), "not a valid file name"),
     ],
 )
 def test_signs_that_are_none_are_refused(plait, put, words, said):

@@ -164,4 +164,4 @@ def test_same_brings_several_old_names_to_one(plait, tmp_path):
     assert twice.status in (2, 3)
     (tmp_path / "twice.csv").write_text(FILES["twice.csv"])
     twice = plait("settle", "twice.csv", "--key", "k", "--rule", "v=first", "--rule", "v=last")
-    assert twice.status == 2 and "--rule has v twice" in twice.err
+    assert twice.status == 2 and "--rule names v twice" in twice.err

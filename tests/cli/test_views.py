@@ -60,7 +60,7 @@ def test_answer_then_ledger_then_findings(plait, files):
     lines = plait(*JOIN, "--out", "o.csv").err.splitlines()
     assert lines[0] == "o.csv: 9 rows, 3 columns"
     assert lines[1] == "not matched: 8 of l, 0 of r"
-    assert lines[2] == "set aside:   0 rows; those without a match are listed in o-aside/"
+    assert lines[2] == "set aside:   0 rows; rows without a match are listed in o-aside/"
     order = [
         next(number for number, line in enumerate(lines) if line.startswith(start))
         for start in (
@@ -88,7 +88,7 @@ def test_quiet_says_nothing_and_verbose_shows_all_examples(plait, files):
 def test_the_result_alone_goes_to_standard_output(plait, files):
     ended = plait(*JOIN, "--kind", "inner")
     assert ended.out == "k,v,w\n1,a,x\n"
-    assert "left out:    8 rows; to have them listed: --aside DIR" in ended.err
+    assert "left out:    8 rows; to list them: --aside DIR" in ended.err
 
 
 def test_colours_on_a_terminal_unless_no_color_is_set(on_terminal, files):

@@ -355,7 +355,7 @@ def test_an_end_from_outside_leaves_nobody_at_work(moment, number, tmp_path):
     _, said = job.communicate(timeout=60)
     if number != signal.SIGKILL:
         assert job.returncode == 130
-        assert said == "plait: interrupted; nothing was handed over\n"
+        assert said == "plait: interrupted; no output was written\n"
     wait_until(lambda: not others(tmp_path))
     assert not (tmp_path / "out.csv").exists()
     if number != signal.SIGKILL:

@@ -136,11 +136,11 @@ def test_nested_records_are_flattened(tmp_path):
 @pytest.mark.parametrize(
     ("name", "content", "says"),
     [
-        ("a.json", "{}", "no array of records"),
-        ("a.json", "[1, 2]", "no record in braces"),
+        ("a.json", "{}", "expected an array of records"),
+        ("a.json", "[1, 2]", "expected a record in braces"),
         ("a.json", '[{"a": 1, "a": 2}]', "'a' comes twice"),
         ("a.json", "[" * 100_000, "nested deeper than 100|no JSON"),
-        ("a.jsonl", '{"a": 1}\nnot json\n', "this is no JSON"),
+        ("a.jsonl", '{"a": 1}\nnot json\n', "not valid JSON"),
         ("a.jsonl", '{"a": 1}\n"\xff', "line 2"),
         ("a.parquet", "PAR1 not really PAR1", "cannot be read as parquet"),
         ("a.arrow", "ARROW1", "cannot be read as arrow"),
@@ -152,7 +152,7 @@ def test_nested_records_are_flattened(tmp_path):
         ("a.csv.xz", "not packed", "cannot be unpacked"),
         ("a.csv.zst", "not packed", "cannot be unpacked|cannot be read"),
         ("a.zip", "not packed", "cannot be unpacked"),
-        ("a.csv.csv.foo", "a,b\n", "no format has the ending '.foo'"),
+        ("a.csv.csv.foo", "a,b\n", "'.foo' is not a supported file format"),
     ],
 )
 def test_broken_files_end_in_a_clear_error(tmp_path, name, content, says):
@@ -301,7 +301,7 @@ def test_formulas_are_found_and_guarded(tmp_path):
 def test_a_short_messy_file_is_seen_for_what_it_is(tmp_path):
     path = tmp_path / "a.csv"
     path.write_text("Report\n\nkind;amount\nhoney;1.234,50\nwax;7,00\nwax\ntotal;8,5\n")
-    with pytest.raises(SourceError, match="1 cells where the header has 2") as error:
+    with pytest.raises(SourceError, match="1 cells, but the header has 2") as error:
         read(path)
     assert error.value.where.endswith("line 6")
     table = read(path, Given(ragged="set-aside", footer=1))

@@ -86,7 +86,7 @@ def test_what_is_over_a_limit_ends_with_its_name(tmp_path, limit):
     name, make, low = MANY[limit]
     path = _made(tmp_path, name, make)
     flag = limit.replace("_", "-")
-    with pytest.raises(LimitError, match=f"the limit called {flag}") as error:
+    with pytest.raises(LimitError, match=f"limit: {flag}") as error:
         plait.read(path, limit={flag: str(low)})
     assert error.value.status == 3 and f"--limit {flag}=N" in error.value.remedy
 

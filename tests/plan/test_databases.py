@@ -174,7 +174,7 @@ def test_folder_and_table_are_of_one_run_also_when_it_is_killed(orders, run, tmp
     if when == "before":
         assert again.status == 0, again.err
     else:
-        assert again.status == 4 and "is there already" in again.err
+        assert again.status == 4 and "is already exists" in again.err
     assert (tmp_path / "handover/season.csv").read_text().startswith("id,hive,kg,breed\n4,A,")
     assert plait.read(f"{orders.address()}#season").rows == 2
     assert [path for path in tmp_path.iterdir() if path.name.startswith(".")] == []
@@ -195,12 +195,12 @@ def test_rows_are_traced_by_their_keys_and_changes_are_told(orders, run):
         "INSERT INTO orders VALUES (1, 2031, 'A', 9, 'a', '')",
     )
     traced = run("trace", "handover", "--row", "1", "--row", "2", "--json").json
-    assert traced["changed"] == ["orders id=4 has changed since the run; its text now is shown"]
+    assert traced["changed"] == ["orders id=4 has changed since the run; its present text is shown"]
     (kg,) = [cell for cell in traced["rows"][0]["cells"] if cell["column"] == "kg"]
     assert kg["value"] == "5.00" and kg["origins"][0]["text"] == "6.00"
     orders.run("DELETE FROM orders WHERE id = 5")
     traced = run("trace", "handover", "--row", "2", "--json").json
-    assert traced["changed"] == ["orders id=5 is not there any more"]
+    assert traced["changed"] == ["orders id=5 no longer exists"]
 
 
 def test_set_aside_rows_name_their_keys(orders, run, tmp_path):

@@ -48,7 +48,7 @@ def test_header_variants_repeats_and_open_types_are_in_the_draft(plait, put, tmp
         {"stack": "m", "same": {"Moisture": "Moistre"}},
         {"stack": "m", "same": {"Moistre": "Moisture"}},
     )
-    assert "equal rows may be two things" in " ".join(text.replace("#", "").split())
+    assert "identical may be two things" in " ".join(text.replace("#", "").split())
     assert "# Seen: date:%d/%m/%Y or date:%m/%d/%Y?" in text
     assert plait("run", "p.toml").status == 0
     assert len(rows_of(tmp_path / "handover" / "m.csv")) == 3
@@ -91,7 +91,7 @@ def test_what_a_source_is_warned_of_stands_beside_it_as_the_plan_has_it(plait, p
         m__june_csv="yard,hive,seen\nELM,1,d\nELM,2,e\nASH,1,f\n",
     )
     text = " ".join(plait("draft", "total.csv", "m").out.replace("\n# ", " ").split())
-    said = "the last row looks like a total of the others; "
+    said = "the last row looks like a total; "
     assert f"total.csv: {said}to set it aside: footer = 1" in text
     assert f"m/may.csv: {said}as a source of its own: to set it aside: footer = 1" in text
     plan = '[source.total]\npath = "total.csv"\nfooter = 1\n[handover]\nresult = "total"\n'
@@ -113,7 +113,7 @@ def test_a_header_that_is_a_line_further_down_is_named(plait, put, tmp_path):
         remedy = plait("stack", source, "--json", "--out", "o.csv", "--replace").finding(
             "header-empty"
         )["remedy"]
-        assert remedy == f"if the next line has the names: --header-line {line}"
+        assert remedy == f"if the next line is the header: --header-line {line}"
         ended = plait("stack", source, "--header-line", line, "--out", "o.csv", "--replace")
         assert ended.status == 0
         assert list(rows_of(tmp_path / "o.csv")[0]) == ["yard", "hive", "kg"]

@@ -77,7 +77,7 @@ def test_rows_are_found_by_a_condition(run, put, plait):
     (row,) = run(JOIN, "--where", "Breed = 'Büffel'", "--columns", "Breed")
     assert row["row"] == 2 and [cell["column"] for cell in row["cells"]] == ["Breed"]
     ended = plait("trace", "handover", "--row", "9")
-    assert ended.status == 2 and "rows go from 1 to 3" in ended.err
+    assert ended.status == 2 and "choose a row from 1 to 3" in ended.err
     ended = plait("trace", "visits.csv", "--row", "1")
     assert ended.status == 3 and "no handover" in ended.err
 
@@ -93,7 +93,7 @@ def test_a_source_that_changed_or_went_is_named(run, put, plait, tmp_path):
     changed = run.trace.said["changed"]
     assert ["has changed" in one or "not there" in one for one in changed] == [True, True]
     shown = plait("trace", "handover", "--row", "2").out
-    assert "'other'" in shown and "hives.csv is not there any more" in shown
+    assert "'other'" in shown and "hives.csv no longer exists" in shown
 
 
 def test_sheets_packed_files_and_json_lines_are_looked_up_again(run, tmp_path):

@@ -43,30 +43,30 @@ def stack(
     origin: str | None = None,
     name: str | None = None,
 ) -> Result:
-    """Put the rows of several files under one another, by column name.
+    """Append the rows of several files, matching columns by name.
 
-    The first file sets the order of the columns; a column that is missing from a file
-    has no value on its rows.
+    The first file sets the order of the columns. Where a file lacks a column, its rows
+    have no value in it.
 
     Parameters
     ----------
     sources : path, Table, mapping of names to lists, or Arrow columns, or a sequence of them
         Also globs and folders, in order.
     label : mapping of str to str
-        Columns to add that say where a row came from, of {file}, {stem}, {folder},
-        {sheet}.
+        Columns to add that show where each row came from, made from {file}, {stem},
+        {folder} and {sheet}.
     distinct : bool
-        Leave out rows that equal an earlier one in every column of the sources.
+        Leave out rows that repeat an earlier row in every column of the sources.
     number : str, optional
-        A column to add that numbers the rows.
+        Add a column that numbers the rows.
     same : mapping of str to str or sequence of str
-        New heading to old: the columns OLD are taken for the column NEW.
+        Stack the columns OLD under the heading NEW.
     fold_headers : bool
-        Take headers that differ in case, spaces and punctuation only for the same.
+        Treat headings as equal if they differ only in case, spaces or punctuation.
     by : {"name", "position"}
-        Take columns of one name for the same, or the first for the first.
+        Match columns by name, or by position.
     origin : str, optional
-        A column to add with the source of each row.
+        Add a column with the source of each row.
     name : str, optional
         The result's name.
 
@@ -130,47 +130,47 @@ def mend(
     order: str | Sequence[str] = (),
     name: str | None = None,
 ) -> Result:
-    """Put one table right.
+    """Clean up one table.
 
-    Names, missing cells, types, fields that hold several things, computed columns,
-    which rows and columns to keep. What is asked for is done in the order in which it
-    is listed here.
+    Column names, missing cells, types, fields that hold several values, computed
+    columns, and which rows and columns to keep. The changes are made in the order in
+    which the options are listed here.
 
     Parameters
     ----------
     source : path, Table, mapping of names to lists, or Arrow columns
     header : str or sequence of str
-        Names for all the columns.
+        New names for all columns.
     rename : mapping of str to str
-        Old name to new one.
+        Rename columns.
     missing : str or sequence of str
-        Texts that mean a missing cell.
+        The texts that mean a missing cell.
     trim : bool, str or sequence of str
-        Take spaces off both ends of cells; of all columns, or of these.
+        Remove spaces at both ends of cells, in all columns or only in these.
     split : iterable of str
-        Put the parts of a field in columns of their own.
+        Split the cells of a column into several new columns.
     replace_value : iterable of str
-        Replace whole cells; nothing for OLD or NEW: missing.
+        Replace whole cells; an empty OLD or NEW means a missing cell.
     fill : mapping of str to str
-        Fill missing cells of a column, with a value or the cell above.
+        Fill the missing cells of a column with a value, or with the cell above (down).
     type : mapping of str to str
-        Column to type: integer, decimal, boolean, date, datetime, time, text; or a
-        written form, as date:%d.%m.%Y or decimal:1.234,5.
+        The type of a column: integer, decimal, boolean, date, datetime, time or text;
+        or a written form, such as date:%d.%m.%Y or decimal:1.234,5.
     unfit : {"error", "missing", "set-aside"}
-        What is done with cells that do not fit their type.
+        What to do with cells that do not fit their type.
     compute : mapping of str to str
-        A column from an SQL expression over the others; on a command line before types
-        are set where it comes before --type.
+        Compute a column with an SQL expression over the others; on a command line,
+        --compute before --type uses the cells as they were before types were set.
     where : str, optional
-        Keep rows on which an SQL condition holds; the others are set aside.
+        Keep the rows that meet an SQL condition, and set the others aside.
     sort : str or sequence of str
-        Columns to sort by; 'COLUMN desc' for greatest first.
+        The columns to sort by; 'COLUMN desc' sorts the largest first.
     drop : str or sequence of str
-        Columns to leave out.
+        The columns to remove.
     keep : str or sequence of str
-        The only columns to leave in.
+        The columns to keep; all others are removed.
     order : str or sequence of str
-        Columns to put first.
+        The columns to move to the front.
     name : str, optional
         The result's name.
 
@@ -241,9 +241,9 @@ def join(
     origin: str | None = None,
     name: str | None = None,
 ) -> Joined:
-    """Put the columns of tables beside one another where their keys are equal.
+    """Combine the columns of two or more tables, matching rows on a key.
 
-    Each further table joins on to the result so far.
+    Each further table is joined to the result so far.
 
     Parameters
     ----------
@@ -251,38 +251,41 @@ def join(
         The left one first, each of one table.
     key : str, sequence or mapping, optional
         The columns that identify a record; LEFT=RIGHT where the names differ. One key
-        for all joins, or one for each further table. Without it: the columns both have.
+        for all joins, or one for each further table (default: the columns both tables
+        have).
     keys : sequence of key
         Instead of ``key``: one for each.
     kind : {"inner", "left", "right", "full", "semi", "anti", "cross"}
-        Which unmatched rows the result keeps.
+        The join type: which rows without a match stay in the result.
     cardinality : {"one-to-one", "many-to-one", "one-to-many", "many-to-many"}, optional
-        What the match must be, left to right; many-to-many must be said to be done.
+        The relation that the keys must have, left to right; if they do not, nothing is
+        joined. A many-to-many join runs only if you choose it here.
     take : str or sequence of str, optional
-        Columns to take from the further tables, beside the key; without it all.
+        The columns to take from the further tables, in addition to the key (default:
+        all).
     rename : mapping of str to str
-        Old name to new one, of columns of the result.
+        Rename columns of the result.
     prefer : {"left", "right"}, optional
-        Whose cells to take where both have a column; the other's fill its empty ones.
-        Without it both columns are kept if they differ.
+        Where both tables have a column, use the cells of this side and fill its empty
+        cells from the other (default: keep both columns if they differ).
     nearest : str, optional
-        Of the rows with an equal key, take the one whose number, date or time is
+        Among rows with the same key, match the one whose number, date or time is
         nearest.
     within : str, optional
-        How far the nearest may be: 7d, 2h, 30min, or a number.
+        The greatest distance allowed to the nearest row: 7d, 2h, 30min or a number.
     max_rows : int, optional
-        Stop if the result would have more rows.
+        Stop if the result would have more rows than this.
     ignore : iterable of str
-        What does not count when keys are compared: case, space, punctuation, accents,
-        leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the
-        cells stay as they are.
+        The differences to ignore when comparing keys: case, space, punctuation,
+        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
+        2031-04-05); cells are not changed.
     pairs : as an input, optional
-        A table of keys of the left that count as keys of the right, as plait keys --out
-        writes it.
+        A crosswalk: a table of left keys and the right keys they stand for, as written
+        by plait keys --out.
     missing_match : bool
         Whether missing keys match one another.
     origin : str, optional
-        A column to add with the names of the sources each row came from, joined by +.
+        Add a column with the names of the sources each row came from, joined by +.
     name : str, optional
         The result's name.
 
@@ -345,10 +348,10 @@ def settle(
     missing_match: bool = False,
     name: str | None = None,
 ) -> Settled:
-    """Bring the rows of each key down to one, by a rule for each column.
+    """Reduce the rows of each key to one, with a rule for each column.
 
-    Several sources are stacked first. Without rules all cells of a column must agree,
-    or the key is in conflict and its rows are set aside.
+    Several sources are stacked first. Without rules, all cells of a column must agree;
+    otherwise the key is in conflict and its rows are set aside.
 
     Parameters
     ----------
@@ -357,20 +360,20 @@ def settle(
     key : str or sequence of str
         The columns that identify a record.
     rules : mapping of str to str
-        Column to rule: agree, first, last, min, max, sum, mean, longest, commonest,
-        newest-by:COLUMN, oldest-by:COLUMN; a missing cell never counts against another.
+        The rule for a column: agree, first, last, min, max, sum, mean, longest,
+        commonest, newest-by:COLUMN or oldest-by:COLUMN; missing cells are ignored.
     otherwise : str
-        The rule of the other columns.
+        The rule for all other columns.
     keep_rule : str, optional
-        Keep one row of each key whole: first, last, fullest, newest-by:COLUMN, oldest-
-        by:COLUMN.
+        Keep one whole row of each key instead: first, last, fullest, newest-by:COLUMN
+        or oldest-by:COLUMN.
     ignore : iterable of str
-        What does not count when keys are compared: case, space, punctuation, accents,
-        leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the
-        cells stay as they are.
+        The differences to ignore when comparing keys: case, space, punctuation,
+        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
+        2031-04-05); cells are not changed.
     pairs : as an input, optional
-        A table of keys of the left that count as keys of the right, as plait keys --out
-        writes it.
+        A crosswalk: a table of left keys and the right keys they stand for, as written
+        by plait keys --out.
     missing_match : bool
         Whether missing keys match one another.
     name : str, optional
@@ -417,10 +420,10 @@ def settle(
 
 
 def beside(left: Input, right: Input, *more: Input, name: str | None = None) -> Result:
-    """Put the columns of tables beside one another by the order of their rows.
+    """Place the columns of tables side by side, pairing rows by position.
 
-    Refused when they have different numbers of rows; if they have a key in common, join
-    them.
+    All tables must have the same number of rows. If they share a key, join them
+    instead.
 
     Parameters
     ----------
@@ -457,28 +460,29 @@ def group(
     ignore: Iterable[str] = (),
     name: str | None = None,
 ) -> Result:
-    """Work out figures over the rows of each group.
+    """Compute counts, sums and other figures for each group of rows.
 
-    One row a group, or the figures put back on every row. Sums of decimals are exact;
-    rows without a value to group by are a group of their own.
+    The result has one row per group or, on request, every row with the figures of its
+    group. Sums of decimals are exact. Rows with no value in a grouping column form a
+    group of their own.
 
     Parameters
     ----------
     source : path, Table, mapping of names to lists, or Arrow columns
     by : str or sequence of str, optional
-        The columns that are equal within a group; of dates also COLUMN:month,
-        COLUMN:quarter, COLUMN:year. Without it all rows are one group.
+        The columns to group by; for dates also COLUMN:month, COLUMN:quarter or
+        COLUMN:year (default: all rows form one group).
     take : mapping of str to str
-        New column to figure: count, distinct, sum, mean, middle, smallest, largest,
-        spread, first, last, commonest, share (also median, stdev, min, max, average),
-        and put onto rows also rank; NEW=count counts rows, NEW=share is the share of
-        the rows.
+        The figures to compute, each a new column: count, distinct, sum, mean (average),
+        middle (median), smallest (min), largest (max), spread (stdev), first, last,
+        commonest, share; also rank, where every row is kept. NEW=count counts rows;
+        NEW=share is the group's share of all rows.
     onto_rows : bool
-        Keep every row, with the figures of its group.
+        Keep every row, and add the figures of its group.
     ignore : iterable of str
-        What does not count when keys are compared: case, space, punctuation, accents,
-        leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the
-        cells stay as they are.
+        The differences to ignore when comparing keys: case, space, punctuation,
+        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
+        2031-04-05); cells are not changed.
     name : str, optional
         The result's name.
 
@@ -522,20 +526,21 @@ def widen(
     rule: str = "agree",
     name: str | None = None,
 ) -> Result:
-    """Long to wide: a column for each value of one column, a row for each key.
+    """Reshape long to wide: one column for each value of a column, and one row for each key.
 
     Parameters
     ----------
     source : path, Table, mapping of names to lists, or Arrow columns
     heads : str
-        The column whose values head the new columns.
+        The column whose values become the headings of the new columns.
     cells : str or sequence of str
-        The column, or columns, that fill them.
+        The column or columns that fill the new columns.
     key : str or sequence of str, optional
-        The columns that identify a row; without it all others.
+        The columns that identify a row (default: all other columns).
     rule : str
-        When several rows fall into one cell: agree, first, last, min, max, sum, mean,
-        longest, commonest; where it is agree, rows that differ are set aside.
+        How to combine several rows that belong in one cell: agree, first, last, min,
+        max, sum, mean, longest or commonest; with agree, rows that differ are set
+        aside.
     name : str, optional
         The result's name.
 
@@ -577,19 +582,22 @@ def lengthen(
     without_missing: bool = False,
     name: str | None = None,
 ) -> Result:
-    """Wide to long: a row for each cell of some columns, their headings beside it.
+    """Reshape wide to long.
+
+    Write the cells of several columns one below the other, each with the heading of its
+    column.
 
     Parameters
     ----------
     source : path, Table, mapping of names to lists, or Arrow columns
     heads : str
-        What the column of headings is called.
+        The name of the new column that holds the headings.
     cells : str
-        What the column of cells is called.
+        The name of the new column that holds the cells.
     columns : str or sequence of str, optional
-        The columns to put under one another.
+        The columns to turn into rows.
     key : str or sequence of str, optional
-        Instead: the columns that stay as they are.
+        The columns to keep; all others are turned into rows (instead of naming those).
     without_missing : bool
         Leave out rows whose cell is missing.
     name : str, optional
@@ -643,8 +651,9 @@ def keys(
 ) -> Audited:
     """Audit a key.
 
-    Is it unique, missing, repeated, in conflict? With several sources also which keys
-    are in which, and of two, why keys do not match and what would mend it.
+    Is it unique, and which keys are missing, repeated or in conflict? With several
+    sources, also show which keys are in which. With two, explain why keys do not match
+    and what would fix it.
 
     Parameters
     ----------
@@ -652,17 +661,17 @@ def keys(
         Also globs and folders, in order.
     key : str, sequence or mapping, optional
         The columns that identify a record; LEFT=RIGHT where two sources name them
-        otherwise. One key for all, or one for each source. Without it: the columns all
-        have.
+        differently. One key for all sources, or one for each (default: the columns all
+        sources have).
     keys : sequence of key
         Instead of ``key``: one for each.
     ignore : iterable of str
-        What does not count when keys are compared: case, space, punctuation, accents,
-        leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the
-        cells stay as they are.
+        The differences to ignore when comparing keys: case, space, punctuation,
+        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
+        2031-04-05); cells are not changed.
     pairs : as an input, optional
-        A table of keys of the left that count as keys of the right, as plait keys --out
-        writes it.
+        A crosswalk: a table of left keys and the right keys they stand for, as written
+        by plait keys --out.
     missing_match : bool
         Whether missing keys match one another.
 
@@ -708,26 +717,26 @@ def compare(
     ignore: Iterable[str] = (),
     name: str | None = None,
 ) -> Compared:
-    """Set an old and a new table against each other by key.
+    """Compare an old and a new table by key.
 
-    Rows new, gone and changed, cells changed in each column and by how much, columns
-    new, gone, renamed, of another type.
+    Rows that are new, gone or changed; how many cells changed in each column, and by
+    how much; columns that are new, gone, renamed or of a different type.
 
     Parameters
     ----------
     old, new : path, Table, mapping of names to lists, or Arrow columns
         Or the folder of a handover: its dataset, and its key.
     key : str, sequence or mapping, optional
-        The columns by which a record is known; OLD=NEW where they changed their names.
-        Without it the plan's, or else the likeliest candidate key.
+        The columns that identify a record; OLD=NEW where they were renamed (default:
+        the plan's key, otherwise the likeliest candidate key).
     columns : str or sequence of str, optional
-        The columns to compare; without it all.
+        The columns to compare (default: all).
     within : mapping of str to str
-        How far numbers of a column may be apart and count as the same.
+        How far apart two numbers of a column may be and still count as equal.
     ignore : iterable of str
-        What does not count when keys are compared: case, space, punctuation, accents,
-        leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the
-        cells stay as they are.
+        The differences to ignore when comparing keys: case, space, punctuation,
+        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
+        2031-04-05); cells are not changed.
     name : str, optional
         The result's name.
 

@@ -15,16 +15,16 @@ _MOST_DIGITS = 15
 _WIDTH = 79
 _SOURCES = {
     Takes.ONE: "a file, file#sheet, or name=path",
-    Takes.EACH: "a file, file#sheet, or name=path; the left one first",
-    Takes.TWO: "the old one and the new one: a handover, a file, file#sheet, or name=path",
-    Takes.ALL: "a file, a glob, a folder, file#sheet, or name=path",
+    Takes.EACH: "a file, file#sheet or name=path; the left table first",
+    Takes.TWO: "the old and the new table: a handover, a file, file#sheet or name=path",
+    Takes.ALL: "a file, a glob, a folder, file#sheet or name=path",
 }
 
 
 def whole_number(text: str) -> int:
     """A whole number that is not below 0, for ``type`` of an argument."""
     if not text.isdecimal() or len(text) > _MOST_DIGITS:
-        raise argparse.ArgumentTypeError(f"{text!r} is no whole number")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a whole number")
     return int(text)
 
 
@@ -39,14 +39,14 @@ def column_names(text: str) -> tuple[str, ...]:
     """One column or more, for ``type`` of an argument."""
     found = names(text)
     if not found:
-        raise argparse.ArgumentTypeError("no column is named")
+        raise argparse.ArgumentTypeError("name at least one column")
     return found
 
 
 def some_text(text: str) -> str:
     """Anything but nothing, for ``type`` of an argument."""
     if not text.strip():
-        raise argparse.ArgumentTypeError("nothing is named")
+        raise argparse.ArgumentTypeError("the value is empty")
     return text
 
 
@@ -98,7 +98,7 @@ def add_reading(parser: argparse.ArgumentParser, options: Iterable[Option]) -> N
     groups: dict[str, Any] = {}
     for one in options:
         if one.group not in groups:
-            note = "for one source of several: --footer register=1"
+            note = "each can be set for one source by name: --footer register=1"
             groups[one.group] = parser.add_argument_group(one.group, note)
         if one.form is Form.FLAG:
             # Without a value, or it would take the source behind it for one.
@@ -176,7 +176,7 @@ def _checked(flag: str, words: tuple[str, ...]) -> Callable[[str], str]:
         from plait.core.account.names import nearest
 
         said = f"{', '.join(words[:-1])} or {words[-1]}"
-        raise UsageError(f"{flag} is {said}, not {text!r}", remedy=nearest(text, words))
+        raise UsageError(f"{flag} must be {said}, not {text!r}", remedy=nearest(text, words))
 
     return checked
 

@@ -62,9 +62,9 @@ class Early:
         known = min(len(view), len(self._left))
         if view[:known] != self._left[:known]:
             raise OutputError(
-                "the first rows came out otherwise at first",
+                "the first rows changed after they had been written to standard output",
                 "standard output",
-                "give the result a file: --out FILE",
+                "write the result to a file: --out FILE",
             )
         self._left = self._left[known:]
         if known < len(view):

@@ -38,7 +38,7 @@ def tell_fault(error: Exception, words: Sequence[str], stands: str) -> int:
 
     kind, what = type(error).__name__, masked(" ".join(str(error).split()))[:300]
     command = " ".join(words[:1]) or "no command"
-    say(f"plait: this is a fault in Plait: {kind}: {what} (in plait {command}); {stands}")
+    say(f"plait: internal error, a bug in Plait: {kind}: {what} (in plait {command}); {stands}")
     place = _written(error, words)
     say(f"       {place}" if place else "       the details could not be written")
     return STATUS
@@ -58,4 +58,4 @@ def _written(error: Exception, words: Sequence[str]) -> str:
         Path(name).write_text(text, "utf-8", "backslashreplace")
     except OSError:
         return ""
-    return f"the details, with the command line and perhaps cells, are in {name}"
+    return f"details are in {name}; it contains the command line and may contain data"

@@ -20,7 +20,7 @@ def add_figure(group: Any) -> None:
         "--figure",
         type=Path,
         metavar="FILE",
-        help="draw it into a picture for a document: .png, .svg or .pdf",
+        help="draw the result as a picture: .png, .svg or .pdf",
     )
 
 

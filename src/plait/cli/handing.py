@@ -17,7 +17,7 @@ from plait.cli.per_source import typed
 from plait.cli.process import load_meanwhile
 from plait.cli.progress import Progress
 from plait.core.account.errors import ExpectationError, SourceError, UsageError
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, agreeing, counted, standing
+from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted, standing
 from plait.core.account.names import file_name
 from plait.core.table.aside import cut_findings, limited
 from plait.core.table.table import Table
@@ -43,8 +43,8 @@ def check_outputs(options: argparse.Namespace, sources: Sequence[Source]) -> Del
     """See that everything asked for can be written, before any source is read."""
     if options.json and not options.out:
         raise UsageError(
-            "--json prints the account where the result would go",
-            remedy="give the result a file: --out FILE",
+            "--json and the result would both go to standard output",
+            remedy="write the result to a file: --out FILE",
         )
     delivery = Delivery(read_files(sources, options), options.replace)
     _check_tables(options)
@@ -62,11 +62,14 @@ def _check_tables(options: argparse.Namespace) -> None:
     """See that what is asked for tables of databases is asked where there is one."""
     if isinstance(options.aside, TablesBeside) and not _in_database(options):
         raise UsageError(
-            f"--aside '#{options.aside.prefix}' means tables, and --out is none",
+            f"--aside '#{options.aside.prefix}' writes database tables, but --out is not "
+            "a database table",
             remedy="--out FILE.sqlite#TABLE or postgresql://…#TABLE, or --aside DIR",
         )
     if options.append and not options.out:
-        raise UsageError("--append adds rows to a table", remedy="name it: --out …#TABLE")
+        raise UsageError(
+            "--append needs a database table to add rows to", remedy="name the table: --out …#TABLE"
+        )
 
 
 def _in_database(options: argparse.Namespace) -> bool:
@@ -83,7 +86,10 @@ def read_files(sources: Sequence[Source], options: argparse.Namespace) -> list[s
 def tell_completed(delivery: Delivery) -> None:
     """Say that the outputs of a run that was killed while it handed them over are there now."""
     if delivery.completed:
-        _say("plait: a run that was killed had its outputs ready; they are in their places now:")
+        _say(
+            "plait: finished an earlier run that was killed after its outputs were "
+            "ready; now in place:"
+        )
         for path in delivery.completed:
             _say(f"       {path}")
 
@@ -98,9 +104,9 @@ def tell_waiting(paths: Iterable[str]) -> None:
     """Say what is being waited for: a pipe gives nothing before somebody writes into it."""
     for path in dict.fromkeys(paths):
         if path == STANDARD_INPUT and sys.stdin is not None and sys.stdin.isatty():
-            _say("plait: reading what is typed; Ctrl-D ends it")
+            _say("plait: reading from the keyboard; press Ctrl-D to finish")
         elif path != STANDARD_INPUT and _is_pipe(path):
-            _say(f"plait: waiting for what is written into {path}, a pipe")
+            _say(f"plait: waiting for data from the pipe {path}")
 
 
 def _is_pipe(path: str) -> bool:
@@ -114,7 +120,7 @@ def check_report(options: argparse.Namespace, delivery: Delivery) -> None:
     """See that the page asked for can be written."""
     if options.report:
         if options.report.suffix.lower() not in (".html", ".htm"):
-            raise UsageError(f"a report is a page, {options.report} does not end in .html")
+            raise UsageError(f"--report writes an HTML page: {options.report} must end in .html")
         delivery.check(options.report)
 
 
@@ -242,8 +248,8 @@ def refuse_standing(
     if failing:
         codes = ", ".join(dict.fromkeys(finding.code for finding in failing))
         raise ExpectationError(
-            f"{counted(len(failing), 'finding')} that must not occur: {codes}",
-            remedy="only the page was written" if wrote_page else "nothing was handed over",
+            f"{counted(len(failing), 'finding')} named by --fail-on: {codes}",
+            remedy="only the report was written" if wrote_page else "no result was written",
         )
 
 
@@ -328,15 +334,20 @@ def _left_behind(
     every = [*paths, *([options.report] if options.report else [])]
     gone = [str(path) for path in delivery.going(every)]
     left = delivery.left_in(folder, every)
-    are = agreeing(len(left), "is", "are")
     found = (
-        _of_files("gone-with-result", "note", gone, "of the earlier run went with its result", ""),
+        _of_files(
+            "gone-with-result",
+            "note",
+            gone,
+            "of the earlier run removed together with the result they belonged to",
+            "",
+        ),
         _of_files(
             "left-behind",
             "warning",
             left,
-            f"in {folder} {are} not of this run, left as {'it is' if are == 'is' else 'they are'}",
-            "look whether they are needed, and remove them",
+            f"in {folder} not written by this run; left unchanged",
+            "remove them if you do not need them",
         ),
     )
     return [one for one in found if one.count]
@@ -429,13 +440,13 @@ def _answer(result: Result, options: argparse.Namespace) -> Iterator[str]:
     if result.aside and folder and out_of_result:
         yield f"set aside:   {counted(out_of_result, 'row')}, listed in {folder}/"
     elif result.aside and folder:
-        yield f"set aside:   0 rows; those without a match are listed in {folder}/"
+        yield f"set aside:   0 rows; rows without a match are listed in {folder}/"
     elif out_of_result and isinstance(options.aside, TablesBeside):
         tables = f"tables {options.aside.prefix}…"
         yield f"set aside:   {counted(out_of_result, 'row')}, listed in {tables}"
     elif out_of_result:
         how = "--aside DIR or '#PREFIX'" if _in_database(options) else "--aside DIR"
-        yield f"left out:    {counted(out_of_result, 'row')}; to have them listed: {how}"
+        yield f"left out:    {counted(out_of_result, 'row')}; to list them: {how}"
     else:
         yield "set aside:   0 rows"
 

@@ -24,26 +24,26 @@ from plait.cli.process import (
 from plait.core.account.errors import OutputError, PlaitError, UsageError
 
 COMMANDS = {
-    "survey": "look at sources before anything is done: columns, keys, joins, faults",
-    "keys": "audit a key, and find out why the keys of two sources do not match",
-    "mend": "put one table right: names, types, fields, computed columns, rows to keep",
-    "stack": "put the rows of several files under one another, by column name",
-    "join": "put the columns of tables beside one another, on a key",
-    "settle": "bring the rows of each key down to one, by a rule for each column",
-    "beside": "put the columns of tables beside one another, by row order",
-    "group": "work out figures over the rows of each group",
-    "widen": "long to wide: a column for each value of a column",
-    "lengthen": "wide to long: a row for each cell of some columns",
-    "draft": "write a starter plan from what the survey finds",
-    "compare": "say what changed between two handovers or datasets, by key",
-    "check": "say what a plan would do, and write nothing",
-    "run": "carry out a plan, and hand over the result with the proof",
-    "history": "show every run of a plan: when, how it ended, its figures",
-    "schedule": "have a plan run by itself, by the system's own scheduler",
-    "notify": "try the notices that a plan asks for",
-    "trace": "say where a row of a handover, and each of its cells, came from",
-    "help": "what can be in a plan, key by key, and what a handover holds",
-    "demo": "write the demo data and run the whole example on it",
+    "survey": "inspect sources first: columns, keys, possible joins, problems",
+    "keys": "audit a key, or explain why the keys of two sources do not match",
+    "mend": "clean up one table: names, types, fields, computed columns, rows",
+    "stack": "append the rows of several files, matching columns by name",
+    "join": "combine the columns of tables, matching rows on a key",
+    "settle": "reduce the rows of each key to one, with a rule for each column",
+    "beside": "place tables side by side, pairing rows by position",
+    "group": "compute counts, sums and other figures for each group of rows",
+    "widen": "reshape long to wide: one column for each value of a column",
+    "lengthen": "reshape wide to long: one row for each cell of some columns",
+    "draft": "write a starter plan from what a survey finds",
+    "compare": "show what changed between two handovers or datasets, by key",
+    "check": "show what a plan would do, without writing anything",
+    "run": "run a plan, and hand over the result with its proof",
+    "history": "list every run of a plan: when, how it ended, its figures",
+    "schedule": "run a plan at set times, with the system's own scheduler",
+    "notify": "test the notices that a plan sends",
+    "trace": "trace rows of a handover, cell by cell, back to the sources",
+    "help": "explain the keys of a plan and the files of a handover",
+    "demo": "write the demo data, and run a complete example on it",
 }
 ONE_VERB = ("mend", "stack", "settle", "beside", "group", "widen", "lengthen")
 INTERRUPTED = 130
@@ -66,7 +66,7 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         """Raise what is wrong, to be told as all else is."""
-        raise UsageError(message, remedy=f"{self.prog} --help tells how it is used")
+        raise UsageError(message, remedy=f"run {self.prog} --help for usage")
 
     def parse_whole(self, words: Sequence[str]) -> argparse.Namespace:
         """Parse all the words; one that is left over is an error.
@@ -86,8 +86,8 @@ class Parser(argparse.ArgumentParser):
             from plait.core.account.names import nearest
 
             known = [word for word in self._option_string_actions if word.startswith("--")]
-            remedy = nearest(rest[0], known) or f"{self.prog} --help lists them all"
-            raise UsageError(f"there is no option {rest[0]}", remedy=remedy)
+            remedy = nearest(rest[0], known) or f"run {self.prog} --help for all options"
+            raise UsageError(f"unknown option {rest[0]}", remedy=remedy)
         return options
 
     def _check_given_once(self, words: Sequence[str]) -> None:
@@ -154,10 +154,13 @@ def main(words: Sequence[str]) -> int:
             return _interrupted()  # a library may make an error of its own of it
         if any(map(_lacks_memory, causes)):
             return _tell(
-                PlaitError("there is not enough memory for this", remedy="use smaller inputs")
+                PlaitError(
+                    "not enough memory to finish",
+                    remedy="free some memory, or give fewer or smaller sources",
+                )
             )
         if isinstance(error, UnicodeEncodeError) and not _are_text(words):
-            return _tell(UsageError("a word of the command line is no text in UTF-8"))
+            return _tell(UsageError("the command line contains text that is not valid UTF-8"))
         from plait.cli.fault import tell_fault
 
         return tell_fault(error, words, what_stands())
@@ -196,9 +199,9 @@ def what_stands() -> str:
     loaded = sys.modules.get("plait.formats.delivery.delivery")
     handed_over = loaded.handed_over if loaded else []
     if not handed_over:
-        return "nothing was handed over"
+        return "no output was written"
     more = f" and {len(handed_over) - 1} more" if len(handed_over) > 1 else ""
-    return f"{handed_over[0]}{more} had been handed over by then, whole"
+    return f"{handed_over[0]}{more} had already been written, complete"
 
 
 def _forget_what_was_handed_over() -> None:
@@ -230,8 +233,8 @@ def _dispatch(words: list[str]) -> int:
     if words and not words[0].startswith("-"):
         from plait.core.account.names import nearest
 
-        remedy = nearest(words[0], COMMANDS) or "plait --help lists the commands"
-        raise UsageError(f"there is no command {words[0]!r}", remedy=remedy)
+        remedy = nearest(words[0], COMMANDS) or "run plait --help for the list of commands"
+        raise UsageError(f"unknown command {words[0]!r}", remedy=remedy)
     parser.parse_whole(words)
     parser.print_help()
     return 0
@@ -244,8 +247,10 @@ def main_parser() -> Parser:
     parser = Parser(
         prog="plait",
         description="Stack extracts, join tables on their keys, and account for every row.",
-        epilog=f"commands:\n{commands}\n\nplait COMMAND --help tells how each is used.\n"
-        "New here? plait demo shows it all on made-up data.",
+        epilog=(
+            f"commands:\n{commands}\n\nRun plait COMMAND --help for the options of a "
+            "command.\nNew here? plait demo runs a complete example on made-up data."
+        ),
         usage="plait COMMAND …",
     )
     parser.add_argument("--version", action="version", version=f"plait {__version__}")

@@ -46,7 +46,7 @@ def add_guard(group: argparse._ArgumentGroup) -> None:
     group.add_argument(
         "--guard-formulas",
         action="store_true",
-        help="put ' before cells of text files that a spreadsheet would run as formulas",
+        help="in text files, put ' before cells that a spreadsheet would run as formulas",
     )
 
 
@@ -57,28 +57,36 @@ def add_output(parser: argparse.ArgumentParser) -> None:
         "--out",
         action=_Target,
         metavar="FILE",
-        help="where the result goes; the ending says the format: .csv .tsv .parquet .arrow .json "
-        ".jsonl .xlsx .sqlite, FILE.sqlite#TABLE, postgresql://…#TABLE or mysql://…#TABLE for a "
-        "table of a database (without it: CSV on standard output)",
+        help=(
+            "the file for the result; the extension sets the format: .csv .tsv .parquet "
+            ".arrow .json .jsonl .xlsx .sqlite. For a database table: "
+            "FILE.sqlite#TABLE, postgresql://…#TABLE or mysql://…#TABLE (default: CSV "
+            "on standard output)"
+        ),
     )
     group.add_argument(
         "--append",
         action="store_true",
-        help="add the rows to those of the table that is there",
+        help="add the rows to an existing database table",
     )
     group.add_argument(
         "--aside",
         type=_aside,
         metavar="DIR|#PREFIX",
-        help="where rows that are set aside go: a folder (without it: beside --out, in "
-        "NAME-aside), or tables of the database that --out names, with the ledger: '#season_'",
+        help=(
+            "where to list the rows set aside: a folder (default: NAME-aside next to "
+            "--out), or, with the ledger, tables of the database that --out names, such "
+            "as '#season_'"
+        ),
     )
     group.add_argument(
         "--aside-limit",
         type=_limit,
         metavar="N|all|none",
-        help="how many rows each of those lists has at most (without it: all rows that are left "
-        "out, and 100,000 of the cells on which two sources differ)",
+        help=(
+            "the most rows in each of these lists (default: all rows left out, and "
+            "100,000 of the cells on which two sources differ)"
+        ),
     )
     add_guard(group)
     add_telling(group)
@@ -103,36 +111,43 @@ def _limit(text: str) -> int:
 
 def add_telling(group: Any) -> None:
     """What is told, and when that is a failure."""
-    group.add_argument(
-        "--report", type=Path, metavar="FILE", help="write the account as an HTML page"
-    )
+    group.add_argument("--report", type=Path, metavar="FILE", help="write a report as an HTML page")
     group.add_argument(
         "--fail-on",
         type=_codes,
         default=(),
         metavar="CODE,…",
-        help="end with status 1 and hand nothing over when a finding of such a code, or of such "
-        "a severity (note, warning, error) or a worse one, occurs",
+        help=(
+            "exit with status 1 and write no result if there is a finding with one of "
+            "these codes, or of this severity (note, warning, error) or worse"
+        ),
     )
-    group.add_argument("--replace", action="store_true", help="write over files that are there")
+    group.add_argument("--replace", action="store_true", help="overwrite existing files")
     group.add_argument(
         "--json",
         action="store_true",
-        help="print the account as JSON on standard output (with --out where there is a result)",
+        help=(
+            "print the summary (ledger, findings, outputs) as JSON on standard output; "
+            "a command with a result also needs --out"
+        ),
     )
-    group.add_argument("--quiet", action="store_true", help="say nothing but errors")
-    group.add_argument("--verbose", action="store_true", help="show all examples with their places")
+    group.add_argument("--quiet", action="store_true", help="print errors only")
+    group.add_argument(
+        "--verbose", action="store_true", help="show all findings and examples, with their places"
+    )
 
 
 def add_plan(parser: argparse.ArgumentParser) -> None:
     """The plan, and values for its parameters."""
-    parser.add_argument("plan", type=Path, metavar="PLAN", help="a plan file: season.toml")
+    parser.add_argument(
+        "plan", type=Path, metavar="PLAN", help="the plan file, such as season.toml"
+    )
     parser.add_argument(
         "--set",
         action="append",
         default=[],
         metavar="NAME=VALUE",
-        help="a value for a parameter that the plan declares",
+        help="the value of a parameter declared in the plan",
     )
 
 
@@ -143,8 +158,11 @@ def add_plan_telling(parser: argparse.ArgumentParser) -> None:
         type=_codes,
         default=(),
         metavar="CODE,…",
-        help="end with status 1 when a finding of such a code or severity occurs",
+        help=(
+            "exit with status 1 if there is a finding with one of these codes, or of "
+            "this severity or worse"
+        ),
     )
-    parser.add_argument("--json", action="store_true", help="print the account as JSON")
-    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--json", action="store_true", help="print the summary as JSON")
+    parser.add_argument("--quiet", action="store_true", help="print errors only")
     parser.add_argument("--verbose", action="store_true", help="show all examples with places")

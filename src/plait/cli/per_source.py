@@ -174,6 +174,6 @@ def _put(target: dict[str, Any], option: Option, text: str) -> None:
 
 def _unknown(option: Option, name: str, known: Collection[str]) -> UsageError:
     return UsageError(
-        f"{option.flag} names {name!r}, and no source is called so",
+        f"{option.flag} names {name!r}, but no source has that name",
         remedy=nearest(name, known) or f"the sources are {', '.join(sorted(known))}",
     )

@@ -14,27 +14,30 @@ def add_work(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--memory",
         metavar="SIZE",
-        help="how much memory may be taken, as 2GB; what does not fit goes to scratch files "
-        "(without it: half of what is free)",
+        help=(
+            "the most memory to use, such as 2GB; data that does not fit goes to "
+            "scratch files (default: half of the free memory)"
+        ),
     )
     group.add_argument(
         "--scratch",
         type=Path,
         metavar="DIR",
-        help="where scratch files go while they are needed (without it: the system's temporary "
-        "folder)",
+        help="the folder for scratch files (default: the system's temporary folder)",
     )
     group.add_argument(
         "--workers",
         type=int,
         metavar="N",
-        help="have N processes of this machine take on parts of the work",
+        help="share the work among N processes on this machine",
     )
     group.add_argument(
         "--cluster",
         metavar="ADDRESS",
-        help="have the workers of a cluster take on parts of it: the address of its scheduler, "
-        "as tcp://host:8786",
+        help=(
+            "share the work among the workers of a cluster; ADDRESS is its scheduler, "
+            "such as tcp://host:8786"
+        ),
     )
 
 

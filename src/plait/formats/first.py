@@ -60,8 +60,8 @@ def sampled(source: Source, tick: Tick = lambda _: None, *, rows: int) -> Table 
         "sample-only",
         "note",
         rows,
-        f"all figures are of the first {rows:,} rows of {source.name}; it has more",
-        "without --sample all rows are looked at",
+        f"only the first {rows:,} rows of {source.name} were read; all figures are for these rows",
+        "to use all rows, leave out --sample",
         source.name,
     )
     return replace(table, findings=(*table.findings, said))

@@ -240,9 +240,9 @@ def check_ending(target: Path) -> None:
     ending = target.suffix.lower()
     if ending not in WRITABLE:
         raise OutputError(
-            f"no format is written with the ending {ending!r}"
+            f"cannot write files ending in {ending!r}"
             if ending
-            else "the name has no ending",
+            else "the file name has no extension",
             str(target),
             nearest(ending, WRITABLE) or f"one of {', '.join(WRITABLE)}",
         )

@@ -161,7 +161,9 @@ def _check_plain(stream: Any) -> None:
     for mark, called in _PACKED.items():
         if head.startswith(mark):
             raise SourceError(
-                f"what comes in is packed by {called}", "standard input", f"{called} -dc FILE | …"
+                f"standard input is compressed with {called}",
+                "standard input",
+                f"{called} -dc FILE | …",
             )
     for mark, called in _OTHER.items():
         if head.startswith(mark):

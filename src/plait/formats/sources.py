@@ -68,7 +68,8 @@ def find_sources(
     for word in words:
         if not word:
             raise UsageError(
-                "a source without a name", remedy="name a file or folder; . is this one"
+                "a source name is empty",
+                remedy="name a file or folder; use . for the current folder",
             )
         try:
             name, path = name_and_path(word)
@@ -202,7 +203,9 @@ def _files(path: str) -> list[str]:
         files = [file for file in place.iterdir() if _readable(file)]
         if not files:
             raise SourceError(
-                "no file in this folder can be read", path, f"it needs files of {endings()}"
+                "this folder has no file in a supported format",
+                path,
+                f"it needs files of {endings()}",
             )
     elif place.exists():
         files = [place]
@@ -212,7 +215,7 @@ def _files(path: str) -> list[str]:
         if not files:
             raise SourceError("no file matches", path, "check the folder and the pattern")
     else:
-        raise SourceError("there is no such file", path, _near_file(place))
+        raise SourceError("file not found", path, _near_file(place))
     return [str(file) for file in sorted(files, key=natural_order)]
 
 
@@ -253,7 +256,7 @@ def _tables(source: Source, part: str) -> Iterator[Source]:
     if ending == ARCHIVE:
         yield from _members(source, part)
     elif ending not in READABLE:
-        what = f"no format has the ending {ending!r}"
+        what = f"{ending!r} is not a supported file format"
         raise SourceError(what, source.path, f"one of {endings()}")
     else:
         yield from _parts(source, part)
@@ -375,6 +378,6 @@ def one_source(
             remedy=f"name one: {word.partition('#')[0]}#{parts[0]}",
         )
     raise UsageError(
-        f"{word} means {len(found)} files where one is wanted",
+        f"{word} names {len(found)} files, but this command takes one table",
         remedy="stack them first: plait stack",
     )

@@ -66,7 +66,7 @@ def stated(
     """
     for name, sign in (("quote", quote), ("escape", escape)):
         if sign is not None and not (len(sign) == 1 and sign.isascii()):
-            raise UsageError(f"--{name} is one sign, not {sign!r}")
+            raise UsageError(f"--{name} must be one character, not {sign!r}")
     if ragged not in RAGGED:
         raise UsageError(
             f"--ragged is {' or '.join(RAGGED)}, not {ragged!r}", remedy=nearest(ragged, RAGGED)

@@ -7,12 +7,15 @@ from plait.options.option import Takes, Verb
 BESIDE = Verb(
     name="beside",
     function="plait.core.verbs.beside:beside",
-    doing="putting beside",
+    doing="placing side by side",
     takes=Takes.EACH,
-    inputs="sources and results of equal length",
-    meaning="Columns beside columns, by row order.",
-    description="Put the columns of tables beside one another by the order of their rows. Refused "
-    "when they have different numbers of rows; if they have a key in common, join them.",
+    inputs="sources and results with the same number of rows",
+    meaning="Place tables side by side, pairing rows by position.",
+    description=(
+        "Place the columns of tables side by side, pairing rows by position. All "
+        "tables must have the same number of rows. If they share a key, join them "
+        "instead."
+    ),
     examples=("plait beside weights.csv photographs.csv --out both.csv",),
     options=(),
     given=("left", "right"),

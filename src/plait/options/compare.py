@@ -10,10 +10,13 @@ COMPARE = Verb(
     function="plait.core.verbs.compare:compare",
     doing="comparing",
     takes=Takes.TWO,
-    inputs="the old table and the new one",
-    meaning="What changed between two tables: a list of rows new and gone, and cells changed.",
-    description="Set an old and a new table against each other by key: rows new, gone and changed, "
-    "cells changed in each column and by how much, columns new, gone, renamed, of another type.",
+    inputs="the old table and the new table",
+    meaning="List what changed between two tables: rows new and gone, cells changed.",
+    description=(
+        "Compare an old and a new table by key: rows that are new, gone or changed; "
+        "how many cells changed in each column, and by how much; columns that are "
+        "new, gone, renamed or of a different type."
+    ),
     examples=(
         "plait compare handover-earlier handover",
         "plait compare may.csv june.csv --key yard,hive --out changes.csv",
@@ -23,20 +26,20 @@ COMPARE = Verb(
         Option(
             "key",
             Form.KEY_OF_TWO,
-            "the columns by which a record is known; OLD=NEW where they changed their names. "
-            "Without it the plan's, or else the likeliest candidate key",
+            "the columns that identify a record; OLD=NEW where they were renamed "
+            "(default: the plan's key, otherwise the likeliest candidate key)",
             shown="COLUMN,…",
         ),
         Option(
             "columns",
             Form.COLUMNS,
-            "the columns to compare; without it all",
+            "the columns to compare (default: all)",
             shown="COLUMN,…",
         ),
         Option(
             "within",
             Form.PAIRS,
-            "how far numbers of a column may be apart and count as the same",
+            "how far apart two numbers of a column may be and still count as equal",
             shown="COLUMN=DISTANCE",
         ),
         IGNORE,

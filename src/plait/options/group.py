@@ -13,10 +13,13 @@ GROUP = Verb(
     doing="grouping",
     takes=Takes.ONE,
     inputs="a source or result",
-    meaning="Figures over the rows of each group.",
-    description="Work out figures over the rows of each group: one row a group, or the figures "
-    "put back on every row. Sums of decimals are exact; rows without a value to group by are a "
-    "group of their own.",
+    meaning="Counts, sums and other figures for each group of rows.",
+    description=(
+        "Compute counts, sums and other figures for each group of rows. The result "
+        "has one row per group or, on request, every row with the figures of its "
+        "group. Sums of decimals are exact. Rows with no value in a grouping column "
+        "form a group of their own."
+    ),
     examples=(
         "plait group visits.csv --by Yard --take Visits=count --take 'Honey=sum:Honey kg' "
         "--out yards.csv",
@@ -28,19 +31,20 @@ GROUP = Verb(
         Option(
             "by",
             Form.COLUMNS,
-            "the columns that are equal within a group; of dates also COLUMN:month, "
-            "COLUMN:quarter, COLUMN:year. Without it all rows are one group",
+            "the columns to group by; for dates also COLUMN:month, COLUMN:quarter or "
+            "COLUMN:year (default: all rows form one group)",
             shown="COLUMN,…",
         ),
         Option(
             "take",
             Form.PAIRS,
-            "new column to figure: count, distinct, sum, mean, middle, smallest, largest, spread, "
-            "first, last, commonest, share (also median, stdev, min, max, average), and put onto "
-            "rows also rank; NEW=count counts rows, NEW=share is the share of the rows",
+            "the figures to compute, each a new column: count, distinct, sum, mean "
+            "(average), middle (median), smallest (min), largest (max), spread (stdev), "
+            "first, last, commonest, share; also rank, where every row is kept. "
+            "NEW=count counts rows; NEW=share is the group's share of all rows",
             shown="NEW=FIGURE:COLUMN",
         ),
-        Option("onto_rows", Form.FLAG, "keep every row, with the figures of its group"),
+        Option("onto_rows", Form.FLAG, "keep every row, and add the figures of its group"),
         replace(IGNORE, group=""),
     ),
     given=("source",),

@@ -12,57 +12,65 @@ JOIN = Verb(
     doing="joining",
     takes=Takes.EACH,
     inputs="sources and results, the left one first",
-    meaning="Columns beside columns, on a key.",
-    description="Put the columns of tables beside one another where their keys are equal. Each "
-    "further table joins on to the result so far.",
+    meaning="Add the columns of other tables, matching rows on a key.",
+    description=(
+        "Combine the columns of two or more tables, matching rows on a key. Each "
+        "further table is joined to the result so far."
+    ),
     examples=("plait join visits.csv hives.csv --key yard,hive --out season.csv",),
     options=(
         Option(
             "key",
             Form.KEYS,
-            "the columns that identify a record; LEFT=RIGHT where the names differ. One key for "
-            "all joins, or one for each further table. Without it: the columns both have",
+            "the columns that identify a record; LEFT=RIGHT where the names differ. One "
+            "key for all joins, or one for each further table (default: the columns "
+            "both tables have)",
             shown="COLUMN,…",
             argument="keys",
         ),
         Option(
-            "kind", Form.CHOICE, "which unmatched rows the result keeps", "left", tuple(JOIN_KINDS)
+            "kind",
+            Form.CHOICE,
+            "the join type: which rows without a match stay in the result",
+            "left",
+            tuple(JOIN_KINDS),
         ),
         Option(
             "cardinality",
             Form.CHOICE,
-            "what the match must be, left to right; many-to-many must be said to be done",
+            "the relation that the keys must have, left to right; if they do not, "
+            "nothing is joined. A many-to-many join runs only if you choose it here",
             choices=CARDINALITIES,
         ),
         Option(
             "take",
             Form.COLUMNS,
-            "columns to take from the further tables, beside the key; without it all",
+            "the columns to take from the further tables, in addition to the key (default: all)",
             shown="COLUMN,…",
         ),
-        Option(
-            "rename", Form.PAIRS, "old name to new one, of columns of the result", shown="OLD=NEW"
-        ),
+        Option("rename", Form.PAIRS, "rename columns of the result", shown="OLD=NEW"),
         Option(
             "prefer",
             Form.CHOICE,
-            "whose cells to take where both have a column; the other's fill its empty ones. "
-            "Without it both columns are kept if they differ",
+            "where both tables have a column, use the cells of this side and fill its "
+            "empty cells from the other (default: keep both columns if they differ)",
             choices=("left", "right"),
         ),
         Option(
             "nearest",
             Form.TEXT,
-            "of the rows with an equal key, take the one whose number, date or time is nearest",
+            "among rows with the same key, match the one whose number, date or time is nearest",
             shown="COLUMN:before|after|either",
         ),
         Option(
             "within",
             Form.TEXT,
-            "how far the nearest may be: 7d, 2h, 30min, or a number",
+            "the greatest distance allowed to the nearest row: 7d, 2h, 30min or a number",
             shown="DISTANCE",
         ),
-        Option("max_rows", Form.WHOLE, "stop if the result would have more rows", shown="N"),
+        Option(
+            "max_rows", Form.WHOLE, "stop if the result would have more rows than this", shown="N"
+        ),
         *COMPARING,
         origin("the names of the sources each row came from, joined by +"),
     ),

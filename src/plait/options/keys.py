@@ -8,12 +8,15 @@ from plait.options.shared import COMPARING
 KEYS = Verb(
     name="keys",
     function="plait.core.verbs.keys:keys",
-    doing="looking at the keys",
+    doing="auditing keys",
     takes=Takes.ALL,
     inputs="sources and results",
-    meaning="An audit of a key: findings, and no result.",
-    description="Audit a key: is it unique, missing, repeated, in conflict? With several sources "
-    "also which keys are in which, and of two, why keys do not match and what would mend it.",
+    meaning="Audit a key: findings only, no result.",
+    description=(
+        "Audit a key: is it unique, and which keys are missing, repeated or in "
+        "conflict? With several sources, also show which keys are in which. With "
+        "two, explain why keys do not match and what would fix it."
+    ),
     examples=(
         "plait keys register.xlsx#Hives --key yard,hive",
         "plait keys visits.csv register.csv --key yard,hive --out pairs.csv",
@@ -24,7 +27,8 @@ KEYS = Verb(
             "key",
             Form.KEYS,
             "the columns that identify a record; LEFT=RIGHT where two sources name them "
-            "otherwise. One key for all, or one for each source. Without it: the columns all have",
+            "differently. One key for all sources, or one for each (default: the "
+            "columns all sources have)",
             shown="COLUMN,…",
             argument="specs",
         ),

@@ -10,8 +10,11 @@ LENGTHEN = Verb(
     doing="lengthening",
     takes=Takes.ONE,
     inputs="a source or result",
-    meaning="Wide to long.",
-    description="Wide to long: a row for each cell of some columns, their headings beside it.",
+    meaning="Wide to long: one row for each cell of chosen columns.",
+    description=(
+        "Reshape wide to long: write the cells of several columns one below the "
+        "other, each with the heading of its column."
+    ),
     examples=(
         "plait lengthen honey.csv --key Yard,Hive --heads Month --cells 'Honey kg' "
         "--without-missing --out long.csv",
@@ -20,15 +23,24 @@ LENGTHEN = Verb(
         Option(
             "heads",
             Form.TEXT,
-            "what the column of headings is called",
+            "the name of the new column that holds the headings",
             shown="NEW",
             required=True,
         ),
         Option(
-            "cells", Form.TEXT, "what the column of cells is called", shown="NEW", required=True
+            "cells",
+            Form.TEXT,
+            "the name of the new column that holds the cells",
+            shown="NEW",
+            required=True,
         ),
-        Option("columns", Form.COLUMNS, "the columns to put under one another", shown="COLUMN,…"),
-        Option("key", Form.COLUMNS, "instead: the columns that stay as they are", shown="COLUMN,…"),
+        Option("columns", Form.COLUMNS, "the columns to turn into rows", shown="COLUMN,…"),
+        Option(
+            "key",
+            Form.COLUMNS,
+            "the columns to keep; all others are turned into rows (instead of naming those)",
+            shown="COLUMN,…",
+        ),
         Option("without_missing", Form.FLAG, "leave out rows whose cell is missing"),
     ),
     given=("source",),

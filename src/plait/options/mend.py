@@ -9,31 +9,31 @@ from plait.options.shared import TYPING
 
 _MISSING, _TYPE, _UNFIT = TYPING
 _OPTIONS = (
-    Option("header", Form.NAMES, "names for all the columns", shown="NAME,…"),
-    Option("rename", Form.PAIRS, "old name to new one", shown="OLD=NEW"),
+    Option("header", Form.NAMES, "new names for all columns", shown="NAME,…"),
+    Option("rename", Form.PAIRS, "rename columns", shown="OLD=NEW"),
     _MISSING,
     Option(
         "trim",
         Form.ALL_OR_SOME,
-        "take spaces off both ends of cells; of all columns, or of these",
+        "remove spaces at both ends of cells, in all columns or only in these",
         shown="COLUMN,…",
     ),
     Option(
         "split",
         Form.LINES,
-        "put the parts of a field in columns of their own",
+        "split the cells of a column into several new columns",
         shown="'COLUMN:SIGNS into A,B'",
     ),
     Option(
         "replace_value",
         Form.LINES,
-        "replace whole cells; nothing for OLD or NEW: missing",
+        "replace whole cells; an empty OLD or NEW means a missing cell",
         shown="COLUMN:OLD=NEW",
     ),
     Option(
         "fill",
         Form.PAIRS,
-        "fill missing cells of a column, with a value or the cell above",
+        "fill the missing cells of a column with a value, or with the cell above (down)",
         shown="COLUMN=VALUE|down",
     ),
     _TYPE,
@@ -41,25 +41,26 @@ _OPTIONS = (
     Option(
         "compute",
         Form.EXPRESSIONS,
-        "a column from an SQL expression over the others; on a command line before types are set "
-        "where it comes before --type",
+        "compute a column with an SQL expression over the others; on a command "
+        "line, --compute before --type uses the cells as they were before types "
+        "were set",
         shown="COLUMN=EXPRESSION",
     ),
     Option(
         "where",
         Form.TEXT,
-        "keep rows on which an SQL condition holds; the others are set aside",
+        "keep the rows that meet an SQL condition, and set the others aside",
         shown="CONDITION",
     ),
     Option(
         "sort",
         Form.NAMES,
-        "columns to sort by; 'COLUMN desc' for greatest first",
+        "the columns to sort by; 'COLUMN desc' sorts the largest first",
         shown="COLUMN,…",
     ),
-    Option("drop", Form.NAMES, "columns to leave out", shown="COLUMN,…"),
-    Option("keep", Form.NAMES, "the only columns to leave in", shown="COLUMN,…"),
-    Option("order", Form.NAMES, "columns to put first", shown="COLUMN,…"),
+    Option("drop", Form.NAMES, "the columns to remove", shown="COLUMN,…"),
+    Option("keep", Form.NAMES, "the columns to keep; all others are removed", shown="COLUMN,…"),
+    Option("order", Form.NAMES, "the columns to move to the front", shown="COLUMN,…"),
 )
 MEND = Verb(
     name="mend",
@@ -67,10 +68,12 @@ MEND = Verb(
     doing="mending",
     takes=Takes.ONE,
     inputs="a source or result",
-    meaning="One table put right, in the order of these keys.",
-    description="Put one table right: names, missing cells, types, fields that hold several "
-    "things, computed columns, which rows and columns to keep. What is asked for is done in the "
-    "order in which it is listed here.",
+    meaning="Clean up one table, in the order of these keys.",
+    description=(
+        "Clean up one table: column names, missing cells, types, fields that hold "
+        "several values, computed columns, and which rows and columns to keep. The "
+        "changes are made in the order in which the options are listed here."
+    ),
     examples=(
         "plait mend visits.csv --rename 'Hive no.=Hive' --compute 'Half=kg / 2' --where 'kg > 0' "
         "--out mended.csv",

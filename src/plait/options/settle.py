@@ -11,10 +11,12 @@ SETTLE = Verb(
     doing="settling",
     takes=Takes.ALL,
     inputs="a source or result; several are stacked first",
-    meaning="One row for each key.",
-    description="Bring the rows of each key down to one, by a rule for each column. Several "
-    "sources are stacked first. Without rules all cells of a column must agree, or the key is in "
-    "conflict and its rows are set aside.",
+    meaning="Reduce the rows of each key to one.",
+    description=(
+        "Reduce the rows of each key to one, with a rule for each column. Several "
+        "sources are stacked first. Without rules, all cells of a column must "
+        "agree; otherwise the key is in conflict and its rows are set aside."
+    ),
     examples=(
         "plait settle register.csv --key yard,hive --out hives.csv",
         "plait settle register.csv --key yard,hive --rule breed=newest-by:entered --out hives.csv",
@@ -31,17 +33,17 @@ SETTLE = Verb(
         Option(
             "rule",
             Form.PAIRS,
-            "column to rule: agree, first, last, min, max, sum, mean, longest, commonest, "
-            "newest-by:COLUMN, oldest-by:COLUMN; a missing cell never counts against another",
+            "the rule for a column: agree, first, last, min, max, sum, mean, longest, "
+            "commonest, newest-by:COLUMN or oldest-by:COLUMN; missing cells are ignored",
             shown="COLUMN=RULE",
             argument="rules",
         ),
-        Option("otherwise", Form.TEXT, "the rule of the other columns", "agree", shown="RULE"),
+        Option("otherwise", Form.TEXT, "the rule for all other columns", "agree", shown="RULE"),
         Option(
             "keep_rule",
             Form.TEXT,
-            "keep one row of each key whole: first, last, fullest, newest-by:COLUMN, "
-            "oldest-by:COLUMN",
+            "keep one whole row of each key instead: first, last, fullest, "
+            "newest-by:COLUMN or oldest-by:COLUMN",
             shown="RULE",
         ),
         *COMPARING,

@@ -7,9 +7,9 @@ from plait.options.option import Form, Option
 IGNORE = Option(
     "ignore",
     Form.WORDS,
-    "what does not count when keys are compared: case, space, punctuation, accents, "
-    "leading-zeros, number-form (7.0 is 7), date-form (5.4.2031 is 2031-04-05); the cells "
-    "stay as they are",
+    "the differences to ignore when comparing keys: case, space, punctuation, "
+    "accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 "
+    "equals 2031-04-05); cells are not changed",
     shown="WHAT,…",
     group="comparing keys",
 )
@@ -18,62 +18,83 @@ COMPARING = (
     Option(
         "pairs",
         Form.TABLE,
-        "a table of keys of the left that count as keys of the right, as plait keys --out "
-        "writes it",
+        "a crosswalk: a table of left keys and the right keys they stand for, as "
+        "written by plait keys --out",
         shown="FILE",
         group="comparing keys",
     ),
     Option(
         "missing_keys",
         Form.SWITCH,
-        "whether missing keys match nothing (apart), or one another (match)",
+        "whether missing keys match nothing (apart) or one another (match)",
         choices=("apart", "match"),
         argument="missing_match",
         group="comparing keys",
     ),
 )
 TYPING = (
-    Option("missing", Form.NAMES, "texts that mean a missing cell", shown="TEXT,…", group="types"),
+    Option(
+        "missing", Form.NAMES, "the texts that mean a missing cell", shown="TEXT,…", group="types"
+    ),
     Option(
         "type",
         Form.PAIRS,
-        "column to type: integer, decimal, boolean, date, datetime, time, text; or a written form, "
-        "as date:%d.%m.%Y or decimal:1.234,5",
+        "the type of a column: integer, decimal, boolean, date, datetime, time or "
+        "text; or a written form, such as date:%d.%m.%Y or decimal:1.234,5",
         shown="COLUMN=TYPE",
         group="types",
     ),
     Option(
         "unfit",
         Form.CHOICE,
-        "what is done with cells that do not fit their type",
+        "what to do with cells that do not fit their type",
         "error",
         ("error", "missing", "set-aside"),
         group="types",
     ),
 )
 READING = (
-    Option("encoding", Form.TEXT, "such as windows-1252 or utf-16", shown="NAME", group="reading"),
+    Option(
+        "encoding",
+        Form.TEXT,
+        "the text encoding, such as windows-1252 or utf-16 (default: detected)",
+        shown="NAME",
+        group="reading",
+    ),
     Option(
         "delimiter",
         Form.TEXT,
-        "one sign, or comma, semicolon, tab, pipe",
+        "the character between cells: any one character, or comma, semicolon, tab "
+        "or pipe (default: detected)",
         shown="SIGN",
         group="reading",
     ),
-    Option("quote", Form.TEXT, "the sign around cells", shown="SIGN", group="reading"),
-    Option("escape", Form.TEXT, "the sign before a quote in a cell", shown="SIGN", group="reading"),
+    Option(
+        "quote",
+        Form.TEXT,
+        "the character around quoted cells (default: detected)",
+        shown="SIGN",
+        group="reading",
+    ),
+    Option(
+        "escape",
+        Form.TEXT,
+        "the character that escapes a quote inside a cell (default: detected)",
+        shown="SIGN",
+        group="reading",
+    ),
     Option(
         "header_line",
         Form.SPAN,
-        "the line, or row of a sheet, on which the header begins, from 1; of headings in "
-        "several rows the first and the last: 2-3",
+        "the line of the header, or its row in a sheet, counted from 1; for a "
+        "header of several rows, the first and the last: 2-3 (default: detected)",
         shown="N",
         group="reading",
     ),
     Option(
         "footer",
         Form.WHOLE,
-        "how many rows at the end are set aside, as totals",
+        "the number of rows at the end to set aside, such as totals",
         0,
         shown="N",
         group="reading",
@@ -81,7 +102,7 @@ READING = (
     Option(
         "ragged",
         Form.CHOICE,
-        "what is done with rows of too few or too many cells",
+        "what to do with rows that have too few or too many cells",
         "error",
         ("error", "set-aside"),
         group="reading",
@@ -103,8 +124,8 @@ READING = (
     Option(
         "query",
         Form.TEXT,
-        "what a database is asked for in place of a table: one SELECT in its own SQL; for one "
-        "source: 'NAME=SELECT …'",
+        "a SELECT statement, in the database's own SQL, to read instead of a table; "
+        "for one of several sources: 'NAME=SELECT …'",
         shown="SELECT …",
         group="reading",
     ),
@@ -119,8 +140,7 @@ READING = (
     Option(
         "limit",
         Form.PAIRS,
-        "how large something may be: record, columns, cells, members, depth, unpacked, "
-        "view-seconds, view-rows",
+        "size limits: record, columns, cells, members, depth, unpacked, view-seconds, view-rows",
         shown="NAME=N",
         group="reading",
     ),
@@ -128,11 +148,12 @@ READING = (
 LABEL = Option(
     "label",
     Form.PAIRS,
-    "columns to add that say where a row came from, of {file}, {stem}, {folder}, {sheet}",
+    "columns to add that show where each row came from, made from {file}, "
+    "{stem}, {folder} and {sheet}",
     shown="COLUMN={stem}",
 )
 
 
 def origin(what: str) -> Option:
     """The column that says which sources a row came from."""
-    return Option("origin", Form.COLUMN, f"a column to add with {what}", shown="COLUMN")
+    return Option("origin", Form.COLUMN, f"add a column with {what}", shown="COLUMN")

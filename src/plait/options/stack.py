@@ -11,33 +11,36 @@ STACK = Verb(
     doing="stacking",
     takes=Takes.ALL,
     inputs="sources and results, in order",
-    meaning="Rows under rows.",
-    description="Put the rows of several files under one another, by column name. The first file "
-    "sets the order of the columns; a column that is missing from a file has no value on its rows.",
+    meaning="Append rows of several sources, matching columns by name.",
+    description=(
+        "Append the rows of several files, matching columns by name. The first file "
+        "sets the order of the columns. Where a file lacks a column, its rows have "
+        "no value in it."
+    ),
     examples=("plait stack 'inspections/*.csv' --label month={stem} --out visits.csv",),
     options=(
         LABEL,
         Option(
             "distinct",
             Form.FLAG,
-            "leave out rows that equal an earlier one in every column of the sources",
+            "leave out rows that repeat an earlier row in every column of the sources",
         ),
-        Option("number", Form.COLUMN, "a column to add that numbers the rows", shown="COLUMN"),
+        Option("number", Form.COLUMN, "add a column that numbers the rows", shown="COLUMN"),
         Option(
             "same",
             Form.SEVERAL,
-            "new heading to old: the columns OLD are taken for the column NEW",
+            "stack the columns OLD under the heading NEW",
             shown="NEW=OLD,…",
         ),
         Option(
             "fold_headers",
             Form.FLAG,
-            "take headers that differ in case, spaces and punctuation only for the same",
+            "treat headings as equal if they differ only in case, spaces or punctuation",
         ),
         Option(
             "by",
             Form.CHOICE,
-            "take columns of one name for the same, or the first for the first",
+            "match columns by name, or by position",
             "name",
             ("name", "position"),
         ),

@@ -10,8 +10,10 @@ WIDEN = Verb(
     doing="widening",
     takes=Takes.ONE,
     inputs="a source or result",
-    meaning="Long to wide.",
-    description="Long to wide: a column for each value of one column, a row for each key.",
+    meaning="Long to wide: one column for each value of a column.",
+    description=(
+        "Reshape long to wide: one column for each value of a column, and one row for each key."
+    ),
     examples=(
         "plait widen visits.csv --key Yard,Hive --heads Month --cells 'Honey kg' --rule sum "
         "--out honey.csv",
@@ -20,28 +22,29 @@ WIDEN = Verb(
         Option(
             "heads",
             Form.COLUMN,
-            "the column whose values head the new columns",
+            "the column whose values become the headings of the new columns",
             shown="COLUMN",
             required=True,
         ),
         Option(
             "cells",
             Form.COLUMNS,
-            "the column, or columns, that fill them",
+            "the column or columns that fill the new columns",
             shown="COLUMN,…",
             required=True,
         ),
         Option(
             "key",
             Form.COLUMNS,
-            "the columns that identify a row; without it all others",
+            "the columns that identify a row (default: all other columns)",
             shown="COLUMN,…",
         ),
         Option(
             "rule",
             Form.TEXT,
-            "when several rows fall into one cell: agree, first, last, min, max, sum, mean, "
-            "longest, commonest; where it is agree, rows that differ are set aside",
+            "how to combine several rows that belong in one cell: agree, first, last, "
+            "min, max, sum, mean, longest or commonest; with agree, rows that differ "
+            "are set aside",
             "agree",
             shown="RULE",
         ),

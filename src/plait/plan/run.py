@@ -63,7 +63,7 @@ class NotMetError(ExpectationError):
             what = f"{counted(len(failing), 'expectation')} of {plan.name} not met"
         else:
             codes = ", ".join(dict.fromkeys(one.code for one in findings))
-            what = f"{counted(len(findings), 'finding')} that must not occur: {codes}"
+            what = f"{counted(len(findings), 'finding')} named by --fail-on: {codes}"
         super().__init__(what, remedy="nothing was handed over")
         self.worked, self.expected, self.findings = worked, expected, findings
         self.since, self.in_the_way = since, len(failing) or len(findings)
@@ -228,7 +228,7 @@ def _carried_out(
         paths = [one.source.path for one in found]
         sums = sums_of(path for path in paths if Path(path).is_file())
         worked = work(loaded, found, phases)
-        with phases.phase("seeing what is expected"):
+        with phases.phase("checking expectations"):
             expected = judged(worked, fail_on)
         known = {path: _known(path, one) for path, one in sums.items()}
         known |= {

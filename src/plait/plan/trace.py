@@ -243,10 +243,10 @@ def _chosen(
     for row in rows:
         if not 1 <= row <= dataset.rows:
             raise UsageError(
-                f"there is no row {row:,}", dataset.name, f"rows go from 1 to {dataset.rows:,}"
+                f"there is no row {row:,}", dataset.name, f"choose a row from 1 to {dataset.rows:,}"
             )
     if not rows:
-        raise UsageError("no row is named", dataset.name, "write --row 1 or --where 'CONDITION'")
+        raise UsageError("no row given", dataset.name, "write --row 1 or --where 'CONDITION'")
     return [row - 1 for row in rows], len(rows)
 
 
@@ -330,7 +330,7 @@ def _looked_up(
         for number, source in opened.items():
             said, rows = kept.stated["sources"][number], wanted[number]
             if source.address is None and not Path(source.path).is_file():
-                changed.append(f"{said['path']} is not there any more")
+                changed.append(f"{said['path']} no longer exists")
                 continue
             start = said["start"]
             keyed = {row: known[row + start] for row in rows if row + start in known}
@@ -352,7 +352,7 @@ def _of_source(
     reader = reader_of(source)
     if not source.in_database:
         now = reader.fingerprint(source)
-        told = f"{said['path']} has changed since the run; its text now is shown"
+        told = f"{said['path']} has changed since the run; its present text is shown"
         return reader.rows_at(source, rows, ()), [told] if now != said["sha256"] else []
     if not keyed:
         return {}, [f"{said['path']} has no primary key: its rows cannot be found again"]

@@ -20,9 +20,9 @@ def plan_text(draft: Draft) -> str:
 
 
 def _lines(draft: Draft) -> Iterator[str]:
-    yield "# A first plan, from what the sources show. It runs as it stands: plait run does it,"
-    yield "# plait check says what it would do, plait help plan what can be here. What is not"
-    yield "# decided yet is in comments."
+    yield "# A starter plan, drafted from the sources. You can run it now: plait run"
+    yield "# To see what it would do: plait check. For every key: plait help plan. Open"
+    yield "# decisions are in comments."
     yield ""
     yield f"title = {quoted(draft.base.name.replace('-', ' ').capitalize())}"
     for one in (draft.base, *draft.others):
@@ -103,13 +103,13 @@ def _not_sure(draft: Draft) -> Iterator[str]:
     unsure = [said for said in draft.unsure if said not in told]
     if unsure:
         yield ""
-        yield "# Not done, for somebody to decide:"
+        yield "# Left for you to decide:"
         for said in unsure:
             yield from _comment(f"- {said}.")
     for one in draft.unused:
         yield ""
         why = draft.reasons.get(one.name, "no column of it matches one of the others")
-        said = f"{one.name} is in no step: nothing of it reaches the result"
+        said = f"{one.name} is not used in any step"
         yield from _comment(f"Left out: {said}.")
         yield from _comment(f"{why[:1].upper()}{why[1:]}.")
         for line in _source(one):
@@ -122,7 +122,10 @@ def _not_sure(draft: Draft) -> Iterator[str]:
 
 
 def _expect(draft: Draft) -> Iterator[str]:
-    yield "# What holds today, and must hold, or nothing is handed over. More: sum, type, values."
+    yield (
+        "# True today. If any of it fails, nothing is handed over. Also possible: "
+        "sum, type, values."
+    )
     yield "[expect]"
     base = draft.base
     rows = [f"{base.name} >= {base.table.rows}"]

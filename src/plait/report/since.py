@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from plait.core.account.finding import agreeing, counted
+from plait.core.account.finding import counted
 from plait.core.verbs.compare import Compared
 from plait.report.between import Between
 from plait.report.compared import changes_dict
@@ -69,12 +69,9 @@ class Since:
         ]
         if figures:
             yield f"figures:     {', '.join(figures)}"
-        new, gone, changed = (
-            len(self.accounts.sources_that_are(state)) for state in ("new", "gone", "changed")
-        )
-        as_before = agreeing(changed, "not as it was", "not as they were")
-        words = ((new, "not seen before"), (gone, "gone"), (changed, as_before))
-        files = [f"{counted(count, 'file')} {word}" for count, word in words if count]
+        states = ("new", "gone", "changed")
+        counts = {state: len(self.accounts.sources_that_are(state)) for state in states}
+        files = [f"{counted(count, 'file')} {state}" for state, count in counts.items() if count]
         if files:
             yield f"sources:     {', '.join(files)}"
 

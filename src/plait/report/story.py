@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from plait._version import __version__
-from plait.core.account.finding import Example, agreeing, counted, worst_first
+from plait.core.account.finding import Example, counted, worst_first
 from plait.core.account.ledger import Entry
 from plait.core.look.contents import Content, Partners
 from plait.report.account import Account, finding_dict
@@ -41,14 +41,13 @@ class Expected:
 
 
 def holding(expected: Sequence[Expected]) -> str:
-    """How many expectations hold.
+    """How many expectations are met.
 
     >>> holding([Expected("rows >= 1", True, "7 rows", 3)])
-    '1 of 1 expectation holds'
+    '1 of 1 expectation met'
     """
     held = sum(one.holds for one in expected)
-    verb = agreeing(len(expected), "holds", "hold")
-    return f"{held} of {counted(len(expected), 'expectation')} {verb}"
+    return f"{held} of {counted(len(expected), 'expectation')} met"
 
 
 @dataclass(frozen=True)
@@ -185,7 +184,7 @@ class Story:
                 for one in self.unmatched
                 if one.rows
             ),
-            f"in conflict: {self.conflicts:,} values or keys on which sources disagree",
+            f"conflicts:   {self.conflicts:,} values or keys on which sources disagree",
         ]
         if self.since:
             lines += self.since.answer()

@@ -19,7 +19,7 @@ def test_an_error_without_a_kind_is_one_of_usage():
 
 def test_the_inmost_option_is_the_one_at_fault():
     with pytest.raises(UnknownColumnError) as caught, asked("outer"), asked("inner"):
-        raise UnknownColumnError("there is no column")
+        raise UnknownColumnError("no column")
     assert caught.value.option == "inner"
 
 

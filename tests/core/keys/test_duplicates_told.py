@@ -82,7 +82,7 @@ def test_a_crosswalk_needs_a_column_of_either_side_for_each_of_the_key():
     assert crosswalk(from_columns("p", turned), 2).right == ("right hive", "right yard")
     extra = {**whole, "right extra": ["3"]}
     assert crosswalk(from_columns("p", extra), 2).left == ("left yard", "left hive")
-    with pytest.raises(UsageError, match="has 4 columns or more, p has 3"):
+    with pytest.raises(UsageError, match="at least 4 columns; p has 3"):
         crosswalk(from_columns("p", {name: ["x"] for name in ("a", "b", "c")}), 2)
 
 

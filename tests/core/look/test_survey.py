@@ -116,7 +116,7 @@ def test_a_shared_name_whose_one_value_stands_early_in_the_other_table_is_a_trap
     right = {"hive": [f"H{n}" for n in range(80)], "note": ["n0"] * 80}
     found = survey([from_columns("l", left, "1/l.csv"), from_columns("r", right, "2/r.csv")])
     (trap,) = [one for one in found.findings if one.code == "name-trap"]
-    assert "match 0% of the rows of l, not 100%" in trap.message
+    assert "match only 0% of the rows of l instead of 100%" in trap.message
     assert "--key box=hive" in trap.remedy
 
 

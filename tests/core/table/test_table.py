@@ -158,7 +158,7 @@ def test_names_with_commas_and_quotes_go_there_and_back():
     for wrong in (["a"], ["=a"], ["a=1", "a=2"]):
         with pytest.raises(UsageError):
             named_values(wrong, "--type")
-    with pytest.raises(UsageError, match="no column name"):
+    with pytest.raises(UsageError, match="names no column"):
         parse_key("a,=b")
 
 

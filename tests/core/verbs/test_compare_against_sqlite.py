@@ -1,4 +1,4 @@
-"""``compare`` leaves nothing to the sums by which equal rows are found."""
+"""``compare`` leaves nothing to the sums by which identical are found."""
 
 from __future__ import annotations
 

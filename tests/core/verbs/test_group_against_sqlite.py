@@ -137,7 +137,7 @@ def test_sums_of_decimals_are_exact_and_text_is_no_number():
 def test_values_that_are_missing_are_said_with_their_number():
     table = from_columns("t", {"y": ["A", "A", "B"], "kg": ["1", "", ""], "no": ["", "x", "y"]})
     found = {one.code: one for one in group(table, "y", {"m": "mean:kg"}).findings}
-    assert "1 of them has none" in found["group-values-missing"].message
+    assert "1 of them has no value" in found["group-values-missing"].message
     assert found["group-values-missing"].examples[0].text == "y A: 1 of 2 rows"
     (without,) = group(table, "no", {"n": "count"}).findings
     assert without.code == "group-without-value" and without.count == 1

@@ -64,7 +64,7 @@ def test_a_link_within_the_folder_is_written_through(tmp_path):
     aim, link = tmp_path / "march.csv", tmp_path / "latest.csv"
     aim.write_text("old")
     link.symlink_to("march.csv")
-    with pytest.raises(OutputError, match="there already"):
+    with pytest.raises(OutputError, match="already exists"):
         _write(link, "new")
     _write(link, "new", replace=True)
     assert link.is_symlink() and aim.read_text() == "new"
@@ -87,7 +87,7 @@ def test_a_link_that_leads_elsewhere_or_nowhere_is_not_replaced(tmp_path):
 
 def test_pipes_and_devices_are_no_files(tmp_path):
     os.mkfifo(tmp_path / "pipe.csv")
-    with pytest.raises(OutputError, match="a pipe, and no file"):
+    with pytest.raises(OutputError, match="a pipe, not a file"):
         _write(tmp_path / "pipe.csv", "new", replace=True)
     with pytest.raises(OutputError, match="a device, and no file"):
         Delivery(replace=True).check(module.Path("/dev/null"))

@@ -48,7 +48,7 @@ def test_errors_of_the_system_are_told_as_such(tmp_path):
     target = tmp_path / "out"
     with pytest.raises(OutputError, match="cannot be written") as raised, whole_folder(target):
         raise OSError(28, "No space left on device")
-    assert "nothing was handed over" in raised.value.remedy
+    assert "no output was written" in raised.value.remedy
     assert _names(tmp_path) == []
 
 
@@ -76,7 +76,7 @@ def test_only_an_earlier_one_is_replaced_and_only_when_asked(tmp_path):
         check_folder(target, True, marks)
     (target / "mark.json").write_text("{}")
     check_folder(target, True, marks)
-    with pytest.raises(OutputError, match="there already"):
+    with pytest.raises(OutputError, match="already exists"):
         check_folder(target, False, marks)
     with pytest.raises(OutputError, match="is in it"):
         check_folder(target, True, marks, [str(target / "letter.txt")])
@@ -110,7 +110,7 @@ def test_a_swap_that_can_neither_be_done_nor_undone_is_told_and_finished_later(
         patched.setattr(folder_module, "_exchanged", lambda one, other: False)
         patched.setattr(journal_module, "_do", stops)
         patched.setattr(journal_module, "_taken_back", lambda step: False)
-        with pytest.raises(OutputError, match="could not all be put in their places"):
+        with pytest.raises(OutputError, match="not all outputs could be moved into place"):
             _write(target, "new")
     tidy(tmp_path)
     assert (target / "sub" / "a.txt").read_text() == "new"

@@ -161,7 +161,7 @@ def plait_in(plait):
     ("path", "said"),
     [
         ("/a/visit.csv", "there is no such file"),
-        ("/secret.csv?token=wrong", "may not be read"),
+        ("/secret.csv?token=wrong", "access denied"),
         ("/busy.csv", "answers with 503"),
     ],
 )

@@ -258,7 +258,7 @@ def test_a_table_altered_before_its_turn_is_no_empty_table(postgres):
             postgres.run("ALTER TABLE b ALTER n TYPE bigint")
         return table
 
-    with pytest.raises(SourceError, match="altered while it was to be read"):
+    with pytest.raises(SourceError, match="altered while Plait was reading it"):
         # One after the other: ``b`` is looked at when the moment of ``a`` has passed.
         from plait.formats.servers.session import one_snapshot
 

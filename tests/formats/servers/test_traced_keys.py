@@ -95,7 +95,7 @@ def test_a_row_that_did_not_change_is_known_again_and_one_that_did_is_told(
     assert len(changed) == 2 and all("has changed since the run" in row for row in changed)
     server.run("DELETE FROM t")
     gone = plait(*asked).json["changed"]
-    assert len(gone) == 2 and all("is not there any more" in row for row in gone)
+    assert len(gone) == 2 and all("no longer exists" in row for row in gone)
     server.run("DROP TABLE t")
 
 

@@ -91,7 +91,7 @@ def test_every_mistake_is_told_at_once_with_its_line(faults):
         ("step = 3", "step is a number"),
         ("[step]\nstack = 'a'", "step is a table"),
         ("[[step]]\nstck = 'a'", "there is no step 'stck'"),
-        ("[[step]]\ninto = 'a'", "this step has no verb"),
+        ("[[step]]\ninto = 'a'", "this step names no operation"),
         ("[[step]]\nstack = 'a'\nmend = 'a'", "several verbs: stack, mend"),
         ("[source.a]\npath = 'x'\n[[step]]\njoin = ['a']", "join needs at least 2 names"),
         ("[source.a]\npath = '${b}'", "there is no parameter 'b'"),
@@ -116,7 +116,7 @@ def test_parameters_are_filled_in_and_keep_their_type(tmp_path):
     plan = load_plan(path, ["month=2031-05", "most=9"]).plan
     assert plan.source["visits"].path == "visits/2031-05.csv"
     assert plan.step[0].max_rows == 9
-    with pytest.raises(UsageError, match="declares no parameter 'mnth'") as raised:
+    with pytest.raises(UsageError, match="the plan has no parameter 'mnth'") as raised:
         load_plan(path, ["mnth=1"])
     assert raised.value.remedy == "did you mean month?"
 

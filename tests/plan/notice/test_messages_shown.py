@@ -62,7 +62,7 @@ def test_every_notice_says_what_was_read_and_found_good(put, tmp_path):
     tell("another row", 2, visits_csv=f"{visits}4,5\n")
     tell("expectations that do not hold", 0, visits_csv=f"{visits}3,5\n",
          hives_csv=f"{hives}5,Ligustica\n")  # fmt: skip
-    tell("findings that must not occur", 9, ("key-unmatched",), visits_csv=visits, hives_csv=hives)
+    tell("findings named by --fail-on", 9, ("key-unmatched",), visits_csv=visits, hives_csv=hives)
     tell("a source that cannot be read", 1, visits_csv="")
     add(
         "an output that cannot be written", OutputError("the disk is full", "handover", "make room")

@@ -142,7 +142,7 @@ def test_a_failed_run_is_told_by_email(plait, planned, put, letters):
     plain, page = letter.iter_parts()
     assert plain.get_content_type() == "text/plain" and page.get_content_type() == "text/html"
     for text in (plain.get_content(), page.get_content()):
-        assert "nothing was handed over" in text and "visits has 1 row" in text
+        assert "no output was written" in text and "visits has 1 row" in text
         assert "plait history" in text
         assert "Q-of-the-data" not in text, "no cell of the data is shown unasked"
 
@@ -202,7 +202,7 @@ def test_a_notice_that_is_not_taken_never_changes_the_result(
     hook.answers += [answer] * 5
     ended = plait("run", "p.toml")
     assert ended.status == 0 and (tmp_path / "handover" / "visits.csv").exists()
-    assert "no notice to http://127.0.0.1" in flat(ended.err) and str(answer) in ended.err
+    assert "1 notice not sent to http://127.0.0.1" in flat(ended.err) and str(answer) in ended.err
     assert not hook.got, "and it goes nowhere else"
     (run,) = plait("history", "p.toml", "--json").json["runs"]
     assert run["status"] == "done" and str(answer) in run["notices"][0]["failed"]
@@ -213,7 +213,7 @@ def test_a_notice_that_is_not_taken_never_changes_the_result(
 def test_a_mail_server_that_is_not_there_never_changes_the_result(plait, planned, letters):
     planned(emailed(letters, on=["success"], server="smtp://127.0.0.1:1"))
     ended = plait("run", "p.toml")
-    assert ended.status == 0 and "no notice to ines@co-op.example" in flat(ended.err)
+    assert ended.status == 0 and "1 notice not sent to ines@co-op.example" in flat(ended.err)
 
 
 def test_a_mail_server_that_is_not_ready_is_asked_again(plait, planned, letters):
@@ -321,7 +321,7 @@ def test_a_certificate_that_nobody_trusts_is_refused(plait, planned, letters, mo
 @pytest.mark.parametrize(
     ("notice", "said"),
     [
-        ('webhook = "http://hooks.example/x"', "write https://"),
+        ('webhook = "http://hooks.example/x"', "use https://"),
         ('webhook = "https://hooks.example/${NO_SUCH_TOKEN}"', "NO_SUCH_TOKEN"),
         ('email = ["ines@co-op.example"]\nserver = "mail.example"', "no mail server"),
     ],
@@ -362,7 +362,7 @@ def test_a_test_is_sent_to_everybody(plait, planned, letters, hook):
 def test_nobody_to_be_told_is_said(plait, planned):
     planned("examples = false")
     ended = plait("notify", "p.toml", "--test")
-    assert ended.status == 2 and "tells nobody" in ended.err
+    assert ended.status == 2 and "has no one to notify" in ended.err
 
 
 def test_the_secret_of_a_webhook_is_shown_nowhere(plait, planned, hook, tmp_path):

@@ -74,7 +74,7 @@ def test_a_run_says_what_is_new(plait, plan, put, tmp_path):
         {"name": "visits", "rows_new": 2, "rows_gone": 1, "rows_changed": 1}
     ]
     page = (tmp_path / "handover" / "report.html").read_text()
-    assert "What is new since" in page
+    assert "What changed since" in page
 
 
 def test_a_key_that_the_plan_does_not_name_is_found_and_advised(plait, plan, put, tmp_path):
@@ -317,7 +317,7 @@ def test_a_history_that_cannot_be_written_changes_nothing_in_the_run(plait, plan
     plan()
     (tmp_path / "p.history.jsonl").mkdir()
     ended = plait("run", "p.toml")
-    assert ended.status == 0 and "history of this plan cannot be written" in ended.err
+    assert ended.status == 0 and "cannot write the history of this plan" in ended.err
     assert (tmp_path / "handover" / "season.csv").exists()
 
 
@@ -340,7 +340,7 @@ def test_the_log_of_a_run_has_what_it_says_and_stays_small(plait, plan, tmp_path
     ended = plait("run", "p.toml", "--log", "p.log")
     assert ended.status == 4
     text = log.read_text()
-    assert "season.csv: 3 rows" in text and "the folder is there already" in text
+    assert "season.csv: 3 rows" in text and "the folder already exists" in text
     assert len(text) < 1 << 20 and text.startswith("an older line\n")
 
 

@@ -62,7 +62,7 @@ def test_or_it_ends_with_a_clear_message(plan):
     with turn(plan, "ines on this machine", wait=True):
         second = begun(plan, "--no-wait")
         _, err = second.communicate(timeout=60)
-    assert second.returncode == 4 and b"another run of this plan is at it: ines" in err
+    assert second.returncode == 4 and b"another run of this plan is in progress: ines" in err
     assert not read_history(plan), "it never began"
 
 

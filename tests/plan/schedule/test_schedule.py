@@ -78,7 +78,7 @@ def test_a_plan_has_one_line_and_others_lines_stay(crontab, planned):
     ]
     assert crontab("schedule", "p.toml", "--remove").status == 0
     assert "backup" in crontab.table.read_text() and "p.toml" not in crontab.table.read_text()
-    assert "did not run by itself" in crontab("schedule", "p.toml", "--remove").err
+    assert "was not scheduled" in crontab("schedule", "p.toml", "--remove").err
     assert crontab("schedule", "p.toml", "--remove", "--quiet").err == ""
 
 
@@ -87,7 +87,7 @@ def test_the_list_has_last_and_next_run(crontab, planned):
     crontab("schedule", "p.toml", "--monthly", "1", "06:00", "--install", "--with", "cron")
     (one,) = crontab("schedule", "--json").json["scheduled"]
     assert one["last"]["status"] == "done" and one["next"][8:16] == "01T06:00"
-    assert "1 plan runs by itself" in crontab("schedule").out
+    assert "1 plan scheduled with cron" in crontab("schedule").out
 
 
 @pytest.mark.slow
@@ -110,7 +110,7 @@ def test_the_line_works_in_the_poor_environment_of_cron(crontab, planned, tmp_pa
     (folder / "visits.csv").write_text("yard,kg\nA,1\n")
     ended = subprocess.run(["/bin/sh", "-c", command], cwd="/", env=bare, capture_output=True)
     assert ended.returncode == 1, "the status of the run is that of the line"
-    assert "nothing was handed over" in (folder / name).with_suffix(".log").read_text()
+    assert "no output was written" in (folder / name).with_suffix(".log").read_text()
     (one,) = crontab("schedule", "--json").json["scheduled"]
     assert one["plan"] == str(folder / name) and one["last"]["status"] == "refused"
 
@@ -118,7 +118,7 @@ def test_the_line_works_in_the_poor_environment_of_cron(crontab, planned, tmp_pa
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        ([], "when is it to run"),
+        ([], "no time given for the runs"),
         (["--daily", "06:00", "--every", "* * * * *"], "not both"),
         (["--weekly", "someday", "06:00"], "there is no day"),
         (["--monthly", "32", "06:00"], "there is no day"),

@@ -13,7 +13,7 @@ from plait.cli.options import add_plan, add_plan_telling
 from plait.cli.progress import Progress
 from plait.cli.working import add_work
 from plait.core.account.errors import ExpectationError
-from plait.core.account.finding import agreeing, counted, standing
+from plait.core.account.finding import counted, standing
 from plait.plan.check import Foreseen, check
 from plait.plan.file.load import load_plan
 from plait.plan.handing.telling import sources_of
@@ -26,9 +26,11 @@ from plait.report.figures import bytes_shown
 from plait.report.story import Expected
 
 HELP = {
-    "description": "Read a plan and its sources, and say what would happen: every step with its "
-    "columns, types,\nexact rows and findings, whether what is expected holds, and how long a run "
-    "would take.\nNothing is written.",
+    "description": (
+        "Read a plan and its sources, and show what a run would do: each step with "
+        "its columns, types, exact number of rows and findings; whether the "
+        "expectations are met; and how long a run would take. Nothing is written."
+    ),
     "epilog": "example:\n  plait check season.toml",
 }
 
@@ -46,9 +48,9 @@ def run(options: argparse.Namespace) -> int:
     tell_waiting(intake.paths_of(loaded))
     with planned_room(loaded), Progress(not options.quiet) as progress:
         worked = work(loaded, intake.find(loaded), progress)
-        with progress.phase("seeing what is expected"):
+        with progress.phase("checking expectations"):
             expected = expectations(worked)
-        with progress.phase("finding types"):
+        with progress.phase("detecting types"):
             foreseen = check(worked)
     if not options.quiet:
         from plait.cli.views.show import for_reading
@@ -60,11 +62,9 @@ def run(options: argparse.Namespace) -> int:
     failing = [one for one in expected if not one.holds]
     failing_findings = standing(worked.findings, options.fail_on)
     if failing or failing_findings:
-        raise ExpectationError(
-            f"a run would hand nothing over: {counted(len(failing), 'expectation')} not met"
-            if failing
-            else f"{counted(len(failing_findings), 'finding')} that must not occur"
-        )
+        not_met = f"{counted(len(failing), 'expectation')} not met"
+        named = f"{counted(len(failing_findings), 'finding')} named by --fail-on"
+        raise ExpectationError(f"a run would hand over nothing: {not_met if failing else named}")
     return 0
 
 
@@ -86,14 +86,13 @@ def _show(foreseen: Foreseen, expected: list[Expected], verbose: bool) -> None:
     from plait.cli.views.show import show_answer, show_expected, show_findings, show_ledger
 
     failing = sum(not one.holds for one in expected)
-    verb = agreeing(len(expected), "fails", "fail")
     every = counted(len(expected), "expectation")
-    refused = f"a run would hand nothing over: {failing} of {every} {verb}"
+    refused = f"a run would hand over nothing: {failing} of {every} not met"
     memory = f" and {bytes_shown(foreseen.memory)} of memory" if foreseen.memory else ""
     show_answer(
         [
             refused if failing else foreseen.answer,
-            f"a run takes about {foreseen.seconds:,.0f} s{memory}, as measured now",
+            f"a run takes about {foreseen.seconds:,.0f} s{memory}, as measured by this check",
             *(one.message for one in foreseen.findings if one.code == "fetched-in-part"),
         ]
     )

@@ -49,8 +49,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--out",
         type=Path,
         metavar="FILE",
-        help="every change as a table, a line a cell: the key, what changed, the column, both "
-        "values and both places",
+        help=(
+            "write every change to a table, one line per cell: the key, what changed, "
+            "the column, both values and both places"
+        ),
     )
     add_reading(parser, (*READING, *TYPING))
     group = parser.add_argument_group("output")

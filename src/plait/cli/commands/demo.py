@@ -19,9 +19,12 @@ from plait.demo.before import take_back
 from plait.demo.data import write_demo_data, write_records
 
 HELP = {
-    "description": "Write the made-up records of a beekeepers' co-operative and run the whole "
-    "example on them:\nlook at the files, draft a plan, check one, mend it, run it, trace a "
-    "row of the\nresult, and a month later run it again and see what changed.",
+    "description": (
+        "Write the made-up records of a beekeepers' co-operative and run a complete "
+        "example on them: survey the files, draft a plan, check a plan, correct it, "
+        "run it, trace one row of the result, then run it again a month later and "
+        "see what changed."
+    ),
     "epilog": "example:\n  plait demo",
 }
 
@@ -41,45 +44,46 @@ class Act:
 BEFORE = (
     Act(
         f"plait survey {SOURCES} --report survey.html",
-        "First a look: what is in the files, which go together, and what is wrong with them.",
+        "Look first: what the files contain, which ones belong together, and what is wrong.",
     ),
     Act(
         f"plait draft {SOURCES} --out first.toml",
-        "The job as a file: a plan that runs already, with what is not decided as comments.",
+        "Draft the job as a plan. It already runs; open decisions are comments.",
     ),
     Act(
         "plait check season.toml",
-        "A fuller plan, season.toml. What would it do? It expects at most 20 visits without a "
-        "hive, and finds 27. The finding on visits says why, and what to do.",
+        "Check a fuller plan, season.toml. It allows at most 20 visits without a "
+        "hive and finds 27. The finding on visits explains why, and how to fix it.",
         1,
     ),
 )
 AFTER = (
     Act(
         "plait run season.toml",
-        "Run with that line in force. What is left are visits to hives no register knows.",
+        "Run it with that line active. The remaining unmatched visits are to hives "
+        "that no register lists.",
     ),
     Act(
         "plait trace handover --where \"Yard = 'cul'\" --most 1 "
         "--columns 'Yard,Honey kg,known.Yard,Breed,Supers,Fresh'",
-        "Where does a row come from, and each of its cells? To file, row, line and column.",
+        "Trace one row: each cell back to its file, row, line and column.",
     ),
 )
 LATER = (
     Act(
         "plait run season.toml --replace",
-        "The same plan once more. What is new stands in the answer, and in the report.",
+        "Run the same plan again. The answer and the report show what is new.",
     ),
     Act(
         "plait compare handover-2* handover --out changes.csv",
-        "The earlier handover was kept. Both against each other: every change, as a list too.",
+        "The earlier handover was kept. Compare the two, and write every change to a list.",
     ),
-    Act("plait history season.toml", "Every run of the plan, good or bad."),
+    Act("plait history season.toml", "List every run of the plan, successful or not."),
 )
 ARRIVED = (
     "cp …/2031-10.csv inspections/",
-    "A month later: an extract arrives, a hive entered by mistake is gone, a weight is put right, "
-    "and the register has a column more.",
+    "A month later: a new extract arrives, a hive entered by mistake is "
+    "removed, a weight is corrected, and the register gains a column.",
 )
 
 
@@ -91,10 +95,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=Path,
         default=Path("plait-demo"),
         metavar="DIR",
-        help="where to write it all (default: plait-demo)",
+        help="the folder to write to (default: plait-demo)",
     )
-    parser.add_argument("--replace", action="store_true", help="write over an earlier demo")
-    parser.add_argument("--quiet", action="store_true", help="show the closing lines only")
+    parser.add_argument("--replace", action="store_true", help="overwrite an earlier demo")
+    parser.add_argument("--quiet", action="store_true", help="show only the closing summary")
 
 
 def run(options: argparse.Namespace) -> int:
@@ -121,7 +125,9 @@ def _make(folder: Path, replace: bool) -> None:
         raise OutputError("this is a file", str(folder), "name another folder")
     if folder.is_dir() and any(folder.iterdir()) and not replace:
         raise OutputError(
-            "the folder is there already", str(folder), "name another, or allow it with --replace"
+            "the folder already exists",
+            str(folder),
+            "name another folder, or overwrite it: --replace",
         )
     try:
         write_demo_data(folder)
@@ -153,7 +159,7 @@ def _step(act: Act, options: argparse.Namespace) -> None:
     with redirect_stdout(sys.stderr):
         status = main([*words, "--replace"] if options.replace and writes else words)
     if status != act.status:
-        raise PlaitError(f"the example ended with status {status}", act.command)
+        raise PlaitError(f"the example ended with exit status {status}", act.command)
 
 
 def _named(word: str) -> list[str]:
@@ -177,7 +183,7 @@ def _mend(options: argparse.Namespace) -> None:
     if not options.quiet:
         show_command(
             f"{MENDED[1]}   # in season.toml, where it was a comment",
-            "The remedy: case and spaces do not count when these keys are compared.",
+            "The fix: ignore case and spaces when comparing these keys.",
             sign="+",
         )
 
@@ -190,16 +196,16 @@ def _closing(folder: Path) -> Iterator[str]:
     sources = [one for one in said["sources"] if one["group"] == "inspections"]
     visits = sum(one["rows"] for one in sources)
     yield (
-        f"came in      {visits:,} visits from {len(sources)} extracts, "
-        f"{visits - placed['left_rows']} of them twice"
+        f"read         {visits:,} visits from {len(sources)} extracts, "
+        f"{visits - placed['left_rows']} of them duplicates"
     )
     yield (
-        f"matched      {placed['left_matched']:,} visits, 14 only since case and spaces do not "
-        "count"
+        f"matched      {placed['left_matched']:,} visits, 14 of them only because "
+        "case and spaces are ignored"
     )
     yield (
-        f"not matched  {placed['left_unmatched']} visits to hives no register knows, "
-        f"{placed['left_missing_key']} without a hive number"
+        f"not matched  {placed['left_unmatched']} visits to hives that no register "
+        f"lists, {placed['left_missing_key']} without a hive number"
     )
     yield f"one dataset  {folder}/handover/season.csv, {counted(season['rows'], 'row')}"
     new = said["changes"]
@@ -210,8 +216,8 @@ def _closing(folder: Path) -> Iterator[str]:
     )
     yield f"the report   {folder}/handover/report.html"
     yield f"set aside    {folder}/handover/aside/, {counted(len(aside), 'list')} with the reasons"
-    yield f"the plan     {folder}/season.toml: change it, and plait run season.toml --replace"
+    yield f"the plan     {folder}/season.toml: edit it, then plait run season.toml --replace"
     yield (
-        "next         single commands on single files: "
-        f"cd {folder} && plait keys register/*.csv --key Yard,Hive"
+        f"next         try one command on one file: cd {folder} && plait keys "
+        "register/*.csv --key Yard,Hive"
     )

@@ -20,9 +20,11 @@ from plait.plan.draft import Draft, draft
 from plait.plan.written import plan_text
 
 HELP = {
-    "description": "Look at sources and write a plan to begin with: extracts of one shape stacked, "
-    "the joins that\nwere found with their keys, and what is not decided as comments with the "
-    "evidence. It runs\nas it stands.",
+    "description": (
+        "Survey sources and write a starter plan: extracts with the same layout "
+        "stacked, the joins found with their keys, and open decisions as comments "
+        "with the evidence. The plan runs without changes."
+    ),
     "epilog": "example:\n  plait draft inspections register --out season.toml",
 }
 
@@ -33,14 +35,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "sources", nargs="+", metavar="SOURCE", help="a file, a glob, a folder, or name=path"
     )
     parser.add_argument(
-        "--out", type=Path, metavar="FILE", help="the plan file (without it: standard output)"
+        "--out", type=Path, metavar="FILE", help="the plan file (default: standard output)"
     )
-    parser.add_argument("--replace", action="store_true", help="write over a file that is there")
+    parser.add_argument("--replace", action="store_true", help="overwrite an existing file")
     parser.add_argument(
-        "--json", action="store_true", help="print the account as JSON (with --out)"
+        "--json", action="store_true", help="print the summary as JSON (needs --out)"
     )
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
-    parser.add_argument("--verbose", action="store_true", help="say all that was found of joins")
+    parser.add_argument(
+        "--verbose", action="store_true", help="show every possible join that was found"
+    )
     add_work(parser)
 
 
@@ -49,14 +53,14 @@ def run(options: argparse.Namespace) -> int:
     out: Path | None = options.out
     if options.json and not out:
         raise UsageError(
-            "--json prints the account where the plan would go",
-            remedy="give the plan a file: --out FILE",
+            "--json and the plan would both go to standard output",
+            remedy="write the plan to a file: --out FILE",
         )
     paths = [source.path for source in find_sources(options.sources, faulty=True)]
     with Delivery(paths, options.replace) as delivery, Progress(not options.quiet) as progress:
         if out:
             delivery.check(out)
-        with progress.phase("looking at the sources"):
+        with progress.phase("surveying sources"):
             made = draft(options.sources, out.parent if out else Path())
         text = plan_text(made)
         if out:
@@ -108,8 +112,10 @@ def _answer(made: Draft, out: Path | None, verbose: bool) -> list[str]:
     stacked = [one.name for one in (made.base, *made.others) if one.extracts > 1]
     where = f"{out}: " if out else ""
     lines = [
-        f"{where}a plan that runs, with {counted(len(stacked), 'stack')} and "
-        f"{counted(len(made.joins), 'join')}"
+        (
+            f"{where}a runnable plan with {counted(len(stacked), 'stack')} and "
+            f"{counted(len(made.joins), 'join')}"
+        )
     ]
     lines += [
         f"joined:      {one.right} on {', '.join(left for left, _ in one.key)}: {one.evidence[0]}"

@@ -10,7 +10,7 @@ from plait.core.account.names import nearest
 from plait.plan.file.reference import HANDOVER_FILES, PartSaid, part_of, parts
 
 HELP = {
-    "description": "What can be in a plan, key by key, and what a handover holds.",
+    "description": "Explain every key of a plan, and every file of a handover.",
     "epilog": "examples:\n  plait help\n  plait help join\n  plait help handover",
 }
 
@@ -18,7 +18,10 @@ HELP = {
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
     parser.add_argument(
-        "topic", nargs="?", metavar="TOPIC", help="a part of a plan, a step, or nothing for a list"
+        "topic",
+        nargs="?",
+        metavar="TOPIC",
+        help="a part of a plan or a step (default: list the topics)",
     )
 
 
@@ -42,9 +45,9 @@ def _topics() -> str:
     width = max(len(one.topic) for one in parts())
     lines = [f"  {one.topic:{width}}  {one.heading:15}  {one.meaning}" for one in parts()]
     return (
-        "plait help TOPIC tells of a part of a plan, or of a step:\n\n"
+        "Run plait help TOPIC for the keys of one part of a plan, or of one step:\n\n"
         + "\n".join(lines)
-        + "\n\nplait COMMAND --help tells how a command is used.\n"
+        + "\n\nRun plait COMMAND --help for the options of a command.\n"
     )
 
 

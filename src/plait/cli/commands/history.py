@@ -17,9 +17,11 @@ from plait.plan.runs.history import history_file, read_history, run_of
 from plait.plan.runs.record import Record, as_dict, last_good
 
 HELP = {
-    "description": "Every run of a plan, good or bad: when, how it ended, how long it took, by "
-    "whom, and its\nfigures. The history is a file of JSON lines beside the plan, a source "
-    "like others.",
+    "description": (
+        "List every run of a plan, successful or not: when it ran, how it ended, "
+        "how long it took, who ran it, and its figures. The history is a JSON lines "
+        "file next to the plan; you can use it as a source."
+    ),
     "epilog": "examples:\n  plait history season.toml\n  plait history season.toml --run 12\n"
     "  plait group season.history.jsonl --by status --take runs=count",
 }
@@ -28,20 +30,20 @@ MOST_RUNS = 12
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
-    parser.add_argument("plan", type=Path, metavar="PLAN", help="the plan, a TOML file")
-    parser.add_argument(
-        "--run", type=whole_number, metavar="N", help="one run, with everything that is known of it"
-    )
+    parser.add_argument("plan", type=Path, metavar="PLAN", help="the plan file (TOML)")
+    parser.add_argument("--run", type=whole_number, metavar="N", help="show run number N in full")
     parser.add_argument(
         "--last",
         type=whole_number,
         metavar="N",
         default=MOST_RUNS,
-        help=f"so many of the last runs (default: {MOST_RUNS})",
+        help=f"show the last N runs (default: {MOST_RUNS})",
     )
     parser.add_argument("--json", action="store_true", help="print the runs as JSON")
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
-    parser.add_argument("--verbose", action="store_true", help="with users, machines and versions")
+    parser.add_argument(
+        "--verbose", action="store_true", help="also show users, machines and versions"
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -86,7 +88,7 @@ def _answer(plan: Path, records: Sequence[Record]) -> Iterator[str]:
     yield f"the last:    {_said(last)}"
     if good is not None and good is not last:
         yield f"last good:   {_said(good)}"
-    yield f"all of one:  plait history {quote(str(plan))} --run {last.run}"
+    yield f"one run:     plait history {quote(str(plan))} --run {last.run}"
 
 
 def _said(one: Record) -> str:

@@ -76,7 +76,7 @@ def _refusal(
             deliver(delivery, table, path, guard=options.guard_formulas)
     show_error(refused)
     for _, path in listed:
-        say(f"       the rows of these keys are listed in {path}")
+        say(f"              the rows with these keys are listed in {path}")
     result = with_reading(result, tables)
     if not options.quiet:
         show_findings(result.findings, options.verbose)

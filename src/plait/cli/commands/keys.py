@@ -50,20 +50,25 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--only",
         metavar="both|left|right",
-        help="--out gets these keys: of both sources, only of the first, only of the second; "
-        "or of exactly the sources NAME+NAME",
+        help=(
+            "which keys to write to --out: those in both sources, only in the first "
+            "(left), only in the second (right), or in exactly the sources NAME+NAME"
+        ),
     )
     parser.add_argument(
         "--all-rows",
         action="store_true",
-        help="with --only: all rows on those keys, not each key once",
+        help="with --only: write every row with such a key, instead of each key once",
     )
     parser.add_argument(
         "--out",
         type=Path,
         metavar="FILE",
-        help="without --only: of two sources the pairs of keys that may be meant for one another, "
-        "to edit and give to --pairs; of one source the rows whose key is repeated",
+        help=(
+            "the file to write. Without --only: for two sources, suggested pairs of "
+            "keys, to edit and pass to --pairs; for one source, the rows whose key is "
+            "repeated"
+        ),
     )
     add_reading(parser, (*READING, *TYPING))
     group = parser.add_argument_group("output")
@@ -129,14 +134,16 @@ def _check(options: argparse.Namespace, delivery: Delivery, sources: int) -> Non
     check_report(options, delivery)
     check_figure(options, delivery)
     if options.only and not options.out:
-        raise UsageError("--only says which keys are written", remedy="say where to: --out FILE")
+        raise UsageError(
+            "--only chooses which keys to write, but there is no --out", remedy="add --out FILE"
+        )
     if options.out and not options.only and sources > 2:
         raise UsageError(
-            "of several sources, which keys should be written?",
-            remedy="--only NAME+NAME, the keys that are in exactly these",
+            "with more than two sources, --out needs --only",
+            remedy="write the keys found in exactly these sources: --only NAME+NAME",
         )
     if options.all_rows and not options.only:
-        raise UsageError("--all-rows goes with --only", remedy="--only both, left or right")
+        raise UsageError("--all-rows needs --only", remedy="--only both, left or right")
     if options.out:
         check_target(options.out, options.out.stem, delivery)
     tell_completed(delivery)

@@ -16,19 +16,22 @@ from plait.plan.runs.history import read_history
 from plait.plan.runs.record import begun
 
 HELP = {
-    "description": "Try the notices that a plan asks for under [notice]. Without --test it says "
-    "who would be\ntold, and of what; with it everybody is sent a notice that says it is a test.",
+    "description": (
+        "Test the notices set up under [notice] in a plan. Without --test, show who "
+        "would be notified, and when. With --test, send everyone a notice marked as "
+        "a test."
+    ),
     "epilog": "example:\n  plait notify season.toml --test",
 }
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
-    parser.add_argument("plan", type=Path, metavar="PLAN", help="the plan, a TOML file")
-    parser.add_argument("--test", action="store_true", help="send a notice to everybody, as a test")
-    parser.add_argument("--json", action="store_true", help="print who was told as JSON")
+    parser.add_argument("plan", type=Path, metavar="PLAN", help="the plan file (TOML)")
+    parser.add_argument("--test", action="store_true", help="send a test notice to everyone")
+    parser.add_argument("--json", action="store_true", help="print the recipients as JSON")
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
-    parser.add_argument("--verbose", action="store_true", help="show the text that is sent")
+    parser.add_argument("--verbose", action="store_true", help="show the text of the notice")
 
 
 def run(options: argparse.Namespace) -> int:
@@ -37,9 +40,9 @@ def run(options: argparse.Namespace) -> int:
     notice = loaded.plan.notice
     if notice is None or not (notice.email or notice.webhook):
         raise UsageError(
-            "the plan tells nobody",
+            "the plan has no one to notify",
             str(options.plan),
-            'write [notice] and under it email = ["…"], or webhook = "https://…"',
+            'add a [notice] section with email = ["…"] or webhook = "https://…"',
         )
     message = test_message(loaded, begun(len(read_history(loaded.path)) + 1, now()))
     to = recipients(notice)

@@ -26,9 +26,12 @@ from plait.report.drawn.plan import write_plan_figure
 from plait.report.story import Story, story_json
 
 HELP = {
-    "description": "Carry out a plan: read its sources once, do its steps, see that what it "
-    "expects holds, and\nhand over the dataset with report, ledger, set-aside rows, dictionary "
-    "and lineage. The folder\nis there whole or not at all.",
+    "description": (
+        "Run a plan: read its sources once, perform its steps, check its "
+        "expectations, and hand over the dataset with report, ledger, set-aside "
+        "rows, dictionary and lineage. The folder is written completely or not at "
+        "all."
+    ),
     "epilog": "examples:\n  plait run season.toml\n  plait run season.toml --set month=2031-04 "
     "--replace",
 }
@@ -40,7 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--replace",
         action="store_true",
-        help="put the new handover in the place of an earlier one",
+        help="replace an earlier handover",
     )
     parser.add_argument(
         "--accept-change",
@@ -56,13 +59,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--no-wait",
         action="store_true",
-        help="end at once when another run of this plan is at it",
+        help="stop at once if another run of this plan is in progress (default: wait)",
     )
     parser.add_argument(
         "--log",
         type=Path,
         metavar="FILE",
-        help="add all that is said to the end of a file, which is kept to 1 MB",
+        help="append all messages to a log file, kept to 1 MB",
     )
     add_figure(parser)
     add_plan_telling(parser)
@@ -107,7 +110,7 @@ def _run(options: argparse.Namespace) -> int:
 def _say_waiting(who: str) -> None:
     from plait.cli.views.show import say
 
-    say(f"plait: waiting for another run of this plan to end: {who}")
+    say(f"plait: waiting for another run of this plan to finish: {who}")
 
 
 def _show_refusal(refused: NotMetError, options: argparse.Namespace) -> None:
@@ -119,7 +122,7 @@ def _show_refusal(refused: NotMetError, options: argparse.Namespace) -> None:
         word = "finding" if refused.findings else "expectation"
         new = refused.since.answer() if refused.since else ()
         show_answer(
-            [f"nothing is handed over: {counted(refused.in_the_way, word)} in the way", *new]
+            [f"nothing was handed over: {counted(refused.in_the_way, word)} prevented it", *new]
         )
         show_expected(refused.expected, options.verbose)
         show_findings(refused.worked.findings, options.verbose, MOST_FINDINGS)
@@ -155,4 +158,4 @@ def _answer(worked: Worked, story: Story) -> Iterator[str]:
         more = f", and {beside} beside it" if tables[1:] else ""
         yield f"in database: {tables[0].path}, {counted(tables[0].rows, 'row')}{more}"
     yield f"the report:  {folder}/report.html"
-    yield f"any cell:    plait trace {folder} --row 1"
+    yield f"trace:       plait trace {folder} --row 1"

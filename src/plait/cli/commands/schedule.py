@@ -11,7 +11,7 @@ from typing import Any
 
 from plait._version import __version__
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import agreeing, counted
+from plait.core.account.finding import counted
 from plait.plan.file.load import load_plan
 from plait.plan.runs.clock import day_and_time, now
 from plait.plan.schedule.job import job_of
@@ -28,9 +28,12 @@ from plait.plan.schedule.scheduled import Scheduled
 from plait.plan.schedule.times import When, daily, every, first_runs, monthly, weekly
 
 HELP = {
-    "description": "Have a plan run by itself, by the system's own scheduler: a line of the "
-    "crontab, a timer of\nsystemd, a task of Windows. Without --install it prints what would be "
-    "set. Without a plan\nit lists those that are set, with their last and their next run.",
+    "description": (
+        "Run a plan at set times with the system's own scheduler: a crontab line, a "
+        "systemd timer or a Windows task. Without --install, print what would be "
+        "installed. Without a plan, list the scheduled plans with their last and "
+        "next run."
+    ),
     "epilog": "examples:\n  plait schedule season.toml --daily 06:00\n"
     "  plait schedule season.toml --monthly 1 06:00 --install\n"
     "  plait schedule season.toml --every '*/15 8-17 * * 1-5'\n"
@@ -41,10 +44,12 @@ _SHOWN = 3
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
-    parser.add_argument("plan", type=Path, nargs="?", metavar="PLAN", help="the plan, a TOML file")
+    parser.add_argument("plan", type=Path, nargs="?", metavar="PLAN", help="the plan file (TOML)")
     times = parser.add_argument_group("when")
     times.add_argument("--daily", metavar="HH:MM", help="every day")
-    times.add_argument("--weekly", nargs=2, metavar=("DAY", "HH:MM"), help="every mon, tue, …")
+    times.add_argument(
+        "--weekly", nargs=2, metavar=("DAY", "HH:MM"), help="every week on mon, tue, …"
+    )
     times.add_argument("--monthly", nargs=2, metavar=("N", "HH:MM"), help="every month on day N")
     times.add_argument(
         "--every",
@@ -56,21 +61,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME=VALUE",
-        help="the value of a parameter, for every run",
+        help="the value of a plan parameter, used in every run",
     )
     parser.add_argument(
         "--with",
         dest="scheduler",
         choices=tuple(SCHEDULERS),
-        help="which scheduler (without it: the first that the system has)",
+        help="the scheduler to use (default: the first one available)",
     )
-    parser.add_argument("--install", action="store_true", help="set it")
-    parser.add_argument(
-        "--remove", action="store_true", help="have the plan not run by itself any more"
-    )
-    parser.add_argument("--json", action="store_true", help="print what is told as JSON")
+    parser.add_argument("--install", action="store_true", help="install the schedule")
+    parser.add_argument("--remove", action="store_true", help="remove the plan's schedule")
+    parser.add_argument("--json", action="store_true", help="print the summary as JSON")
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
-    parser.add_argument("--verbose", action="store_true", help="show more of the next runs")
+    parser.add_argument("--verbose", action="store_true", help="show more upcoming runs")
 
 
 def run(options: argparse.Namespace) -> int:
@@ -86,14 +89,14 @@ def run(options: argparse.Namespace) -> int:
 
 def _check(options: argparse.Namespace, asked: list[str]) -> None:
     if options.plan is None and (asked or options.install or options.remove or options.set):
-        raise UsageError("which plan?", remedy="plait schedule PLAN --daily 06:00")
+        raise UsageError("no plan named", remedy="plait schedule PLAN --daily 06:00")
     if len(asked) > 1:
-        raise UsageError(f"a plan runs --{asked[0]} or --{asked[1]}, not both")
+        raise UsageError(f"use --{asked[0]} or --{asked[1]}, not both")
     if options.remove and (asked or options.install):
-        raise UsageError("--remove takes a plan away, and sets none")
+        raise UsageError("--remove cannot be combined with a time or with --install")
     if options.plan is not None and not asked and not options.remove:
         raise UsageError(
-            "when is it to run?",
+            "no time given for the runs",
             str(options.plan),
             "--daily 06:00, --weekly mon 06:00, --monthly 1 06:00, or --every 'FIELDS'",
         )
@@ -137,9 +140,9 @@ def _set(options: argparse.Namespace, when: When) -> int:
 def _answer(options: argparse.Namespace, when: When, done: str, moments: str) -> Iterator[str]:
     yield f"{options.plan}: {when.words}" + (f"; set {done}" if done else "")
     yield f"next:        {moments}"
-    yield f"its log:     {options.plan.with_suffix('.log')}, of up to 1 MB"
+    yield f"log:         {options.plan.with_suffix('.log')}, kept to 1 MB"
     if not done:
-        yield "not set yet: --install sets the following"
+        yield "not scheduled yet; to schedule it as shown below: --install"
 
 
 def _remove(options: argparse.Namespace) -> int:
@@ -149,8 +152,8 @@ def _remove(options: argparse.Namespace) -> int:
     elif not options.quiet:
         from plait.cli.views.show import show_answer
 
-        said = f"does not run by itself any more: taken from {', '.join(had)}"
-        show_answer([f"{options.plan} {said if had else 'did not run by itself'}"])
+        said = f"is no longer scheduled; removed from {', '.join(had)}"
+        show_answer([f"{options.plan} {said if had else 'was not scheduled'}"])
     return 0
 
 
@@ -188,10 +191,9 @@ def _list(options: argparse.Namespace) -> int:
 
 def _how_many(found: list[Scheduled]) -> str:
     if not found:
-        return "no plan runs by itself"
+        return "no plan is scheduled"
     by = " and ".join(sorted({one.by for one in found}))
-    runs = agreeing(len(found), "runs by itself", "run by themselves")
-    return f"{counted(len(found), 'plan')} {runs}, by {by}"
+    return f"{counted(len(found), 'plan')} scheduled with {by}"
 
 
 def _scheduled(one: Scheduled, moment: datetime) -> dict[str, Any]:

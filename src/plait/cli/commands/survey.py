@@ -31,9 +31,11 @@ from plait.report.surveyed import survey_json
 _LARGE_BYTES, _EARLY_ROWS, _MOST_EARLY = 256 << 20, 1000, 5
 
 HELP = {
-    "description": "Look before anything is done: what is in the sources, column by column, which "
-    "of them have\none shape, which columns are keys, which could join which, and what will go "
-    "wrong.",
+    "description": (
+        "Inspect sources before you do anything with them: what each column "
+        "contains, which sources have the same layout, which columns could be keys, "
+        "which sources could be joined, and what is likely to go wrong."
+    ),
     "epilog": "examples:\n  plait survey inspections register.xlsx --report survey.html\n"
     "  plait survey visits.csv --rows 10",
 }
@@ -46,13 +48,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--rows",
         type=whole_number,
         metavar="N",
-        help="show the first N rows of each source as they stand, at once, and nothing else",
+        help=("show only the first N rows of each source, unchanged, without reading the rest"),
     )
     parser.add_argument(
         "--sample",
         type=whole_number,
         metavar="N",
-        help="look at the first N rows of each source only; all figures are then of these",
+        help=("survey only the first N rows of each source; all figures are for these rows"),
     )
     add_reading(parser, (*READING, *TYPING))
     group = parser.add_argument_group("output")

@@ -24,30 +24,30 @@ HELP = {
 }
 
 _COLUMNS = Option(
-    "columns", Form.COLUMNS, "the columns to trace; without it all", (), shown="COLUMN,…"
+    "columns", Form.COLUMNS, "the columns to trace (default: all)", (), shown="COLUMN,…"
 )
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
-    parser.add_argument("handover", type=Path, metavar="HANDOVER", help="the folder of a handover")
+    parser.add_argument("handover", type=Path, metavar="HANDOVER", help="the handover folder")
     parser.add_argument(
         "--row",
         type=whole_number,
         action="append",
         default=[],
         metavar="N",
-        help="a row of the dataset, from 1",
+        help="the number of a row in the dataset, counted from 1; may be repeated",
     )
     parser.add_argument(
-        "--where", metavar="CONDITION", help="instead: rows on which an SQL condition holds"
+        "--where", metavar="CONDITION", help="trace the rows that meet an SQL condition instead"
     )
     parser.add_argument(
         "--most",
         type=whole_number,
         default=MOST_ROWS,
         metavar="N",
-        help=f"of those rows so many at most (default: {MOST_ROWS})",
+        help=f"the most rows to trace with --where (default: {MOST_ROWS})",
     )
     parser.add_argument(
         "--sources",
@@ -64,7 +64,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_options(parser, [_COLUMNS])
     parser.add_argument("--json", action="store_true", help="print the trace as JSON")
     parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
-    parser.add_argument("--verbose", action="store_true", help="show the steps of every cell")
+    parser.add_argument(
+        "--verbose", action="store_true", help="show the steps that every cell went through"
+    )
     add_work(parser)
 
 
@@ -97,7 +99,7 @@ def _answer(traced: Traced) -> Iterator[str]:
     shown = len(traced.rows)
     if traced.found > shown:
         fit = counted(traced.found, "row")
-        yield f"{shown:,} of {fit} of {traced.result} that fit, traced to the sources"
+        yield f"{shown:,} of {fit} of {traced.result} that match, traced to their sources"
     else:
         yield f"{counted(shown, 'row')} of {traced.result} traced to the sources"
     for place in traced.unopened:
@@ -110,4 +112,4 @@ def _answer(traced: Traced) -> Iterator[str]:
     for said in traced.changed:
         yield f"changed:     {said}"
     if not traced.changed and traced.read:
-        yield "unchanged:   every source that was read again is as it was when the plan was run"
+        yield "unchanged:   every source read for this trace is the same as at the run"

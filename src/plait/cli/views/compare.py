@@ -51,7 +51,7 @@ def _answer(found: Compared, options: argparse.Namespace) -> Iterator[str]:
             f"{changes.rows_changed:,} changed, {changes.rows_equal:,} equal"
         )
     if found.key:
-        yield f"known by:    {','.join(quoted(after) for _, after in found.key)}"
+        yield f"key:         {','.join((quoted(after) for _, after in found.key))}"
     cells = sum(changes.columns.values())
     if cells:
         yield f"cells:       {cells:,} changed, in {counted(len(changes.columns), 'column')}"
@@ -59,7 +59,7 @@ def _answer(found: Compared, options: argparse.Namespace) -> Iterator[str]:
     if columns:
         yield f"columns:     {', '.join(columns)}"
     if options.out:
-        yield f"the list:    {options.out}, every change with both places"
+        yield f"changes:     {options.out} lists each one with its old and new row"
 
 
 def _of_columns(found: Compared) -> Iterator[str]:
@@ -114,7 +114,7 @@ def _show_figures(out: Console, accounts: Between, verbose: bool) -> None:
     new = [one for one in accounts.findings if not one.old]
     gone = [one for one in accounts.findings if not one.new]
     out.print()
-    out.print(Text("the accounts", style="bold"))
+    out.print(Text("figures of both runs", style="bold"))
     if grid.row_count:
         out.print(Padding(grid, (0, 0, 0, 2)))
     if same and not verbose:

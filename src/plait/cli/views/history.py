@@ -98,7 +98,7 @@ def show_run(one: Record) -> None:
         out.print(Padding(grid, (0, 0, 0, 2)))
     if one.sources:
         out.print()
-        out.print(Text("its sources then", style="bold"))
+        out.print(Text("sources of this run", style="bold"))
         out.print(Padding(_sources(one), (0, 0, 0, 2)))
 
 
@@ -107,7 +107,7 @@ def _answer(one: Record) -> Iterator[str]:
     for name in ("what", "where", "remedy"):
         if one.failed.get(name):
             yield f"{name + ':':<12} {one.failed[name]}"
-    yield f"by:          {one.user} on {one.machine}, with Plait {one.version}"
+    yield f"run by:      {one.user} on {one.machine}, with Plait {one.version}"
     if one.parameters:
         said = ", ".join(f"{name} = {value}" for name, value in one.parameters.items())
         yield f"parameters:  {said}"

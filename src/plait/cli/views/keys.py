@@ -56,7 +56,9 @@ def _answer_of_one(found: Audited) -> Iterator[str]:
     (table,), (key,) = found.tables, found.key
     name = ",".join(map(quoted, key))
     if table.is_unique and not table.missing_key_rows:
-        yield f"{name} is unique in {table.name}: {counted(table.rows, 'row')}, each its own key"
+        yield (
+            f"{name} is unique in {table.name}: {counted(table.rows, 'row')}, each with its own key"
+        )
         return
     said = []
     if table.duplicate_keys:
@@ -64,13 +66,13 @@ def _answer_of_one(found: Audited) -> Iterator[str]:
             f"{counted(table.duplicate_keys, 'key')} on {counted(table.duplicate_rows, 'row')}"
         )
     if table.missing_key_rows:
-        said.append(f"{counted(table.missing_key_rows, 'row')} without a full key")
+        said.append(f"{counted(table.missing_key_rows, 'row')} with an incomplete key")
     yield f"{name} is not unique in {table.name}: {', '.join(said)}"
     if found.uniqueness is not None:
         for column, rows in found.uniqueness.with_column:
-            left = f"but for {counted(rows, 'row')}" if rows else "unique"
+            left = f"unique except for {counted(rows, 'row')}" if rows else "unique"
             yield f"with {column}: {left}   --key {name},{quoted(column)}"
-        yield f"rows in the way of {name} alone: {found.uniqueness.in_the_way:,}"
+        yield f"rows that keep {name} from being unique: {found.uniqueness.in_the_way:,}"
 
 
 def _answer_of_two(found: Audited) -> Iterator[str]:
@@ -81,9 +83,10 @@ def _answer_of_two(found: Audited) -> Iterator[str]:
         yield f"all {counted(left_keys, 'key')} of {pair.left} and {pair.right} match"
         return
     yield (
-        f"not matched: {pair.keys_only_left:,} of {counted(left_keys, 'key')} of {pair.left} "
-        f"({counted(pair.rows_only_left, 'row')}), {pair.keys_only_right:,} of {right_keys:,} of "
-        f"{pair.right} ({counted(pair.rows_only_right, 'row')})"
+        f"not matched: {pair.keys_only_left:,} of {counted(left_keys, 'key')} in "
+        f"{pair.left} ({counted(pair.rows_only_left, 'row')}), "
+        f"{pair.keys_only_right:,} of {right_keys:,} in {pair.right} ("
+        f"{counted(pair.rows_only_right, 'row')})"
     )
     if why is not None and why.best is not None:
         gained = [
@@ -92,11 +95,11 @@ def _answer_of_two(found: Audited) -> Iterator[str]:
             if keys
         ]
         yield (
-            f"{' and '.join(gained)} would match with --ignore {','.join(why.best.ways)}; "
-            f"{_colliding(why.best, pair.right)}"
+            f"{' and '.join(gained)} would match with --ignore {','.join(why.best.ways)}"
+            f",  {_colliding(why.best, pair.right)}"
         )
     elif why is not None:
-        yield "no looser comparison would match any of them"
+        yield "no looser comparison (--ignore) would match any of them"
     if why is not None and why.tried:
         side = (pair.left, pair.right)[why.side]
         yield _near(why.near, why.tried, "other " if why.best else "", side)
@@ -116,20 +119,20 @@ def _near(near: int, tried: int, other: str, side: str) -> str:
         return f"the {other}key of {side}{lost} {has} {'a ' if near else ''}near match"
     every = f"the {other}{tried:,} keys of {side}{lost}"
     if not near:
-        return f"none of {every} has a near match"
-    return f"{near:,} of {every} {agreeing(near, 'has', 'have')} a near match"
+        return f"none of {every} has a close match"
+    return f"{near:,} of {every} {agreeing(near, 'has', 'have')} a close match"
 
 
 def _colliding(gain: Gain, right: str) -> str:
     if not gain.collisions:
-        return "nothing would collide"
-    return f"{counted(gain.collisions, 'key')} of {right} would collide"
+        return "with no key collisions"
+    return f"but {counted(gain.collisions, 'key')} of {right} would become the same as another"
 
 
 def _tables(found: Audited) -> Padding:
     grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     grid.add_column("source")
-    for head in ("rows", "keys", "no key", "repeated", "equal rows", "differing"):
+    for head in ("rows", "keys", "no key", "repeated", "identical", "conflicting"):
         grid.add_column(head, justify="right")
     for one in found.tables:
         numbers = (
@@ -178,7 +181,7 @@ def _show_sets(out: Console, found: Audited) -> None:
         named = ", ".join(f"{n} {name}" for n, name in enumerate(names, 1))
         out.print(Padding(Text(printable(named), style="dim"), (0, 0, 0, 2)))
     for pair in found.pairs if len(found.pairs) == 1 and found.pairs[0].keys_in_both else ():
-        out.print(Text(f"  {pair.cardinality}, judged on the keys that match", style="dim"))
+        out.print(Text(f"  {pair.cardinality}, judged by the matching keys", style="dim"))
 
 
 def _show_why(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None:
@@ -237,8 +240,8 @@ def _said(one: Failing, other: str) -> str:
         return f"{known} are in {other}, but not together"
     if not known:
         return f"{other} has neither {' nor '.join(one.unknown)}"
-    verb = "is" if len(one.unknown) == 1 else "are"
-    return f"{known} is in {other}, {unknown} {verb} not"
+    known += agreeing(len(one.known), " is", " are")
+    return f"{known} in {other}, {unknown} {agreeing(len(one.unknown), 'is', 'are')} not"
 
 
 def _show_near(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None:
@@ -266,4 +269,9 @@ def _show_near(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None
     out.print(Padding(grid, (0, 0, 0, 2)))
     if len(near) > len(shown):
         out.print(Text(f"  and {len(near) - len(shown):,} more: --verbose", style="dim"))
-    out.print(Text("  all of them as a table to edit: --out pairs.csv, then --pairs pairs.csv"))
+    out.print(
+        Text(
+            "  write them all to a table, edit it and use it: --out pairs.csv, then "
+            "--pairs pairs.csv"
+        )
+    )

@@ -180,7 +180,7 @@ def _against_sources(one: Surveyed, few: bool) -> list[RenderableType]:
             said.append(f"and {len(differing) - len(shown)} columns more differ")
         return [Text(f"  {printable(text)}") for text in said]
     grid = Grid(box=None, pad_edge=False, padding=(0, 1, 0, 0), header_style="dim")
-    grid.add_column("● has it  ○ missing  ◆ other type", max_width=36)
+    grid.add_column("● present  ○ absent  ◆ other type", max_width=36)
     for number in range(1, len(one.tables) + 1):
         grid.add_column(str(number), justify="right")
     for name, signs in differing.items():
@@ -194,8 +194,8 @@ def _against_sources(one: Surveyed, few: bool) -> list[RenderableType]:
 
 def _in_words(name: str, signs: Sequence[str]) -> str:
     lacking, other = signs.count("○"), signs.count("◆")
-    said = [f"lacking in {lacking}"] if lacking else []
-    said += [f"of another type in {other}"] if other else []
+    said = [f"missing from {lacking}"] if lacking else []
+    said += [f"another type in {other}"] if other else []
     return f"{name}: {', '.join(said)} of {len(signs)} sources"
 
 
@@ -216,15 +216,15 @@ def _keys(one: Surveyed, most: int) -> Iterator[str]:
     for key in likely[:most]:
         yield f"key{so_far}: {key_said(key)}"
     if not keys:
-        yield "key: none found of up to four columns"
+        yield "key: none found with up to four columns"
     by_chance = one.keys.found - sum(not key.by_chance for key in keys)
     if by_chance > 1 and most > 1 and len(likely) <= most:
         sets = counted(by_chance, "other set")
-        yield f"     {sets} of columns are unique, as any such columns would be"
+        yield f"     {sets} of columns are unique, possibly by chance"
     if one.keys.bounded:
-        yield "     some sets of very many unrelated columns were left undecided"
+        yield "     some combinations of very many columns were not tested"
     if one.keys.sought < one.keys.columns and most > 1 and one.keys.columns > 100:
-        yield f"     sought among {one.keys.sought} of the columns"
+        yield f"          searched {one.keys.sought} of the columns"
 
 
 def _without_longer(keys: Sequence[Candidate]) -> list[Candidate]:
@@ -241,7 +241,7 @@ def key_said(key: Candidate) -> str:
     """A candidate key in words."""
     said = f"{','.join(key.columns)}, unique"
     said += f" but for {counted(key.in_the_way, 'row')}" if key.in_the_way else ""
-    return said + (", as any such columns would be" if key.by_chance else "")
+    return said + (", possibly by chance" if key.by_chance else "")
 
 
 def sample(one: Surveyed) -> Iterator[Padding]:

@@ -85,7 +85,7 @@ def _spelt(sign: str) -> str:
 
 def _cut(text: str) -> str:
     """So much of what is said as a person reads: it may hold a cell, or a whole expression."""
-    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]} … ({len(text):,} signs)"
+    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]} … ({len(text):,} characters)"
 
 
 def show_error(error: PlaitError) -> None:

@@ -59,7 +59,9 @@ def show_so_far(table: Table, size: int) -> None:
     """What the first rows of a source show, before it is known of all; on standard error."""
     kinds = ", ".join(f"{name} {table.kind_in_words(name)}" for name in table.column_names)
     rows = counted(table.rows, "row")
-    said = f"plait: {table.name} has {bytes_shown(size)}; so far, from its first {rows}: {kinds}"
+    said = (
+        f"plait: {table.name} has {bytes_shown(size)}; types so far, from the first {rows}: {kinds}"
+    )
     say(printable(said))
 
 
@@ -90,7 +92,7 @@ def answer(found: Survey) -> str:
     unread = sum(one.code == "unreadable" for one in found.findings)
     not_read = f"; {counted(unread, 'file')} cannot be read" if unread else ""
     said = f"{counted(sources, 'source')}{of_shapes}, {counted(rows, 'row')}{not_read}"
-    return f"of a sample, the first {found.sample:,} rows: {said}" if found.sample else said
+    return f"sample of the first {found.sample:,} rows: {said}" if found.sample else said
 
 
 def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
@@ -100,7 +102,7 @@ def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
     every = list(found.relations) if verbose else best_joins(found.relations)
     alike = [[one] for one in every] if verbose else together(every)
     shown = alike if verbose else alike[:_MOST_JOINS]
-    yield Text("\nwhich could join which", style="bold")
+    yield Text("\npossible joins", style="bold")
     grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
     grid.add_column(ratio=1, overflow="fold")
     grid.add_column(overflow="fold")
@@ -117,7 +119,7 @@ def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
     yield Padding(grid, (0, 0, 0, 2))
     for one, *_ in shown:
         if one.prepare:
-            said = f"{one.left} – {one.right} once split: {one.prepare}"
+            said = f"{one.left} – {one.right} after this split: {one.prepare}"
             yield Padding(Text(printable(said)), (0, 0, 0, 2))
     left_out = len(found.relations) - sum(map(len, shown))
     if left_out:

@@ -83,7 +83,7 @@ def _whence(cell: CellTrace, several: set[str], verbose: bool) -> Text:
 def _nothing(cell: CellTrace) -> str:
     """Why a cell has no origin: no partner was found, or a step made it."""
     if cell.value in (None, ""):
-        return "no partner row"
+        return "no matching row"
     return f"made by {printable(cell.steps[0][0])}" if cell.steps else "made by the plan"
 
 

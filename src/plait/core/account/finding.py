@@ -128,10 +128,9 @@ def of_markers(
     """That cells of a column hold words such as ``n/a``, which count as missing.
 
     >>> of_markers("kg", ["n/a", "-"], 1, "may, column kg").message
-    '1 cell of kg counts as missing: n/a, -'
+    '1 cell of kg read as missing: n/a, -'
     """
-    verb = agreeing(count, "counts", "count")
-    said = f"{counted(count, 'cell')} of {name} {verb} as missing: {', '.join(markers)}"
+    said = f"{counted(count, 'cell')} of {name} read as missing: {', '.join(markers)}"
     return Finding("marker-found", "note", count, said, remedy, where, terms=tuple(markers))
 
 

@@ -66,9 +66,9 @@ class LimitError(SourceError):
     def __init__(self, name: str, what: str, where: str) -> None:
         flag = name.replace("_", "-")
         super().__init__(
-            f"{what} (the limit called {flag})",
+            f"{what} (limit: {flag})",
             where,
-            f"is that meant to be? then --limit {flag}=N raises it",
+            f"if this size is intended, raise the limit: --limit {flag}=N",
         )
         self.name = name
 
@@ -102,7 +102,7 @@ def _number(name: str, text: str) -> int:
     match = re.fullmatch(r"([0-9]{1,15}) ?([KMG]?)(?:i?B)?", text.strip(), re.IGNORECASE)
     if not match or not int(match[1]):
         raise UsageError(
-            f"the limit {name.replace('_', '-')} is no number: {text!r}",
+            f"limit {name.replace('_', '-')} must be a number, not {text!r}",
             remedy="such as 500 or 4GB",
         )
     number = int(match[1]) * _UNITS[match[2].upper()]

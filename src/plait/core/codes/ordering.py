@@ -252,9 +252,9 @@ def _refusal(
     typed = [f"--type {_pasted(f'{column}={form}')}" for form in doubt.forms[:2]]
     settled = " or ".join(typed) + (" --unfit missing" if unfit else "")
     return UsageError(
-        f"{doing} would go by letters{_example(texts, doubt)}: {what}",
+        f"{doing} would compare these cells as text{_example(texts, doubt)}: {what}",
         f"{table.name}, column {name}",
-        f"{settled}, or --type {_pasted(f'{column}=text')} to go by letters",
+        f"{settled}, or to compare them as text: --type {_pasted(f'{column}=text')}",
     )
 
 

@@ -65,7 +65,7 @@ def _parts(table: Table, name: str, part: str) -> pa.ChunkedArray:
     dated = pa.types.is_date(to) or pa.types.is_timestamp(to)
     if base(kind) not in ("date", "datetime", "empty") and not dated:
         raise UsageError(
-            f"{name} is {kind}, and {part} takes dates",
+            f"{part} needs a date column; {name} is {kind}",
             table.name,
             f"--type '{name}=date', or date:%d.%m.%Y as they are written",
         )

@@ -114,7 +114,9 @@ def wanted(name: str, spec: str, table: Table) -> Wanted:
     if sign:
         check_column(column, table)
     elif figure not in ("count", "share"):
-        raise UsageError(f"{figure} of what?", remedy=f"write --take '{name}={figure}:COLUMN'")
+        raise UsageError(
+            f"{figure} needs a column", remedy=f"write --take '{name}={figure}:COLUMN'"
+        )
     return Wanted(name, figure, column or None)
 
 

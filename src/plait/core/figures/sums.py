@@ -192,7 +192,7 @@ def _check_size(sums: pa.Array) -> None:
             exact.narrowed(sums)
         except (TooManyDigitsError, pa.ArrowInvalid):
             raise UsageError(
-                f"a sum needs more than {MOST_DIGITS} digits", remedy="choose another rule"
+                f"a sum has more than {MOST_DIGITS} digits", remedy="choose another rule"
             ) from None
 
 

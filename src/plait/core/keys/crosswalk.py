@@ -62,9 +62,9 @@ def crosswalk(table: Table, parts: int) -> Crosswalk:
         left, right = names[:parts], names[parts : 2 * parts]
     if len(right) != parts:
         raise UsageError(
-            f"a crosswalk for a key of {parts} columns has {2 * parts} columns or more, "
-            f"{table.name} has {len(names)}",
-            remedy="plait keys LEFT RIGHT --key … --out pairs.csv writes one to begin with",
+            f"a crosswalk for a key of {parts} columns needs at least {2 * parts} "
+            f"columns; {table.name} has {len(names)}",
+            remedy="start from a generated one: plait keys LEFT RIGHT --key … --out pairs.csv",
         )
     return Crosswalk(_used(table), left, right)
 

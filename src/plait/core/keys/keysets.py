@@ -106,7 +106,7 @@ def masks(counts: Sequence[Counts]) -> npt.NDArray[np.int64]:
     """For each key a bit for each table that holds it."""
     if len(counts) > MOST_TABLES:
         raise UsageError(
-            f"keys of {len(counts)} sources cannot be set against each other at once",
+            f"cannot compare the keys of {len(counts)} sources at once",
             remedy=f"stack those of one shape first, or name at most {MOST_TABLES}",
         )
     mask = np.zeros(len(counts[0]), np.int64)

@@ -139,8 +139,8 @@ def type_findings(
             "type-differs",
             "warning",
             sum(map(len, held.values())) - max(map(len, held.values())),
-            f"{column} is {said}",
-            "look at the odd one, or give the type: --type",
+            f"{column} has different types: {said}",
+            "check the source that differs, or set one type with --type",
             f"{name}, column {column}",
         )
 

@@ -28,9 +28,10 @@ def doubts(name: str, one: Profile, where: str) -> Iterator[Finding]:
             "form-open",
             "warning",
             one.rows - one.missing,
-            f"nothing in {name} proves how its {kind}s are written: "
-            f"{' or '.join(form.partition(':')[2] for form in one.forms)}; it stays text",
-            f"say which: --type {_pasted(name, one.forms[0])}",
+            f"the format of the {kind}s in {name} is ambiguous: "
+            f"{' or '.join(form.partition(':')[2] for form in one.forms)}; kept as "
+            "text",
+            f"choose a format: --type {_pasted(name, one.forms[0])}",
             where,
             tuple(Example(text) for text, _ in one.commonest[:2]),
         )
@@ -42,8 +43,9 @@ def doubts(name: str, one: Profile, where: str) -> Iterator[Finding]:
             "nearly-typed",
             "warning",
             one.nearly.unfit,
-            f"{name} is {base(form)} but for {unfit}; it stays text{_or_else(one.nearly)}",
-            f"--type {_pasted(name, form)} --unfit set-aside, or mend them",
+            f"{name} is {base(form)} except for {unfit}; kept as text{_or_else(one.nearly)}",
+            f"correct those cells, or set their rows aside: --type {_pasted(name, form)} "
+            "--unfit set-aside",
             where,
             tuple(Example(repr(text)) for text in one.nearly.examples),
         )
@@ -55,9 +57,10 @@ def doubts(name: str, one: Profile, where: str) -> Iterator[Finding]:
                 "marker-kept",
                 "note",
                 count,
-                f"{counted(count, 'cell')} of {name} may mean missing: {', '.join(markers)}; "
-                f"{agreeing(count, 'it stays', 'they stay')} text",
-                f"to make {agreeing(count, 'it', 'them')} missing: --missing {','.join(markers)}",
+                f'{counted(count, "cell")} of {name} may mean "missing": {", ".join(markers)}; '
+                "kept as text",
+                f"to read {agreeing(count, 'it', 'them')} as missing: "
+                f"--missing {','.join(markers)}",
                 where,
                 terms=tuple(markers),
             )
@@ -80,8 +83,8 @@ def _mixed(name: str, found: Mixed, where: str) -> Finding:
         "forms-mixed",
         "warning",
         sum(rows for _, rows, _ in found.forms[1:]) + found.unfit,
-        f"the {kind}s of {name} are written in {len(found.forms)} ways: {said}{rest}; "
-        "it stays text",
+        f"the {kind}s of {name} are written in {len(found.forms)} formats: {said}"
+        f"{rest}; kept as text",
         f"to read each as it is written: --type {_pasted(name, found.type)}{unfit}{others}",
         where,
     )

@@ -138,9 +138,10 @@ def _position_finding(tables: Sequence[Table], number: int, name: str) -> Iterat
             "header-differs",
             "warning",
             len(other),
-            f"column {number + 1} is {name!r} in {tables[0].name} and something else in "
-            f"{counted(len(other), 'source')}; it is stacked by position",
-            "if the columns are in another order there: leave out --by position",
+            f"{counted(len(other), 'source')} with another heading for column "
+            f"{number + 1} ({name!r} in {tables[0].name}); columns are matched by "
+            "position",
+            "if their columns are in another order, leave out --by position",
             f"column {name}",
             tuple(examples)[:MOST_EXAMPLES],
         )
@@ -238,7 +239,7 @@ def _lacking_finding(name: str, without: Sequence[Table], sources: int) -> Findi
         rows,
         f"column {name!r} is missing from {len(without):,} of {counted(sources, 'source')} "
         f"({named}): {counted(rows, 'row')} {agreeing(rows, 'has', 'have')} no value",
-        "if it is there under another name: --same NEW=OLD",
+        "if the column has another name there: --same NEW=OLD",
         f"column {name}",
         tuple(Example(table.name) for table in without[_MOST_NAMED:][:MOST_EXAMPLES]),
     )
@@ -256,7 +257,7 @@ def _order_finding(tables: Sequence[Table]) -> Iterator[Finding]:
             "column-order",
             "note",
             len(moved),
-            f"the columns of {counted(len(moved), 'source')} are in another order than those of "
-            f"{tables[0].name}; they are stacked by name",
+            f"{counted(len(moved), 'source')} with another column order than "
+            f"{tables[0].name}; columns are matched by name",
             examples=tuple(Example(table.name) for table in moved[:MOST_EXAMPLES]),
         )

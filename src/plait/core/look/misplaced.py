@@ -210,8 +210,8 @@ def _told(
                 "columns-swapped",
                 "warning",
                 rows,
-                f"in {table.name} the headings {name} and {target} look swapped: the values of "
-                "each are like those of the other elsewhere",
+                f"headings {name} and {target} look swapped in {table.name}: each column "
+                "holds the kind of values that the other holds in the other sources",
                 f"plait mend {table.path} --rename '{name}={target}' "
                 f"--rename '{target}={name}' --out …",
                 table.name,
@@ -222,8 +222,9 @@ def _told(
                 "column-misplaced",
                 "warning",
                 rows,
-                f"in {table.name} the values of {name} are like those of {target} elsewhere",
-                f"see whether the heading is right; --same '{target}={name}' takes it for {target}",
+                f"the values of {name} in {table.name} look like those of {target} in the "
+                "other sources",
+                f"check the heading; to stack it as {target}: --same '{target}={name}'",
                 table.name,
                 examples,
             )

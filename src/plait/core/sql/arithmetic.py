@@ -56,7 +56,7 @@ def reckoned(function: Callable[[], Value], node: Node) -> Value:
         return function()
     except TooManyDigitsError as error:
         raise UsageError(
-            f"a number grows too large: {error}", node.sql(), "CAST(… AS DOUBLE), or ROUND(…, 10)"
+            f"a number is too large: {error}", node.sql(), "CAST(… AS DOUBLE), or ROUND(…, 10)"
         ) from None
 
 

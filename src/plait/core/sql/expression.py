@@ -121,7 +121,7 @@ def _in_one_type(batches: Sequence[pa.Array]) -> pa.ChunkedArray:
             [one.cast(pa.int64()) if pa.types.is_null(one.type) else one for one in batches]
         )
     except TooManyDigitsError as error:
-        raise UsageError(f"a number grows too large: {error}") from None
+        raise UsageError(f"a number is too large: {error}") from None
     return kept(made[1:], made[0].type)
 
 
@@ -149,8 +149,8 @@ def condition(expression: Expression, table: Table) -> pa.ChunkedArray:
         return pa.chunked_array([pa.nulls(table.rows, pa.bool_())])
     if not pa.types.is_boolean(kind):
         raise UsageError(
-            f"a condition is true or false; this is {kind}: {expression.text}",
-            remedy="compare it with something: … = …, … IS NOT NULL",
+            f"a condition must be true or false; this is {kind}: {expression.text}",
+            remedy="add a comparison, such as … = … or … IS NOT NULL",
         )
     return evaluate(expression, table)
 
@@ -240,10 +240,10 @@ class _Batch:
         except BadValueError as error:
             raise self._located(error, expression) from None
         except TooManyDigitsError as error:
-            raise UsageError(f"a number grows too large: {error}", expression.text) from None
+            raise UsageError(f"a number is too large: {error}", expression.text) from None
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
             raise UsageError(
-                f"this cannot be worked out: {str(error).splitlines()[0]}", expression.text
+                f"cannot evaluate the expression: {str(error).splitlines()[0]}", expression.text
             ) from None
         return spread(made, self)
 

@@ -52,7 +52,7 @@ def _number(node: Node, rows: Rows) -> Value:
         try:
             return pa.scalar(float(text), pa.float64())
         except ValueError:
-            raise UsageError("this is no number", text) from None
+            raise UsageError("not a number", text) from None
     if len(text.replace(".", "").strip("0")) > MOST_DIGITS:
         raise UsageError(f"a number has at most {MOST_DIGITS} digits", text)
     return pa.scalar(Decimal(text))
@@ -128,7 +128,7 @@ def _like(node: Node, rows: Rows) -> Value:
         raise UsageError("the pattern of LIKE is a text in quotes", node.sql())
     escape = literal_text(node.parts[2], node) if len(node.parts) > 2 else ""
     if len(node.parts) > 2 and len(escape) != 1:
-        raise UsageError("ESCAPE goes after LIKE, with one sign", node.sql())
+        raise UsageError("ESCAPE follows LIKE and takes one character", node.sql())
     pattern = like_pattern(node.parts[1].word, escape)
     return pc.match_substring_regex(value, pattern, ignore_case=node.op == "ilike")
 

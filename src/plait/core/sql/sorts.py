@@ -79,7 +79,7 @@ def wanted(value: Value, sort: str, node: Node) -> Value:
     if sort_of(value) not in (sort, "nothing"):
         part = node.parts[0].sql() if node.parts else "…"
         raise UsageError(
-            f"this wants {with_article(sort)} and gets {with_article(sort_of(value))}",
+            f"expected {with_article(sort)}, found {with_article(sort_of(value))}",
             node.sql(),
             f"CAST({part} AS …) turns one into the other",
         )
@@ -180,7 +180,7 @@ def alike(left: Value, right: Value, node: Node) -> tuple[Value, Value]:
         kind = next(value.type for value in (left, right) if sort_of(value) == "datetime")
         return left.cast(kind), right.cast(kind)
     raise UsageError(
-        f"{with_article(sorts[0])} and {with_article(sorts[1])} are not compared",
+        f"cannot compare {with_article(sorts[0])} with {with_article(sorts[1])}",
         node.sql(),
         "make them one type: CAST(… AS …)",
     )
@@ -226,7 +226,7 @@ def together(values: Sequence[Value], node: Node) -> list[Value]:
     sorts = {sort_of(value) for value in values} - {"nothing"}
     if len(sorts) > 1 and sorts != {"date", "datetime"}:
         raise UsageError(
-            f"values of several types meet: {', '.join(sorted(sorts))}",
+            f"these values must have one type, but are {', '.join(sorted(sorts))}",
             node.sql(),
             "make them one type: CAST(… AS …)",
         )

@@ -88,9 +88,9 @@ def _parsed(text: str) -> Any:
         said = (getattr(error, "errors", None) or [{}])[0]
         near = f" near {said['highlight']!r}" if said.get("highlight") else ""
         raise UsageError(
-            f"this is no SQL expression{near}: {text}",
+            f"not a valid SQL expression{near}: {text}",
             f"character {said['col']}" if said.get("col") else None,
-            "texts go in 'single quotes', names with spaces in \"double quotes\"",
+            "put text in 'single quotes' and names with spaces in \"double quotes\"",
         ) from None
     except RecursionError:
         raise UsageError("the expression is nested too deep") from None
@@ -122,7 +122,7 @@ def _node(tree: Any) -> Node:
         raise UsageError(
             f"expressions have no {_called(tree)}",
             tree.sql(),
-            "docs/expressions.md lists what they have",
+            "see docs/expressions.md for all functions",
         )
     return reader(tree)
 
@@ -143,7 +143,7 @@ def _fields(tree: Any, *known: str) -> list[Any]:
             raise UsageError(
                 f"expressions have no {_called(tree)} with {name.replace('_', ' ')}",
                 tree.sql(),
-                "docs/expressions.md lists what they have",
+                "see docs/expressions.md for all functions",
             )
     return [tree.args.get(name) for name in known]
 
@@ -218,7 +218,7 @@ def _escape(tree: Any) -> Node:
     negated = made.op == "not"
     like = made.parts[0] if negated else made
     if like.op not in ("like", "ilike"):
-        raise UsageError("ESCAPE goes after LIKE, with one sign", tree.sql())
+        raise UsageError("ESCAPE follows LIKE and takes one character", tree.sql())
     like = Node(like.op, (*like.parts, _node(sign)), "", tree)
     return Node("not", (like,), "", tree) if negated else like
 

@@ -120,7 +120,9 @@ def _pad(function: Callable[..., Value]) -> Operator:
             raise UsageError("the width is a whole number, written out", node.sql())
         size = int(width.word[:6])
         if len(fill) != 1 or size > _LONGEST_PAD:
-            raise UsageError("a text is filled up with one sign, to at most 10,000", node.sql())
+            raise UsageError(
+                "the padding must be one character, and the width at most 10,000", node.sql()
+            )
         cells = texts(node.parts[0], node, rows)
         return pc.utf8_slice_codeunits(function(cells, size, fill), 0, size)
 
@@ -150,7 +152,7 @@ def _split_part(node: Node, rows: Rows) -> Value:
     sign = literal_text(node.parts[1], node)
     which = spread(to_integer(rows.value(node.parts[2]), node), rows)
     if not sign:
-        raise UsageError("the sign that parts are split at is not empty", node.sql())
+        raise UsageError("SPLIT_PART needs a delimiter that is not empty", node.sql())
     if pc.any(pc.equal(which, 0)).as_py():
         raise UsageError("parts are counted from 1, or from the end below 0", node.sql())
     lists = pc.split_pattern(cells, sign)

@@ -68,9 +68,9 @@ def operator_of(node: Node) -> Operator:
     name = ALIASES.get(node.op, node.op)
     if name not in OPERATORS:
         raise UsageError(
-            f"expressions have no function {node.op}",
+            f"unknown function {node.op}",
             node.sql(),
-            nearest(node.op, FUNCTIONS) or "docs/expressions.md lists what they have",
+            nearest(node.op, FUNCTIONS) or "see docs/expressions.md for all functions",
         )
     if name.isupper():
         _check_parts(name, node)

@@ -18,7 +18,8 @@ class WorkersError(PlaitError):
 def no_room(folder: object, why: str) -> ScratchError:
     """The error that a scratch folder takes nothing more."""
     return ScratchError(
-        f"scratch files cannot be written: {why}",
+        f"cannot write scratch files: {why}",
         str(folder),
-        "--scratch DIR on a disk with room, or --memory with more",
+        "choose a folder on a disk with more space: --scratch DIR; or allow more "
+        "memory: --memory SIZE",
     )

@@ -30,7 +30,7 @@ def memory_of(text: str) -> int:
         r"([0-9]{1,6}(?:\.[0-9]{1,3})?) ?([KMGT])i?B?", text.strip(), re.IGNORECASE
     )
     if not match:
-        raise UsageError(f"{text!r} is no amount of memory", remedy="such as 500MB or 2GB")
+        raise UsageError(f"{text!r} is not a memory size", remedy="such as 500MB or 2GB")
     size = int(float(match[1]) * (1 << _UNITS[match[2].upper()]))
     if size < LEAST:
         raise UsageError(

@@ -67,8 +67,8 @@ def cut_findings(written: Sequence[tuple[Table, Listed]]) -> list[Finding]:
             "list-cut",
             "note",
             one.rows - table.rows,
-            f"the list of {one.name} has the first {table.rows:,} of {one.rows:,} rows",
-            "--aside-limit all lists every one",
+            f"{table.rows:,} of {one.rows:,} rows of {one.name} listed",
+            "to list all of them: --aside-limit all",
             one.name,
         )
         for table, one in written

@@ -20,7 +20,7 @@ def headed(table: Table, header: Sequence[str]) -> Table:
     """
     if len(header) != len(table.columns):
         raise UsageError(
-            f"{len(header)} names are given for {len(table.columns)} columns",
+            f"{len(header)} names for {len(table.columns)} columns",
             table.name,
             f"it has {', '.join(table.column_names)}",
         )
@@ -64,6 +64,6 @@ def chosen(table: Table, drop: Sequence[str], keep: Sequence[str], order: Sequen
                 check_column(column, table)
     kept = [one for one in table.columns if one.name not in drop and (not keep or one.name in keep)]
     if not kept:
-        raise UsageError("no column would be left", table.name, "keep at least one")
+        raise UsageError("the result would have no columns", table.name, "keep at least one")
     first = [table.column(column) for column in order if table.column(column) in kept]
     return replace(table, columns=(*first, *(one for one in kept if one not in first)))

@@ -55,8 +55,8 @@ def usable_names(
             f"header-{kind}",
             "note" if kind == "padded" else "warning",
             len(examples),
-            f"{counted(len(examples), 'header')} {kind}",
-            f"if the next line has the names: --header-line {following}"
+            f"{counted(len(examples), 'column heading')} {kind}",
+            f"if the next line is the header: --header-line {following}"
             if kind == "empty" and following
             else "name the columns in the source",
             where,

@@ -48,7 +48,7 @@ def parse_key(spec: KeySpec) -> Key:
     parts = _split(spec) if isinstance(spec, str) else list(spec)
     pairs = tuple(_pair(part) for part in parts)
     if not pairs or any(not name for pair in pairs for name in pair):
-        raise UsageError(f"no column name in key {spec!r}", remedy="write --key yard,hive")
+        raise UsageError(f"key {spec!r} names no column", remedy="write --key yard,hive")
     return pairs
 
 
@@ -72,10 +72,12 @@ def named_values(specs: Pairs, option: str) -> dict[str, str]:
         end = spec.find('"', 1) + 1 if spec.startswith('"') else 0
         sign = spec.find("=", end)
         if sign < 1:
-            raise UsageError(f"{option} {spec!r} has no =", remedy=f"write {option} NAME=VALUE")
+            raise UsageError(
+                f"{option} {spec!r} has no = sign", remedy=f"write {option} NAME=VALUE"
+            )
         name = _unquoted(spec[:sign])
         if name in made:
-            raise UsageError(f"{option} has {name} twice", remedy="which of the two is meant?")
+            raise UsageError(f"{option} names {name} twice", remedy="keep one of the two")
         made[name] = spec[sign + 1 :]
     return made
 
@@ -133,7 +135,7 @@ def check_column(name: str, table: Table) -> None:
     """See that a table has a column of that name."""
     if name not in table.column_names:
         raise UnknownColumnError(
-            f"there is no column {name!r} in {table.name}",
+            f"no column {name!r} in {table.name}",
             remedy=nearest(name, table.column_names)
             or f"its columns are {', '.join(table.column_names)}",
         )

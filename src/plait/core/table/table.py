@@ -259,9 +259,7 @@ class Table:
             When there is a column of that name.
         """
         if name in self.column_names:
-            raise UsageError(
-                f"there is a column {name!r} already", self.name, "choose another name for it"
-            )
+            raise UsageError(f"column {name!r} already exists", self.name, "choose another name")
         made = Strand("made", {name: cells}, ())
         column = Column(name, ((len(self.strands), name),), leaves=self.leaves_together(come))
         return replace(self, columns=(*self.columns, column), strands=(*self.strands, made))

@@ -154,7 +154,7 @@ def inferred_finding(left: Table, right: Table, pairs: Key) -> Finding:
         "key-inferred",
         "note",
         len(pairs),
-        f"no key was given: {left.name} and {right.name} are joined on the columns both have",
+        f"no key given: {left.name} and {right.name} are joined on the columns they share",
         f"--key {spelt(pairs)}",
         right.name,
     )
@@ -167,13 +167,13 @@ def _kind_findings(left: Table, right: Table, pairs: Key, coding: Coding) -> Ite
             continue
         remedy = "give both columns one type before joining"
         if "text" in kinds and kinds & set(NUMBERS):
-            remedy = "if the difference is leading zeros: --ignore leading-zeros"
+            remedy = "if they differ only in leading zeros: --ignore leading-zeros"
         yield Finding(
             "key-kind",
             "warning",
             1,
-            f"{here} is {column.kinds[0]} in {left.name}, {there} is {column.kinds[1]} in "
-            f"{right.name}; they are compared as text",
+            f"key types differ: {here} is {column.kinds[0]} in {left.name}, {there} is "
+            f"{column.kinds[1]} in {right.name}; compared as text",
             remedy,
             f"{left.name}, column {here}",
         )
@@ -186,7 +186,7 @@ def _unmatched_finding(side: Side, severity: str, remedy: str, by_key: bool) -> 
     have = agreeing(side.unmatched_rows, "has", "have")
     said = f"{rows} of {side.table.name} ({keys}) {have} no match in {side.other}"
     if not by_key:  # a row may be without a partner though its key is there
-        said = f"{rows} of {side.table.name} {have} no partner in {side.other}"
+        said = f"{rows} of {side.table.name} {have} no matching row in {side.other}"
     yield Finding(
         "key-unmatched",
         severity,
@@ -209,15 +209,18 @@ def _first_of_each(codes: Codes) -> npt.NDArray[np.int64]:
 def _gain_remedy(right: Table, matching: Matching, match: Match) -> str:
     if too_many(matching.coding):
         return (
-            f"plait keys tells why; with more than {MOST_TEXTS:,} different keys a join does not "
-            "look for it"
+            "run plait keys to find out why; join skips that search above "
+            f"{MOST_TEXTS:,} different keys"
         )
     gain = best_gain(matching)
     if gain is None:
-        return "no looser comparison would match any of them"
-    collide = "nothing would collide"
+        return "no looser comparison (--ignore) would match any of them"
+    collide = "with no key collisions"
     if gain.collisions:
-        collide = f"{counted(gain.collisions, 'key')} of {right.name} would collide"
+        collide = (
+            f"but {counted(gain.collisions, 'key')} of {right.name} would become the "
+            "same as another"
+        )
     return (
         f"{gain.rows:,} of {counted(match.left_unmatched, 'row')} would match with "
         f"--ignore {','.join(gain.ways)}; {collide}"
@@ -230,8 +233,8 @@ def _missing_finding(side: Side) -> Iterator[Finding]:
             "key-missing",
             "warning",
             side.missing_rows,
-            f"{counted(side.missing_rows, 'row')} of {side.table.name} without a full key",
-            f"fill {', '.join(side.names)} in the source",
+            f"{counted(side.missing_rows, 'row')} of {side.table.name} with an incomplete key",
+            f"fill in {', '.join(side.names)} in the source",
             side.table.name,
             side.examples(side.missing),
         )
@@ -245,8 +248,11 @@ def _duplicate_findings(side: Side, severity: str) -> Iterator[Finding]:
             "key-conflict",
             severity,
             found.conflicts,
-            f"{counted(found.conflicts, 'key')} of {name} on several rows that differ",
-            f"plait settle … --key {','.join(map(quoted, side.names))} brings them down to one each"
+            f"{counted(found.conflicts, 'key')} of {name} on several rows with different values",
+            (
+                "reduce them to one row each: plait settle … --key "
+                f"{','.join(map(quoted, side.names))}"
+            )
             if severity == "warning"
             else "",
             name,
@@ -257,8 +263,8 @@ def _duplicate_findings(side: Side, severity: str) -> Iterator[Finding]:
             "key-repeat",
             "note",
             found.repeats,
-            f"{counted(found.repeats, 'key')} of {name} on several rows that are equal",
-            "leave out exact repeats: plait stack … --distinct",
+            f"{counted(found.repeats, 'key')} of {name} on several identical rows",
+            "remove exact duplicates: plait stack … --distinct",
             name,
             found.repeat_examples,
         )
@@ -269,8 +275,7 @@ def _more_rows_finding(left: Table, right: Table, more: int) -> Finding:
         "rows-added",
         "warning",
         more,
-        f"{counted(more, 'row')} more than {left.name} has, since matching keys are on "
-        f"several rows of {right.name}",
-        "if that is not meant: --cardinality many-to-one",
+        f"{counted(more, 'row')} added: matching keys occur on several rows of {right.name}",
+        "to refuse such a join: --cardinality many-to-one",
         right.name,
     )

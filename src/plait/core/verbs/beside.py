@@ -47,14 +47,14 @@ def beside(tables: Sequence[Table], name: str | None = None) -> Result:
     {'x': ['1', '2'], 'y': ['3', '4']}
     """
     if len(tables) < 2:
-        raise UsageError("there is nothing to put beside one source", remedy="name another source")
+        raise UsageError("beside needs two sources or more", remedy="name another source")
     _check_lengths(tables)
     result, findings = replace(tables[0], findings=(), aside=()), []
     for other in tables[1:]:
         result, found = _put_beside(result, other)
         findings += found
     rows = tables[0].rows
-    lines = [Line(f"rows of {other.name} put beside", -rows) for other in tables[1:]]
+    lines = [Line(f"rows of {other.name}, placed alongside", -rows) for other in tables[1:]]
     names = [
         distinct_name(table.name, [t.name for t in tables[:n]]) for n, table in enumerate(tables)
     ]
@@ -71,9 +71,10 @@ def _check_lengths(tables: Sequence[Table]) -> None:
             more, rows = (other, first.rows) if other.rows > first.rows else (first, other.rows)
             raise ExpectationError(
                 f"{first.name} has {counted(first.rows, 'row')}, {other.name} "
-                f"{counted(other.rows, 'row')}: rows cannot be put beside one another by order",
+                f"{counted(other.rows, 'row')}: rows can be paired by position only in "
+                "tables of equal length",
                 next(iter(map(str, more.places(rows))), f"{more.name} row {rows + 1:,}"),
-                "if they have a key in common: plait join --key …",
+                "if the tables share a key, join them: plait join --key …",
             )
 
 

@@ -198,7 +198,7 @@ def _changes(
 def _two(tables: Sequence[Table]) -> tuple[Table, Table]:
     if len(tables) != 2:
         raise UsageError(
-            f"two tables are compared, and here are {len(tables)}",
+            f"compare takes two tables, not {len(tables)}",
             remedy="name the old one and the new one; stack several extracts first",
         )
     return tables[0], tables[1]
@@ -236,7 +236,7 @@ def _allowed(
             check_column(name, tables[1])
             if name not in compared:
                 raise UsageError(
-                    f"{name} is not compared",
+                    f"column {name} is not among the compared columns",
                     tables[1].name,
                     f"one of {', '.join(compared)}" if compared else "no column is",
                 )
@@ -244,7 +244,7 @@ def _allowed(
                 kind = table.kind_in_words(column)
                 if kind not in (*NUMBERS, "empty"):
                     raise UsageError(
-                        f"{column} is {kind}, and only numbers can be near one another",
+                        f"--within needs a number column; {column} is {kind}",
                         table.name,
                     )
             found[name] = _distance(text)
@@ -257,7 +257,7 @@ def _distance(text: str) -> Decimal:
     except InvalidOperation:
         made = Decimal("NaN")
     if not made.is_finite() or made < 0:
-        raise UsageError(f"{text!r} is no distance of numbers", remedy="write 0.01, or 5")
+        raise UsageError(f"{text!r} is not a number", remedy="write 0.01, or 5")
     return made
 
 
@@ -334,5 +334,8 @@ def _types(
 
 
 def _entry(old: Table, new: Table, changes: Changes) -> Entry:
-    lines = [Line("only in the new", changes.rows_new), Line("only in the old", -changes.rows_gone)]
+    lines = [
+        Line("rows only in the new table", changes.rows_new),
+        Line("rows only in the old table", -changes.rows_gone),
+    ]
     return entry(f"compare {old.name} with {new.name}", [(old.name, old.rows)], lines, new.rows)

@@ -82,9 +82,9 @@ def group(
     base = parted if onto_rows else parted.keeping(by)
     _check_names(base, figures)
     if not by and not figures:
-        raise UsageError("there is nothing to group by, and nothing to take", table.name)
+        raise UsageError("group needs --by, --take or both", table.name)
     if any(one.figure == RANK for one in figures) and not onto_rows:
-        raise UsageError("a rank is of every row", table.name, "--onto-rows keeps all rows")
+        raise UsageError("rank needs every row kept", table.name, "keep every row: --onto-rows")
     if not by and not table.rows and not onto_rows:
         return _of_no_rows(table, figures, name)
     groups = _groups(parted, by, ignore)
@@ -217,9 +217,9 @@ def _missing_keys(table: Table, by: Sequence[str], groups: Groups) -> Iterator[F
                 "group-without-value",
                 "note",
                 rows,
-                f"{counted(rows, 'row')} of {table.name} without {name} "
-                f"{agreeing(rows, 'is', 'are')} grouped as missing",
-                f"--where '\"{name}\" IS NOT NULL', in plait mend, leaves them out",
+                f"{counted(rows, 'row')} of {table.name} with no {name}, in a group of "
+                f"{agreeing(rows, 'its', 'their')} own",
+                f"to leave them out, first run plait mend with --where '\"{name}\" IS NOT NULL'",
                 f"{table.name}, column {name}",
             )
 
@@ -239,14 +239,13 @@ def _missing_values(
             continue
         none = int((figure.values[short] == 0).sum())
         have = agreeing(none, "has", "have")
-        said = f"; {none:,} of them {have} none, and the figure is missing there" if none else ""
-        rest = agreeing(len(ones), "rests", "rest")
+        said = f"; {none:,} of them {have} no value, so the figure is missing" if none else ""
         yield Finding(
             "group-values-missing",
             "note",
             len(short),
-            f"{', '.join(one.name for one in ones)} {rest} on fewer values of {column} than there "
-            f"are rows in {counted(len(short), 'group')}{said}",
+            f"{counted(len(short), 'group')} with fewer values of {column} than rows, "
+            f"which affects {', '.join(one.name for one in ones)}{said}",
             f"--take '{column} values=count:{column}' puts their number beside it",
             f"{table.name}, column {column}",
             tuple(_rests_on(table, by, groups, figure, int(at)) for at in short[:MOST_EXAMPLES]),

@@ -190,9 +190,12 @@ def _check_together(
 ) -> None:
     """See that what was asked for goes together."""
     if kind == "cross" and (key or near):
-        raise UsageError("a cross join takes no key", remedy="leave out --key, or choose --kind")
+        raise UsageError(
+            "--kind cross cannot be combined with --key",
+            remedy="leave out --key, or choose another --kind",
+        )
     if within is not None and near is None:
-        raise UsageError("--within goes with --nearest", remedy="--nearest COLUMN:before")
+        raise UsageError("--within needs --nearest", remedy="--nearest COLUMN:before")
 
 
 def _key(left: Table, right: Table, key: KeySpec | None, kind: str, near: Nearest | None) -> Key:
@@ -321,8 +324,8 @@ def join_all(
     keys = keys * (len(tables) - 1) if len(keys) == 1 else keys
     if len(keys) != len(tables) - 1:
         raise UsageError(
-            f"{len(keys)} keys are given for {len(tables) - 1} joins",
-            remedy="give --key once for all of them, or once for each further table",
+            f"{len(keys)} keys for {len(tables) - 1} joins",
+            remedy="give one key for all joins, or one for each further table",
         )
     with asked("take"):
         taken = _taken_of_each(tables[1:], take)
@@ -349,7 +352,7 @@ def join_all(
 def _check_word(word: str, known: Sequence[str], what: str) -> None:
     if word not in known:
         raise UsageError(
-            f"{word!r} is no {what}",
+            f"{word!r} is not a valid {what}",
             remedy=nearest_word(word, known) or f"one of {', '.join(known)}",
         )
 

@@ -173,7 +173,7 @@ def key_columns(tables: Sequence[Table], specs: Sequence[KeySpec]) -> tuple[tupl
     UsageError
     """
     if not tables:
-        raise UsageError("there is no source whose keys could be looked at")
+        raise UsageError("no source given")
     parsed = [parse_key(spec) for spec in specs]
     if not parsed:
         return _common(tables)
@@ -185,7 +185,7 @@ def key_columns(tables: Sequence[Table], specs: Sequence[KeySpec]) -> tuple[tupl
     else:
         raise UsageError(
             f"{len(parsed)} keys are given for {len(tables)} sources",
-            remedy="give --key once for all of them, or once for each",
+            remedy="give one key for all sources, or one for each",
         )
     if len({len(one) for one in columns}) > 1:
         raise UsageError("the keys have different numbers of columns")
@@ -199,7 +199,7 @@ def key_columns(tables: Sequence[Table], specs: Sequence[KeySpec]) -> tuple[tupl
 def _common(tables: Sequence[Table]) -> tuple[tuple[str, ...], ...]:
     if len(tables) == 1:
         raise UsageError(
-            "which columns are the key?",
+            "no key given",
             tables[0].name,
             f"--key {tables[0].column_names[0]}; plait survey finds candidates",
         )

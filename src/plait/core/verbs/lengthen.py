@@ -91,8 +91,8 @@ def lengthen(
         result = result.at(np.flatnonzero(present(result, cells)))
     full = table.rows * len(moved)
     lines = [
-        Line(f"cells of {counted(len(moved), 'column')} on rows of their own", full - table.rows),
-        Line("rows without a cell, left out", result.rows - full),
+        Line(f"rows added, one per cell of {counted(len(moved), 'column')}", full - table.rows),
+        Line("rows with a missing cell, left out", result.rows - full),
     ]
     account = entry(f"lengthen {table.name}", [(table.name, table.rows)], lines, result.rows)
     return Result(
@@ -104,7 +104,7 @@ def _moved(table: Table, columns: Sequence[str], key: Sequence[str]) -> list[str
     """The columns to put under one another, in their order."""
     if bool(columns) == bool(key):
         raise UsageError(
-            "either the columns to put under one another are named, or those that stay",
+            "give --columns or --key, not both or neither",
             table.name,
             "write --columns COLUMN,… or --key COLUMN,…",
         )

@@ -209,8 +209,8 @@ def _whole(table: Table, groups: Groups, key: Sequence[str], rule: str) -> Settl
     out[groups.rows] = True
     out[kept] = False
     rows = np.flatnonzero(out)
-    reason = the_same(f"another row of its key is kept: {rule}", len(rows))
-    cause = "rows of which another of their key is kept"
+    reason = the_same(f"superseded by another row of its key: {rule}", len(rows))
+    cause = "rows superseded by another row of their key"
     aside = (SetAside(f"{table.name}-superseded", table.at(rows), reason, False, cause),)
     return Settled("settle", table.at(kept), (), (), aside if len(rows) else (), first=kept)
 
@@ -369,9 +369,10 @@ def _conflict_finding(
         "settle-conflict",
         "warning",
         keys,
-        f"{counted(keys, 'key')} of {table.name} in conflict: {said}; "
+        f"{counted(keys, 'key')} of {table.name} in conflict ({said}); "
         f"{agreeing(keys, 'its', 'their')} rows are set aside",
-        f"--rule '{quoted(worst[0])}=first', or last, commonest, longest, newest-by:COLUMN",
+        f"choose a rule, such as --rule '{quoted(worst[0])}=first' (or last, "
+        "commonest, longest, newest-by:COLUMN)",
         table.name,
         _examples(listed, key),
     )

@@ -304,7 +304,7 @@ def _repeat_finding(repeats: SetAside) -> Finding:
         "row-repeat",
         "note",
         repeats.rows,
-        f"{counted(repeats.rows, 'row')} equal to an earlier one in every column were left out",
+        f"{counted(repeats.rows, 'row')} identical to an earlier row left out",
         where=repeats.table.name,
         examples=tuple(examples),
     )

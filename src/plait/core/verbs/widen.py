@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError, asked
-from plait.core.account.finding import Finding, counted
+from plait.core.account.finding import Finding, agreeing, counted
 from plait.core.account.ledger import Entry, Line, entry
 from plait.core.account.names import distinct_name
 from plait.core.codes.coding import code_keys
@@ -142,9 +142,11 @@ def _wide(
 def _check_heads(table: Table, heads: str, headed: Groups) -> None:
     if headed.size > MOST_HEADS:
         raise UsageError(
-            f"{heads} has {headed.size:,} values: so many columns are not made",
+            f"{heads} has {headed.size:,} different values; widen makes at most "
+            f"{MOST_HEADS:,} columns",
             table.name,
-            "is it the column that should head them? plait group brings values together first",
+            "check that --heads names the right column, or combine its values first "
+            "with plait group",
         )
 
 
@@ -166,9 +168,7 @@ def _account(
 ) -> Entry:
     (account,) = settled.entries
     lines = [line for line in account.lines[1:] if line.rows]
-    beside = Line(
-        "rows whose cells are put beside others of their key", rows_out - settled.table.rows
-    )
+    beside = Line("rows folded into the row of their key", rows_out - settled.table.rows)
     operation = f"widen {table.name} on {', '.join(key)} by {heads}"
     return entry(operation, [(table.name, table.rows)], [*lines, beside], rows_out)
 
@@ -185,8 +185,9 @@ def _several(table: Table, settled: Settled, rule: str) -> Iterator[Finding]:
             "cell-of-several",
             "warning" if differing else "note",
             merged,
-            f"{counted(merged, 'row')} of {table.name} fell into a cell with another{said}",
-            f"{_REMEDY}, sum, mean or agree: what is done with them",
+            f"{counted(merged, 'row')} of {table.name} "
+            f"{agreeing(merged, 'shares', 'share')} a cell with another row{said}",
+            f"choose how to combine them: {_REMEDY}, sum, mean or agree",
             table.name,
         )
 

@@ -96,11 +96,15 @@ def most_unpacked(packed: int, limits: Limits) -> int:
 
 
 def _too_large(size: str, where: str) -> LimitError:
-    return LimitError("unpacked", f"it unpacks to {size}, over {_MOST_TIMES} times its size", where)
+    return LimitError(
+        "unpacked", f"it unpacks to {size}, more than {_MOST_TIMES} times its packed size", where
+    )
 
 
 def _broken(where: str, error: BaseException) -> SourceError:
-    return SourceError(f"it cannot be unpacked: {error}", where, "is the file whole? get it again")
+    return SourceError(
+        f"it cannot be unpacked: {error}", where, "the file may be incomplete: get it again"
+    )
 
 
 def unpacked(path: str, member: str = "", limits: Limits = LIMITS, where: str = "") -> IO[bytes]:

@@ -32,9 +32,9 @@ def without_last(table: Table, rows: int) -> Table:
         return table
     if rows > table.rows:
         raise SourceError(
-            f"--footer {rows} sets aside more rows than the {table.rows:,} that there are",
+            f"--footer {rows} is more than the {table.rows:,} rows of the table",
             table.name,
-            "how many rows below the table are no records?",
+            "count only the rows below the table that are not records",
         )
     below = np.arange(table.rows) >= table.rows - rows
     return left_out(
@@ -61,7 +61,7 @@ def footer_finding(table: Table, where: str) -> tuple[Finding, ...]:
             "total-row",
             "warning",
             1,
-            "the last row looks like a total of the others",
+            "the last row looks like a total",
             "to set it aside: --footer 1",
             where,
             (Example(", ".join(filled)[:60], table.places(table.rows - 1)[:1]),),

@@ -80,14 +80,18 @@ def formula_finding(found: list[tuple[int, str, str]], count: int, guard: bool) 
         Example(f"{_where(row, column)}: {text[:60]}")
         for row, column, text in sorted(found)[:MOST_EXAMPLES]
     )
-    done = "have a ' before them now" if guard else "would run as formulas in a spreadsheet"
+    done = (
+        "were prefixed with ' so that they do not run as formulas"
+        if guard
+        else "would run as formulas when opened in a spreadsheet"
+    )
     return [
         Finding(
             "formula-cells",
             "note" if guard else "warning",
             count,
-            f"{counted(count, 'cell')} that {done}",
-            "" if guard else "to have a spreadsheet show them as they are: --guard-formulas",
+            f"{counted(count, 'cell')} {done}",
+            "" if guard else "to prevent this: --guard-formulas",
             examples=examples,
         )
     ]

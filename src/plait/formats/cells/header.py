@@ -63,7 +63,7 @@ def read_header(head: bytes, delimiter: str, where: str, line: int = 1, rows: in
             above_each += filter(None, [next(reader)])
     except StopIteration:
         raise SourceError(
-            "there is no header", f"{where}, line {line:,}", "give a file with a header and rows"
+            "no header found", f"{where}, line {line:,}", "give a file with a header and rows"
         ) from None
     except csv.Error as error:
         said = (
@@ -119,7 +119,7 @@ def title_finding(above: Sequence[str], where: str) -> list[Finding]:
             "note",
             len(above),
             f"{counted(len(above), 'line')} above the header {were} skipped",
-            "if the header is another line: --header-line N",
+            "if the header is on another line: --header-line N",
             where,
             tuple(Example(line) for line in above[:MOST_EXAMPLES]),
         )

@@ -106,8 +106,8 @@ def header_rows_finding(names: Sequence[str], rows: int, line: int, where: str) 
             "header-rows",
             "note",
             rows,
-            f"the headings stand in {rows} rows, which are read as one",
-            f"if only the first is headings: --header-line {line}",
+            f"{rows} header rows were combined into one",
+            f"if only the first row is the header: --header-line {line}",
             where,
             tuple(Example(name) for name in names[:MOST_EXAMPLES]),
         )

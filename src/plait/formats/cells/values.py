@@ -203,7 +203,7 @@ def mixed_finding(name: str, values: Sequence[Any], table: Table, where: str) ->
             "mixed-cells",
             "note",
             len(texts),
-            f"column {name!r} holds {shown}; {counted(len(texts), 'cell')} of text",
+            f"{counted(len(texts), 'cell')} of text in column {name!r}, which also holds {shown}",
             "to have one type: --type COLUMN=…",
             f"{where}, column {name}",
             tuple(examples),

@@ -96,10 +96,10 @@ def check_table(target: Path, name: str, replace: bool, append: bool = False) ->
         )
     if found and not replace and not append:
         raise OutputError(
-            f"the table {name} is there already",
+            f"the table {name} already exists",
             str(target),
-            f"another name: {target}#OTHER, or --replace, which replaces this table and no other, "
-            "or --append",
+            f"choose another name: {target}#OTHER, replace just this table: --replace, "
+            "or add rows to it: --append",
         )
 
 
@@ -272,7 +272,7 @@ def refuse_shape(said: Sequence[str], where: str) -> None:
         raise OutputError(
             f"the table has another shape: {'; '.join(said)}",
             where,
-            "bring the columns in line with plait mend, or replace the table with --replace",
+            "make the columns match with plait mend, or replace the table: --replace",
         )
 
 

@@ -83,7 +83,7 @@ def _check_folder(
         )
     if not replace:
         raise OutputError(
-            "the folder is there already", where, "name another, or allow it with --replace"
+            "the folder already exists", where, "name another folder, or overwrite it: --replace"
         )
 
 

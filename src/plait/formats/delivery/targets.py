@@ -49,22 +49,24 @@ def check_file(target: Path, sources: Iterable[Path], replace: bool, adds: bool)
     except ValueError:
         possible = False
     if not possible:
-        raise OutputError("it cannot be written: no file can have that name", repr(where))
+        raise OutputError("not a valid file name", repr(where))
     if any(target.exists() and target.samefile(source) for source in sources):
         raise OutputError(
-            "this is a source, and sources are never written to", where, "write to another file"
+            "this file is a source; sources are never overwritten", where, "write to another file"
         )
     if target.is_dir():
         raise OutputError("this is a folder", where, "name a file in it")
     if target.exists() and not target.is_file():
         raise OutputError(
-            f"this is {_kind(target)}, and no file",
+            f"this is {_kind(target)}, not a file",
             where,
-            "without --out the result goes to standard output, and from there anywhere",
+            "leave out --out and redirect standard output instead",
         )
     if target.exists() and not replace and not adds:
         raise OutputError(
-            "the file is there already", where, "choose another name, or allow it with --replace"
+            "the file already exists",
+            where,
+            "choose another name, or overwrite the file: --replace",
         )
 
 
@@ -72,18 +74,18 @@ def unwritable(target: object, error: OSError | ValueError, verb: str = "written
     """That an output could not be written, or made, and nothing was handed over."""
     said = getattr(error, "strerror", None) or error
     return OutputError(
-        f"it cannot be {verb}: {said}",
+        f"the file cannot be {verb}: {said}",
         str(target),
-        "make room or choose another folder; nothing was handed over",
+        "free some space or choose another folder; no output was written",
     )
 
 
 def unfinished(target: object, error: OSError) -> OutputError:
     """That some outputs took their places and some could not, nor could that be undone."""
     return OutputError(
-        f"the outputs could not all be put in their places: {error}",
+        f"not all outputs could be moved into place: {error}",
         str(target),
-        "the next command that writes into this folder does the rest",
+        "the next command that writes to this folder finishes the move",
     )
 
 

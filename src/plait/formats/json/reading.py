@@ -86,7 +86,7 @@ def _whole(text: IO[bytes], where: str, limits: Limits) -> Any:
     except RecursionError:
         raise _too_deep(limits, where) from None
     except ValueError as error:
-        raise SourceError(f"this is no JSON: {error}", where, _LINES_REMEDY) from None
+        raise SourceError(f"not valid JSON: {error}", where, _LINES_REMEDY) from None
 
 
 def array_names(stream: IO[bytes], where: str, limits: Limits = LIMITS) -> list[str]:
@@ -162,7 +162,7 @@ def _array(whole: Any, part: str, where: str) -> list[Any]:
             where,
             f"name one: {where}#{next(iter(arrays))}",
         )
-    raise SourceError("this is no array of records", where, _LINES_REMEDY)
+    raise SourceError("expected an array of records", where, _LINES_REMEDY)
 
 
 def _line_records(text: IO[bytes], where: str, limits: Limits) -> Iterator[tuple[int, Any]]:
@@ -176,7 +176,7 @@ def _line_records(text: IO[bytes], where: str, limits: Limits) -> Iterator[tuple
         except RecursionError:
             raise _too_deep(limits, place) from None
         except ValueError as error:
-            raise SourceError(f"this is no JSON: {error}", place) from None
+            raise SourceError(f"not valid JSON: {error}", place) from None
 
 
 def _lines(text: IO[bytes], where: str, longest: int) -> Iterator[bytes]:
@@ -210,7 +210,7 @@ def _table(
         if not begun or place - rows != begun[-1][1] - begun[-1][0]:
             begun.append((rows, place))
         if not isinstance(record, dict):
-            raise SourceError("this is no record in braces", f"{where}, record {place:,}")
+            raise SourceError("expected a record in braces", f"{where}, record {place:,}")
         for path, cell, typed in _cells(record, limits.depth, f"{where}, record {place:,}"):
             column = columns.get(path)
             if column is None:
@@ -278,7 +278,7 @@ def _finish(columns: dict[tuple[str, ...], _Growing], rows: int, above: int, whe
 
 def _half_a_letter(place: str) -> SourceError:
     return SourceError(
-        "a text holds half a letter (one of a pair of surrogates), which no file of text can",
+        "a text contains an unpaired surrogate, which is not valid Unicode",
         place,
         "put the text right in the source",
     )
@@ -311,5 +311,5 @@ def _named(
         if column.met - {"nothing"} in ({"text"}, {"number"})
     }
     if not stored:
-        raise SourceError("there are no records with any names", where)
+        raise SourceError("no record has any field", where)
     return replace(table.with_kinds(kinds), rows=rows, findings=tuple(findings))

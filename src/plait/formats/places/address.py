@@ -109,7 +109,7 @@ class Address:
         value = os.environ.get(found[1])
         if value is None:
             raise UsageError(
-                f"the environment has no {found[1]}",
+                f"environment variable {found[1]} is not set",
                 self.shown,
                 nearest(found[1], os.environ) or f"export {found[1]}=…",
             )

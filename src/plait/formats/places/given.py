@@ -63,7 +63,8 @@ def checked_delimiter(word: str) -> str:
     sign = DELIMITERS.get(word.lower(), "\t" if word == "\\t" else word)
     if len(sign) != 1 or not sign.isascii() or sign in '"\r\n':
         raise UsageError(
-            f"{word!r} is no delimiter", remedy=f"one character, or {', '.join(DELIMITERS)}"
+            f"{word!r} is not a valid delimiter",
+            remedy=f"one character, or {', '.join(DELIMITERS)}",
         )
     return sign
 

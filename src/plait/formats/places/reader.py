@@ -92,4 +92,4 @@ def said_of(error: OSError, source: Source) -> SourceError:
     """That a source cannot be read, as the system puts it."""
     if isinstance(error, IsADirectoryError):
         return SourceError("this is a folder", source.path, "name a file")
-    return SourceError(f"it cannot be read: {error.strerror or error}", source.path)
+    return SourceError(f"cannot read the file: {error.strerror or error}", source.path)

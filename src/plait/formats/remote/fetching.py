@@ -290,7 +290,7 @@ def _told(address: Address) -> Iterator[None]:
         raise
     except FileNotFoundError:
         raise SourceError(
-            "there is no such file", address.shown, "look at the address: capitals count"
+            "there is no such file", address.shown, "check the address; upper and lower case matter"
         ) from None
     except Exception as error:
         raise _in_words(error, address) from None
@@ -305,13 +305,15 @@ def _in_words(error: Exception, address: Address) -> SourceError:
     where = address.shown
     if isinstance(error, PermissionError) or status in (401, 403) or "Credentials" in said:
         return SourceError(
-            "it may not be read with what you are known by",
+            "access denied with the credentials given",
             where,
             "give a user or token in the address (${NAME} for one of the environment), or for s3 "
             "AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or a profile",
         )
     if status == 404:
-        return SourceError("there is no such file", where, "look at the address: capitals count")
+        return SourceError(
+            "there is no such file", where, "check the address; upper and lower case matter"
+        )
     if "certificate" in said.lower():
         return SourceError(
             f"the certificate of {who} is not trusted: {said}",
@@ -325,11 +327,11 @@ def _in_words(error: Exception, address: Address) -> SourceError:
     if status:
         return SourceError(f"the server of {who} answers with {status}", where, "try it later")
     if isinstance(error, TimeoutError) or "timeout" in type(error).__name__.lower():
-        return SourceError(f"{who} does not answer in time", where, "--timeout SECONDS allows more")
+        return SourceError(f"{who} did not answer in time", where, "wait longer: --timeout SECONDS")
     if "Connect" in type(error).__name__ or isinstance(error, OSError):
         return SourceError(
             f"the connection to {who} failed: {said or type(error).__name__}",
             where,
-            "is the name right, is the server up, is there a way to it from here?",
+            "check the host name, that the server is running, and that this machine can reach it",
         )
     return SourceError(f"it cannot be fetched: {said or type(error).__name__}", where)

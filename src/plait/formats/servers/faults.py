@@ -17,8 +17,8 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
     (
         r"could not translate host name|unknown mysql server host|getaddrinfo|name or service not",
         (),
-        "there is no machine {host}",
-        "is the name right? is this machine on the network?",
+        "unknown host {host}",
+        "check the host name and this machine's network connection",
     ),
     (
         r"connection refused|can't connect to mysql|no route to host",
@@ -30,7 +30,7 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
         r"timeout expired|timed out",
         (),
         "{host} port {port} does not answer in time",
-        "is there a way to it from here? --timeout SECONDS allows more",
+        "check that this machine can reach it, or wait longer: --timeout SECONDS",
     ),
     (
         r"no password supplied",
@@ -67,25 +67,25 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
     (
         r"no pg_hba.conf entry|server does not support ssl|\bssl error|certificate verify failed",
         (),
-        "{host} port {port} does not let {user} in so: {said}",
-        "?sslmode=require behind the address, or ask who runs it",
+        "{host} port {port} refused the connection for {user}: {said}",
+        "add ?sslmode=require to the address, or ask the database administrator",
     ),
     (
         r"statement timeout",
         ("57014", "1969", "3024"),
-        "it took longer than it may",
+        "the query exceeded the time limit",
         "--timeout SECONDS allows more; in a plan timeout = SECONDS under the source",
     ),
     (
         r"lock timeout",
         ("55P03", "1205"),
-        "somebody else holds the table, and does not let go of it",
-        "try it later, or ask who runs the database",
+        "another session has locked the table",
+        "try again later, or ask the database administrator",
     ),
     (
         r"permission denied for",
         ("42501", "1142", "1143", "1044"),
-        "{user} may not do that: {said}",
+        "permission denied for {user}: {said}",
         "ask for the right: GRANT SELECT ON TABLE TO {user}; to write, CREATE on the schema",
     ),
     (
@@ -97,7 +97,7 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
     (
         r"deadlock detected",
         ("40P01", "1213"),
-        "somebody else wrote the same at the same moment",
+        "another session was writing to the same data (deadlock)",
         "try it again; nothing was changed",
     ),
 )

@@ -203,7 +203,7 @@ class Postgres:
         ((_, then, now),) = self._base.rows(_FILES.format(oid=oid))
         if then != now:
             raise SourceError(
-                "the table was altered while it was to be read",
+                "the table was altered while Plait was reading it",
                 f"{self._address.shown}#{called}",
                 "try it again",
             )

@@ -177,8 +177,8 @@ def _accounted(table: Table, relation: Relation, where: Node | None, rows: int) 
         "fetched-in-part",
         "note",
         left or lacking,
-        f"of {table.name} are fetched: {', and '.join(said)}"
-        + (f"; {counted(left, 'row')} stay in the database" if condition else ""),
+        f"{table.name} was read in part: only {' and '.join(said)}"
+        + (f"; {counted(left, 'row')} left in the database" if condition else ""),
         "",
         table.name,
     )

@@ -138,9 +138,9 @@ def recoded(stream: IO[bytes], encoding: str, where: str) -> Iterator[bytes]:
         except UnicodeDecodeError as error:
             line = lines + data.count(b"\n", 0, error.start) + 1
             raise SourceError(
-                f"the text is not {encoding}",
+                f"the file is not encoded as {encoding}",
                 f"{where}, line {line:,}",
-                "name its encoding: --encoding windows-1252",
+                "set the encoding, for example: --encoding windows-1252",
             ) from None
         lines += text.count("\n")
         yield text.encode(UTF8, "surrogatepass")

@@ -103,8 +103,8 @@ def _finding(origin: Origin, rows: Sequence[Ragged], columns: int, kind: str) ->
             "footer-lines",
             "warning",
             len(rows),
-            f"{counted(len(rows), 'line')} below the table, set aside",
-            "if it is a record cut short: get the file again",
+            f"{counted(len(rows), 'line')} below the table set aside",
+            "if it is an incomplete record, get the file again",
             origin.path,
             examples,
         )
@@ -112,8 +112,8 @@ def _finding(origin: Origin, rows: Sequence[Ragged], columns: int, kind: str) ->
         "row-ragged",
         "warning",
         len(rows),
-        f"{counted(len(rows), 'row')} without the {columns} cells of the header, set aside",
-        "put the rows right in the source",
+        f"{counted(len(rows), 'row')} set aside: not the {columns} cells of the header",
+        "fix the rows in the source",
         origin.path,
         examples,
     )

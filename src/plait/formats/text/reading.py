@@ -272,7 +272,7 @@ def _whole(opened: _Opened, name: str, path: str, footer: int) -> Table:
     table, odd = gathered(opened.parts, opened.names, name, path)
     table = without_last(without_ragged(table, odd, _notes(odd, table.rows)), footer)
     if not table.rows:
-        none = Finding("no-rows", "warning", 0, "a header and no rows", where=path)
+        none = Finding("no-rows", "warning", 0, "the file has a header but no rows", where=path)
         table = replace(table, findings=(*table.findings, none))
     return table
 
@@ -315,7 +315,7 @@ def _dialect_finding(dialect: Dialect, usual: str, path: str) -> tuple[Finding, 
             "note",
             1,
             f"read as {dialect.shown()}",
-            "if that is wrong: --encoding, --delimiter, --quote, --escape",
+            "if this is wrong, set: --encoding, --delimiter, --quote, --escape",
             path,
         ),
     )
@@ -379,8 +379,8 @@ def _not_utf8(where: str, number: int, names: Sequence[str]) -> NotUtf8Error:
 def _ragged(where: str, row: Sequence[str], names: Sequence[str]) -> SourceError:
     start = ", ".join(row)[:60]
     return SourceError(
-        f"this row has {len(row)} cells where the header has {len(names)}: {start}",
+        f"this row has {len(row)} cells, but the header has {len(names)}: {start}",
         where,
-        "put the row right (a cell that holds the delimiter must be in quotes), or keep such "
-        "rows apart: --ragged set-aside",
+        "fix the row in the source (quote any cell that contains the delimiter), or "
+        "set such rows aside: --ragged set-aside",
     )

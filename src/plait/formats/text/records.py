@@ -185,8 +185,8 @@ def _filled(stream: IO[bytes], rest: Bytes, tick: Callable[[int], None]) -> tupl
     return data, False
 
 
-_NOT_TEXT = "is it a text file? UTF-16 and binary files must be saved as UTF-8 text first"
-_UNCLOSED = "a quote that is never closed does that; close or double it"
+_NOT_TEXT = "check that this is a text file; save UTF-16 or binary files as UTF-8 text first"
+_UNCLOSED = "look for a quote that is never closed, and close or double it"
 
 
 @dataclass(frozen=True)

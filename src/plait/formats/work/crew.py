@@ -272,7 +272,9 @@ class ClusterCrew:
                 alone = alone + _LOOK_SECONDS if not self._has_workers() else 0
                 if alone < _ALONE_SECONDS:
                     continue
-                raise WorkersError("no worker is left", self._address, "start some") from None
+                raise WorkersError(
+                    "all workers have stopped", self._address, "start some"
+                ) from None
             except Exception as error:
                 told = self._told(error)
                 if told is error:
@@ -289,9 +291,10 @@ class ClusterCrew:
         kind = type(error).__name__
         if kind == "KilledWorker":
             return WorkersError(
-                "a part of the work ended every worker that took it on",
+                "every worker that tried one part of the job stopped",
                 self._address,
-                "have they too little memory? --memory with less, or fewer workers a machine",
+                "the workers may be short of memory: lower --memory, or start fewer workers "
+                "per machine",
             )
         if kind in (
             "FutureCancelledError",
@@ -299,5 +302,9 @@ class ClusterCrew:
             "CommClosedError",
             "StreamClosedError",
         ):
-            return WorkersError("the cluster went away in the middle", self._address, "begin anew")
+            return WorkersError(
+                "lost the connection to the cluster while it was working",
+                self._address,
+                "start the command again",
+            )
         return error

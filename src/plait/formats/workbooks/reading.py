@@ -159,8 +159,8 @@ def _hidden_finding(path: Path, sheet: str, where: str, limits: Limits) -> list[
     hidden = [one.name for one in outline(path, where, limits.cells) if one.rows and not one.shown]
     if not hidden or sheet in hidden:
         return []
-    said = f"hidden sheets, not read: {', '.join(hidden)}"
-    remedy = f"to read one, name it behind the file: #{hidden[0]}"
+    said = f"{counted(len(hidden), 'hidden sheet')} not read: {', '.join(hidden)}"
+    remedy = f"to read a hidden sheet, add its name to the file: #{hidden[0]}"
     return [Finding("sheet-hidden", "note", len(hidden), said, remedy, where)]
 
 
@@ -218,8 +218,8 @@ def _fact_findings(
             "cell-error",
             "warning",
             len(facts.errors),
-            f"{counted(len(facts.errors), 'cell')} with an error instead of a value are missing",
-            "put the formulas right in the workbook",
+            f"{counted(len(facts.errors), 'cell')} with a spreadsheet error read as missing",
+            "fix the formulas in the workbook",
             where,
             tuple(Example(f"{place}: {error}") for place, error in facts.errors[:MOST_EXAMPLES]),
         )

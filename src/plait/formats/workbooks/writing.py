@@ -174,7 +174,8 @@ def _put(
     elif isinstance(value, str):
         if len(value) > MOST_SIGNS:
             raise OutputError(
-                f"a text of {len(value):,} signs, and a cell of a workbook holds {MOST_SIGNS:,}",
+                f"a text of {len(value):,} characters is too long; a workbook cell holds "
+                f"{MOST_SIGNS:,}",
                 f"row {row:,}, column {name}",
                 "write it as .parquet or .csv",
             )

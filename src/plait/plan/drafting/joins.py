@@ -193,7 +193,7 @@ def _matched(match: Match, right: str) -> str:
     lost = match.left_unmatched + match.left_missing_key
     return (
         f"{match.left_matched:,} of {match.left_rows:,} rows match, {match.cardinality}; "
-        f"{lost:,} {agreeing(lost, 'has', 'have')} no partner in {right}"
+        f"{lost:,} {agreeing(lost, 'has', 'have')} no match in {right}"
     )
 
 
@@ -204,19 +204,20 @@ def _looser(left: Table, right: Table, key: Key) -> tuple[tuple[str, ...], str]:
     if best is None or best.collisions or not best.rows:
         return (), ""
     ways = ", ".join(best.ways)
-    return best.ways, f"{best.rows:,} of them only when {ways} do not count; no keys collide"
+    return best.ways, f"{best.rows:,} of them only when ignoring {ways}; no keys collide"
 
 
 def _said_twin(twin: str, one: Relation) -> str:
     return (
-        f"{one.right} has mostly the headings of {twin}: another version of it? To set them "
-        f"against each other: plait keys {twin} {one.right}; to bring them together: settle"
+        f"{one.right} has mostly the same headings as {twin} and may be another "
+        f"version of it. Compare their keys: plait keys {twin} {one.right}; or merge "
+        "them with settle"
     )
 
 
 def _said_other(one: Relation) -> str:
     return (
-        f"{one.left} matches {one.right} on {_spelt(one.key)} "
-        f"({one.left_matched:,} of {one.left_rows:,} rows, {one.cardinality}). It has rows of its "
-        "own: join it in a step of its own, or group it first"
+        f"{one.left} matches {one.right} on {_spelt(one.key)} ({one.left_matched:,} "
+        f"of {one.left_rows:,} rows, {one.cardinality}). It has rows of its own: "
+        "group it first, or join it in a separate step"
     )

@@ -160,7 +160,7 @@ def _syntax_fault(text: str, said: str) -> Fault:
     line = int(found[1]) if found else text.count("\n") + 1
     what = said[: found.start()] if found else said.replace(" (at end of document)", "")
     remedy = "texts go in 'single' or \"double\" quotes" if "Invalid value" in what else ""
-    return Fault(line, f"this is no TOML: {what[:1].lower()}{what[1:]}", remedy)
+    return Fault(line, f"not valid TOML: {what[:1].lower()}{what[1:]}", remedy)
 
 
 def _set(raw: Mapping[str, Any], given: Mapping[str, str], path: str) -> dict[str, Any]:
@@ -170,7 +170,7 @@ def _set(raw: Mapping[str, Any], given: Mapping[str, str], path: str) -> dict[st
     for name, value in given.items():
         if name not in known:
             raise UsageError(
-                f"the plan declares no parameter {name!r}",
+                f"the plan has no parameter {name!r}",
                 path,
                 nearest(name, known)
                 or (f"it has {', '.join(known)}" if known else "write it under [parameters]"),
@@ -311,12 +311,15 @@ def _without_verb(step: Any) -> tuple[str, str]:
         return "a step is a table: [[step]]", ""
     verbs = [verb for verb in STEPS if verb in step]
     if len(verbs) > 1:
-        return f"this step has several verbs: {', '.join(verbs)}", "make a step of each"
+        return (
+            f"this step names several operations: {', '.join(verbs)}",
+            "write one [[step]] for each",
+        )
     for key in step:
         near = nearest(key, STEPS)
         if near:
             return f"there is no step {key!r}", near
-    return "this step has no verb", f"one of {', '.join(STEPS)}"
+    return "this step names no operation", f"one of {', '.join(STEPS)}"
 
 
 def _choice(one: Any) -> str:

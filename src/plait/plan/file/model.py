@@ -27,7 +27,7 @@ class _Step(Part):
     """A verb with its inputs, and a name for its result."""
 
     into: Text | None = Field(
-        None, description="the name of the result; without it, that of the first input"
+        None, description="the name of the result (default: the name of the first input)"
     )
 
 
@@ -105,7 +105,7 @@ Source: Any = create_model(
     __doc__="One table, or several extracts under one name.",
     path=(
         Names,
-        Field(description="a path, path#sheet, glob or folder, from the plan's folder"),
+        Field(description="a path, path#sheet, glob or folder, relative to the plan's folder"),
     ),
     **_fields((LABEL, *TYPING, *READING)),
 )
@@ -141,86 +141,105 @@ def _amount(of: str) -> Any:
 
 
 class Change(Part):
-    """How much may change since the last run that handed over."""
+    """Limits on what may change since the last run that wrote a handover."""
 
-    rows: _Amount | None = _amount("by how much the number of rows may change")
-    columns: _Amount | None = _amount("how many columns may be new, gone, renamed, or other types")
-    new: _Amount | None = _amount("how many rows may be new")
-    gone: _Amount | None = _amount("how many rows may be gone")
-    changed: _Amount | None = _amount("in how many rows cells may have changed")
-    unmatched: _Amount | None = _amount("by how much the rows without a match may change")
-    conflicts: _Amount | None = _amount("by how much the number of conflicts may change")
-    set_aside: _Amount | None = _amount("by how much the rows set aside may change")
-    findings: _Amount | None = _amount("by how much the number of findings may change")
+    rows: _Amount | None = _amount("the most the number of rows may change")
+    columns: _Amount | None = _amount(
+        "the most columns that may be new, gone, renamed or of another type"
+    )
+    new: _Amount | None = _amount("the most rows that may be new")
+    gone: _Amount | None = _amount("the most rows that may be gone")
+    changed: _Amount | None = _amount("the most rows in which cells may have changed")
+    unmatched: _Amount | None = _amount("the most the number of rows without a match may change")
+    conflicts: _Amount | None = _amount("the most the number of conflicts may change")
+    set_aside: _Amount | None = _amount("the most the number of rows set aside may change")
+    findings: _Amount | None = _amount("the most the number of findings may change")
 
 
 class Expect(Part):
-    """What must hold, or nothing is handed over."""
+    """Expectations: if one is not met, nothing is handed over."""
 
-    fail_on: Names = Field([], description="codes or severities of findings that must not occur")
+    fail_on: Names = Field([], description="findings that stop the run: codes or severities")
     rows: Names = Field([], description="comparisons: 'season >= 1000', 'season = visits'")
-    unique: dict[str, Names] = Field({}, description="result to key: { season = ['yard'] }")
-    unmatched: dict[str, int | Text] = Field(
-        {}, description="result of a join to the most unmatched left rows: 20, or '2 %'"
+    unique: dict[str, Names] = Field(
+        {}, description="for a result, the columns that must be unique: { season = ['yard'] }"
     )
-    columns: dict[str, list[str]] = Field({}, description="result to its columns, in order")
-    type: dict[str, dict[str, Text]] = Field({}, description="result to column to type")
+    unmatched: dict[str, int | Text] = Field(
+        {}, description="for the result of a join, the most left rows without a match: 20, or '2 %'"
+    )
+    columns: dict[str, list[str]] = Field(
+        {}, description="for a result, exactly these columns in this order"
+    )
+    type: dict[str, dict[str, Text]] = Field({}, description="for a result, the type of a column")
     values: dict[str, dict[str, list[Any]]] = Field(
-        {}, description="result to column to the values that may be there"
+        {}, description="for a result, the values allowed in a column"
     )
     sum: dict[str, list[str]] = Field(
-        {}, description="column to the sources and results in which its sum is the same"
+        {}, description="for a column, the sources and results in which its sum must be equal"
     )
     change: Change | None = Field(
-        None, description="how much may change since the last run that handed over"
+        None, description="limits on what may change since the last run that wrote a handover"
     )
 
 
 class Handover(Part):
-    """What is handed over, and where."""
+    """What to hand over, and where."""
 
-    result: Text = Field(description="the result that is handed over")
-    folder: Text = Field("handover", description="the folder, from the plan's own")
+    result: Text = Field(description="the name of the result to hand over")
+    folder: Text = Field(
+        "handover", description="the folder for the handover, relative to the plan's folder"
+    )
     formats: Names = Field(
         ["csv"], description="csv, tsv, parquet, arrow, json, jsonl, xlsx, sqlite"
     )
-    guard_formulas: bool = Field(False, description="put ' before cells that would be formulas")
+    guard_formulas: bool = Field(
+        False,
+        description="in text files, put ' before cells that a spreadsheet would run as formulas",
+    )
     database: Text | None = Field(
         None,
-        description="a table of a database that the result goes to as well: "
-        "postgresql://…#schema.table or mysql://…#table",
+        description=(
+            "a database table to write the result to as well: "
+            "postgresql://…#schema.table or mysql://…#table"
+        ),
     )
-    append: bool = Field(False, description="add the rows to a table that is there")
+    append: bool = Field(False, description="add the rows to an existing database table")
     beside: bool = Field(
         False,
-        description="the lists of rows set aside, and the ledger, as tables beside that one too",
+        description=(
+            "also write the lists of rows set aside, and the ledger, to tables next to it"
+        ),
     )
     key: Names = Field(
-        [], description="the columns by which a row of the result is known from run to run"
+        [], description="the columns that identify a row of the result from run to run"
     )
     keep: Whole = Field(
         1,
-        description="how many earlier handovers stay beside it, named by the time of their run; "
-        "0 keeps none and compares with none",
+        description=(
+            "how many earlier handovers to keep next to it, named after the time of "
+            "their run; 0 keeps none, and then nothing is compared"
+        ),
     )
     aside_limit: Whole | None = Field(
-        None, description="rows of each list of set-aside rows at most; 0 for no lists"
+        None, description="the most rows in each list of rows set aside; 0 writes no lists"
     )
 
 
 class Work(Part):
-    """What the work may take."""
+    """Memory, scratch files and workers."""
 
     memory: Text | None = Field(
-        None, description="how much memory, as 2GB; without it, half of what is free"
+        None, description="the most memory to use, such as 2GB (default: half of the free memory)"
     )
     scratch: Text | None = Field(
         None,
-        description="the folder for what does not fit, from the plan's own; without it, the "
-        "system's temporary folder",
+        description=(
+            "the folder for scratch files, relative to the plan's folder (default: the "
+            "system's temporary folder)"
+        ),
     )
     workers: Whole | None = Field(
-        None, description="so many processes of this machine take on parts of the work"
+        None, description="the number of processes on this machine to share the work"
     )
     cluster: Text | None = Field(
         None,
@@ -230,24 +249,28 @@ class Work(Part):
 
 
 class Notice(Part):
-    """Who is told when a run has ended."""
+    """Whom to notify when a run has ended."""
 
     on: list[Literal["failure", "change", "success"]] = Field(
         ["failure"],
-        description="when: a run failed or was refused, it changed something, it succeeded",
+        description=(
+            "when to notify: failure (failed or refused), change (something changed), success"
+        ),
     )
-    email: Names = Field([], description="addresses that get an email")
-    sender: Text | None = Field(None, description="whom the email is from; else the first of them")
+    email: Names = Field([], description="email addresses to notify")
+    sender: Text | None = Field(
+        None, description="the sender of the email (default: the first address)"
+    )
     server: Text = Field(
         "smtp://localhost",
         description="the mail server: smtp://user@host:587 (STARTTLS) or smtps://user@host:465 "
         "(TLS); its password is in PLAIT_SMTP_PASSWORD or the keyring",
     )
     webhook: Text | None = Field(
-        None, description="an https address that gets the notice as one JSON object"
+        None, description="an https address that receives the notice as a JSON object"
     )
-    examples: bool = Field(False, description="with examples, which show cells of the data")
-    attach: bool = Field(False, description="with the report attached to the email")
+    examples: bool = Field(False, description="include examples; these show cells of the data")
+    attach: bool = Field(False, description="attach the report to the email")
 
 
 Scalar = str | int | float | bool
@@ -256,14 +279,14 @@ Scalar = str | int | float | bool
 class Plan(Part):
     """A plan file."""
 
-    title: Text = Field("", description="what the job is called in the report")
+    title: Text = Field("", description="the title of the job in the report")
     parameters: dict[str, Scalar] = Field(
-        {}, description="names and their values, used as ${name}; --set NAME=VALUE sets them"
+        {}, description="named values, used as ${name}; override one with --set NAME=VALUE"
     )
     source: dict[str, Source] = Field({}, description="the tables to read, by name")
-    step: list[AnyStep] = Field([], description="what is done, in order")
-    describe: dict[str, Text] = Field({}, description="column to what it means")
-    expect: Expect = Field(Expect(), description="what must hold")
-    handover: Handover | None = Field(None, description="what is handed over")
-    work: Work = Field(Work(), description="what the work may take")
-    notice: Notice | None = Field(None, description="who is told when a run has ended")
+    step: list[AnyStep] = Field([], description="the steps, in order")
+    describe: dict[str, Text] = Field({}, description="descriptions of columns")
+    expect: Expect = Field(Expect(), description="the expectations")
+    handover: Handover | None = Field(None, description="what to hand over")
+    work: Work = Field(Work(), description="memory, scratch files and workers")
+    notice: Notice | None = Field(None, description="whom to notify when a run has ended")

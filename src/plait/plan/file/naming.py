@@ -147,7 +147,7 @@ def _expected_faults(
         line = line_at(lines, ("expect", "rows"))
         compared = comparison(str(text))
         if compared is None:
-            yield Fault(line, f"this compares nothing: {text!r}", "write 'season >= 1000'")
+            yield Fault(line, f"not a comparison: {text!r}", "write 'season >= 1000'")
             continue
         for side in (compared[0], compared[2]):
             if as_number(side) is None and side not in known and "${" not in side:
@@ -173,8 +173,8 @@ def unused(plan: Plan, lines: Lines) -> Iterator[Finding]:
             "not-used",
             "warning",
             1,
-            f"nothing uses {what} {name!r}",
-            "name it in a step or in [handover], or take it out of the plan",
+            f"{what} {name!r} is never used",
+            "use it in a step or in [handover], or remove it from the plan",
             f"line {line} of the plan",
         )
 

@@ -30,14 +30,14 @@ def text_of(path: Path) -> str:
     """
     try:
         if path.stat().st_size > _LARGEST:
-            raise SourceError("this is too large for a plan", str(path), "name a TOML file")
+            raise SourceError("the file is too large to be a plan", str(path), "name a TOML file")
         return path.read_text(encoding="utf-8-sig").replace("\r\n", "\n")
     except FileNotFoundError:
         near = [file.name for file in path.parent.glob("*.toml")] if path.parent.is_dir() else []
         raise SourceError(
-            "there is no such plan",
+            "plan not found",
             str(path),
-            nearest(path.name, near) or "plait draft SOURCE… --out plan.toml writes one",
+            nearest(path.name, near) or "create one: plait draft SOURCE… --out plan.toml",
         ) from None
     except UnicodeDecodeError:
         raise SourceError("a plan is written in UTF-8; this is not", str(path)) from None

@@ -13,19 +13,34 @@ from plait.plan.file.model import STEPS, Change, Expect, Handover, Notice, Part,
 
 HANDOVER_FILES = (
     ("RESULT.csv, …", "the dataset, in every format that `formats` names"),
-    ("report.html", "the whole account as one page: answer, the plan as a picture, ledger, grid of "
-     "keys against sources, expectations, findings, columns, sources, how to run it again"),
-    ("report.md", "the same in short, as Markdown"),
-    ("ledger.json", "the same as data: what `plait run --json` prints"),
-    ("aside/", "every list of rows set aside, with reason, source, place (line, sheet row or key) "
-     "and their cells as they were; a number in front of the name is that of the step"),
-    ("dictionary.csv", "each column: type, description, where it came from, missing, distinct, "
-     "smallest, largest"),
-    ("datapackage.json", "every file with its size and SHA-256, and the columns' types, after the "
-     "Data Package standard"),
-    ("plan.toml", "the plan as it was run, above it the sizes and SHA-256 of its sources"),
-    ("lineage.parquet", "for every row of the dataset the rows of the sources it came from"),
-)  # fmt: skip
+    (
+        "report.html",
+        "the report as one page: the answer, the plan as a picture, ledger, match "
+        "rates by source, expectations, findings, columns, sources, how to run it "
+        "again",
+    ),
+    ("report.md", "a short version of the report, in Markdown"),
+    ("ledger.json", "the report as data: what `plait run --json` prints"),
+    (
+        "aside/",
+        "every list of rows set aside, with reason, source, place (line, sheet row or key) "
+        "and their cells as they were; a number in front of the name is that of the step",
+    ),
+    (
+        "dictionary.csv",
+        "each column: type, description, where it came from, missing, distinct, smallest, largest",
+    ),
+    (
+        "datapackage.json",
+        "every file with its size and SHA-256 checksum, and the column types, "
+        "following the Data Package standard",
+    ),
+    (
+        "plan.toml",
+        "the plan as it was run, preceded by the sizes and SHA-256 checksums of its sources",
+    ),
+    ("lineage.parquet", "for each row of the dataset, the source rows it came from"),
+)
 
 
 @dataclass(frozen=True)

@@ -62,9 +62,9 @@ def folder_of(loaded: LoadedPlan) -> Path:
     """
     if loaded.plan.handover is None:
         raise UsageError(
-            "the plan hands nothing over",
+            "the plan has no [handover] section",
             str(loaded.path),
-            'write [handover] and under it result = "NAME"',
+            'add [handover] with result = "NAME"',
         )
     return loaded.folder / loaded.plan.handover.folder
 

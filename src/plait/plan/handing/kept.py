@@ -61,9 +61,9 @@ def fits(value: Any, shape: Any) -> bool:
 def not_as_written(folder: Path, how: str) -> SourceError:
     """That somebody has changed a handover since."""
     return SourceError(
-        f"the handover is not as it was written: {how}",
+        f"the handover has been changed since it was written: {how}",
         str(folder),
-        "trace the one that was handed over, or run the plan again",
+        "trace an unchanged copy, or run the plan again",
     )
 
 
@@ -121,9 +121,9 @@ def kept_of(folder: Path) -> Kept:
     lineage = folder / "lineage.parquet"
     if not lineage.is_file():
         raise SourceError(
-            "this is no handover: it has no lineage.parquet",
+            "not a handover folder: lineage.parquet is missing",
             str(folder),
-            "plait run PLAN makes one",
+            "create a handover: plait run PLAN",
         )
     try:
         stated, _ = read_lineage(lineage, [])

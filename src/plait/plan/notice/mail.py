@@ -130,8 +130,8 @@ def _connected(address: Address, parts: Parts) -> smtplib.SMTP:
             server.ehlo()
         elif not is_this_machine(parts.host):
             raise NotSentError(
-                f"{parts.host} offers no STARTTLS, and anybody on the way could read along: "
-                "smtps://HOST, or a server on this machine"
+                f"{parts.host} does not offer STARTTLS, so the mail would be sent "
+                "unencrypted: use smtps://HOST, or a mail server on this machine"
             )
     except BaseException:
         with suppress(OSError):

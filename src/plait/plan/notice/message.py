@@ -17,12 +17,12 @@ from plait.report.story import Expected, Story
 
 _WHAT = {
     "done": "handed over",
-    "refused": "refused: an expectation does not hold, nothing was handed over",
+    "refused": "refused: an expectation was not met, nothing was handed over",
     "failed": "failed: nothing was handed over",
     "interrupted": "interrupted: nothing was handed over",
 }
 _FAILED = {
-    2: "something in the plan, or in what was asked, is wrong",
+    2: "the plan or the command is not valid",
     3: "a source could not be read",
     4: "the output could not be written",
 }
@@ -90,7 +90,7 @@ def message_of(
         _run(loaded, record),
     ]
     if isinstance(ended, BaseException):
-        lines.append(f"all of it: plait history {quote(str(loaded.path))} --run {record.run}")
+        lines.append(f"details: plait history {quote(str(loaded.path))} --run {record.run}")
     report = None
     if isinstance(ended, Story) and record.handover:
         report = (loaded.folder / record.handover / "report.html").absolute()
@@ -133,9 +133,9 @@ def _why(ended: Story | BaseException, examples: bool) -> Iterator[str]:
             yield str(ended)
         else:
             place = f", at {ended.where}" if ended.where else ""
-            yield f"{_FAILED.get(ended.status, 'it could not be done')}{place}"
+            yield f"{_FAILED.get(ended.status, 'the run failed')}{place}"
     elif isinstance(ended, Exception):
-        yield "a fault of the program"
+        yield "internal error in Plait"
 
 
 def _new(ended: Story | BaseException, examples: bool) -> Iterator[str]:

@@ -42,7 +42,7 @@ def post(webhook: str, message: Message, waits: Sequence[float] = _WAITS) -> Non
         raise NotSentError(str(error)) from None
     if address.scheme != "https" and not (address.scheme == "http" and is_this_machine(host)):
         raise NotSentError(
-            f"{host or address.scheme} would be told where others can read it: write https://"
+            f"notices to {host or address.scheme} would be sent unencrypted: use https://"
         )
     body = json.dumps(message.data, ensure_ascii=False).encode()
     heads = {"Content-Type": "application/json", "User-Agent": f"plait/{__version__}"}

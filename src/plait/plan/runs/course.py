@@ -84,7 +84,7 @@ class Course:
                         "notice-unsent",
                         "warning",
                         1,
-                        f"no notice to {one.to}: {one.failed}",
+                        f"1 notice not sent to {one.to}: {one.failed}",
                         f"plait notify {quote(str(self._loaded.path))} --test",
                     )
                 )
@@ -106,8 +106,8 @@ class Course:
                     "history-unwritten",
                     "warning",
                     1,
-                    f"the history of this plan cannot be written: {why}",
-                    f"see the rights of {self._history.path.parent}",
+                    f"cannot write the history of this plan: {why}",
+                    f"check the permissions of {self._history.path.parent}",
                     str(self._history.path),
                 )
             )

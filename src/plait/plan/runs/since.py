@@ -87,7 +87,7 @@ def what_is_new(
         by_source = _by_source(earlier, part, found)
     except (PlaitError, OSError, ValueError, KeyError) as error:
         remedy = f"plait compare {quote(str(earlier))} HANDOVER, when this one is there"
-        message = f"what changed since the last run cannot be told: {error}"
+        message = f"cannot compare with the last run: {error}"
         return None, [Finding("not-compared", "warning", 1, message, remedy, str(earlier))]
     when = day_and_time(when_made(earlier, records))
     return Since(when, found, between(sides[0].said, said), by_source), list(_of_the_key(found))

@@ -102,9 +102,9 @@ def _taken(path: Path, wait: bool, waiting: Waiting) -> int | None:
             os.close(number)
             if not wait:
                 raise OutputError(
-                    f"another run of this plan is at it: {who}",
+                    f"another run of this plan is in progress: {who}",
                     str(path.parent / path.name[1 : -len(ENDING)]),
-                    "wait until it has ended, or run it without --no-wait; nothing was handed over",
+                    "wait for it to finish, or run without --no-wait; nothing was handed over",
                 ) from None
             if not told:
                 waiting(who)

@@ -87,7 +87,7 @@ def monthly(day: str, text: str) -> When:
     if not day.isdecimal() or not 1 <= int(day) <= 31:
         raise UsageError(f"there is no day {day!r} in a month", remedy="write 1 to 31: 1 06:00")
     words = f"every month on day {int(day)} at {hour:02}:{minute:02}"
-    words += "; a month without that day is passed over" if int(day) > 28 else ""
+    words += "; months without that day are skipped" if int(day) > 28 else ""
     return When((str(minute), str(hour), str(int(day)), "*", "*"), words)
 
 
@@ -108,7 +108,9 @@ def every(text: str) -> When:
     when = When(fields, f"as crontab says: {' '.join(fields)}")
     when.values()
     if next(_days(when, datetime(2028, 1, 1)), None) is None:
-        raise UsageError(f"{text!r} means no day that there is", remedy="see the day and the month")
+        raise UsageError(
+            f"{text!r} never falls on a real date", remedy="check the day and the month"
+        )
     return when
 
 
@@ -117,7 +119,7 @@ def _clock(text: str, option: str, example: str) -> tuple[int, int]:
     written = sign and hour.isdecimal() and minute.isdecimal() and len(minute) == 2
     if written and int(hour) < 24 and int(minute) < 60:
         return int(hour), int(minute)
-    raise UsageError(f"{text!r} is no time of day", remedy=f"write --{option} {example}")
+    raise UsageError(f"{text!r} is not a time of day", remedy=f"write --{option} {example}")
 
 
 def _values(text: str, at: int) -> frozenset[int]:
@@ -134,7 +136,10 @@ def _values(text: str, at: int) -> frozenset[int]:
             first = _number(begin, at, low, high)
             last = _number(end, at, low, high) if dash else (high if sign else first)
         if first > last:
-            raise UsageError(f"{part!r} goes backwards: {_NAMES[at]}", remedy="the lower one first")
+            raise UsageError(
+                f"the range {part!r} runs backwards: {_NAMES[at]}",
+                remedy="put the lower value first",
+            )
         found.update(range(first, last + 1, width))
     return frozenset(found)
 

@@ -44,7 +44,7 @@ def _times(when: When) -> list[str]:
     minute, hour, day, month, weekday = when.fields
     if not (minute.isdecimal() and hour.isdecimal() and month == "*"):
         raise UsageError(
-            f"a task of Windows cannot run {when}", remedy="--daily, --weekly or --monthly"
+            f"the Windows Task Scheduler cannot run {when}", remedy="--daily, --weekly or --monthly"
         )
     clock = ["/ST", f"{int(hour):02}:{int(minute):02}"]
     if weekday.isdecimal() and day == "*":
@@ -54,7 +54,7 @@ def _times(when: When) -> list[str]:
     if day == weekday == "*":
         return ["/SC", "DAILY", *clock]
     raise UsageError(
-        f"a task of Windows cannot run {when}", remedy="--daily, --weekly or --monthly"
+        f"the Windows Task Scheduler cannot run {when}", remedy="--daily, --weekly or --monthly"
     )
 
 

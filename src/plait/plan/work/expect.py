@@ -84,8 +84,8 @@ def _table(worked: Worked, name: str) -> Table:
     if name in worked.results:
         return worked.results[name]
     raise UsageError(
-        f"{name} has several extracts, and one table is wanted",
-        remedy="expect it of the result that stacks them",
+        f"{name} has several extracts, but this check needs one table",
+        remedy="name the result of the step that stacks them",
     )
 
 
@@ -146,7 +146,7 @@ def _repeated(table: Table, columns: Sequence[str], rows: Any) -> Example:
 def _unmatched(worked: Worked, name: str, most: Any, line: int) -> Iterator[Expected]:
     joins = [step for step in worked.steps if step.name == name and step.result.matches]
     if not joins:
-        raise UsageError(f"{name} is the result of no join", remedy="name the result of one")
+        raise UsageError(f"{name} is not the result of a join", remedy="name the result of one")
     for step in joins:
         rows = sum(match.left_unmatched + match.left_missing_key for match in step.result.matches)
         total = step.result.matches[0].left_rows
@@ -181,7 +181,7 @@ def _most(most: int | str, total: int) -> Fraction:
     try:
         share = Fraction(text.removesuffix("%").strip())
     except ValueError:
-        raise UsageError(f"{most!r} is no number of rows", remedy="write 20, or '2 %'") from None
+        raise UsageError(f"{most!r} is not a number of rows", remedy="write 20, or '2 %'") from None
     return share / 100 * total if text.endswith("%") else share
 
 

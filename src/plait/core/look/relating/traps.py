@@ -42,8 +42,9 @@ def traps(
         "name-trap",
         "warning",
         best.left_matched - found.left_matched,
-        f"{best.left} and {best.right} both have {named} too: a join without --key would use it "
-        f"and match {found.shares[0]:.0%} of the rows of {best.left}, not {best.shares[0]:.0%}",
+        f"{best.left} and {best.right} also share {named}: a join without --key "
+        f"would use it and match only {found.shares[0]:.0%} of the rows of "
+        f"{best.left} instead of {best.shares[0]:.0%}",
         f"name the key: --key {spelt(best.key)}",
         f"{best.left}, column {others[0]}",
     )

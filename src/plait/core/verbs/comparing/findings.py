@@ -54,8 +54,8 @@ def _of_the_key(
             "compared-as-wholes",
             "warning",
             new.rows,
-            "no key is given, and none was found: rows are compared as wholes, so that one with a "
-            "changed cell is one gone and one new",
+            "no key given or found, so whole rows are compared: a row with a changed "
+            "cell counts as one row gone and one new",
             "--key COLUMN,…",
         )
     elif chosen:
@@ -64,8 +64,8 @@ def _of_the_key(
             "key-inferred",
             "note",
             len(key),
-            f"no key was given: rows are known by {said}, which is unique in both",
-            f"--key {quote(said)} to say so, or another",
+            f"no key given: rows are identified by {said}, which is unique in both tables",
+            f"confirm it, or name another key: --key {quote(said)}",
         )
     if pairing.keys_repeated:
         some = [(old, row, 0) for row in pairing.repeated[0][:MOST_EXAMPLES]]
@@ -74,9 +74,8 @@ def _of_the_key(
             "key-not-unique",
             "warning",
             pairing.keys_repeated,
-            f"{counted(pairing.keys_repeated, 'key')} on several rows of a side: which of them "
-            "became which is not guessed; rows equal as wholes are one record, the others are "
-            "gone or new",
+            f"{counted(pairing.keys_repeated, 'key')} on several rows of one table: "
+            "identical rows are paired; the other rows count as gone or new",
             f"plait keys {quote(new.path or new.name)} --key "
             f"{quote(','.join(quoted(after) for _, after in key))}",
             new.name,
@@ -145,8 +144,8 @@ def _of_cells(
             "written-otherwise",
             "note",
             one.otherwise,
-            f"{counted(one.otherwise, 'number')} of {one.name} written otherwise, of equal value: "
-            "not counted as changed",
+            f"{counted(one.otherwise, 'number')} of {one.name} written differently but "
+            "equal in value; not counted as changed",
             where=one.name,
         )
 

@@ -64,7 +64,7 @@ def join_ledger(
 
 
 def _one_sided_lines(one: str, two: str, match: Match, kind: str) -> list[Line]:
-    lines = [Line(f"rows of {two}, only looked up", -match.right_rows)]
+    lines = [Line(f"rows of {two}, used for lookup only", -match.right_rows)]
     if kind == "anti":
         return [*lines, Line(f"rows of {one} that match, set aside", -match.left_matched)]
     return [

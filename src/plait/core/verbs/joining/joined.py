@@ -263,8 +263,8 @@ def _respelt_finding(
         "key-respelt",
         "note",
         len(difference.rows),
-        f"{counted(len(difference.rows), 'row')} matched on keys that {right.name} spells "
-        f"differently; its spelling is kept as {kept}",
+        f"{counted(len(difference.rows), 'row')} matched on a key that {right.name} "
+        f"spells differently; that spelling is kept as {kept}",
         where=f"{right.name}, column {name}",
         examples=shown,
     )
@@ -277,9 +277,10 @@ def _conflict_finding(
         "source-conflict",
         "warning",
         len(difference.rows),
-        f"{left.name} and {right.name} give different values for {name} on "
-        f"{counted(len(difference.rows), 'matched row')}; the second is kept as {kept}",
-        "to take one of them, and fill its gaps from the other: --prefer left, or right",
+        f"{counted(len(difference.rows), 'matched row')} with different values for "
+        f"{name} in {left.name} and {right.name}; those of {right.name} are kept as "
+        f"{kept}",
+        "to use one side and fill its gaps from the other: --prefer left or --prefer right",
         f"{right.name}, column {name}",
         shown,
     )
@@ -293,9 +294,10 @@ def _other_finding(
         "source-conflict",
         "warning",
         len(difference.rows),
-        f"{name} plainly means something else in {left.name} and in {right.name}: it differs on "
-        f"{share:.0f} % of {counted(difference.on_both, 'matched row')} that have both; the second "
-        f"is kept as {kept}, and the rows are not listed",
+        f"{share:.0f} % of {counted(difference.on_both, 'matched row')} with a value "
+        f"on both sides differ in {name}: it seems to mean different things in "
+        f"{left.name} and {right.name}. Those of {right.name} are kept as {kept}; "
+        "the rows are not listed",
         f"to leave it out: --take; to name it: --rename '{kept}={right.name} {name}'",
         f"{right.name}, column {name}",
         shown,

@@ -88,7 +88,7 @@ def parse_nearest(spec: str) -> Nearest:
         columns, direction = spec, ""
     if direction not in DIRECTIONS:
         raise UsageError(
-            f"--nearest {spec!r} does not say which way",
+            f"--nearest {spec!r} needs a direction: before, after or either",
             remedy=nearest(direction, DIRECTIONS) if direction else f"--nearest '{columns}:before'",
         )
     pairs = parse_key(columns)
@@ -223,7 +223,7 @@ def _measure(table: Table, name: str) -> tuple[str, pa.Array]:
     if is_text(to):
         check_ordered(table, name, "--nearest")
         raise UsageError(
-            f"{name} of {table.name} is {base(kind)}, which has no nearest",
+            f"{name} of {table.name} is {base(kind)}; --nearest needs numbers, dates or times",
             remedy=f"give it a type: --type '{name}=date:%d.%m.%Y', or the like",
         )
     chunks = [as_kind(chunk, kind, to) for chunk in cells.chunks]
@@ -238,7 +238,7 @@ def _measure(table: Table, name: str) -> tuple[str, pa.Array]:
     if pa.types.is_time(to):
         return "time", made.cast(pa.time64("us")).cast(pa.int64())
     raise UsageError(
-        f"{name} of {table.name} is {base(kind)}, which has no nearest",
+        f"{name} of {table.name} is {base(kind)}; --nearest needs numbers, dates or times",
         remedy=f"give it a type: --type '{name}=date:%d.%m.%Y', or the like",
     )
 
@@ -290,8 +290,9 @@ def _tie_findings(left: Table, right: Table, tied: int) -> tuple[Finding, ...]:
             "nearest-tie",
             "warning",
             tied,
-            f"{counted(tied, 'row')} of {left.name} with several equally near rows of "
-            f"{right.name}; the first of them is taken, one before rather than one after",
+            f"{counted(tied, 'row')} of {left.name} with several equally near rows in "
+            f"{right.name}; an earlier value was preferred to a later one, then the "
+            "first row in the table",
             "",
             left.name,
         ),

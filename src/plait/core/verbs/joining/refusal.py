@@ -60,10 +60,10 @@ def refuse(
     if cardinality is None:
         if found == "many-to-many":
             raise JoinRefusedError(
-                f"this join is many-to-many and would make {match.output_rows:,} rows of "
-                f"{match.left_rows:,} and {match.right_rows:,}",
-                f"make the key unique in {right.name} or {left.name} (plait settle), or say that "
-                "it is meant: --cardinality many-to-many",
+                f"this join is many-to-many: {match.left_rows:,} and {match.right_rows:,} "
+                f"rows would become {match.output_rows:,}",
+                f"make the key unique in {right.name} or {left.name} (plait settle), or "
+                "allow it: --cardinality many-to-many",
                 match,
                 (*findings, *_multiplying(left, right, pairs, matching, ("left", "right"))),
                 tuple(_offending(left, right, matching, ("left", "right"))),
@@ -79,8 +79,8 @@ def refuse(
     if broken:
         tables = " and ".join({"left": left, "right": right}[side].name for side in broken)
         raise JoinRefusedError(
-            f"the join was declared {cardinality} and is {found}: "
-            f"matching keys are on several rows of {tables}",
+            f"the join is declared {cardinality} but is {found}: matching keys occur on "
+            f"several rows of {tables}",
             f"make the key unique there, or declare --cardinality {found}",
             match,
             (*findings, *_multiplying(left, right, pairs, matching, broken)),
@@ -92,9 +92,9 @@ def _refuse_size(match: Match, max_rows: int | None, findings: tuple[Finding, ..
     """Raise when the result would have more rows than are allowed."""
     if max_rows is not None and match.output_rows > max_rows:
         raise JoinRefusedError(
-            f"this join would make {match.output_rows:,} rows of {match.left_rows:,} and "
-            f"{match.right_rows:,}, more than the {max_rows:,} allowed",
-            f"make the key unique, or allow more: --max-rows {match.output_rows}",
+            f"this join would give {match.output_rows:,} rows from {match.left_rows:,} "
+            f"and {match.right_rows:,}; the limit is {max_rows:,}",
+            f"make the key unique, or raise the limit: --max-rows {match.output_rows}",
             match,
             findings,
         )
@@ -138,7 +138,7 @@ def _multiplying(
             "cardinality",
             "error",
             len(several),
-            f"{counted(len(several), 'key')} of {table.name} that match are on several rows",
+            f"{counted(len(several), 'matching key')} of {table.name} on several rows",
             where=table.name,
             examples=tuple(examples),
         )

@@ -54,9 +54,10 @@ def trap_findings(
             "key-trap",
             "warning",
             best.rows - match.left_matched,
-            f"on {spelt(pairs)} {match.left_matched / rows:.1%} of the rows of {left.name} match; "
-            f"on {spelt(best.key)} {best.rows / rows:.1%} would ({best.cardinality}). "
-            f"{dropped} may mean different things in {left.name} and {right.name}",
+            f"{match.left_matched / rows:.1%} of the rows of {left.name} match on "
+            f"{spelt(pairs)}; {best.rows / rows:.1%} would match on {spelt(best.key)} ("
+            f"{best.cardinality}). {dropped} may mean different things in {left.name} "
+            f"and {right.name}",
             _way_out(left, right, best),
             right.name,
         )
@@ -72,7 +73,7 @@ def _way_out(left: Table, right: Table, best: _Part) -> str:
 
 
 def _which(left: Table, right: Table) -> str:
-    return f"which of its rows are meant? plait keys {left.name} {right.name} tells"
+    return f"check which rows match: plait keys {left.name} {right.name}"
 
 
 def _best_part(pairs: Key, matching: Matching, least: float) -> _Part | None:
@@ -123,8 +124,9 @@ def _elsewhere_findings(
             "key-elsewhere",
             "warning",
             1,
-            f"{one.better_share:.0%} of the values of {one.column} in {one.table} are in "
-            f"{one.better} of {one.other}, {one.named_share:.0%} in {one.named}",
+            f"{one.better_share:.0%} of the values of {one.column} in {one.table} are "
+            f"found in {one.better} of {one.other}, but only {one.named_share:.0%} in "
+            f"{one.named}",
             f"--key {spelt((pair,))}" if _is_key(left, right, pair) else _which(left, right),
             one.other,
         )

@@ -43,7 +43,7 @@ def trimmed(table: Table, columns: bool | Sequence[str] | str) -> Table:
                 kind = table.column(name).kind
                 table = table.replacing(name, made, kind)
                 changed += different
-    return _told(table, "cells-trimmed", changed, "had spaces at an end taken off")
+    return _told(table, "cells-trimmed", changed, "had leading or trailing spaces removed")
 
 
 def replaced(table: Table, spec: str) -> Table:
@@ -72,8 +72,12 @@ def replaced(table: Table, spec: str) -> Table:
     count = sum(pc.sum(hit).as_py() or 0 for hit in same)
     table = table.replacing(column, kept(made, pa.string()))
     severity = "note" if count else "warning"
-    what = f"of {column!r} {agreeing(count, 'was', 'were')} {old!r}"
-    what += f" and {agreeing(count, 'is', 'are')} {new!r}" if new else ""
+    now = (
+        f"changed from {old!r} to {new!r}"
+        if new
+        else (f"with {old!r} {agreeing(count, 'is', 'are')} now missing")
+    )
+    what = f"of {column!r} {now}"
     return _told(table, "cells-replaced", count, what, severity, always=True)
 
 
@@ -123,9 +127,7 @@ def filled(table: Table, column: str, value: str) -> Table:
         count = int(missing.sum())
         table = table.replacing(column, made, table.column(column).kind)
     how = "with the cell above" if value == DOWN else f"with {value!r}"
-    are = agreeing(count, "was missing and is", "were missing and are")
-    what = f"of {column!r} {are} filled {how}"
-    return _told(table, "cells-filled", count, what)
+    return _told(table, "cells-filled", count, f"of {column!r} filled {how}")
 
 
 def _differing(before: Sequence[pa.Array], after: Sequence[pa.Array]) -> int:

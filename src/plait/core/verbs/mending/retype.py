@@ -85,7 +85,8 @@ def with_missing(table: Table, markers: Iterable[str]) -> Table:
         "marker-missing",
         "note",
         total,
-        f"{counted(total, 'cell')} with {', '.join(map(repr, markers))} are missing, as declared",
+        f"{counted(total, 'cell')} with {', '.join(map(repr, markers))} read as "
+        "missing, as declared",
         where=table.name,
     )
     return replace(table, findings=(*table.findings, said))
@@ -206,9 +207,9 @@ def _found_form(cells: pa.ChunkedArray, wanted: str, name: str, table: Table) ->
     if found.rivals:
         forms = (found.form, *found.rivals)
         raise UsageError(
-            f"column {name!r} may be written in {len(forms)} ways: {', '.join(forms)}",
+            f"the cells of {name!r} fit {len(forms)} formats: {', '.join(forms)}",
             table.name,
-            f"say which: --type '{name}={forms[0]}'",
+            f"choose one: --type '{name}={forms[0]}'",
         )
     return found.form
 
@@ -274,13 +275,14 @@ def _finding(
 ) -> Finding:
     examples = cell_examples(table, cells, rows)
     what = (
-        f"{counted(len(rows), 'cell')} of {name!r} {agreeing(len(rows), 'is', 'are')} no {wanted}"
+        f"{counted(len(rows), 'cell')} of {name!r} "
+        f"{agreeing(len(rows), 'does', 'do')} not fit type {wanted}"
     )
     if unfit == "error":
         raise SourceError(
             f"{what}; the first is {examples[0].text}",
             f"{next(map(str, examples[0].places), table.name)}, column {name}",
-            "keep such rows apart: --unfit set-aside; or make the cells missing: --unfit missing",
+            "set such rows aside: --unfit set-aside; or make the cells missing: --unfit missing",
         )
     if unfit == "set-aside":
         done = agreeing(len(rows), "its row is set aside", "their rows are set aside")

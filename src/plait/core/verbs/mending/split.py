@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.account.errors import UsageError
-from plait.core.account.finding import Finding, agreeing, counted
+from plait.core.account.finding import Finding, counted
 from plait.core.account.names import distinct_name
 from plait.core.store.shelf import Shelf
 from plait.core.table.keyspec import check_column, names
@@ -177,13 +177,15 @@ def _finding(
     what: str,
 ) -> Finding:
     examples = cell_examples(table, cells, rows)
-    kept = "the last are missing" if code == "parts-few" else "the last holds the rest"
+    kept = (
+        "the last columns have no value" if code == "parts-few" else "the last part holds the rest"
+    )
     return Finding(
         code,
         "warning",
         len(rows),
         f"{counted(len(rows), 'cell')} of {split.column!r} "
-        f"{agreeing(len(rows), 'has', 'have')} {what} than {len(split.into)} parts; {kept}",
+        f"with {what} than {len(split.into)} parts; {kept}",
         "",
         f"{table.name}, column {split.column}",
         examples,

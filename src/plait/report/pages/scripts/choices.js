@@ -64,7 +64,7 @@ class Field {
     const said = this.ranges().map(([a, b]) => a === b ? "is " + this.shown[a] : "from " + this.shown[a] + " to " + this.shown[b]);
     if (values.length) said.push("is " + values.join(" or "));
     if (this.picked.has(MISSING)) said.push("is missing");
-    return this.name + " " + (said.join(" or ") || "in a stretch without values");
+    return this.name + " " + (said.join(" or ") || "in a range without values");
   }
 
   literal(value) {
@@ -101,7 +101,7 @@ class Shape {
     this.fields = said.fields.map(one => new Field(one, array(one.codes)));
     this.columns = this.fields;
     if (said.sources.length > 1) {
-      const one = { name: said.origin, kind: "the file that a row came from", base: "text", texts: said.sources, value: null, literals: null, bins: [], source: true };
+      const one = { name: said.origin, kind: "source file of each row", base: "text", texts: said.sources, value: null, literals: null, bins: [], source: true };
       this.fields = [new Field(one, Uint32Array.from(this.source, place => place + 1)), ...this.fields];
     }
     this.every = true; // whether a row must meet the choices of all fields, or of any

@@ -36,7 +36,7 @@ class FieldView {
       const whole = el("i", { style: { height: 100 * rows / most + "%" } }), part = el("b");
       const button = el("button", { type: "button", onclick: () => { if (!dragged) toggle(bin); dragged = false; } }, whole, part);
       group.append(button);
-      const ends = field.bins[bin] === field.bins[bin + 1] ? "no values here" : "from " + field.shown[field.bins[bin]] + " to " + field.shown[field.bins[bin + 1] - 1];
+      const ends = field.bins[bin] === field.bins[bin + 1] ? "no values in this range" : "from " + field.shown[field.bins[bin]] + " to " + field.shown[field.bins[bin + 1] - 1];
       this.parts.push({ button, update: (counts, any) => {
         const here = any ? field.stretch(counts, bin) : rows;
         part.style.height = 100 * here / most + "%";
@@ -66,7 +66,7 @@ class FieldView {
     const order = field.source ? every.slice(0, MOST_SOURCES) : every.sort((a, b) => field.all[b + 1] - field.all[a + 1]).slice(0, MOST_BARS);
     this.most = Math.max(...order.map(value => field.all[value + 1]), 1);
     if (this.most > 1 || field.shown.length <= MOST_BARS) for (const value of order) group.append(this.value(value + 1));
-    else group.append(el("div", { className: "ends" }, seen(field.shown.at(0)).slice(0, 40) + " and " + number(field.shown.length - 1) + " more, each once"));
+    else group.append(el("div", { className: "ends" }, seen(field.shown.at(0)).slice(0, 40) + " and " + number(field.shown.length - 1) + " more, all different"));
     roving(group);
     return group;
   }
@@ -121,16 +121,16 @@ class FieldView {
       high = value;
       rows += this.counts[value + 1];
     }
-    if (low < 0) return any ? "none of the chosen rows has a value" : "";
-    return (any ? counted(rows, "row") + " chosen, " : "") + "from " + field.shown[low] + " to " + field.shown[high];
+    if (low < 0) return any ? "no selected row has a value" : "";
+    return (any ? counted(rows, "row") + " selected, " : "") + "from " + field.shown[low] + " to " + field.shown[high];
   }
 
   // Every value, searched and sorted.
   list() {
     const field = this.field, body = el("div", { className: "values" }), left = el("p", { className: "ends", role: "status" });
     const find = el("input", { type: "search", placeholder: "find a value", "aria-label": "Find a value", oninput: () => fill() });
-    const sort = el("select", { "aria-label": "Order", onchange: () => fill() }, el("option", { value: "rows" }, "most rows first"),
-      el("option", { value: "chosen" }, "most chosen rows first"), el("option", { value: "value" }, "in order of value"));
+    const sort = el("select", { "aria-label": "Order", onchange: () => fill() }, el("option", { value: "rows" }, "by number of rows"),
+      el("option", { value: "chosen" }, "by selected rows"), el("option", { value: "value" }, "by value"));
     const before = this.parts.length;
     const fill = () => {
       this.parts.length = before;
@@ -145,7 +145,7 @@ class FieldView {
       left.textContent = found.length > MOST_LISTED ? "the first " + number(MOST_LISTED) + " of " + counted(found.length, "value") : counted(found.length, "value");
       this.changed();
     };
-    const shown = dialog(seen(field.name) + ": its values", el("div", { className: "tools" }, find, sort, left), el("div", { className: "scroll", tabIndex: 0, role: "region", "aria-label": "Values" }, body));
+    const shown = dialog("Values of " + seen(field.name), el("div", { className: "tools" }, find, sort, left), el("div", { className: "scroll", tabIndex: 0, role: "region", "aria-label": "Values" }, body));
     shown.addEventListener("close", () => { this.parts.length = before; });
     fill();
   }

@@ -28,12 +28,12 @@ openTarget();
 const told = document.getElementById("told");
 const findings = told ? [...told.querySelectorAll(".finding")] : [];
 if (findings.length > 2) {
-  const tools = el("div", { className: "tools", role: "group", "aria-label": "Which findings are shown" });
+  const tools = el("div", { className: "tools", role: "group", "aria-label": "Filter findings" });
   const left = el("span", { role: "status", className: "ends" });
   const selects = ["severity", "code", "step", "source"].map(name => {
     const values = [...new Set(findings.map(one => one.dataset[name]))].filter(Boolean);
     if (values.length < 2) return null;
-    const select = el("select", { "data-of": name, onchange: filter }, el("option", { value: "" }, "every " + name), ...values.map(one => el("option", { value: one }, one)));
+    const select = el("select", { "data-of": name, onchange: filter }, el("option", { value: "" }, "any " + name), ...values.map(one => el("option", { value: one }, one)));
     tools.append(el("label", {}, el("span", { className: "quiet" }, name), select));
     return select;
   }).filter(Boolean);

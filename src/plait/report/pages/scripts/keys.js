@@ -14,25 +14,25 @@ class PairsView {
     this.status = el("p", { role: "status", className: "ends" });
     this.bar = el("div", { className: "progress", "aria-hidden": "true" });
     this.state = el("select", { "aria-label": "Which keys are shown", onchange: () => this.filter() },
-      ...[["", "every key"], ["open", "open"], ["accepted", "accepted"], ["rejected", "rejected"], ["near", "with a near key"], ["lonely", "without a near key"]].map(([value, word]) => el("option", { value }, word)));
+      ...[["", "all keys"], ["open", "open"], ["accepted", "accepted"], ["rejected", "rejected"], ["near", "with a similar key"], ["lonely", "without a similar key"]].map(([value, word]) => el("option", { value }, word)));
     this.find = el("input", { type: "search", placeholder: "find a key", "aria-label": "Find a key", oninput: () => this.filter() });
     const every = el("button", { type: "button", title: "What is only near is left to you", onclick: () => this.decide(pairs.alike()) }, "accept all that differ in spelling only");
     const undo = el("button", { type: "button", onclick: () => this.undo() }, "undo");
     const save = el("button", { type: "button", onclick: () => this.save() }, "save pairs.csv");
-    const file = el("input", { type: "file", accept: ".csv,text/csv", className: "quiet", tabIndex: -1, "aria-label": "A saved pairs.csv", onchange: () => this.load(file) });
-    const load = el("button", { type: "button", onclick: () => file.click() }, "load a saved one");
+    const file = el("input", { type: "file", accept: ".csv,text/csv", className: "quiet", tabIndex: -1, "aria-label": "Load a saved pairs.csv", onchange: () => this.load(file) });
+    const load = el("button", { type: "button", onclick: () => file.click() }, "load pairs.csv");
     const again = el("button", { type: "button", onclick: () => copy(pairs.again, again) }, "copy");
     this.said = el("p", { role: "status", className: "ends" });
     const list = el("div", { className: "pairs", role: "group", "aria-label": "Keys of " + seen(here) + " without a match" }, ...this.items);
-    const few = pairs.keys.length < pairs.unmatched ? el("p", { className: "ends" }, "The likeliest " + number(pairs.keys.length) + " of " + counted(pairs.unmatched, "key") + " without a match.") : null;
+    const few = pairs.keys.length < pairs.unmatched ? el("p", { className: "ends" }, "Showing the " + number(pairs.keys.length) + " likeliest of " + counted(pairs.unmatched, "key") + " without a match.") : null;
     document.getElementById("static").replaceChildren(
-      el("p", { className: "lead" }, "Keys of " + seen(here) + " without a match on the left, what they may be meant for in " + seen(there) + " beside them. Up and down go from key to key, left and right through what is near, Enter accepts, Delete rejects, U takes the last step back."),
+      el("p", { className: "lead" }, "Left: keys of " + seen(here) + " without a match. Right: the most similar key of " + seen(there) + ". Up and down: next or previous key. Left and right: other candidates. Enter: accept. Delete: reject. U: undo."),
       ...(few ? [few] : []),
       el("div", { className: "settling-tools" }, el("div", { className: "tools" }, this.state, this.find, every, undo, save, load, file), this.bar, this.status),
-      list, this.said, el("h3", {}, "Then"), el("p", { className: "next" }, el("code", {}, pairs.again), again));
+      list, this.said, el("h3", {}, "Next: join with these pairs"), el("p", { className: "next" }, el("code", {}, pairs.again), again));
     this.others = el("datalist", { id: "others" }, ...pairs.others.slice(0, 1000).map(one => el("option", { value: one.parts.join(", ") })));
     document.body.append(this.others);
-    if (!pairs.kept) this.said.textContent = "This browser keeps nothing from page to page: save the file before you close it.";
+    if (!pairs.kept) this.said.textContent = "This browser does not store your decisions. Save pairs.csv before you close the page.";
     this.tell();
     this.filter();
   }
@@ -43,8 +43,8 @@ class PairsView {
     const near = key.near.find(one => one.other === other);
     const [mine, theirs] = there ? this.marked(key.parts, there.parts) : [key.parts.map(part => [[part, false]]), []];
     const sides = [el("div", {}, this.keyed(mine), this.rows(key), this.beside(pairs.side, key, there))];
-    sides.push(there ? el("div", { className: "meant" }, this.keyed(theirs), this.rows(there), this.beside(1 - pairs.side, there, key)) : el("div", { className: "meant ends" }, "no key is near"));
-    if (there) sides[1].querySelector(".ends").append(near ? ", likeness " + near.score.toFixed(2) + ", " + near.why : ", chosen by hand", there.matched ? "; it has a match already" + (pairs.side ? ", and would lose it" : "") : "");
+    sides.push(there ? el("div", { className: "meant" }, this.keyed(theirs), this.rows(there), this.beside(1 - pairs.side, there, key)) : el("div", { className: "meant ends" }, "no similar key"));
+    if (there) sides[1].querySelector(".ends").append(near ? ", similarity " + near.score.toFixed(2) + ", " + near.why : ", chosen by hand", there.matched ? "; already matched" + (pairs.side ? ", and would lose that match" : "") : "");
     sides[1].append(this.choice(at, other));
     const press = (word, wanted, act) => el("button", { type: "button", tabIndex: at === this.at ? 0 : -1, "aria-pressed": String(state === wanted), disabled: wanted === "accepted" && !there, onclick: act }, word);
     const decide = el("div", { className: "decide" }, press(state === "accepted" ? "✓ accepted" : "accept", "accepted", () => this.accept(at)), press(state === "rejected" ? "✗ rejected" : "reject", "rejected", () => this.reject(at)));
@@ -84,7 +84,7 @@ class PairsView {
     const { pairs } = this, key = pairs.keys[at], known = new Set([...key.near.map(one => one.other), ...(other < 0 ? [] : [other])]);
     const made = el("div");
     if (known.size > 1) {
-      made.append(el("select", { tabIndex: at === this.at ? 0 : -1, "aria-label": "What it is meant for", onchange: event => this.show(at, Number(event.target.value)) },
+      made.append(el("select", { tabIndex: at === this.at ? 0 : -1, "aria-label": "Matching key", onchange: event => this.show(at, Number(event.target.value)) },
         ...[...known].map(one => el("option", { value: one, selected: one === other }, seen(pairs.others[one].parts.join(", ")) + (key.near.find(near => near.other === one) ? " (" + key.near.find(near => near.other === one).score.toFixed(2) + ")" : "")))));
     }
     made.append(el("input", { className: "other", list: "others", tabIndex: at === this.at ? 0 : -1, placeholder: "another key…", "aria-label": "Another key", onchange: event => this.byHand(at, event.target.value) }));
@@ -97,7 +97,7 @@ class PairsView {
   byHand(at, text) {
     const found = this.pairs.others.findIndex(one => one.parts.join(", ") === text);
     if (found >= 0) this.decide([[at, found]]);
-    else this.said.textContent = text + " is no key of " + this.pairs.sources[1 - this.pairs.side] + " that this page has.";
+    else this.said.textContent = text + " is not a key of " + this.pairs.sources[1 - this.pairs.side] + " on this page.";
   }
 
   accept(at) { const other = this.pairs.meant(at); if (other >= 0) this.decide([[at, this.pairs.state(at) === "accepted" ? undefined : other]]); }
@@ -111,7 +111,7 @@ class PairsView {
   }
 
   decide(changes) {
-    if (!changes.length) { this.said.textContent = "Nothing to decide."; return; }
+    if (!changes.length) { this.said.textContent = "No open pair above this similarity."; return; }
     this.pairs.decide(changes);
     this.after();
   }
@@ -171,7 +171,7 @@ class PairsView {
     const url = URL.createObjectURL(new Blob([csvText(this.pairs.rows())], { type: "text/csv" }));
     el("a", { href: url, download: "pairs.csv" }).click();
     setTimeout(() => URL.revokeObjectURL(url), 10000);
-    this.said.textContent = "Saved as pairs.csv: " + counted(this.pairs.counts().accepted + this.pairs.carried.length, "pair") + " to be used.";
+    this.said.textContent = "Saved " + counted(this.pairs.counts().accepted + this.pairs.carried.length, "accepted pair") + " to pairs.csv.";
   }
 
   async load(input) {
@@ -181,7 +181,7 @@ class PairsView {
     input.value = "";
     this.after();
     this.said.textContent = found.wrong ? file.name + ": " + found.wrong
-      : file.name + ": " + number(found.accepted) + " accepted, " + number(found.rejected) + " rejected" + (found.unknown ? ", " + number(found.unknown) + " of keys that are not without a match here, kept" : "");
+      : file.name + ": " + number(found.accepted) + " accepted, " + number(found.rejected) + " rejected" + (found.unknown ? ", " + number(found.unknown) + " for keys not listed on this page; kept in the file" : "");
   }
 }
 

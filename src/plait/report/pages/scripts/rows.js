@@ -14,7 +14,7 @@ function showRows(lists) {
   const parts = lists.flatMap((list, at) => {
     const shown = list.cells.length ? list.cells[0].length : 0;
     const first = shown < list.rows ? "The first " + number(shown) + " of " + number(list.rows) : "All " + number(list.rows);
-    const where = list.file ? el("p", {}, first + "; every one is in ", el("a", { href: list.file.split("/").map(encodeURIComponent).join("/") }, list.file), ".") : el("p", {}, first + ".");
+    const where = list.file ? el("p", {}, first + " rows; full list in ", el("a", { href: list.file.split("/").map(encodeURIComponent).join("/") }, list.file), ".") : el("p", {}, first + ".");
     return [at ? el("h3", {}, seen(list.what)) : null, where, rowsTable(list.columns, shown, row => list.cells.map(cells => cells[row]), seen(list.what))].filter(Boolean);
   });
   dialog(seen(lists[0].what), ...parts);

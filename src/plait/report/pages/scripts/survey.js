@@ -47,11 +47,11 @@ class ShapeView {
     const shape = this.shape, chosen = shape.chosen;
     this.words.hidden = !chosen.length;
     const answer = number(shape.count) + " of " + this.of + " (" + percent(shape.count, shape.rows) + ")";
-    this.status.textContent = chosen.length ? answer + ": " + chosen.map(one => seen(one.words())).join(shape.every ? ", and " : ", or ") : this.told ? "nothing is chosen" : "";
+    this.status.textContent = chosen.length ? answer + ": " + chosen.map(one => seen(one.words())).join(shape.every ? ", and " : ", or ") : this.told ? "nothing selected" : "";
     if (!chosen.length) return;
     this.told = true;
-    const said = chosen.flatMap((field, at) => [at ? el("button", { type: "button", className: "joint", title: "change between and and or", onclick: () => { shape.every = !shape.every; this.changed(); } }, shape.every ? "and" : "or") : null,
-      el("button", { type: "button", className: "chip", title: "clear this", onclick: () => { field.clear(); this.changed(); } }, short(seen(field.words())))]);
+    const said = chosen.flatMap((field, at) => [at ? el("button", { type: "button", className: "joint", title: "switch between and / or", onclick: () => { shape.every = !shape.every; this.changed(); } }, shape.every ? "and" : "or") : null,
+      el("button", { type: "button", className: "chip", title: "remove this condition", onclick: () => { field.clear(); this.changed(); } }, short(seen(field.words())))]);
     const clear = el("button", { type: "button", onclick: () => { for (const one of chosen) one.clear(); this.changed(); } }, "clear all");
     this.words.replaceChildren(el("p", { className: "answer" }, answer), el("div", { className: "tools" }, ...said.filter(Boolean), clear), this.expression());
   }
@@ -65,7 +65,7 @@ class ShapeView {
       const row = rows[at];
       return [...(several ? [shape.said.sources[shape.source[row]]] : []), number(shape.number[row]), ...columns.map(one => shape.cell(one, row))];
     };
-    const title = (any ? "The rows chosen" : "Rows as they are") + ": " + (rows.length < shape.count ? "the first " + number(rows.length) + " of " : "") + (any ? number(shape.count) + " of " : "") + this.of;
+    const title = (any ? "Selected rows" : "All rows") + ": " + (rows.length < shape.count ? "the first " + number(rows.length) + " of " : "") + (any ? number(shape.count) + " of " : "") + this.of;
     const table = rowsTable(names, rows.length, cells, "Rows");
     table.classList.add("listed");
     const more = el("button", { type: "button", onclick: () => { this.wide = !this.wide; this.list(); } }, this.wide ? "fewer columns" : "all " + number(shape.columns.length) + " columns");
@@ -82,9 +82,9 @@ class ShapeView {
 
   expression() {
     const where = this.shape.where(), code = el("code", { tabIndex: 0 }, seen(where));
-    const only = el("button", { type: "button", onclick: () => copy(where, only) }, "copy the expression");
+    const only = el("button", { type: "button", onclick: () => copy(where, only) }, "copy expression");
     const command = this.shape.said.command + "'" + where.replaceAll("'", "'\\''") + "'";
-    const whole = el("button", { type: "button", title: command, onclick: () => copy(command, whole) }, "copy the command");
+    const whole = el("button", { type: "button", title: command, onclick: () => copy(command, whole) }, "copy command");
     return el("div", { className: "where" }, code, only, whole);
   }
 
@@ -98,8 +98,8 @@ class ShapeView {
     this.across = el("select", { "aria-label": "Across", onchange: () => this.grid() }, ...options());
     this.down.value = best[0] ?? 0;
     this.across.value = best[1] ?? best[0] ?? 0;
-    this.two = el("details", { ontoggle: () => this.grid() }, el("summary", {}, "Two fields against each other"),
-      el("div", { className: "tools" }, this.down, " against ", this.across), this.against);
+    this.two = el("details", { ontoggle: () => this.grid() }, el("summary", {}, "Cross-tabulate two fields"),
+      el("div", { className: "tools" }, this.down, " by ", this.across), this.against);
     return this.two;
   }
 
@@ -133,7 +133,7 @@ function groups(field) {
     }
     const outside = field.all.reduce((sum, rows, slot) => sum + (slot && (slot <= field.bins[0] || slot > field.bins.at(-1)) ? rows : 0), 0);
     if (outside) {
-      const place = add("not finite", null);
+      const place = add("not a finite number", null);
       for (let slot = 1; slot < field.size; slot++) if (slot <= field.bins[0] || slot > field.bins.at(-1)) of[slot] = place;
     }
   } else {
