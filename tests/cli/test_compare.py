@@ -137,7 +137,7 @@ def test_a_distance_for_a_column_that_is_not_compared_is_refused(plait, put):
     put(a_csv="k,kg\n1,2\n", b_csv="k,kg,n\n1,2,3\n")
     for name in ("k", "n"):
         ended = plait("compare", "a.csv", "b.csv", "--key", "k", "--within", f"{name}=1")
-        assert ended.status == 2 and "is not compared" in ended.err
+        assert ended.status == 2 and "is not among the compared columns" in ended.err
 
 
 def test_only_the_columns_asked_for_are_looked_at(plait, put, tmp_path):
@@ -252,9 +252,7 @@ def test_columns_that_do_not_fit_the_line_are_its_examples(plait, put, number):
     names = ",".join(f"extra {one}" for one in range(number))
     put(old_csv="k\n1\n", new_csv=f"k,{names}\n1{',x' * number}\n")
     finding = plait("compare", "old.csv", "new.csv", "--key", "k", "--json").finding("columns-new")
-    assert finding["message"].startswith(
-        f"{number} columns rows only in the new table: extra 0, extra 1"
-    )
+    assert finding["message"].startswith(f"{number} columns only in the new: extra 0, extra 1")
     shown = [one["text"] for one in finding["examples"]]
     assert shown == ([f"extra {one}" for one in range(5)] if number > 5 else [])
 

@@ -55,10 +55,10 @@ def test_near_keys_show_at_most_a_few_unless_asked(plait, put):
     )
     short = plait("keys", "l.csv", "r.csv", "--key", "k").out
     long = plait("keys", "l.csv", "r.csv", "--key", "k", "--verbose").out
-    assert len(section(short, "near keys")) == 8
+    assert len(section(short, "similar keys")) == 8
     assert "more: --verbose" in short
     assert "more: --verbose" not in long
-    assert len(section(long, "near keys")) > 10
+    assert len(section(long, "similar keys")) > 10
 
 
 def test_the_part_of_the_key_that_fails_is_said_in_words(plait, put):

@@ -192,5 +192,5 @@ def test_types_that_differ_and_headings_that_are_swapped(plait, put):
     put(m1_csv=rows("2", False), m2_csv=rows("3.5", False), m3_csv=rows("ca. 4", True))
     ended = plait("stack", "m1.csv", "m2.csv", "m3.csv", "--out", "o.csv", "--json")
     message = ended.finding("type-differs")["message"]
-    assert message == "kg is integer in m1; decimal in m2; text in m3"
+    assert message == "kg has different types: integer in m1; decimal in m2; text in m3"
     assert ended.finding("columns-swapped")["where"] == "m3"

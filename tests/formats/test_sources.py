@@ -49,7 +49,7 @@ def test_what_is_not_there(folder, word, says):
 
 def test_a_folder_without_tables_and_a_word_for_many(folder):
     (folder / "empty").mkdir()
-    with pytest.raises(SourceError, match="can be read"):
+    with pytest.raises(SourceError, match="no file in a supported format"):
         find_sources(["empty"])
     with pytest.raises(UsageError, match="plait stack"):
         one_source("m*.csv")

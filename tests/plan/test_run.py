@@ -164,7 +164,7 @@ def test_nothing_is_handed_over_when_an_expectation_fails(plait, season, tmp_pat
         "at most 0 unmatched rows in season",
     ]
     assert failing[1]["examples"][0]["text"] == "Yard C, Hive 9"
-    assert "no output was written" in ended.err and "FAILS" in ended.err
+    assert "nothing was handed over" in ended.err and "FAILS" in ended.err
     assert plait("check", "season.toml").status == 1
 
 

@@ -79,7 +79,7 @@ def test_rows_are_found_by_a_condition(run, put, plait):
     ended = plait("trace", "handover", "--row", "9")
     assert ended.status == 2 and "choose a row from 1 to 3" in ended.err
     ended = plait("trace", "visits.csv", "--row", "1")
-    assert ended.status == 3 and "no handover" in ended.err
+    assert ended.status == 3 and "not a handover folder" in ended.err
 
 
 def test_a_source_that_changed_or_went_is_named(run, put, plait, tmp_path):
@@ -91,7 +91,7 @@ def test_a_source_that_changed_or_went_is_named(run, put, plait, tmp_path):
     assert _cells(row)["Note"] == [("visits.csv", 2, 4, "Note", "other")]
     assert _cells(row)["Breed"] == [("hives.csv", 2, None, "Breed", None)]
     changed = run.trace.said["changed"]
-    assert ["has changed" in one or "not there" in one for one in changed] == [True, True]
+    assert ["has changed" in one or "no longer exists" in one for one in changed] == [True, True]
     shown = plait("trace", "handover", "--row", "2").out
     assert "'other'" in shown and "hives.csv no longer exists" in shown
 

@@ -97,7 +97,7 @@ def test_the_page_can_be_read_aloud_and_its_links_lead_somewhere(handed):
     folder = handed()
     page = Page((folder / "report.html").read_text())
     assert page.headings[0].startswith("Season | 2031: one dataset, 4 rows")
-    assert page.headings[1:3] == ["The whole plan", "The ledger, step by step"]
+    assert page.headings[1:3] == ["Overview of the plan", "Ledger by step"]
     assert all(page.tables) and len(page.tables) >= 8
     assert page.unlabelled == 0
     places = {link[1:] for link in page.links if link.startswith("#")}
@@ -111,7 +111,7 @@ def test_the_page_has_the_grid_of_keys_and_what_is_missing_by_source(handed):
     grid = text.split('id="grid"')[1].split("</table>")[0]
     cells = re.findall(r'<th scope="row">(\w+)</th><td class="count">(\d+)</td><td.*?>(\d+) ', grid)
     assert cells == [("june", "2", "1"), ("may", "2", "2")]
-    missing = text.split("<summary>Missing, by source")[1].split("</table>")[0]
+    missing = text.split("<summary>Missing values by source")[1].split("</table>")[0]
     row = re.search(r'<th scope="row">kg</th>(.*?)</tr>', missing)[1]
     assert re.findall(r">([^<]+)</td>", row) == ["50%", "50%"]
 

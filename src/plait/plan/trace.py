@@ -361,7 +361,7 @@ def _of_source(
     told_of = []
     for row, one in keyed.items():
         if row not in found:
-            told_of.append(f"{said['name']} {one.said(key)} is not there any more")
+            told_of.append(f"{said['name']} {one.said(key)} no longer exists")
         elif found[row].sum != one.sum:
             told_of.append(
                 f"{said['name']} {one.said(key)} has changed since the run; its text now is shown"

@@ -133,7 +133,7 @@ def test_a_shared_name_is_a_trap_where_it_matches_less_than_half(same, is_trap):
     assert bool(traps) == is_trap
     if is_trap:
         assert traps[0].count == 50 - same
-        assert f"match {same * 2}% of the rows of l, not 100%" in traps[0].message
+        assert f"match only {same * 2}% of the rows of l instead of 100%" in traps[0].message
 
 
 def months(**changes):

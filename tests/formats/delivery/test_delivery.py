@@ -89,7 +89,7 @@ def test_pipes_and_devices_are_no_files(tmp_path):
     os.mkfifo(tmp_path / "pipe.csv")
     with pytest.raises(OutputError, match="a pipe, not a file"):
         _write(tmp_path / "pipe.csv", "new", replace=True)
-    with pytest.raises(OutputError, match="a device, and no file"):
+    with pytest.raises(OutputError, match="a device, not a file"):
         Delivery(replace=True).check(module.Path("/dev/null"))
 
 
@@ -102,7 +102,7 @@ def test_two_outputs_cannot_have_one_name(tmp_path):
 
 @pytest.mark.parametrize("name", ["n" * 300 + ".csv", "a\0b.csv"])
 def test_a_name_that_no_file_can_have_is_refused(tmp_path, name):
-    with pytest.raises(OutputError, match="cannot be written"):
+    with pytest.raises(OutputError, match=r"cannot be written|not a valid file name"):
         _write(tmp_path / name, "new")
 
 

@@ -91,7 +91,7 @@ def test_a_table_is_replaced_only_when_that_is_asked_and_no_other(server, tmp_pa
     _hives(tmp_path)
     out = f"{server.address()}#season"
     refused = plait_in("mend", "hives.csv", "--out", out)
-    assert refused.status == 4 and "is already exists" in refused.err and "--append" in refused.err
+    assert refused.status == 4 and "already exists" in refused.err and "--append" in refused.err
     assert _tables(server) == ["other", "season"]
     assert plait_in("mend", "hives.csv", "--out", out, "--replace").status == 0
     assert _tables(server) == ["other", "season"]

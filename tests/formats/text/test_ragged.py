@@ -35,7 +35,7 @@ def test_rows_just_above_a_note_are_ragged_and_the_note_is_a_note(
     (reading, _) = ended.json["ledger"]
     lines = {line["reason"]: -line["rows"] for line in reading["lines"][1:]}
     expected = {"rows with too few or too many cells, set aside": len(ragged),
-                "lines below the table set aside": len(notes)}  # fmt: skip
+                "lines below the table, set aside": len(notes)}  # fmt: skip
     assert lines == {reason: rows for reason, rows in expected.items() if rows}
     if ragged:
         rows = aside(tmp_path / "o-aside", "ragged")

@@ -85,17 +85,17 @@ def test_every_mistake_is_told_at_once_with_its_line(faults):
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("title = nothing", "no TOML"),
+        ("title = nothing", "not valid TOML"),
         ("a = " + "[" * 3000, "nested too deep"),
         ("x = " + "9" * 5000, "more digits"),
         ("step = 3", "step is a number"),
         ("[step]\nstack = 'a'", "step is a table"),
         ("[[step]]\nstck = 'a'", "there is no step 'stck'"),
         ("[[step]]\ninto = 'a'", "this step names no operation"),
-        ("[[step]]\nstack = 'a'\nmend = 'a'", "several verbs: stack, mend"),
+        ("[[step]]\nstack = 'a'\nmend = 'a'", "several operations: stack, mend"),
         ("[source.a]\npath = 'x'\n[[step]]\njoin = ['a']", "join needs at least 2 names"),
         ("[source.a]\npath = '${b}'", "there is no parameter 'b'"),
-        ("[source.a]\npath = 'x'\n[expect]\nrows = 'a'", "compares nothing"),
+        ("[source.a]\npath = 'x'\n[expect]\nrows = 'a'", "not a comparison"),
         ("[source.a]\npath = 'x'\nfooter = -1", "should not be below 0"),
     ],
 )

@@ -142,7 +142,7 @@ def test_a_failed_run_is_told_by_email(plait, planned, put, letters):
     plain, page = letter.iter_parts()
     assert plain.get_content_type() == "text/plain" and page.get_content_type() == "text/html"
     for text in (plain.get_content(), page.get_content()):
-        assert "no output was written" in text and "visits has 1 row" in text
+        assert "nothing was handed over" in text and "visits has 1 row" in text
         assert "plait history" in text
         assert "Q-of-the-data" not in text, "no cell of the data is shown unasked"
 
@@ -255,7 +255,7 @@ def test_an_answer_without_an_end_keeps_no_run(plait, planned, monkeypatch, kind
     server.server_close()
     assert (
         ended.status == 0
-        and "no notice" in flat(ended.err)
+        and "notice not sent" in flat(ended.err)
         and "within 1 seconds" in flat(ended.err)
     )
     assert time.monotonic() - began < 15

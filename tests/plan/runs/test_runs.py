@@ -66,7 +66,7 @@ def test_a_run_says_what_is_new(plait, plan, put, tmp_path):
     ended = plait("run", "p.toml", "--replace", "--json")
     assert "2 rows new, 1 gone, 1 changed" in ended.err
     assert "unmatched 1 → 2" in ended.err
-    assert "1 file not as it was" in ended.err
+    assert "1 file changed" in ended.err
     new = ended.json["changes"]
     assert (new["rows_new"], new["rows_gone"], new["rows_changed"]) == (2, 1, 1)
     assert new["figures"]["rows"] == [3, 4]

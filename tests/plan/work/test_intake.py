@@ -81,12 +81,12 @@ def test_ragged_rows_are_an_error_or_set_aside(run, put, tmp_path):
 @pytest.mark.parametrize(
     ("source", "says"),
     [
-        ('path = "no.csv"', "there is no such file"),
+        ('path = "no.csv"', "file not found"),
         ("path = []", "no path is given"),
         ('path = ""', "no path is given"),
         ('path = "*.txt2"', "no file matches"),
         ('path = "a.csv"\nencoding = "klingon"', "no encoding"),
-        ('path = "a.csv"\nquote = "ab"', "one sign"),
+        ('path = "a.csv"\nquote = "ab"', "one character"),
         ('path = "a.csv"\ntype = { nope = "date" }', "no column 'nope'"),
         ('path = "a.csv"\nlabel = { k = "x" }', "already"),
         ('path = "a.csv"\nlabel = { m = "{month}" }', "no field {month}"),

@@ -96,7 +96,7 @@ def _answer_of_two(found: Audited) -> Iterator[str]:
         ]
         yield (
             f"{' and '.join(gained)} would match with --ignore {','.join(why.best.ways)}"
-            f",  {_colliding(why.best, pair.right)}"
+            f", {_colliding(why.best, pair.right)}"
         )
     elif why is not None:
         yield "no looser comparison (--ignore) would match any of them"
@@ -109,14 +109,14 @@ def _near(near: int, tried: int, other: str, side: str) -> str:
     """How many of the keys tried have a near one.
 
     >>> _near(0, 4, "other ", "visits")
-    'none of the other 4 keys of visits has a near match'
+    'none of the other 4 keys of visits has a close match'
     >>> _near(1, 4, "", "visits")
-    '1 of the 4 keys of visits without a match has a near match'
+    '1 of the 4 keys of visits without a match has a close match'
     """
     lost = "" if other else " without a match"
     if tried == 1:
         has = "has" if near else "has no"
-        return f"the {other}key of {side}{lost} {has} {'a ' if near else ''}near match"
+        return f"the {other}key of {side}{lost} {has} {'a ' if near else ''}close match"
     every = f"the {other}{tried:,} keys of {side}{lost}"
     if not near:
         return f"none of {every} has a close match"
@@ -248,7 +248,7 @@ def _show_near(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None
     near = why.suggestions.of_near()
     shown = near if verbose else near[:_MOST_NEAR_SHOWN]
     out.print()
-    heading = "near keys"
+    heading = "similar keys"
     if why.bounded:
         heading += ", not all candidates compared"
     out.print(Text(heading, style="bold"))
@@ -269,9 +269,4 @@ def _show_near(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None
     out.print(Padding(grid, (0, 0, 0, 2)))
     if len(near) > len(shown):
         out.print(Text(f"  and {len(near) - len(shown):,} more: --verbose", style="dim"))
-    out.print(
-        Text(
-            "  write them all to a table, edit it and use it: --out pairs.csv, then "
-            "--pairs pairs.csv"
-        )
-    )
+    out.print(Text("  to use them: --out pairs.csv, edit it, then --pairs pairs.csv"))

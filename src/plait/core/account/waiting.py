@@ -61,7 +61,7 @@ class Waiter:
             while not future.done():
                 left = end - time.monotonic()
                 if left <= 0:
-                    raise TimeoutError(f"it does not answer within {max(seconds, 1):,.0f} seconds")
+                    raise TimeoutError(f"no answer within {max(seconds, 1):,.0f} seconds")
                 wait([future], min(left, _LOOK_SECONDS))
         except BaseException:
             self.lost = True

@@ -79,7 +79,7 @@ def _check_folder(
         raise OutputError("this is no folder", where, "name another")
     if any(target.iterdir()) and not all((target / mark).exists() for mark in marks):
         raise OutputError(
-            "the folder is there already, and is no earlier handover", where, "name another folder"
+            "the folder already exists and is not a handover", where, "name another folder"
         )
     if not replace:
         raise OutputError(

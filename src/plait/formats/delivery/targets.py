@@ -29,7 +29,7 @@ def place_of(target: Path, replace: bool) -> Path:
         )
     if not aim.exists() and not replace:
         raise OutputError(
-            f"this is a link to {aim.name}, which is not there",
+            f"this is a link to {aim.name}, which does not exist",
             str(target),
             f"name that file, {aim}, or allow it with --replace",
         )

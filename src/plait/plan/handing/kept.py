@@ -136,13 +136,13 @@ def kept_of(folder: Path) -> Kept:
     sums = {one["path"]: one["hash"] for one in package["resources"]}
     files = [path for path in sums if Path(path).stem == name and Path(path).name == path]
     if not files:
-        raise SourceError(f"the dataset {name} is not there", str(folder))
+        raise SourceError(f"the dataset {name} does not exist", str(folder))
     # Text has the cells as they stand; of other formats any will do.
     files.sort(key=lambda file: not file.endswith((".csv", ".tsv")))
     whole = [files[0], lineage.name, *([KEYS] if KEYS in sums else [])]
     for path in whole:
         if not (folder / path).is_file():
-            raise not_as_written(folder, f"{path} is not there, or no file")
+            raise not_as_written(folder, f"{path} does not exist or is not a file")
     for path, sum_ in sums_of(str(folder / one) for one in whole).items():
         if sums[Path(path).name] != f"sha256:{sum_.result()}":
             raise not_as_written(folder, f"{Path(path).name} is another file")

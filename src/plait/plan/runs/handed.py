@@ -127,7 +127,7 @@ def handed_in(folder: Path) -> Handed:
         raise not_as_written(folder, "ledger.json does not say what a run says")
     handed = Handed(folder, said)
     if not any(path.is_file() for path in handed.files.values()):
-        raise SourceError(f"the dataset {handed.result} is not there", str(folder))
+        raise SourceError(f"the dataset {handed.result} does not exist", str(folder))
     return handed
 
 

@@ -150,7 +150,8 @@ class Into(Tables, ABC):
         """
         if not self._replace:
             raise OutputError(
-                f"the table {table} is there already",
+                f"the table {table} already exists",
                 self._where(name),
-                "another name; or --replace, which replaces this table and no other; or --append",
+                "choose another name, replace just this table: --replace, or add rows to it: "
+                "--append",
             )
