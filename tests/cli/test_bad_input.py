@@ -73,7 +73,7 @@ def test_a_header_and_no_rows_is_a_finding(plait, put):
         (["stack", "b.csv"], "b.csv: file not found", 3),
         (["stack", "visit.csv"], "did you mean visits.csv?", 3),
         (["stack", "*.tsv"], "no file matches", 3),
-        (["stack", "no/such.csv"], "there is no folder no either", 3),
+        (["stack", "no/such.csv"], "folder no does not exist either", 3),
         (["stack", "data.xyz"], "'.xyz' is not a supported file format", 3),
         (["stack"], "required: SOURCE", 2),
         (["stack", "visits.csv", "--distnct"], "did you mean --distinct?", 2),
@@ -99,7 +99,7 @@ def test_a_header_and_no_rows_is_a_finding(plait, put):
         (["stack", "visits.csv", "--out", "visits.csv"], "sources are never overwritten", 4),
         (["stack", "visits.csv", "--out", "link.csv", "--replace"], "never overwritten", 4),
         (["stack", "visits.csv", "--out", "other.csv"], "overwrite the file: --replace", 4),
-        (["stack", "visits.csv", "--out", "no/o.csv"], "make it: mkdir -p no", 4),
+        (["stack", "visits.csv", "--out", "no/o.csv"], "create it: mkdir -p no", 4),
         (["stack", "visits.csv", "--out", "o.cvs"], "did you mean .csv?", 4),
         (["stack", "visits.csv", "--out", "o"], "the file name has no extension", 4),
         (["stack", "visits.csv", "--same", "A=B"], "no column 'B' in any of the sources", 2),
@@ -252,7 +252,7 @@ def test_a_system_that_starts_no_thread_lacks_memory(monkeypatch, capsys, tmp_pa
 def test_a_folder_for_scratch_files_that_cannot_be(plait, put, folder):
     put(a_csv="x\n1\n")
     ended = plait("stack", "a.csv", "--scratch", folder)
-    assert ended.status == 2 and "there is no such folder for scratch files" in flat(ended.err)
+    assert ended.status == 2 and "the folder for scratch files does not exist" in flat(ended.err)
 
 
 def test_a_plan_that_hands_nothing_over_is_checked_and_not_run(plait, put):

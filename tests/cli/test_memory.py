@@ -140,7 +140,7 @@ def test_a_plan_that_asks_for_nonsense_is_told_its_line(plait, put):
     [
         (("--memory", "lots"), "is not a memory size"),
         (("--memory", "1MB"), "too little to work with"),
-        (("--scratch", "nowhere"), "no such folder"),
+        (("--scratch", "nowhere"), "the folder for scratch files does not exist"),
     ],
 )
 def test_a_room_that_cannot_be_had_is_refused(words, said, plait, put):

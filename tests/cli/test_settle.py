@@ -80,7 +80,7 @@ def test_mistakes_are_told(plait, files):
         (["--key", "hive", "--rule", "breed=commonst"], "did you mean commonest?"),
         (["--key", "hive", "--rule", "hive=first"], "part of the key"),
         (["--key", "hive", "--rule", "breed=sum"], "takes numbers"),
-        (["--key", "hive", "--keep-rule", "longest"], "no rule 'longest'"),
+        (["--key", "hive", "--keep-rule", "longest"], "unknown rule 'longest'"),
     ):
         ended = plait("settle", "hives.csv", *words)
         assert ended.status == 2

@@ -221,7 +221,7 @@ def test_a_closed_stream_costs_no_output(tmp_path, stream):
     assert (tmp_path / "a.csv").read_text() == VISITS
     assert ended.returncode == (4 if stream == "out" else 0)
     if stream == "out":
-        assert b"standard output: it cannot be written: Bad file descriptor" in ended.stderr
+        assert b"standard output: cannot write the file: Bad file descriptor" in ended.stderr
         assert b"a.csv had already been written, complete" in ended.stderr
 
 
@@ -235,7 +235,7 @@ def test_a_full_stream_costs_no_output(tmp_path, stream):
     assert (tmp_path / "a.csv").read_text() == VISITS
     assert ended.returncode == (4 if stream == "out" else 0)
     if stream == "out":
-        assert b"standard output: it cannot be written: No space left" in ended.stderr
+        assert b"standard output: cannot write the file: No space left" in ended.stderr
 
 
 def test_a_result_for_standard_output_that_is_closed_is_an_error(tmp_path):

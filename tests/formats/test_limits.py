@@ -213,7 +213,7 @@ def test_an_archive_is_looked_through_once_however_many_files_it_has(tmp_path, m
 def test_the_bound_of_an_archive_is_on_all_its_files_together(tmp_path):
     path = tmp_path / "zeros.zip"
     _zip(path, **{f"f{at}_csv": b"x\n" + b"0" * (60 << 20) for at in range(5)})
-    with pytest.raises(LimitError, match="it unpacks to 300 MiB"):
+    with pytest.raises(LimitError, match="the file unpacks to 300 MiB"):
         find_sources([str(path)])
     assert len(find_sources([f"{path}#f1.csv"])) == 1
     assert LIMITS.unpacked == 256 << 20

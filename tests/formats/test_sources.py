@@ -40,7 +40,11 @@ def test_globs_names_and_equal_stems(folder):
 
 @pytest.mark.parametrize(
     ("word", "says"),
-    [("m99.csv", "did you mean"), ("*.xyz", "no file matches"), ("no/x.csv", "no folder no")],
+    [
+        ("m99.csv", "did you mean"),
+        ("*.xyz", "no file matches"),
+        ("no/x.csv", "folder no does not exist"),
+    ],
 )
 def test_what_is_not_there(folder, word, says):
     with pytest.raises(SourceError, match=says):

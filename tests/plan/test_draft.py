@@ -48,7 +48,7 @@ def test_header_variants_repeats_and_open_types_are_in_the_draft(plait, put, tmp
         {"stack": "m", "same": {"Moisture": "Moistre"}},
         {"stack": "m", "same": {"Moistre": "Moisture"}},
     )
-    assert "identical may mean different things" in " ".join(text.replace("#", "").split())
+    assert "identical rows may mean different things" in " ".join(text.replace("#", "").split())
     assert "# Seen: date:%d/%m/%Y or date:%m/%d/%Y?" in text
     assert plait("run", "p.toml").status == 0
     assert len(rows_of(tmp_path / "handover" / "m.csv")) == 3

@@ -246,12 +246,12 @@ def test_an_earlier_handover_is_replaced_only_by_asking_and_other_folders_never(
     assert plait("run", "season.toml", "--replace").status == 0
     (tmp_path / "season.toml").write_text(PLAN + 'folder = "visits"\n')
     ended = plait("run", "season.toml", "--replace")
-    assert ended.status == 4 and "is in it" in ended.err
+    assert ended.status == 4 and "is in this folder" in ended.err
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine" / "letter.txt").write_text("dear")
     (tmp_path / "season.toml").write_text(PLAN + 'folder = "mine"\n')
     ended = plait("run", "season.toml", "--replace")
-    assert ended.status == 4 and "no earlier handover" in ended.err
+    assert ended.status == 4 and "is not a handover" in ended.err
     assert (tmp_path / "mine" / "letter.txt").read_text() == "dear"
 
 

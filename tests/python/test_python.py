@@ -161,7 +161,7 @@ def test_tables_are_taken_as_programs_have_them(folder):
         assert made["k"] == ["a", "b"] and [one and float(one) for one in made["n"]] == [3.5, None]
     joined = api.join(arrow, {"k": ["b"], "w": ["x"]}, key="k").table.to_dict()
     assert joined["w"] == [None, "x", None]
-    with pytest.raises(api.UsageError, match="this is no table: int"):
+    with pytest.raises(api.UsageError, match="not a table: int"):
         api.mend(7)
     with pytest.raises(api.UsageError, match="of one length"):
         api.mend({"a": [1], "b": [1, 2]})
@@ -222,7 +222,7 @@ def test_every_verb_takes_whatever_has_columns(folder, verb):
     made = getattr(api, verb)(given, *more.get(verb, ()))
     if verb not in ("keys", "survey"):
         assert made.table.to_dict()["k"] == ["a", "b"]
-    with pytest.raises(api.UsageError, match="this is no table: object"):
+    with pytest.raises(api.UsageError, match="not a table: object"):
         getattr(api, verb)(object(), *more.get(verb, ()))
 
 

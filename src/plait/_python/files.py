@@ -85,7 +85,7 @@ def read(
     Raises
     ------
     SourceError
-        When there is no such file, or it cannot be read; file and line are named.
+        When a file does not exist or cannot be read; file and line are named.
     UsageError
         For a type that is none, or of a column that is not there.
 

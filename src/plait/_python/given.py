@@ -97,7 +97,7 @@ def _in_memory(given: Any, name: str) -> Table:
     if hasattr(given, "__arrow_c_stream__"):
         return Table.from_arrow(given, name)
     raise UsageError(
-        f"this is no table: {type(given).__name__}",
+        f"not a table: {type(given).__name__}",
         remedy="give a path, a table, a mapping of names to lists, or Arrow columns",
     )
 

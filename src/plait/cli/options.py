@@ -133,7 +133,7 @@ def add_telling(group: Any) -> None:
     )
     group.add_argument("--quiet", action="store_true", help="print errors only")
     group.add_argument(
-        "--verbose", action="store_true", help="show all findings and examples, with their places"
+        "--verbose", action="store_true", help="show all findings and examples, with locations"
     )
 
 
@@ -165,4 +165,4 @@ def add_plan_telling(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--json", action="store_true", help="print the summary as JSON")
     parser.add_argument("--quiet", action="store_true", help="print errors only")
-    parser.add_argument("--verbose", action="store_true", help="show all examples with places")
+    parser.add_argument("--verbose", action="store_true", help="show all examples with locations")

@@ -89,7 +89,7 @@ class _Standard(io.FileIO):
             if not self._told:
                 return len(data)
             raise OutputError(
-                f"it cannot be written: {error.strerror}", "standard output"
+                f"cannot write the file: {error.strerror}", "standard output"
             ) from None
 
 

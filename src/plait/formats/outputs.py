@@ -155,8 +155,8 @@ def _was_committed(said: dict[str, Any]) -> bool | None:
         return _asked(address, said)
     except PlaitError as error:
         raise OutputError(
-            "a run that was killed here wrote into this database too, and only that knows whether "
-            f"it took effect: {error.what}",
+            "a run that was killed here also wrote to this database, which alone knows whether it "
+            f"took effect: {error.what}",
             address.shown,
             error.remedy or "see that the database can be reached, and try again",
         ) from None

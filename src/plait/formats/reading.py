@@ -168,7 +168,7 @@ def _check_plain(stream: Any) -> None:
     for mark, called in _OTHER.items():
         if head.startswith(mark):
             raise SourceError(
-                f"what comes in is {called}, and standard input is read as text",
+                f"standard input is {called}, but only text can be read from it",
                 "standard input",
                 "name the file instead of -",
             )

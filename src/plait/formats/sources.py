@@ -77,7 +77,7 @@ def find_sources(
             sources = list(_expand(path, replace(how, query=query) if query else how, faulty))
         except (OSError, ValueError) as error:
             said = getattr(error, "strerror", None) or error
-            raise SourceError(f"it cannot be read: {said}", shown(masked(word)[:200])) from None
+            raise SourceError(f"cannot read the file: {said}", shown(masked(word)[:200])) from None
         found += [
             one if name is None else replace(one, name=_name(name, one, sources)) for one in sources
         ]
@@ -246,7 +246,7 @@ def endings() -> str:
 
 def _near_file(place: Path) -> str:
     if not place.parent.is_dir():
-        return f"there is no folder {place.parent} either"
+        return f"folder {place.parent} does not exist either"
     return nearest(place.name, [file.name for file in place.parent.iterdir()]) or "check the path"
 
 
@@ -289,7 +289,7 @@ def _parts(source: Source, part: str) -> Iterator[Source]:
     found = reader_of(source).tables(source)
     if found is None and part and source.given.query:
         raise UsageError(
-            "a query is asked of the database, and no table is named beside it",
+            "a query replaces the table: name only the database",
             source.where,
             f"leave out #{part}",
         )
@@ -320,13 +320,13 @@ def _chosen(
     """The names that a pattern means; an exact name goes first."""
     said = f"; hidden: {', '.join(hidden)}" if hidden else ""
     if not names:
-        raise SourceError(f"there is no {what} in it to read", where, f"nothing shown{said}")
+        raise SourceError(f"no {what} in it to read", where, f"nothing shown{said}")
     if not part:
         return list(names)
     chosen = [part] if part in names else [name for name in names if fnmatchcase(name, part)]
     if not chosen:
         raise SourceError(
-            f"there is no {what} {part!r}",
+            f"no {what} {part!r}",
             where,
             nearest(part, [*names, *hidden]) or f"there are {', '.join(names)}{said}",
         )
@@ -374,7 +374,7 @@ def one_source(
     parts = [one.part or one.member for one in found]
     if all(parts):
         raise UsageError(
-            f"{word} holds {len(found)} tables where one is wanted: {', '.join(parts)}",
+            f"{word} holds {len(found)} tables, but one is needed: {', '.join(parts)}",
             remedy=f"name one: {word.partition('#')[0]}#{parts[0]}",
         )
     raise UsageError(

@@ -26,7 +26,7 @@ COMPARING = (
     Option(
         "missing_keys",
         Form.SWITCH,
-        "whether missing keys match nothing (apart) or one another (match)",
+        "whether missing keys match nothing (apart) or each other (match)",
         choices=("apart", "match"),
         argument="missing_match",
         group="comparing keys",
@@ -110,7 +110,7 @@ READING = (
     Option(
         "merged",
         Form.CHOICE,
-        "what cells of a workbook hold that are merged with the one above: nothing, or its value",
+        "the value of cells merged with the one above: nothing, or its value",
         "keep",
         ("keep", "fill"),
         group="reading",
@@ -132,8 +132,8 @@ READING = (
     Option(
         "timeout",
         Form.WHOLE,
-        "seconds that a database or an address may take altogether (without it: four hours for an "
-        "answer)",
+        "the most seconds that a database or an address may take in total (default: four hours for "
+        "an answer)",
         shown="SECONDS",
         group="reading",
     ),

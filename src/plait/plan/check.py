@@ -70,7 +70,7 @@ def check(worked: Worked) -> Foreseen:
     """What a run of a plan would do, of which everything but the writing was done."""
     seconds = worked.reading + sum(step.seconds for step in worked.steps)
     handover = worked.loaded.plan.handover
-    answer = "the plan hands nothing over: it has no [handover]"
+    answer = "the plan hands over nothing: it has no [handover]"
     if handover is not None and handover.result in worked.results:
         table = worked.result
         seconds += _writing(table) * len(endings_of(worked.loaded))

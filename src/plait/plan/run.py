@@ -198,7 +198,7 @@ def _check_added(folder: Path) -> None:
     if names:
         few = ", ".join(map(shown, names[:5])) + (" …" if len(names) > 5 else "")
         raise OutputError(
-            f"{counted(len(names), 'file')} in it that no run wrote would be deleted: {few}",
+            f"{counted(len(names), 'file')} that no run wrote would be deleted: {few}",
             str(folder),
             "move them elsewhere, or delete them with the earlier handover: --discard-added",
         )
@@ -297,4 +297,4 @@ def _known(path: str, sum_: Future[str]) -> str:
     try:
         return sum_.result()
     except OSError as error:
-        raise SourceError(f"it cannot be read any more: {error.strerror}", shown(path)) from None
+        raise SourceError(f"cannot read the file any more: {error.strerror}", shown(path)) from None

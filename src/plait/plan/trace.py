@@ -181,7 +181,7 @@ def trace(
     """
     folder = Path(handover)
     if sources is not None and not Path(sources).is_dir():
-        raise UsageError("there is no such folder", str(sources), "name one: --sources DIR")
+        raise UsageError("the folder does not exist", str(sources), "name one: --sources DIR")
     try:
         kept = kept_of(folder)
         for column in columns:
@@ -190,7 +190,7 @@ def trace(
         return _traced(reach, str(handover), rows, where, columns, most)
     except _NOT_AS_WRITTEN as error:
         said = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
-        raise not_as_written(folder, f"it does not hold together: {said}") from None
+        raise not_as_written(folder, f"the handover is not consistent: {said}") from None
 
 
 _NOT_AS_WRITTEN = (
@@ -243,7 +243,7 @@ def _chosen(
     for row in rows:
         if not 1 <= row <= dataset.rows:
             raise UsageError(
-                f"there is no row {row:,}", dataset.name, f"choose a row from 1 to {dataset.rows:,}"
+                f"no row {row:,}", dataset.name, f"choose a row from 1 to {dataset.rows:,}"
             )
     if not rows:
         raise UsageError("no row given", dataset.name, "write --row 1 or --where 'CONDITION'")
@@ -338,7 +338,7 @@ def _looked_up(
                 found, told = _of_source(source, said, sorted(rows), keyed)
             except (PlaitError, OSError) as error:
                 what = getattr(error, "what", None) or getattr(error, "strerror", "")
-                changed.append(f"{said['path']} cannot be read any more: {what}")
+                changed.append(f"{said['path']} can no longer be read: {what}")
                 continue
             changed += told
             looked |= {(number, row): one for row, one in found.items()}

@@ -34,7 +34,7 @@ def _lines(draft: Draft) -> Iterator[str]:
             yield from _stack(one)
     for name, splits in draft.splits.items():
         yield ""
-        yield from _comment("The key stands in one column here and in several there:")
+        yield from _comment("The key is one column here and several there:")
         yield "[[step]]"
         yield f"mend = {quoted(name)}"
         yield f"split = {listed(splits)}"
@@ -108,7 +108,7 @@ def _not_sure(draft: Draft) -> Iterator[str]:
             yield from _comment(f"- {said}.")
     for one in draft.unused:
         yield ""
-        why = draft.reasons.get(one.name, "no column of it matches one of the others")
+        why = draft.reasons.get(one.name, "none of its columns matches another table")
         said = f"{one.name} is not used in any step"
         yield from _comment(f"Left out: {said}.")
         yield from _comment(f"{why[:1].upper()}{why[1:]}.")
@@ -116,7 +116,7 @@ def _not_sure(draft: Draft) -> Iterator[str]:
             yield line if line.startswith("#") else f"# {line}"
     if draft.unread:
         yield ""
-        yield "# Left out, since they cannot be read:"
+        yield "# Left out because they cannot be read:"
         for fault in draft.unread:
             yield from _comment(f"- {fault.path}: {fault.reason}")
 

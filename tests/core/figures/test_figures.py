@@ -124,7 +124,7 @@ def test_words_that_mean_the_same_give_the_same_and_others_are_refused():
                        ("avg", "mean"), ("average", "mean"), ("stdev", "spread")):  # fmt: skip
         made = group(table, "g", {"x": f"{word}:v", "y": f"{name}:v"}).table.to_dict()
         assert made["x"] == made["y"]
-    with pytest.raises(UsageError, match="is no figure") as caught:
+    with pytest.raises(UsageError, match="unknown figure") as caught:
         group(table, "g", {"x": "medain:v"})
     assert caught.value.option == "take"
 

@@ -172,9 +172,9 @@ def test_a_bad_cell_is_told_with_its_place_or_its_row():
     [
         ("day = n", "cannot compare a date with a number"),
         ("at < 'noon'", "'noon' is no"),
-        ("ROUND(d, n)", "the places are a whole number, written out"),
-        ("ROUND(d, 1.5)", "the places are a whole number, written out"),
-        ("LEFT(s, d)", "this wants a whole number"),
+        ("ROUND(d, n)", "the number of places must be a literal whole number"),
+        ("ROUND(d, 1.5)", "the number of places must be a literal whole number"),
+        ("LEFT(s, d)", "expected a whole number"),
         ("s + n", "expected a number, found text"),
         ("CAST(CAST(at AS TIME) AS DATE)", "a time is not made a date"),
         ("CAST(at AS BOOLEAN)", "a datetime is not made a boolean"),
@@ -183,7 +183,7 @@ def test_a_bad_cell_is_told_with_its_place_or_its_row():
         ("s LIKE 'a' ESCAPE '!!'", "ESCAPE follows LIKE and takes one character"),
         ("s LIKE 'a' ESCAPE ''", "ESCAPE follows LIKE and takes one character"),
         ("CAST('3/4/2031' AS DATE)", "3 April|2031-04-03|2031-03-04"),
-        ("day + INTERVAL '1' FORTNIGHT", "is no unit of time|not a valid SQL expression"),
+        ("day + INTERVAL '1' FORTNIGHT", "is not a unit of time|not a valid SQL expression"),
         ("day + INTERVAL '1.5' DAY", "a whole number and a unit"),
     ],
 )

@@ -167,7 +167,7 @@ def test_json_keeps_every_value_and_every_digit(value):
 
 def test_numbers_of_json_keep_their_digits_and_names_come_once():
     assert json_text(parsed('{"a": [1.50, 1e3, -0]}')) == '{"a":[1.50,1e3,-0]}'
-    with pytest.raises(RepeatedNameError, match="'a' comes twice"):
+    with pytest.raises(RepeatedNameError, match="'a' occurs twice"):
         parsed('{"a": 1, "a": 2}')
 
 

@@ -92,7 +92,11 @@ def test_markers_are_counted():
 
 @pytest.mark.parametrize(
     ("name", "says"),
-    [("dat", "did you mean date?"), ("date:%Q", "no sign %Q"), ("date:%d%d", "is no date form")],
+    [
+        ("dat", "did you mean date?"),
+        ("date:%Q", "no code %Q"),
+        ("date:%d%d", "is not a date format"),
+    ],
 )
 def test_a_mistyped_type_is_told(name, says):
     with pytest.raises(UsageError, match=says.replace("?", r"\?")):

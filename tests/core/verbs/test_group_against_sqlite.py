@@ -130,7 +130,7 @@ def test_sums_of_decimals_are_exact_and_text_is_no_number():
     assert group(table, (), {"s": "sum:a"}).table.to_dict() == {"s": [Decimal("1.0")]}
     with pytest.raises(UsageError, match="takes numbers"):
         group(table, (), {"s": "sum:b"})
-    with pytest.raises(UsageError, match="no figure"):
+    with pytest.raises(UsageError, match="unknown figure"):
         group(table, (), {"s": "summ:a"})
 
 

@@ -158,7 +158,7 @@ def test_sums_keep_the_cells_of_single_rows_and_refuse_what_is_no_number():
     words = from_columns("t", {"k": ["a", "a"], "w": ["x", "y"]})
     with pytest.raises(UsageError, match="takes numbers"):
         settle(words, "k", {"w": "sum"})
-    with pytest.raises(UsageError, match="no rule 'frist'") as wrong:
+    with pytest.raises(UsageError, match="unknown rule 'frist'") as wrong:
         settle(words, "k", {"w": "frist"})
     assert wrong.value.remedy == "did you mean first?"
 

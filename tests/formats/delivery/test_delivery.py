@@ -78,7 +78,7 @@ def test_a_link_that_leads_elsewhere_or_nowhere_is_not_replaced(tmp_path):
     nowhere.symlink_to("none.csv")
     with pytest.raises(OutputError, match="in another folder"):
         _write(away, "new", replace=True)
-    with pytest.raises(OutputError, match="which is not there"):
+    with pytest.raises(OutputError, match="which does not exist"):
         _write(nowhere, "new")
     assert away.is_symlink() and (tmp_path / "far" / "a.csv").read_text() == "theirs"
     _write(nowhere, "new", replace=True)
@@ -272,7 +272,7 @@ def test_a_database_that_somebody_elses_journal_names_is_not_asked(tmp_path, mon
     for seal in ("", "0" * 64, 7):
         said = {"lead": str(place), "steps": [], "database": database, "seal": seal}
         place.write_text(json.dumps(said))
-        with pytest.raises(OutputError, match="is not asked") as caught:
+        with pytest.raises(OutputError, match="only the database that it wrote to") as caught:
             _write(tmp_path / "a.csv", "new")
         assert str(place) in str(caught.value) and not (tmp_path / "a.csv").exists()
 

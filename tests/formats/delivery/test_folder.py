@@ -72,15 +72,15 @@ def test_only_an_earlier_one_is_replaced_and_only_when_asked(tmp_path):
     target.mkdir()
     check_folder(target, True, marks)
     (target / "letter.txt").write_text("dear")
-    with pytest.raises(OutputError, match="no earlier handover"):
+    with pytest.raises(OutputError, match="not a handover"):
         check_folder(target, True, marks)
     (target / "mark.json").write_text("{}")
     check_folder(target, True, marks)
     with pytest.raises(OutputError, match="already exists"):
         check_folder(target, False, marks)
-    with pytest.raises(OutputError, match="is in it"):
+    with pytest.raises(OutputError, match="is in this folder"):
         check_folder(target, True, marks, [str(target / "letter.txt")])
-    with pytest.raises(OutputError, match="not there"):
+    with pytest.raises(OutputError, match="does not exist"):
         check_folder(tmp_path / "no" / "out", False, marks)
     (tmp_path / "link").symlink_to(target)
     with pytest.raises(OutputError, match="no folder"):

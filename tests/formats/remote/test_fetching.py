@@ -160,7 +160,7 @@ def plait_in(plait):
 @pytest.mark.parametrize(
     ("path", "said"),
     [
-        ("/a/visit.csv", "there is no such file"),
+        ("/a/visit.csv", "file not found"),
         ("/secret.csv?token=wrong", "access denied"),
         ("/busy.csv", "answers with 503"),
     ],
@@ -223,7 +223,7 @@ def test_files_of_an_object_store_are_read_alone_or_by_a_pattern(bucket):
         assert stacked.table.to_dict()["hive"] == ["1", "2", "10"]
     with pytest.raises(SourceError, match="no file matches"):
         plait.read("s3://co-op/in/x*.csv")
-    with pytest.raises(SourceError, match="there is no such file"):
+    with pytest.raises(SourceError, match="file not found"):
         plait.read("s3://co-op/in/m3.csv")
 
 

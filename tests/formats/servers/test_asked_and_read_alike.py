@@ -66,6 +66,6 @@ def test_which_rows_are_fetched_does_not_decide_what_a_cell_is(mariadb, tmp_path
 
 
 def test_a_table_named_beside_a_query_is_what_to_leave_out(postgres):
-    with pytest.raises(UsageError, match="no table is named beside it") as refused:
+    with pytest.raises(UsageError, match="a query replaces the table") as refused:
         plait.read(f"{postgres.address()}#hives", query="SELECT 1 AS one")
     assert refused.value.remedy == "leave out #hives"

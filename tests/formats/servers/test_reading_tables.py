@@ -164,7 +164,7 @@ def test_tables_and_views_are_listed_and_patterns_take_several(postgres):
     assert named(address) == ["calm", "hives", "sales.june", "sales.may"]
     assert named(f"{address}#sales.*") == ["sales.june", "sales.may"]
     assert named(f"{address}#public.hives") == ["hives"]
-    with pytest.raises(SourceError, match=r"there is no table 'hivs'.*did you mean hives"):
+    with pytest.raises(SourceError, match=r"no table 'hivs'.*did you mean hives"):
         named(f"{address}#hivs")
 
 

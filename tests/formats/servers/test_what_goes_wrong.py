@@ -34,8 +34,8 @@ def _told(call) -> PlaitError:
             lambda a, s: a.replace("127.0.0.1", "nowhere.invalid"),
             "unknown host nowhere.invalid",
         ),
-        (lambda a, s: a.replace(PASSWORD, "wrong-one"), "the password of keeper is wrong"),
-        (lambda a, s: a.replace("/co_op", "/coop"), "there is no database coop"),
+        (lambda a, s: a.replace(PASSWORD, "wrong-one"), "wrong password for keeper"),
+        (lambda a, s: a.replace("/co_op", "/coop"), "no database coop"),
     ],
 )
 def test_a_way_that_is_not_there_is_told_with_what_to_try(server, change, said):
@@ -258,4 +258,4 @@ def test_no_output_has_a_secret_in_it(server, tmp_path, plait_in):
 def test_a_file_of_sqlite_that_is_not_there_is_not_made(tmp_path):
     gone = tmp_path / "nope.sqlite"
     error = _told(lambda: plait.read(f"sqlite+pysqlite:///{gone}#t"))
-    assert "no such file" in error.what and not gone.exists()
+    assert "file not found" in error.what and not gone.exists()

@@ -174,8 +174,9 @@ def test_no_space_is_cut_off_where_a_text_is_too_long(server, tmp_path, plait_in
     for cell in ("CU  ", "CUL"):
         _hives(tmp_path, f"yard,kg\nSO,1\n{cell},7\n")
         refused = plait_in("mend", "hives.csv", "--out", f"{server.address()}#season", "--append")
-        assert refused.status == 4 and f"row 2, column yard: the database cannot hold {cell!r}" in (
-            refused.err
+        assert (
+            refused.status == 4
+            and f"row 2, column yard: the database cannot store {cell!r}" in (refused.err)
         )
     assert server.run("SELECT count(*) FROM season") == "0\n"
 
@@ -237,8 +238,8 @@ def test_who_may_only_read_is_told_so_before_any_work(postgres, tmp_path, plait_
     assert plait.read(f"{reader}#hives").rows == 0
     for table, how, said in (
         ("season", "--replace", "no table may be made"),
-        ("hives", "--replace", "only its owner"),
-        ("hives", "--append", "no rows may be added"),
+        ("hives", "--replace", "only the owner"),
+        ("hives", "--append", "no permission to add rows"),
     ):
         refused = plait_in("mend", "hives.csv", "--out", f"{reader}#{table}", how)
         assert refused.status == 4 and said in refused.err, refused.err

@@ -323,7 +323,7 @@ def test_a_certificate_that_nobody_trusts_is_refused(plait, planned, letters, mo
     [
         ('webhook = "http://hooks.example/x"', "use https://"),
         ('webhook = "https://hooks.example/${NO_SUCH_TOKEN}"', "NO_SUCH_TOKEN"),
-        ('email = ["ines@co-op.example"]\nserver = "mail.example"', "no mail server"),
+        ('email = ["ines@co-op.example"]\nserver = "mail.example"', "is not a mail server"),
     ],
 )
 def test_a_notice_that_others_could_read_or_that_goes_nowhere_is_not_sent(
@@ -352,7 +352,7 @@ def test_a_mistake_in_the_notice_is_a_mistake_of_the_plan(plait, planned, notice
 def test_a_test_is_sent_to_everybody(plait, planned, letters, hook):
     planned(emailed(letters) + f'\nwebhook = "{hook.address}"')
     shown = plait("notify", "p.toml")
-    assert "would be told" in shown.out and not letters.kept.got and not hook.got
+    assert "would be notified" in shown.out and not letters.kept.got and not hook.got
     ended = plait("notify", "p.toml", "--test", "--json").json
     assert [one["way"] for one in ended["told"]] == ["email", "webhook"]
     assert hook.got[0]["status"] == "test"

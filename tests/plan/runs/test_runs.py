@@ -226,10 +226,10 @@ def test_a_column_gone_and_another_new_are_two_changes(plait, plan, put):
 @pytest.mark.parametrize(
     ("change", "said"),
     [
-        ('rows = "some"', "no amount"),
+        ('rows = "some"', "not an amount"),
         ("rwos = 1", "rows"),
-        ('rows = "-"', "no amount"),
-        ("gone = -1", "no amount"),
+        ('rows = "-"', "not an amount"),
+        ("gone = -1", "not an amount"),
     ],
 )
 def test_an_amount_that_is_none_is_a_mistake_of_the_plan(plait, plan, change, said):

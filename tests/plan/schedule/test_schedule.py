@@ -120,8 +120,8 @@ def test_the_line_works_in_the_poor_environment_of_cron(crontab, planned, tmp_pa
     [
         ([], "no time given for the runs"),
         (["--daily", "06:00", "--every", "* * * * *"], "not both"),
-        (["--weekly", "someday", "06:00"], "there is no day"),
-        (["--monthly", "32", "06:00"], "there is no day"),
+        (["--weekly", "someday", "06:00"], "unknown day"),
+        (["--monthly", "32", "06:00"], "no month has a day"),
         (["--remove", "--install"], "--remove"),
         (["--every", "*/7 * * * *", "--with", "windows"], "--daily"),
     ],

@@ -85,7 +85,7 @@ def test_ragged_rows_are_an_error_or_set_aside(run, put, tmp_path):
         ("path = []", "no path is given"),
         ('path = ""', "no path is given"),
         ('path = "*.txt2"', "no file matches"),
-        ('path = "a.csv"\nencoding = "klingon"', "no encoding"),
+        ('path = "a.csv"\nencoding = "klingon"', "unknown encoding"),
         ('path = "a.csv"\nquote = "ab"', "one character"),
         ('path = "a.csv"\ntype = { nope = "date" }', "no column 'nope'"),
         ('path = "a.csv"\nlabel = { k = "x" }', "already"),

@@ -133,7 +133,7 @@ def _make(folder: Path, replace: bool) -> None:
         write_demo_data(folder)
         take_back(folder)
     except OSError as error:
-        raise OutputError(f"it cannot be written: {error.strerror}", str(folder)) from None
+        raise OutputError(f"cannot write the file: {error.strerror}", str(folder)) from None
 
 
 @contextmanager

@@ -41,7 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--json", action="store_true", help="print the summary as JSON (needs --out)"
     )
-    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--quiet", action="store_true", help="show only errors")
     parser.add_argument(
         "--verbose", action="store_true", help="show every possible join that was found"
     )

@@ -35,8 +35,8 @@ def run(options: argparse.Namespace) -> int:
     if found is None:
         remedy = nearest(options.topic, [*known, *COMMANDS]) or f"one of {', '.join(known)}"
         if options.topic in COMMANDS:
-            remedy = f"plait {options.topic} --help tells how it is used"
-        raise UsageError(f"there is no topic {options.topic!r}", remedy=remedy)
+            remedy = f"plait {options.topic} --help explains its options"
+        raise UsageError(f"unknown topic {options.topic!r}", remedy=remedy)
     _print(found)
     return 0
 

@@ -40,7 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help=f"show the last N runs (default: {MOST_RUNS})",
     )
     parser.add_argument("--json", action="store_true", help="print the runs as JSON")
-    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--quiet", action="store_true", help="show only errors")
     parser.add_argument(
         "--verbose", action="store_true", help="also show users, machines and versions"
     )

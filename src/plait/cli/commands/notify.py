@@ -30,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("plan", type=Path, metavar="PLAN", help="the plan file (TOML)")
     parser.add_argument("--test", action="store_true", help="send a test notice to everyone")
     parser.add_argument("--json", action="store_true", help="print the recipients as JSON")
-    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--quiet", action="store_true", help="show only errors")
     parser.add_argument("--verbose", action="store_true", help="show the text of the notice")
 
 
@@ -56,7 +56,8 @@ def run(options: argparse.Namespace) -> int:
         with for_reading():
             show_answer(
                 [
-                    f"{'told' if options.test else 'would be told'}, when: {', '.join(notice.on)}",
+                    f"{'notified' if options.test else 'would be notified'}, on: "
+                    f"{', '.join(notice.on)}",
                     *map(_said, who),
                 ]
             )

@@ -48,13 +48,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--accept-change",
         action="store_true",
-        help="hand over whatever changed since the last run, this once: what [expect] change "
-        "says is not judged",
+        help="accept every change since the last run, this once: the limits of [expect] change "
+        "are not checked",
     )
     parser.add_argument(
         "--discard-added",
         action="store_true",
-        help="delete files that somebody put into the earlier handover, with it",
+        help="also delete files that someone added to the earlier handover",
     )
     parser.add_argument(
         "--no-wait",

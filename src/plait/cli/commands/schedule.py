@@ -72,7 +72,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--install", action="store_true", help="install the schedule")
     parser.add_argument("--remove", action="store_true", help="remove the plan's schedule")
     parser.add_argument("--json", action="store_true", help="print the summary as JSON")
-    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--quiet", action="store_true", help="show only errors")
     parser.add_argument("--verbose", action="store_true", help="show more upcoming runs")
 
 

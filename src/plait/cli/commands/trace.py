@@ -53,17 +53,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--sources",
         type=Path,
         metavar="DIR",
-        help="the folder that the sources' paths start from; nothing outside of it is opened",
+        help="the folder that source paths are relative to; nothing outside it is opened",
     )
     parser.add_argument(
         "--trusted",
         action="store_true",
-        help="open what a handover names that somebody else made: addresses, with variables of "
-        "the environment filled in, and files anywhere",
+        help="open every source of a handover that someone else made: addresses, filled in from "
+        "environment variables, and files anywhere",
     )
     add_options(parser, [_COLUMNS])
     parser.add_argument("--json", action="store_true", help="print the trace as JSON")
-    parser.add_argument("--quiet", action="store_true", help="say nothing but errors")
+    parser.add_argument("--quiet", action="store_true", help="show only errors")
     parser.add_argument(
         "--verbose", action="store_true", help="show the steps that every cell went through"
     )
@@ -106,7 +106,7 @@ def _answer(traced: Traced) -> Iterator[str]:
         yield f"not opened:  {place}"
     if traced.unopened:
         yield (
-            "             the handover was made by somebody else, or on another machine; to open "
+            "             the handover was made by another user or on another machine; to open "
             "these: --trusted, or --sources DIR for files in a folder"
         )
     for said in traced.changed:

@@ -188,7 +188,7 @@ def _show_why(out: Console, found: Audited, why: WhyNot, verbose: bool) -> None:
     left, right = (table.name for table in found.tables)
     if why.gains or why.best:
         out.print()
-        out.print(Text("what a looser comparison would match", style="bold"))
+        out.print(Text("gains from a looser comparison", style="bold"))
         out.print(_gains(why, left, right))
     if any(why.failing):
         out.print()

@@ -206,7 +206,7 @@ def checked_codes(codes: Iterable[str]) -> tuple[str, ...]:
     for code in codes:
         if code not in CODES and code not in SEVERITIES:
             raise UsageError(
-                f"there is no finding {code!r}",
+                f"unknown finding {code!r}",
                 remedy=nearest(code, (*CODES, *SEVERITIES)) or f"one of {', '.join(SEVERITIES)}",
             )
     return codes

@@ -21,7 +21,7 @@ _SAID = {
     "header-variant": "{n} headings look like others spelt differently",
     "marker-kept": '{m}, kept as text, may mean "missing" in {n} columns',
     "marker-found": "{m} {counts} as missing in {n} columns",
-    "mixed-cells": "{n} columns hold cells of several types",
+    "mixed-cells": "{n} columns have cells of several types",
     "name-trap": "{n} pairs of sources share a heading that is the wrong key for a join",
     "nearly-typed": "{n} columns fit a type except for a few cells; kept as text",
     "not-read": "{n} folders have files that were not read",

@@ -93,7 +93,7 @@ def limits_of(said: Mapping[str, str | int]) -> Limits:
         if name not in names:
             shown = [one.replace("_", "-") for one in names]
             remedy = nearest(word, shown) or f"there are {', '.join(shown)}"
-            raise UsageError(f"there is no limit {word!r}", remedy=remedy)
+            raise UsageError(f"unknown limit {word!r}", remedy=remedy)
         found[name] = _number(name, str(value))
     return replace(LIMITS, **found)
 

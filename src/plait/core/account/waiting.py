@@ -53,7 +53,7 @@ class Waiter:
             When it does not.
         """
         if self.lost:
-            raise TimeoutError("it does not answer any more")
+            raise TimeoutError("no longer answers")
         context, future = copy_context(), Future[Answer]()
         end = time.monotonic() + seconds
         self._calls.put((future, lambda: context.run(call)))

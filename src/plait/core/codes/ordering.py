@@ -78,9 +78,9 @@ def check_ordered(table: Table, name: str, doing: str) -> None:
     >>> check_ordered(from_columns("t", {"V": ["9", "10", "tbc"]}), "V", "the rule max")
     Traceback (most recent call last):
     ...
-    plait.core.account.errors.UsageError: t, column V: the rule max would go by letters, \
-where 10 comes before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3) \
-(--type V=decimal --unfit missing, or --type V=text to go by letters)
+    plait.core.account.errors.UsageError: t, column V: the rule max would compare these cells as \
+text, where 10 comes before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3) \
+(--type V=decimal --unfit missing, or to compare them as text: --type V=text)
     """
     refuse_open_forms(table, name, doing)
     cells = table.whole(name)
@@ -102,10 +102,10 @@ def refuse_open_forms(table: Table, name: str, doing: str) -> None:
     forms = table.column(name).open_forms
     if forms:
         raise UsageError(
-            f"{doing} would go by letters: nothing proves how cells of some sources are written, "
+            f"{doing} would compare these cells as text: the format of some sources is ambiguous, "
             f"{' or '.join(forms)}",
             f"{table.name}, column {name}",
-            f"say which, for those sources: --type 'SOURCE={name}={forms[0]}'",
+            f"choose one for those sources: --type 'SOURCE={name}={forms[0]}'",
         )
 
 

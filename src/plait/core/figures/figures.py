@@ -108,7 +108,7 @@ def wanted(name: str, spec: str, table: Table) -> Wanted:
     figure = WORDS.get(figure, figure)
     if figure not in FIGURES:
         raise UsageError(
-            f"there is no figure {figure!r}",
+            f"unknown figure {figure!r}",
             remedy=nearest(figure, (*FIGURES, *WORDS)) or f"one of {', '.join(FIGURES)}",
         )
     if sign:

@@ -85,7 +85,7 @@ def checked_rule(rule: str, table: Table, whole: bool = False) -> str:
     elif rule not in known:
         shown = [*known, *(f"{by}:COLUMN" for by in BY)]
         raise UsageError(
-            f"there is no rule {rule!r}",
+            f"unknown rule {rule!r}",
             remedy=nearest(rule, shown) or f"one of {', '.join(shown)}",
         )
     return rule

@@ -157,7 +157,7 @@ def _followed(to: Codes, across: Crosswalk, ours: Codes) -> Codes:
     raise UsageError(
         f"{_key_text(across, row)} leads back to itself through other pairs of the crosswalk",
         "; ".join(map(str, across.table.places(row))),
-        f"keep one spelling as the last: delete a row, or say no in its column {USE!r}",
+        f"keep one spelling as the last: delete a row, or write no in its column {USE!r}",
     )
 
 
@@ -200,7 +200,7 @@ def _check_once(across: Crosswalk, coding: Coding) -> None:
         raise UsageError(
             f"{_key_text(across, row)} is in the crosswalk for two different keys",
             where,
-            f"keep one of them: delete the other row, or say no in its column {USE!r}",
+            f"keep one of them: delete the other row, or write no in its column {USE!r}",
         )
 
 

@@ -117,7 +117,7 @@ def by_position(tables: Sequence[Table]) -> tuple[list[Table], list[Finding]]:
             raise UsageError(
                 f"{table.name} has {len(table.columns)} columns and {first.name} "
                 f"{len(first.columns)}: they cannot be stacked by position",
-                remedy="leave out --by position, or drop the columns that are too many: plait mend",
+                remedy="leave out --by position, or remove the extra columns with plait mend",
             )
     findings = [
         finding

@@ -99,7 +99,7 @@ def _told(
         "rows-shifted",
         "warning",
         len(found),
-        f"{counted(len(found), 'row')} of {table.name}: the cells stand one column to the "
+        f"{counted(len(found), 'row')} of {table.name}: the cells are one column to the "
         f"{_SIDES[step]} of their own",
         "put the delimiters right in the source, or set the rows aside: "
         f"--type '{quoted(first)}={form.name}' --unfit set-aside",

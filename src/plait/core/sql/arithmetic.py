@@ -108,7 +108,7 @@ def _moved(left: Value, right: Value, node: Node, rows: Rows, sign: int) -> Valu
         return _later(spread(left, rows), right if sign > 0 else pc.negate(right), node)
     if sorts[0] != "date" or not pa.types.is_integer(right.type):
         raise UsageError(
-            "to a date, whole days or an interval are added; hours of a stretch of time are "
+            "only whole days or an interval can be added to a date; the hours of an interval are "
             "EXTRACT(EPOCH FROM …) / 3600",
             node.sql(),
             "… + INTERVAL '7' DAY",
@@ -179,7 +179,7 @@ def _stretch(interval: Node, node: Node, sign: int = 1) -> pa.Scalar:
     if interval.word not in seconds:
         known = (*_DAYS, *_MONTHS, *_SECONDS)
         raise UsageError(
-            f"{interval.word!r} is no unit of time", node.sql(), f"one of {', '.join(known)}"
+            f"{interval.word!r} is not a unit of time", node.sql(), f"one of {', '.join(known)}"
         )
     amount = sign * _amount(interval, node) * seconds[interval.word]
     return pa.scalar(amount, pa.duration("s")).cast(_STRETCH)
@@ -193,7 +193,9 @@ def _amount(interval: Node, node: Node) -> int:
     (part,) = interval.parts
     sign, part = (-1, part.parts[0]) if part.op == "negative" else (1, part)
     if part.op not in ("text", "number") or not re.fullmatch(r"[+-]?[0-9]{1,9}", part.word):
-        raise UsageError("an interval is a whole number and a unit", node.sql(), "INTERVAL '7' DAY")
+        raise UsageError(
+            "an interval needs a whole number and a unit", node.sql(), "INTERVAL '7' DAY"
+        )
     return sign * int(part.word)
 
 
@@ -250,7 +252,7 @@ def _round(node: Node, rows: Rows) -> Value:
 def _written_out(part: Node, node: Node) -> int:
     sign, part = (-1, part.parts[0]) if part.op == "negative" else (1, part)
     if part.op != "number" or not part.word.isdecimal() or len(part.word) > 9:
-        raise UsageError("the places are a whole number, written out", node.sql())
+        raise UsageError("the number of places must be a literal whole number", node.sql())
     return sign * int(part.word)
 
 
@@ -260,7 +262,7 @@ def to_integer(value: Value, node: Node) -> Value:
     if sort_of(made) == "nothing":
         return made.cast(pa.int64())
     if not pa.types.is_integer(made.type):
-        raise UsageError("this wants a whole number", node.sql(), "CAST(… AS INTEGER) makes one")
+        raise UsageError("expected a whole number", node.sql(), "CAST(… AS INTEGER) makes one")
     return made
 
 

@@ -81,9 +81,11 @@ def _without_loss(before: pa.Array, made: pa.Array, to: str) -> pa.Array:
         value = before[int(bad[0])].as_py()
         several = to in ("date", "datetime") and isinstance(value, str) and _readings(value, to)
         raise BadValueError(
-            f"{value!r} may be {' or '.join(several)}" if several else f"{value!r} is no {to}",
+            f"{value!r} may be {' or '.join(several)}"
+            if several
+            else f"{value!r} is not of type {to}",
             int(bad[0]),
-            "TO_DATE(…, 'DD/MM/YYYY') says how it is written"
+            "TO_DATE(…, 'DD/MM/YYYY') sets its format"
             if several
             else "TRY_CAST makes such values missing",
         )
@@ -99,7 +101,7 @@ def _made(node: Node, rows: Rows) -> tuple[pa.Array, pa.Array]:
     """The values before and after; missing where there is none after."""
     part, kind = node.parts
     if kind.word not in _NAMES:
-        raise UsageError(f"there is no type {kind.sql()}", node.sql(), TYPES)
+        raise UsageError(f"unknown type {kind.sql()}", node.sql(), TYPES)
     to, sizes = _NAMES[kind.word], [int(one.word) for one in kind.parts]
     if to == "text":
         cells = spread(text_of(part, rows), rows).cast(pa.string())
@@ -224,7 +226,9 @@ def _between(value: pa.Array, sort: str, to: str, sizes: list[int], node: Node) 
         return value.cast(pa.timestamp("us"))
     if sort == "datetime" and to in ("date", "time"):
         return value.cast(pa.timestamp("us")).cast(_TYPES[to], safe=False)
-    raise UsageError(f"a {sort} is not made a {to}", node.sql(), "by way of text: CAST(… AS TEXT)")
+    raise UsageError(
+        f"a {sort} is not made a {to}", node.sql(), "convert it to text first: CAST(… AS TEXT)"
+    )
 
 
 def _from_number(value: pa.Array, to: str, sizes: list[int]) -> pa.Array | None:

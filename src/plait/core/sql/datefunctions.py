@@ -94,7 +94,7 @@ def _extracted(part: str, value: Value, node: Node) -> Value:
         raise UsageError(
             f"{part} is extracted from a {' or a '.join(allowed)}, this is a {sort}",
             node.sql(),
-            "CAST(… AS DATE), or say how it is written: --type COLUMN=date:%d.%m.%Y",
+            "CAST(… AS DATE), or set its format: --type COLUMN=date:%d.%m.%Y",
         )
     return _second(value) if part == "SECOND" else _PARTS[part](value).cast(pa.int64())
 

@@ -100,7 +100,7 @@ def evaluate(expression: Expression, table: Table) -> pa.ChunkedArray:
     kind = pa.string() if pa.types.is_null(empty.type) else empty.type
     if pa.types.is_duration(kind):
         raise UsageError(
-            "this is a stretch of time, which is no value of a column",
+            "an interval cannot be the value of a column",
             expression.text,
             "EXTRACT(EPOCH FROM …) gives its seconds, and / 3600 of them hours",
         )
@@ -195,7 +195,7 @@ def _column(name: str, table: Table) -> Column:
     if len(alike) == 1:
         return alike[0]
     raise UnknownColumnError(
-        f"there is no column {name!r} in {table.name}",
+        f"no column {name!r} in {table.name}",
         remedy=nearest(name, table.column_names)
         or f"its columns are {', '.join(table.column_names)}; texts go in 'single quotes'",
     )

@@ -142,7 +142,7 @@ def literal_text(part: Node, node: Node) -> str:
     UsageError
     """
     if part.op != "text":
-        raise UsageError("this wants a text in quotes", node.sql())
+        raise UsageError("expected a text in quotes", node.sql())
     return part.word
 
 
@@ -191,7 +191,7 @@ def _as_time(text: pa.Scalar, kind: pa.DataType, node: Node) -> pa.Scalar:
         return text.cast(kind)
     except pa.ArrowInvalid:
         raise UsageError(
-            f"{text.as_py()!r} is no {kind}", node.sql(), "write it as '2031-04-05'"
+            f"{text.as_py()!r} is not of type {kind}", node.sql(), "write it as '2031-04-05'"
         ) from None
 
 

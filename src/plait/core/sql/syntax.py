@@ -255,14 +255,14 @@ def _type(tree: Any) -> Node:
     try:
         name, sizes = _fields(tree, "this", "expressions")
     except UsageError:
-        raise UsageError(f"there is no type {tree.sql()}", tree.sql(), TYPES) from None
+        raise UsageError(f"unknown type {tree.sql()}", tree.sql(), TYPES) from None
     known = getattr(name, "name", name)
     parts = []
     for size in sizes or []:
         inner = _fields(size, "this")[0] if type(size).__name__ == "DataTypeParam" else size
         parts.append(_node(inner))
     if any(not part.word.isdecimal() for part in parts):
-        raise UsageError(f"there is no type {tree.sql()}", tree.sql(), TYPES)
+        raise UsageError(f"unknown type {tree.sql()}", tree.sql(), TYPES)
     return Node("type", tuple(parts), str(known), tree)
 
 
@@ -270,12 +270,14 @@ def _interval(tree: Any) -> Node:
     this, unit = _fields(tree, "this", "unit")
     if this is not None and unit is None:  # the parser takes a number behind an interval for one
         raise UsageError(
-            "an interval is a whole number and a unit",
+            "an interval needs a whole number and a unit",
             tree.sql(),
             "INTERVAL '7' DAY; before a further sum in brackets: (d + INTERVAL '1' YEAR) + 6",
         )
     if this is None or unit is None or type(unit).__name__ != "Var":
-        raise UsageError("an interval is a whole number and a unit", tree.sql(), "INTERVAL '7' DAY")
+        raise UsageError(
+            "an interval needs a whole number and a unit", tree.sql(), "INTERVAL '7' DAY"
+        )
     return Node("interval", (_node(this),), str(unit.name).upper().removesuffix("S"), tree)
 
 

@@ -117,7 +117,7 @@ def _pad(function: Callable[..., Value]) -> Operator:
         width = node.parts[1]
         fill = " " if len(node.parts) < 3 else literal_text(node.parts[2], node)
         if width.op != "number" or not width.word.isdecimal():
-            raise UsageError("the width is a whole number, written out", node.sql())
+            raise UsageError("the width must be a literal whole number", node.sql())
         size = int(width.word[:6])
         if len(fill) != 1 or size > _LONGEST_PAD:
             raise UsageError(
@@ -133,9 +133,9 @@ def _joined(node: Node, rows: Rows) -> Value:
     """Texts behind one another; missing where any is."""
     if any(part.op == "text" and not part.word for part in node.parts):
         raise UsageError(
-            "an empty text is NULL, and so is what it is joined to",
+            "joining a text to an empty text, which is NULL, gives NULL",
             node.sql(),
-            "CONCAT(a, b) leaves out what is NULL",
+            "CONCAT(a, b) leaves out NULL",
         )
     return pc.binary_join_element_wise(*(text_of(one, rows) for one in node.parts), "")
 
@@ -177,7 +177,7 @@ def _pattern(node: Node, flags: str) -> str:
     try:
         pc.match_substring_regex(pa.array([""]), pattern)
     except pa.ArrowInvalid as error:
-        raise UsageError(f"this is no pattern: {str(error).splitlines()[0]}", node.sql()) from None
+        raise UsageError(f"not a valid pattern: {str(error).splitlines()[0]}", node.sql()) from None
     return pattern
 
 
@@ -200,7 +200,7 @@ def _regexp_replace(node: Node, rows: Rows) -> Value:
         return pc.replace_substring_regex(cells, pattern, new)
     except pa.ArrowInvalid as error:
         raise UsageError(
-            f"this is no replacement: {str(error).splitlines()[0]}", node.sql()
+            f"not a valid replacement: {str(error).splitlines()[0]}", node.sql()
         ) from None
 
 

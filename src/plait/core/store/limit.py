@@ -19,7 +19,7 @@ def memory_of(text: str) -> int:
     Raises
     ------
     UsageError
-        For what is no amount, or too little to work with.
+        For what is not an amount, or too little to work with.
 
     Examples
     --------

@@ -164,8 +164,8 @@ def _likely_key(left: Table, right: Table) -> str:
     for name in left.column_names:
         other = by_form.get(folded(name)) or nearest_name(name, right.column_names)
         if other:
-            return f"say which columns are the key: --key {quoted(name)}={quoted(other)}"
-    return "say which columns are the key: --key LEFT=RIGHT"
+            return f"name the key columns: --key {quoted(name)}={quoted(other)}"
+    return "name the key columns: --key LEFT=RIGHT"
 
 
 def quoted(name: str) -> str:

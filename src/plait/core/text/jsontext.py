@@ -25,7 +25,7 @@ def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     if len(made) < len(pairs):
         times = Counter(name for name, _ in pairs)
         twice = next(name for name, number in times.items() if number > 1)
-        raise RepeatedNameError(f"the name {twice!r} comes twice in one object")
+        raise RepeatedNameError(f"the name {twice!r} occurs twice in one object")
     return made
 
 
@@ -42,7 +42,7 @@ def parsed(text: str) -> Any:
     ValueError
         When it is no JSON, or an object has one name twice.
     RecursionError
-        When it is nested too deep.
+        When the plan is nested too deep.
 
     Examples
     --------

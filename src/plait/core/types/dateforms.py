@@ -59,14 +59,16 @@ def pattern_of(form: str) -> str:
     for match in re.finditer(r"%(.?)", form):
         if match[1] not in _SIGNS:
             raise UsageError(
-                f"a date form has no sign %{match[1]}", remedy=f"one of %{' %'.join(_SIGNS)}"
+                f"date formats have no code %{match[1]}", remedy=f"one of %{' %'.join(_SIGNS)}"
             )
         made += re.escape(form[place : match.start()]) + _SIGNS[match[1]]
         place = match.end()
     made += re.escape(form[place:])
     groups = re.findall(r"\(\?P<(\w)>", made)
     if len(set(groups)) < len(groups) or not groups:
-        raise UsageError(f"{form!r} is no date form", remedy="such as %d.%m.%Y or %d %B %Y %H:%M")
+        raise UsageError(
+            f"{form!r} is not a date format", remedy="such as %d.%m.%Y or %d %B %Y %H:%M"
+        )
     return f"^{made}$"
 
 

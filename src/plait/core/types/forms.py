@@ -155,7 +155,7 @@ def form_of(name: str) -> Form:
     if kind in ("date", "datetime", "time") and "%" in written:
         return _either(kind, written.split("|")) if "|" in written else _dated(kind, written)
     raise UsageError(
-        f"there is no type {name!r}",
+        f"unknown type {name!r}",
         remedy=nearest(name, [*VALUE_KINDS, *FORMS]) or f"one of {', '.join(VALUE_KINDS)}",
     )
 

@@ -296,7 +296,7 @@ def as_kind(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
     if kind in _FORMS and not _FORMS[kind](array):
         array = _without_markers(array)
         if kind == "boolean" or not _FORMS[kind](array):
-            raise pa.ArrowInvalid(f"a cell is no {kind}")
+            raise pa.ArrowInvalid(f"a cell is not of type {kind}")
     return _cast(array, to)
 
 
@@ -316,7 +316,7 @@ def _cast(array: pa.Array, to: pa.DataType) -> pa.Array:
         and (pa.types.is_date(to) or pa.types.is_timestamp(to))
         and _is_before_year_one(made)
     ):
-        raise pa.ArrowInvalid("there is no year 0")
+        raise pa.ArrowInvalid("year 0 does not exist")
     return made
 
 

@@ -99,7 +99,7 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
                 "source-conflict",
                 "warning",
                 differing,
-                f"{left.name} and {right.name} both have {column.name}, and it differs on "
+                f"{left.name} and {right.name} both have {column.name}, and which differs on "
                 f"{counted(differing, 'row')}; the second is kept as {kept}",
                 "are the rows in the same order? if there is a key: plait join --key …",
                 f"{right.name}, column {column.name}",

@@ -246,7 +246,7 @@ def _missing_values(
             len(short),
             f"{counted(len(short), 'group')} with fewer values of {column} than rows, "
             f"which affects {', '.join(one.name for one in ones)}{said}",
-            f"--take '{column} values=count:{column}' puts their number beside it",
+            f"--take '{column} values=count:{column}' adds their number as a column",
             f"{table.name}, column {column}",
             tuple(_rests_on(table, by, groups, figure, int(at)) for at in short[:MOST_EXAMPLES]),
         )

@@ -206,7 +206,7 @@ def _common(tables: Sequence[Table]) -> tuple[tuple[str, ...], ...]:
     shared = [pair[0] for pair in shared_key(tables[0], tables[1])]
     common = tuple(name for name in shared if all(table.has(name) for table in tables))
     if not common:
-        raise UsageError("the sources have no column in common", remedy="say which: --key")
+        raise UsageError("the sources have no column in common", remedy="name the key: --key")
     return (common,) * len(tables)
 
 
@@ -262,7 +262,7 @@ def _marker_findings(
                 "note",
                 count,
                 f"{counted(count, 'row')} of {table.name} with {', '.join(marked)} in {name} "
-                "count as keys; they stay text",
+                "are treated as keys; kept as text",
                 f"to make them missing: --missing {','.join(marked)}",
                 f"{table.name}, column {name}",
                 terms=tuple(marked),

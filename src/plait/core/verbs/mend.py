@@ -177,5 +177,5 @@ def _only_where(table: Table, where: str) -> Table:
     holds = pc.fill_null(condition(parse(where), table), False).to_numpy()
     if holds.all():
         return table
-    cause = f"rows where {where} does not hold"
+    cause = f"rows where {where} is not true"
     return left_out(table, ~holds, "left-out", f"not {where}", cause)

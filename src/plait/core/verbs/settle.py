@@ -185,7 +185,7 @@ def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> di
         for column in given:
             check_column(column, table)
             if column in key:
-                raise UsageError(f"{column} is part of the key; it has no rule", table.name)
+                raise UsageError(f"{column} is part of the key and cannot have a rule", table.name)
         made = {name: checked_rule(rule, table) for name, rule in given.items()}
     with asked("otherwise"):
         checked_rule(otherwise, table)

@@ -97,13 +97,15 @@ def most_unpacked(packed: int, limits: Limits) -> int:
 
 def _too_large(size: str, where: str) -> LimitError:
     return LimitError(
-        "unpacked", f"it unpacks to {size}, more than {_MOST_TIMES} times its packed size", where
+        "unpacked",
+        f"the file unpacks to {size}, more than {_MOST_TIMES} times its packed size",
+        where,
     )
 
 
 def _broken(where: str, error: BaseException) -> SourceError:
     return SourceError(
-        f"it cannot be unpacked: {error}", where, "the file may be incomplete: get it again"
+        f"cannot unpack the file: {error}", where, "the file may be incomplete: get it again"
     )
 
 
@@ -143,7 +145,7 @@ def _looked_up(path: str, modified: int, size: int) -> _Archive:
     opened = zipfile.ZipFile(path)
     if not all(info.filename for info in opened.infolist()):
         # The name ends where a NUL is, and this one begins with it.
-        raise ValueError("a file in it has no name by which it could be read")
+        raise ValueError("the archive contains a file whose name cannot be read")
     files: dict[str, zipfile.ZipInfo] = {}
     tried: dict[str, int] = {}
     for info in opened.infolist():

@@ -67,14 +67,14 @@ def read_header(head: bytes, delimiter: str, where: str, line: int = 1, rows: in
         ) from None
     except csv.Error as error:
         said = (
-            "a carriage return stands in the middle of a line"
+            "a carriage return occurs in the middle of a line"
             if "new-line" in str(error)
             else error
         )
         raise SourceError(
-            f"the header cannot be read: {said}",
+            f"cannot read the header: {said}",
             f"{where}, line {line}",
-            "have all lines end in the same way, or quote the cell that it is in",
+            "use one line ending throughout, or quote the cell that contains it",
         ) from None
     width = max(map(len, above_each))
     names = [cells + [""] * (width - len(cells)) for cells in above_each]

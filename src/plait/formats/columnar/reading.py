@@ -37,7 +37,7 @@ def read_columnar(
     except (pa.ArrowException, OSError, EOFError, UnicodeDecodeError) as error:
         raise _broken(error, ending, where) from None
     if not named:
-        raise SourceError("there are no columns in it", where, "is it the right file?")
+        raise SourceError("no columns found", where, "check that this is the right file")
     if len(named) > most:
         over = f"there are {len(named):,} columns, over {most:,}"
         raise LimitError("columns", over, where)
@@ -46,9 +46,9 @@ def read_columnar(
 
 def _broken(error: BaseException, ending: str, where: str) -> SourceError:
     return SourceError(
-        f"it cannot be read as {ending[1:]}: {str(error).splitlines()[0][:200]}",
+        f"cannot read the file as {ending[1:]}: {str(error).splitlines()[0][:200]}",
         where,
-        "is the file whole? get it again",
+        "the file may be incomplete: get it again",
     )
 
 

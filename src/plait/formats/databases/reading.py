@@ -42,9 +42,9 @@ def _opened(path: Path, where: str) -> Iterator[sqlite3.Connection]:
             yield base
     except (sqlite3.Error, UnicodeDecodeError) as error:
         raise SourceError(
-            f"the database cannot be read: {error}",
+            f"cannot read the database: {error}",
             where,
-            "is it a SQLite file, and whole? is somebody else writing to it?",
+            "check that this is a complete SQLite file and that no one else is writing to it",
         ) from None
 
 
@@ -78,7 +78,7 @@ def _unlocked(path: Path, log: Path) -> Iterator[tuple[Path, str]]:
     before = _state(path)
     yield path, "mode=ro&immutable=1"
     if _state(path) != before or _has_bytes(log):
-        raise sqlite3.OperationalError("it was written to while it was read")
+        raise sqlite3.OperationalError("the file was changed while it was being read")
 
 
 def _state(path: Path) -> tuple[int, int]:

@@ -192,7 +192,8 @@ def _unusable(target: Path, error: sqlite3.Error) -> OutputError:
     return OutputError(
         f"the table cannot be written into this database: {error}",
         str(target),
-        "is it a SQLite file, and is nobody else writing to it? nothing was changed",
+        "check that this is a SQLite file and that no one else is writing to it; "
+        "nothing was changed",
     )
 
 
@@ -218,7 +219,7 @@ def _write(base: sqlite3.Connection, name: str, table: Table, tick: Tick) -> lis
         base.execute(f"CREATE TABLE {_quoted(name)} ({', '.join(_columns(typing))})")
     except sqlite3.Error as error:
         raise OutputError(
-            f"SQLite cannot hold {name}: {error}", None, "rename the column: plait mend --rename"
+            f"SQLite cannot store {name}: {error}", None, "rename the column: plait mend --rename"
         ) from None
     _insert(base, _quoted(name), typing, tick)
     return marker_findings(typing)

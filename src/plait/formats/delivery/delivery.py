@@ -128,7 +128,7 @@ class Delivery:
             place_of(target, self.replace)
             if not make_folder and not target.parent.is_dir():
                 raise OutputError(
-                    "the folder is not there", str(target), f"make it: mkdir -p {target.parent}"
+                    "the folder does not exist", str(target), f"create it: mkdir -p {target.parent}"
                 )
         except (OSError, ValueError) as error:
             raise unwritable(target, error) from None

@@ -56,7 +56,7 @@ def check_folder(
     except (OSError, ValueError) as error:
         said = getattr(error, "strerror", None) or error
         raise OutputError(
-            f"it cannot be made: {said}", str(target), "name another folder"
+            f"cannot create the folder: {said}", str(target), "name another folder"
         ) from None
 
 
@@ -66,17 +66,19 @@ def _check_folder(
     where = str(target)
     if not target.parent.is_dir():
         raise OutputError(
-            "the folder is not there", str(target.parent), f"mkdir -p {target.parent}"
+            "the folder does not exist", str(target.parent), f"mkdir -p {target.parent}"
         )
     tidy(target.parent)
     inside = target.resolve()
     for source in sources:
         if Path(source).exists() and Path(source).resolve().is_relative_to(inside):
-            raise OutputError(f"the source {source} is in it", where, "name another folder")
+            raise OutputError(
+                f"the source {source} is in this folder", where, "name another folder"
+            )
     if not (target.exists() or target.is_symlink()):
         return
     if target.is_symlink() or not target.is_dir():
-        raise OutputError("this is no folder", where, "name another")
+        raise OutputError("this is not a folder", where, "name another")
     if any(target.iterdir()) and not all((target / mark).exists() for mark in marks):
         raise OutputError(
             "the folder already exists and is not a handover", where, "name another folder"

@@ -384,10 +384,10 @@ def _database_agrees(leading: Mapping[str, Any], journal: Path) -> bool:
         return not said
     if not is_ours(_SEALED, _sealed_text(leading), leading.get("seal")):
         raise OutputError(
-            "a run of somebody else was killed here, and the database that it wrote into, which "
-            "alone knows whether it took effect, is not asked",
+            "another user's run was killed here, and only the database that it wrote to knows "
+            "whether it took effect",
             str(journal),
-            "let that user run it again; or remove this file: then it never took effect",
+            "ask that user to run it again, or delete this file to treat that run as not done",
         )
     for ask in asking:
         answer = ask(said)

@@ -152,7 +152,7 @@ def _wait_for(number: int, folder: Path) -> None:
             raise OutputError(
                 "another run is handing over into this folder, and does not end",
                 str(folder),
-                "see what it is doing, or name another folder; nothing was handed over",
+                "check what that process is doing, or name another folder; nothing was handed over",
             )
         time.sleep(_STEP_SECONDS)
 

@@ -42,7 +42,7 @@ def read_plain(path: Path, most: int | None = None) -> bytes:
     with os.fdopen(number, "rb") as file:
         there = os.fstat(number)
         if not stat.S_ISREG(there.st_mode):
-            raise OSError(errno.EINVAL, "it is no regular file", str(path))
+            raise OSError(errno.EINVAL, "not a regular file", str(path))
         if most is not None and there.st_size > most:
             raise OSError(errno.EFBIG, f"it has more than {most:,} bytes", str(path))
         return file.read()

@@ -24,7 +24,7 @@ def temporary_folder() -> Path:
         return Path(tempfile.gettempdir())
     except OSError as error:
         raise OutputError(
-            f"there is no temporary folder that can be written to: {error.strerror}",
+            f"no temporary folder can be written to: {error.strerror}",
             remedy="make room in /tmp, or name another folder: TMPDIR=DIR, --scratch DIR",
         ) from None
 

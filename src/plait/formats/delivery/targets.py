@@ -31,7 +31,7 @@ def place_of(target: Path, replace: bool) -> Path:
         raise OutputError(
             f"this is a link to {aim.name}, which does not exist",
             str(target),
-            f"name that file, {aim}, or allow it with --replace",
+            f"name that file, {aim}, or overwrite it: --replace",
         )
     return aim
 

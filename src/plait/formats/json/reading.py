@@ -116,7 +116,7 @@ def _tables_in(fields: Mapping[str, Any]) -> dict[str, list[Any]]:
 
 
 def _too_deep(limits: Limits, where: str) -> LimitError:
-    return LimitError("depth", f"it is nested deeper than {limits.depth}", where)
+    return LimitError("depth", f"the record is nested deeper than {limits.depth}", where)
 
 
 _LINES_REMEDY = "if there is a record on each line, end the file's name in .jsonl"
@@ -153,7 +153,7 @@ def _array(whole: Any, part: str, where: str) -> list[Any]:
     if part in fields and isinstance(fields[part], list):
         arrays[part] = fields[part]
     if part and part not in arrays:
-        raise SourceError(f"there is no array {part!r}", where, nearest(part, arrays))
+        raise SourceError(f"no array {part!r}", where, nearest(part, arrays))
     if len(arrays) == 1 or part:
         return arrays[part] if part else next(iter(arrays.values()))
     if arrays:
@@ -239,7 +239,7 @@ def _cells(
         for path, value in _flat(record, (), depth):
             yield path, *_cell(value, depth - len(path) + 1)
     except RecursionError:
-        raise LimitError("depth", f"it is nested deeper than {depth}", where) from None
+        raise LimitError("depth", f"the record is nested deeper than {depth}", where) from None
 
 
 def _flat(

@@ -99,9 +99,9 @@ class Address:
         written = self.written.replace(f":{HIDDEN}@", "@", 1)
         if HIDDEN in written:
             raise UsageError(
-                "the secret of this address was not kept",
+                "the password or token of this address is not stored",
                 self.shown,
-                "give it in the environment: write ${NAME} in the plan's address",
+                "read it from the environment: write ${NAME} in the plan's address",
             )
         return _VARIABLE.sub(self._variable, written)
 
@@ -140,7 +140,7 @@ class Address:
             split = urlsplit(f"{scheme}://{where}{sign}{asked}")
             port = split.port
         except ValueError as error:
-            raise UsageError(f"this is no address: {error}", self.shown) from None
+            raise UsageError(f"not a valid address: {error}", self.shown) from None
         return Parts(
             unquote(user) if at else None,
             unquote(password) if at and ":" in who else None,

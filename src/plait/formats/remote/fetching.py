@@ -221,9 +221,9 @@ def _fetch(address: Address, target: Path, timeout: int | None, tick: Tick, limi
             head = file.read(_HEAD)
         if is_page(head):
             raise SourceError(
-                "what comes is a page of HTML, perhaps one to log in, and no data",
+                "the answer is an HTML page, perhaps a login page, not data",
                 address.shown,
-                "open the address in a browser; a token in the address may be what it wants",
+                "open the address in a browser; it may need a token",
             )
 
 
@@ -290,7 +290,7 @@ def _told(address: Address) -> Iterator[None]:
         raise
     except FileNotFoundError:
         raise SourceError(
-            "there is no such file", address.shown, "check the address; upper and lower case matter"
+            "file not found", address.shown, "check the address; upper and lower case matter"
         ) from None
     except Exception as error:
         raise _in_words(error, address) from None
@@ -312,20 +312,22 @@ def _in_words(error: Exception, address: Address) -> SourceError:
         )
     if status == 404:
         return SourceError(
-            "there is no such file", where, "check the address; upper and lower case matter"
+            "file not found", where, "check the address; upper and lower case matter"
         )
     if "certificate" in said.lower():
         return SourceError(
             f"the certificate of {who} is not trusted: {said}",
             where,
-            "SSL_CERT_FILE=FILE names certificates to trust besides",
+            "SSL_CERT_FILE=FILE adds certificates to trust",
         )
     if _is_no_answer(error):
         return SourceError(
-            f"what {who} answers is not HTTP", where, "is that the right port, or is it https?"
+            f"{who} does not answer with HTTP",
+            where,
+            "check the port, and whether the address should begin with https",
         )
     if status:
-        return SourceError(f"the server of {who} answers with {status}", where, "try it later")
+        return SourceError(f"the server of {who} answers with {status}", where, "try again later")
     if isinstance(error, TimeoutError) or "timeout" in type(error).__name__.lower():
         return SourceError(f"{who} did not answer in time", where, "wait longer: --timeout SECONDS")
     if "Connect" in type(error).__name__ or isinstance(error, OSError):
@@ -334,4 +336,4 @@ def _in_words(error: Exception, address: Address) -> SourceError:
             where,
             "check the host name, that the server is running, and that this machine can reach it",
         )
-    return SourceError(f"it cannot be fetched: {said or type(error).__name__}", where)
+    return SourceError(f"cannot fetch the file: {said or type(error).__name__}", where)

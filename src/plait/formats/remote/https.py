@@ -28,7 +28,7 @@ _LEAST_FREE = 1 << 30
 _SPAN = re.compile(r"bytes (\d+)-(\d+)/(\d+|\*)")
 _PAGE = re.compile(rb"(?i)\s*(<!--.*?-->\s*)*<(!doctype\s+html|html)[\s>]", re.DOTALL)
 _GZIP = ("gzip", "x-gzip")
-_SEE = "fetch it by itself, and see what comes"
+_SEE = "download the file on its own to see the answer"
 
 
 @dataclass
@@ -78,7 +78,7 @@ class Coming:
         """
         asked = self.out.tell() > 0
         if answer.status == 206 and not asked:
-            raise self.error("the server gives a part of the file where all of it was asked for")
+            raise self.error("the server sent part of the file instead of all of it")
         if answer.status == 206:
             self._go_on(answer)
             return
@@ -99,7 +99,7 @@ class Coming:
             raise self.error("the server gives another part of the file than was asked for")
         total = None if span[3] == "*" else int(span[3])
         if _encoding(answer) != self.encoding:
-            raise self.error("the server packs one part of the file otherwise than another")
+            raise self.error("the server compressed parts of the file differently")
         self.same_version(_version(answer), total)
 
     def same_version(self, version: str, total: int | None) -> None:
@@ -111,7 +111,7 @@ class Coming:
         """
         another = None not in (total, self.total) and total != self.total
         if self.out.tell() and (another or version != self._version):
-            raise self.error("the file has changed while it was fetched")
+            raise self.error("the file changed while it was being fetched")
         self._version, self.total = version, self.total if total is None else total
 
     def _restart(self) -> None:
@@ -129,7 +129,7 @@ class Coming:
         self.out.write(data)
         self.tick(len(data))
         if self.total is not None and self.out.tell() > self.total:
-            raise self.error(f"more came than the {self.total:,} bytes that it has")
+            raise self.error(f"the server sent more than the {self.total:,} bytes it announced")
         if self.total is None:
             self._check_room()
 
@@ -142,7 +142,9 @@ class Coming:
             When it is not: the rest can be asked for.
         """
         if self.total is not None and self.out.tell() != self.total:
-            raise ConnectionError(f"it ended after {self.out.tell():,} of {self.total:,} bytes")
+            raise ConnectionError(
+                f"the transfer ended after {self.out.tell():,} of {self.total:,} bytes"
+            )
         if self.encoding and self.encoding not in _GZIP:
             raise self.error(f"the server packs it as {self.encoding}, which was not asked for")
 
@@ -154,15 +156,17 @@ class Coming:
     def _check_room(self) -> None:
         free = shutil.disk_usage(Path(self.out.name).parent).free
         if self.total is not None and self.total > free + self.out.tell():
-            what = f"it has {self.total:,} bytes, and the scratch folder has room for {free:,}"
+            what = (
+                f"the file has {self.total:,} bytes, but the scratch folder has room for {free:,}"
+            )
         elif self.total is None and free < _LEAST_FREE:
-            what = f"its length is not told, and {self.out.tell():,} bytes have filled the disk"
+            what = f"the server gave no length, and {self.out.tell():,} bytes filled the disk"
         else:
             return
         raise self.error(what, "--scratch DIR names a folder with more room")
 
     def error(
-        self, what: str, remedy: str = "fetch it by itself, and see what comes"
+        self, what: str, remedy: str = "download the file on its own to see the answer"
     ) -> SourceError:
         """What is wrong with what the server gives."""
         return SourceError(what, self.shown, remedy)

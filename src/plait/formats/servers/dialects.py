@@ -41,5 +41,5 @@ def connect(address: Address, timeout: int | None = None) -> Database:
     # SQLite would make the file that it is asked to open.
     file = engine.url.database if engine.dialect.name == "sqlite" else None
     if file and not Path(file).is_file():
-        raise SourceError("there is no such file", address.shown, "a file of SQLite: FILE#TABLE")
+        raise SourceError("file not found", address.shown, "a file of SQLite: FILE#TABLE")
     return Alchemy(address, engine)

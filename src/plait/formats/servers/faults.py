@@ -24,7 +24,7 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
         r"connection refused|can't connect to mysql|no route to host",
         ("2003",),
         "no server answers at {host} port {port}",
-        "is it running there, on that port? psql or mysql with the same address tells",
+        "check that it is running on that port: psql or mysql with the same address",
     ),
     (
         r"timeout expired|timed out",
@@ -41,19 +41,19 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
     (
         r"password authentication failed|access denied for user .*using password",
         ("28P01", "28000", "1045"),
-        "the password of {user} is wrong at {host} port {port}, or {user} may not come from here",
+        "wrong password for {user} at {host} port {port}, or {user} may not connect from here",
         "{password}",
     ),
     (
         r"role \S+ does not exist",
         (),
-        "there is no user {user} at {host} port {port}",
+        "unknown user {user} at {host} port {port}",
         "write the user in front of the machine: {scheme}://USER@{host}/{database}",
     ),
     (
         r"database \S+ does not exist|unknown database",
         ("3D000", "1049"),
-        "there is no database {database} at {host} port {port}",
+        "no database {database} at {host} port {port}",
         "psql -l, or SHOW DATABASES, lists them",
     ),
     (
@@ -62,7 +62,7 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
         r"packet sequence|syscall error|terminating connection",
         ("2013", "2006", "57P01", "57P02", "57P03", "08006", "08003"),
         "the connection to {host} port {port} was lost in the middle",
-        "nothing was handed over; is the server still up? try it again",
+        "nothing was handed over; check that the server is running, then try again",
     ),
     (
         r"no pg_hba.conf entry|server does not support ssl|\bssl error|certificate verify failed",
@@ -98,7 +98,7 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
         r"deadlock detected",
         ("40P01", "1213"),
         "another session was writing to the same data (deadlock)",
-        "try it again; nothing was changed",
+        "try again; nothing was changed",
     ),
 )
 
@@ -173,7 +173,7 @@ def no_table(name: str, names: Sequence[str], address: Address) -> PlaitError:
     """That there is no such table."""
     few = ", ".join(names[:8]) + (" …" if len(names) > 8 else "")
     return SourceError(
-        f"there is no table {name!r}",
+        f"no table {name!r}",
         address.shown,
         nearest(name, names) or (f"there are {few}" if names else "there is none to read"),
     )

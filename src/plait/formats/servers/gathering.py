@@ -74,7 +74,7 @@ def gathered(
     if len(fields) > most:
         raise LimitError("columns", f"there are {len(fields):,} columns, over {most:,}", where)
     if not relation.fields:
-        raise SourceError("there are no columns in it", where, "is it the right table?")
+        raise SourceError("no columns found", where, "check that this is the right table")
     shelf, unfit = Shelf([str(number) for number in range(len(fields))]), set[str]()
     rows = 0
     for batch in batches:

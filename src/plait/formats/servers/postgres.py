@@ -205,7 +205,7 @@ class Postgres:
             raise SourceError(
                 "the table was altered while Plait was reading it",
                 f"{self._address.shown}#{called}",
-                "try it again",
+                "try again",
             )
         return str(kind)
 

@@ -60,10 +60,10 @@ class _Answers:
             parts = self._address.parts()
             who = f"{parts.host} port {parts.port}" if parts.port else parts.host or "the server"
             raise LateError(
-                f"{who}{str(error).removeprefix('it')}",
+                f"{who}: {error}",
                 self._address.shown,
-                "is it busy, or is it something else that listens there? --timeout SECONDS "
-                "allows more",
+                "the server may be busy, or something else may use that port; to wait longer: "
+                "--timeout SECONDS",
             ) from None
 
 

@@ -101,7 +101,7 @@ def checked_encoding(name: str) -> str:
         is_text = False
     if not is_text:
         raise UsageError(
-            f"there is no encoding {name!r}", remedy="such as utf-8, utf-16, windows-1252, latin-1"
+            f"unknown encoding {name!r}", remedy="such as utf-8, utf-16, windows-1252, latin-1"
         )
     return found
 

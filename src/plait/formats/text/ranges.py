@@ -261,7 +261,7 @@ def _opened(records: Records) -> Iterator[IO[bytes]]:
     Raises
     ------
     WorkersError
-        When there is no such file, or it is another one.
+        When the file is gone, or is another one.
     """
     try:
         with Path(records.path).open("rb", buffering=0) as file:

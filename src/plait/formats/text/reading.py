@@ -253,7 +253,9 @@ def _headed(
     rows = dialect.header_rows or 1
     header = read_header(head, dialect.delimiter, path, dialect.header_line, rows)
     if header.size == len(head) == _HEAD_BYTES:
-        raise SourceError("the header is longer than a mebibyte", path, "is it a table of text?")
+        raise SourceError(
+            "the header is longer than a mebibyte", path, "check that this is a text table"
+        )
     names, findings = usable_names(header.names, path, header.lines + 1, most)
     return text, head[header.size :], header, names, tuple(findings), dialect
 
@@ -359,7 +361,7 @@ def _fault(block: Block, shape: Shape, path: str, ascii_above: bool) -> SourceEr
         if row and len(row) != len(shape.names):
             return _ragged(f"{path}, line {lines + begin + 1:,}", row, shape.names)
         begin = reader.line_num
-    return SourceError("the text cannot be read as a table", f"{path}, after line {lines:,}")
+    return SourceError("cannot read the text as a table", f"{path}, after line {lines:,}")
 
 
 def _only_escaped(text: str) -> bool:

@@ -87,8 +87,8 @@ def requoted(stream: io.RawIOBase, dialect: Dialect, where: str) -> Iterator[byt
                 made.truncate()
     except csv.Error as error:
         raise SourceError(
-            f"the text cannot be read as a table: {error}",
+            f"cannot read the text as a table: {error}",
             f"{where}, line {reader.line_num:,}",
-            "say how it is quoted: --quote, --escape",
+            "set how it is quoted: --quote, --escape",
         ) from None
     yield made.getvalue().encode("utf-8", "surrogateescape")

@@ -158,7 +158,7 @@ def _silent(where: str | None, error: BaseException) -> WorkersError:
         )
     said = " ".join(str(error).split())[:200]
     if isinstance(error, MemoryError) or not said:
-        said = "what listens there is no scheduler"  # a length that it never meant
+        said = "the program at this address is not a scheduler"  # a length that it never meant
     return WorkersError(
         f"the cluster does not answer: {said}",
         where,

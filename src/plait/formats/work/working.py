@@ -61,7 +61,7 @@ def working(
     with asked("scratch"):
         # Path.is_dir is an error for a name that no folder can have.
         if folder is not None and not os.path.isdir(folder):  # noqa: PTH112
-            raise UsageError("there is no such folder for scratch files", str(folder))
+            raise UsageError("the folder for scratch files does not exist", str(folder))
     with asked("workers"):
         _check_workers(workers, cluster)
     with asked("memory"):

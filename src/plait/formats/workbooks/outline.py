@@ -55,9 +55,12 @@ class Sheet:
 
 # What the library says, and what that means to who made the file.
 _MEANINGS = (
-    (r"EOCD|[Ii]nvalid [Zz]ip|zip archive", "its end is missing: it is cut short, or damaged"),
-    (r"Cfb error|Invalid OLE", "it is no workbook of the older kind (.xls), or it is damaged"),
-    (r"[Ff]ile not found|not found in archive", "it is an archive, and not of a workbook"),
+    (
+        r"EOCD|[Ii]nvalid [Zz]ip|zip archive",
+        "the end of the file is missing: it is incomplete or damaged",
+    ),
+    (r"Cfb error|Invalid OLE", "not a workbook of the older kind (.xls), or damaged"),
+    (r"[Ff]ile not found|not found in archive", "an archive, but not a workbook"),
 )
 
 
@@ -79,7 +82,7 @@ def outline(path: Path, where: str, most: int = LIMITS.cells) -> tuple[Sheet, ..
     sheets, fault = _looked(str(path), size.st_mtime_ns, size.st_size)
     if fault:
         raise SourceError(
-            f"the workbook cannot be read: {_in_words(fault)}",
+            f"cannot read the workbook: {_in_words(fault)}",
             where,
             "open it in a spreadsheet program and save it again, without a password",
         )
@@ -115,7 +118,7 @@ def _check_is_workbook(path: Path, where: str) -> None:
         raise SourceError(
             "this is text with the ending of a workbook",
             where,
-            f"if it is delimited text, give it the ending: {shown(path.with_suffix('.csv').name)}",
+            f"if it is delimited text, rename it: {shown(path.with_suffix('.csv').name)}",
         )
 
 
@@ -134,9 +137,11 @@ def _looked(path: str, changed: int, size: int) -> tuple[tuple[Sheet, ...], str]
             stdin=subprocess.DEVNULL,
         )
     except subprocess.TimeoutExpired:
-        return (), f"it takes longer than {seconds} seconds"
+        return (), f"reading takes longer than {seconds} seconds"
     if ended.returncode == 0:
         return tuple(Sheet(*one) for one in json.loads(ended.stdout)), ""
     if "CalamineError" in ended.stderr or "Error:" in ended.stderr:
-        return (), ended.stderr.strip().splitlines()[-1].partition(": ")[2][:200] or "it is broken"
-    return (), "it is broken, or a sheet needs far more memory or time than its size allows"
+        return (), ended.stderr.strip().splitlines()[-1].partition(": ")[2][
+            :200
+        ] or "the file is damaged"
+    return (), "the file is damaged, or a sheet needs far more memory or time than its size allows"

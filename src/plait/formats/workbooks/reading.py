@@ -121,7 +121,7 @@ def read_sheet(
         except BaseException as error:
             if isinstance(error, KeyboardInterrupt | SystemExit | MemoryError):
                 raise
-            raise SourceError(f"the sheet cannot be read: {_first_line(error)}", where) from None
+            raise SourceError(f"cannot read the sheet: {_first_line(error)}", where) from None
     facts = sheet_facts(path, sheet)
     if as_shown:
         _show_zeros(rows, facts, start)
@@ -232,7 +232,7 @@ def _fact_findings(
             count,
             f"{counted(count, 'formula')} never calculated, read as missing"
             + (f"; nothing else is in {', '.join(empty)}" if empty else ""),
-            "open it in a spreadsheet program, which calculates them, and save it",
+            "open the workbook in a spreadsheet program, which calculates them, and save it",
             where,
             tuple(map(Example, facts.uncalculated[:MOST_EXAMPLES])),
         )
@@ -243,7 +243,7 @@ def _fact_findings(
             len(facts.zeros),
             f"{counted(len(facts.zeros), 'number')} shown with zeros in front, which only their "
             "format has: 42 shown as 00042",
-            "to take them as they are shown: --as-shown",
+            "to read them as displayed: --as-shown",
             where,
         )
 

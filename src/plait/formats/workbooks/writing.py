@@ -53,7 +53,7 @@ def check_fits(tables: Mapping[str, Table], target: Path) -> None:
     for name, table in tables.items():
         if table.rows + 1 > MOST_ROWS or len(table.columns) > MOST_COLUMNS:
             raise OutputError(
-                f"{name} has {table.rows:,} rows and {len(table.columns):,} columns, and a sheet "
+                f"{name} has {table.rows:,} rows and {len(table.columns):,} columns, but a sheet "
                 f"holds {MOST_ROWS - 1:,} and {MOST_COLUMNS:,}",
                 str(target),
                 "write it as .parquet or .csv",

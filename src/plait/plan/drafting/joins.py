@@ -85,7 +85,7 @@ def joins_of(found: Survey, drafted: Mapping[str, DraftedSource], base: str) -> 
     for one in waiting:
         for name, other in ((one.left, one.right), (one.right, one.left)):
             if name not in {*work.within, *work.left, *apart}:
-                work.explain(name, f"it matches {other} on {_spelt(one.key)}, and nothing else")
+                work.explain(name, f"its only match is {other}, on {_spelt(one.key)}")
     return work.done()
 
 
@@ -171,7 +171,7 @@ def _tried(left: Table, right: Table, one: Relation) -> tuple[DraftedJoin, Table
     except PlaitError as error:
         return (
             f"{named}: not many-to-one ({error.what}). Settle or group {one.right} first, or "
-            'say cardinality = "many-to-many"'
+            'set cardinality = "many-to-many"'
         )
     evidence = [_matched(made.match, one.right)]
     evidence += [gained] if gained else []

@@ -105,8 +105,8 @@ def _repeats_within(table: Table) -> int:
 def _said_of_repeats(repeats: int, within: int) -> Iterator[str]:
     if within:
         yield (
-            f"{counted(repeats, 'row')} equal an earlier one, {within:,} of them one of its own "
-            "extract: equal rows may be two things. distinct = true in the step leaves them out"
+            f"{counted(repeats, 'row')} identical to an earlier row, {within:,} of them within one "
+            "extract: identical rows may mean different things. To leave them out: distinct = true"
         )
 
 

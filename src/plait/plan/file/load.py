@@ -127,7 +127,7 @@ def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()
     try:
         return _loaded(Path(path), text_of(Path(path)), settings)
     except RecursionError:
-        raise PlanError(str(path), [Fault(1, "it is nested too deep")]) from None
+        raise PlanError(str(path), [Fault(1, "the plan is nested too deep")]) from None
 
 
 def _loaded(path: Path, text: str, settings: Iterable[str] | Mapping[str, str]) -> LoadedPlan:
@@ -136,7 +136,7 @@ def _loaded(path: Path, text: str, settings: Iterable[str] | Mapping[str, str]) 
     except tomllib.TOMLDecodeError as error:
         raise PlanError(str(path), [_syntax_fault(text, str(error))]) from None
     except ValueError:
-        fault = Fault(1, "a number in it has more digits than can be read")
+        fault = Fault(1, "a number has too many digits")
         raise PlanError(str(path), [fault]) from None
     lines = lines_of(text)
     parameters = _set(raw, named_values(settings, "--set"), str(path))
@@ -234,7 +234,7 @@ def _filled(
     for name in _PARAMETER.findall(value):
         if name not in parameters and not is_address(value):  # there it is of the environment
             remedy = nearest(name, parameters) or "declare it under [parameters]"
-            what = f"there is no parameter {name!r}"
+            what = f"unknown parameter {name!r}"
             faults.append(Fault(line_at(lines, path), what, remedy))
     whole = _PARAMETER.fullmatch(value)
     if whole and whole[1] in parameters:
@@ -287,7 +287,10 @@ def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str
     if kind == "too_long":
         return f"{path[-1]} takes {one['ctx']['max_length']} names", ""
     if kind == "value_error":
-        return f"{path[-1]} is {one['input']!r}, which is no amount", "20, '10 %', '+20' or 'none'"
+        return (
+            f"{path[-1]} is {one['input']!r}, which is not an amount",
+            "20, '10 %', '+20' or 'none'",
+        )
     if kind == "greater_than_equal":
         return f"{path[-1]} is {one['input']}, and should not be below {one['ctx']['ge']}", ""
     said = f"{_called(path)} is {_said_type(one['input'])}, and should be {_wanted(kind)}"
@@ -318,7 +321,7 @@ def _without_verb(step: Any) -> tuple[str, str]:
     for key in step:
         near = nearest(key, STEPS)
         if near:
-            return f"there is no step {key!r}", near
+            return f"unknown step {key!r}", near
     return "this step names no operation", f"one of {', '.join(STEPS)}"
 
 

@@ -243,8 +243,8 @@ class Work(Part):
     )
     cluster: Text | None = Field(
         None,
-        description="the workers of a cluster take on parts of it: the address of its scheduler, "
-        "as tcp://host:8786",
+        description="share the work among the workers of a cluster: the address of its scheduler, "
+        "such as tcp://host:8786",
     )
 
 

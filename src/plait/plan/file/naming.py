@@ -100,7 +100,7 @@ def _no_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[Fault]:
             named["step", number, "into"] = into
     for place, name in named.items():
         if not name or not name.isprintable():
-            yield Fault(line_at(lines, place), f"this is no name: {name!r}", "one line of text")
+            yield Fault(line_at(lines, place), f"not a valid name: {name!r}", "one line of text")
     result = _tables(raw.get("handover")).get("result")
     if isinstance(result, str) and result != file_name(result):
         what = f"the result's files cannot be called {result!r}"
@@ -117,10 +117,10 @@ def _lists(part: Any) -> list[Any]:
 
 def _unknown(name: str, known: Iterable[str], later: set[str]) -> tuple[str, str]:
     if name in later:
-        return f"{name!r} is made by a later step", "put the step that makes it first"
+        return f"{name!r} is made by a later step", "move the step that makes it before this one"
     there = ", ".join(known)
     remedy = nearest(name, known) or (f"there are {there}" if there else "write a [source.NAME]")
-    return f"there is no source or result {name!r} here", remedy
+    return f"no source or result {name!r}", remedy
 
 
 def _expected_faults(

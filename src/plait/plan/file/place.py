@@ -42,4 +42,4 @@ def text_of(path: Path) -> str:
     except UnicodeDecodeError:
         raise SourceError("a plan is written in UTF-8; this is not", str(path)) from None
     except OSError as error:
-        raise SourceError(f"it cannot be read: {error.strerror}", str(path)) from None
+        raise SourceError(f"cannot read the file: {error.strerror}", str(path)) from None

@@ -109,7 +109,7 @@ def table_of(loaded: LoadedPlan) -> TableTarget | None:
         if handover.append or handover.beside:
             key = "append" if handover.append else "beside"
             raise UsageError(
-                f"{key} says how a table is written, and no database is named",
+                f"{key} is about a database table, but no database is named",
                 f"{loaded.path} line {loaded.line('handover', key)}",
                 'write database = "postgresql://…#TABLE"',
             )
@@ -120,7 +120,7 @@ def table_of(loaded: LoadedPlan) -> TableTarget | None:
     except UsageError as error:
         raise UsageError(error.what, where, error.remedy) from None
     if target is None:
-        raise UsageError("this is no address", where, "postgresql://…#TABLE or mysql://…#TABLE")
+        raise UsageError("not a valid address", where, "postgresql://…#TABLE or mysql://…#TABLE")
     return target
 
 
@@ -146,9 +146,9 @@ def endings_of(loaded: LoadedPlan) -> list[str]:
     for ending in endings:
         if f"{result}{ending}".lower() in _TAKEN:
             raise UsageError(
-                f"{result}{ending} is what every handover has, and cannot be the result too",
+                f"{result}{ending} is a file of every handover and cannot be the result as well",
                 f"{loaded.path} line {loaded.line('handover', 'result')}",
-                f"call it otherwise, in the step's into and here: {result}-all",
+                f"use another name, in into of the step and here: {result}-all",
             )
     return list(dict.fromkeys(endings))
 

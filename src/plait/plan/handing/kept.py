@@ -128,10 +128,10 @@ def kept_of(folder: Path) -> Kept:
     try:
         stated, _ = read_lineage(lineage, [])
         if not fits(stated, _STATED):
-            raise ValueError("what it states beside the lineage is not what a run states")
+            raise ValueError("its metadata is not what a run writes")
         package = json.loads(read_plain(folder / "datapackage.json"))
     except (OSError, ValueError, KeyError, RecursionError) as error:
-        raise SourceError(f"the handover cannot be read: {error}", str(folder)) from None
+        raise SourceError(f"cannot read the handover: {error}", str(folder)) from None
     name = stated["result"]
     sums = {one["path"]: one["hash"] for one in package["resources"]}
     files = [path for path in sums if Path(path).stem == name and Path(path).name == path]

@@ -51,7 +51,7 @@ class Mailbox:
             raise NotSentError(str(error)) from None
         if address.scheme not in _PORTS or not parts.host:
             raise NotSentError(
-                f"{address.shown} is no mail server: write smtp://HOST or smtps://HOST"
+                f"{address.shown} is not a mail server: write smtp://HOST or smtps://HOST"
             )
         again(lambda: self._once(address, parts, message), waits)
 
@@ -150,7 +150,7 @@ def _password(address: Address, parts: Parts) -> str:
     found = parts.password or os.environ.get(PASSWORD) or from_keyring(address)
     if not found:
         raise NotSentError(
-            f"there is no password for {parts.user} at {parts.host}: set {PASSWORD}, or "
+            f"no password for {parts.user} at {parts.host}: set {PASSWORD}, or "
             f"keyring set {address.scheme}://{parts.host}{f':{parts.port}' if parts.port else ''}/ "
             f"{parts.user}"
         )

@@ -80,7 +80,7 @@ def test_message(loaded: LoadedPlan, record: Record) -> Message:
     return Message(
         f"{title}: a test of the notices",
         (
-            f"{title}: this is a test. When a run ends, you are told here.",
+            f"{title}: this is a test. You will be notified here when a run ends.",
             "",
             f"from {loaded.path.absolute()}, by {record.user} on {record.machine}",
         ),

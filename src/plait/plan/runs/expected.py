@@ -53,10 +53,10 @@ def change_expectations(
             yield Expected(what, True, "accepted for this run: --accept-change", line)
         elif since is None and last is not None:
             when = day_and_time(last.started)
-            said = f"it cannot be judged: the result of {when} is not there as it was written; "
+            said = f"cannot be checked: the result of {when} has changed since it was written; "
             yield Expected(what, False, said + "to go on all the same: --accept-change", line)
         elif since is None:
-            yield Expected(what, True, "there is no earlier run to compare with", line)
+            yield Expected(what, True, "no earlier run to compare with", line)
         else:
             known = (*since.compared.findings, *findings)
             yield _judged(since, known, name, value, what, line)

@@ -122,9 +122,9 @@ def handed_in(folder: Path) -> Handed:
     try:
         said = json.loads(read_plain(folder / "ledger.json"))
     except (OSError, ValueError) as error:
-        raise SourceError(f"the handover cannot be read: {error}", str(folder)) from None
+        raise SourceError(f"cannot read the handover: {error}", str(folder)) from None
     if not fits(said, _STATED):
-        raise not_as_written(folder, "ledger.json does not say what a run says")
+        raise not_as_written(folder, "ledger.json is not what a run writes")
     handed = Handed(folder, said)
     if not any(path.is_file() for path in handed.files.values()):
         raise SourceError(f"the dataset {handed.result} does not exist", str(folder))

@@ -71,7 +71,9 @@ class History:
 
     def _write(self, lines: Sequence[str]) -> None:
         if self.path.is_symlink():
-            raise OSError(errno.ELOOP, "it is a link, and none is followed", str(self.path))
+            raise OSError(
+                errno.ELOOP, "the history is a link; links are not followed", str(self.path)
+            )
         mode = stat.S_IMODE(self.path.stat().st_mode) if self.path.exists() else _RIGHTS
         part = self.path.with_name(f".{self.path.name}.plait-new")
         write_plain(part, "".join(f"{line}\n" for line in lines).encode(), mode)
@@ -95,7 +97,7 @@ def read_history(plan: Path) -> list[Record]:
     try:
         lines = _lines(path)
     except (OSError, UnicodeDecodeError) as error:
-        raise SourceError(f"the history cannot be read: {error}", str(path)) from None
+        raise SourceError(f"cannot read the history: {error}", str(path)) from None
     running = is_running(plan)
     records = [one for line in lines if (one := _record(line))]
     return [one if running and one is records[-1] else _unended(one) for one in records]
@@ -112,8 +114,12 @@ def run_of(plan: Path, number: int) -> Record:
     for one in records:
         if one.run == number:
             return one
-    known = f"it has runs {records[0].run} to {records[-1].run}" if records else "there is none yet"
-    raise UsageError(f"there is no run {number} of this plan", str(plan), known)
+    known = (
+        f"the history has runs {records[0].run} to {records[-1].run}"
+        if records
+        else "there is none yet"
+    )
+    raise UsageError(f"no run {number} of this plan", str(plan), known)
 
 
 def run_with(records: Sequence[Record], ledger: str) -> Record | None:

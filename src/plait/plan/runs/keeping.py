@@ -70,9 +70,9 @@ def keep(target: Path, when: str) -> Path:
             remove(part)
     except OSError as error:
         raise OutputError(
-            f"the earlier handover cannot be kept: {error.strerror}",
+            f"cannot keep the earlier handover: {error.strerror}",
             str(kept),
-            "make room, or write keep = 0 under [handover]; nothing was handed over",
+            "free some space, or set keep = 0 under [handover]; nothing was handed over",
         ) from None
     return kept
 

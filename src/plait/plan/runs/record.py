@@ -139,7 +139,7 @@ def failure(error: BaseException) -> dict[str, str]:
     if isinstance(error, Exception):
         last = traceback.format_exception_only(error)[-1].strip()
         return {"what": f"a fault of the program: {last}"}
-    return {"what": "it was interrupted"}
+    return {"what": "interrupted"}
 
 
 def as_dict(record: Record) -> dict[str, Any]:

@@ -86,7 +86,7 @@ def what_is_new(
         found = compare(tables, _key(sides, tables))
         by_source = _by_source(earlier, part, found)
     except (PlaitError, OSError, ValueError, KeyError) as error:
-        remedy = f"plait compare {quote(str(earlier))} HANDOVER, when this one is there"
+        remedy = f"plait compare {quote(str(earlier))} HANDOVER, once this one exists"
         message = f"cannot compare with the last run: {error}"
         return None, [Finding("not-compared", "warning", 1, message, remedy, str(earlier))]
     when = day_and_time(when_made(earlier, records))

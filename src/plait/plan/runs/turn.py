@@ -128,4 +128,4 @@ def _who(number: int) -> str:
         said = json.loads(os.read(number, 4096))
         return f"{said['who']}, process {said['process']}"
     except (OSError, ValueError, KeyError, TypeError):
-        return "it does not say who"
+        return "unknown"

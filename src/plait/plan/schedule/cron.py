@@ -127,10 +127,10 @@ def _read() -> bytes:
     OutputError
     """
     if not is_there():
-        raise OutputError("there is no crontab on this machine", remedy="apt install cron")
+        raise OutputError("this machine has no crontab", remedy="apt install cron")
     ended = _crontab("-l", b"")
     if ended.returncode and b"no crontab" not in ended.stderr.lower():
-        raise OutputError(f"the crontab cannot be read: {_told(ended)}")
+        raise OutputError(f"cannot read the crontab: {_told(ended)}")
     return b"" if ended.returncode else ended.stdout
 
 

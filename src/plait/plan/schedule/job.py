@@ -79,7 +79,7 @@ def job_of(plan: Path, when: When, more: Sequence[str] = ()) -> Job:
     for word in (str(whole), *more):
         if any(sign in word for sign in "\n\r\0"):
             # It would begin a line of a crontab or of a unit, and be run.
-            raise UsageError("a scheduler takes no word with a line break in it", repr(word))
+            raise UsageError("a scheduled command cannot contain a line break", repr(word))
     return Job(whole, when, program(), tuple(more))
 
 

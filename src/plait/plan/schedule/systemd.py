@@ -111,7 +111,7 @@ def install(job: Job) -> str:
         for name, text in units(job).items():
             (place / name).write_text(text, encoding="utf-8")
     except OSError as error:
-        raise OutputError(f"it cannot be written: {error.strerror}", str(place)) from None
+        raise OutputError(f"cannot write the file: {error.strerror}", str(place)) from None
     _systemctl("daemon-reload")
     _systemctl("enable", "--now", f"{job.mark}.timer")
     return f"in {place}, as {job.mark}.timer"

@@ -73,7 +73,7 @@ def weekly(day: str, text: str) -> When:
     whole = [name.lower() for name in calendar.day_name]
     if found is None or not any(name.startswith(day.lower()) for name in whole):
         near = nearest_name(day, DAYS)
-        raise UsageError(f"there is no day {day!r}", remedy=near or f"one of {', '.join(DAYS)}")
+        raise UsageError(f"unknown day {day!r}", remedy=near or f"one of {', '.join(DAYS)}")
     at = DAYS.index(found)
     name = calendar.day_name[(at - 1) % 7]
     return When(
@@ -85,7 +85,7 @@ def monthly(day: str, text: str) -> When:
     """Every month on a day, from 1 to 31, at a time of day; a month without it has none."""
     hour, minute = _clock(text, "monthly", "1 06:00")
     if not day.isdecimal() or not 1 <= int(day) <= 31:
-        raise UsageError(f"there is no day {day!r} in a month", remedy="write 1 to 31: 1 06:00")
+        raise UsageError(f"no month has a day {day!r}", remedy="write 1 to 31: 1 06:00")
     words = f"every month on day {int(day)} at {hour:02}:{minute:02}"
     words += "; months without that day are skipped" if int(day) > 28 else ""
     return When((str(minute), str(hour), str(int(day)), "*", "*"), words)
@@ -105,7 +105,7 @@ def every(text: str) -> When:
             f"{text!r} has {len(fields)} fields, and crontab has five",
             remedy="minute, hour, day of the month, month, day of the week: '*/15 8-17 * * 1-5'",
         )
-    when = When(fields, f"as crontab says: {' '.join(fields)}")
+    when = When(fields, f"as in a crontab: {' '.join(fields)}")
     when.values()
     if next(_days(when, datetime(2028, 1, 1)), None) is None:
         raise UsageError(
@@ -154,7 +154,7 @@ def _number(text: str, at: int, low: int, high: int) -> int:
         return known
     if not text.isdecimal() or not low <= int(text) <= high:
         raise UsageError(
-            f"{text!r} is no {_NAMES[at]}", remedy=f"a number from {low} to {high}, or *"
+            f"{text!r} is not a valid {_NAMES[at]}", remedy=f"a number from {low} to {high}, or *"
         )
     return int(text)
 

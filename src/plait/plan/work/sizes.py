@@ -34,7 +34,7 @@ def check_sizes(loaded: LoadedPlan, named: Mapping[str, Sequence[Table]]) -> Non
         stacks = verb_of(step) == "stack"
         if stacks and total > MOST_ROWS:
             what = f"this stack would have {counted(total, 'row')} or more"
-            remedy = f"a table holds {MOST_ROWS:,}; is an input its own result?"
+            remedy = f"a table holds {MOST_ROWS:,}; check that no input is its own result"
             line = loaded.line("step", number, "stack")
             raise PlanError(str(loaded.path), [Fault(line, what, remedy)])
         if name:

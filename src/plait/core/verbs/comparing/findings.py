@@ -110,7 +110,7 @@ def _of_columns(changes: Changes) -> Iterator[Finding]:
     types = [f"{name}: {was}, and now {is_}" for name, (was, is_) in changes.types.items()]
     told: list[tuple[str, str, str, Iterable[str]]] = [
         ("columns-gone", "warning", "only in the old", changes.columns_gone),
-        ("columns-renamed", "warning", "with another name, by what is in them", renamed),
+        ("columns-renamed", "warning", "renamed, judging by their values", renamed),
         ("type-changed", "warning", "of another type", types),
         ("columns-new", "note", "only in the new", changes.columns_new),
     ]

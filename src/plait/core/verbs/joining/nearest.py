@@ -112,7 +112,7 @@ def parse_within(text: str, temporal: bool) -> Fraction:
     found = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([a-z]*)\s*", text)
     if found is None or (found[2] not in _UNITS if temporal else found[2]):
         shown = f"a number and one of {', '.join(_UNITS)}" if temporal else "a number"
-        raise UsageError(f"--within {text!r} is no distance", remedy=f"write {shown}")
+        raise UsageError(f"--within {text!r} is not a distance", remedy=f"write {shown}")
     return Fraction(found[1]) * (_UNITS[found[2]] if temporal else 1)
 
 
@@ -263,7 +263,7 @@ def _partners(
         inside = (at >= 0) & (at < len(place))
         safe = np.where(inside, at, 0)
         same = inside & (np.append(other_codes, -2)[safe] == codes)
-        with np.errstate(invalid="ignore"):  # from one infinity to another there is no distance
+        with np.errstate(invalid="ignore"):  # from one infinity to another there is not a distance
             gap = np.abs(np.append(other_values, other_values.dtype.type(0))[safe] - values)
         there = same if limit is None else same & (gap <= limit).astype(bool)
         partners.append((at, gap, there))

@@ -102,9 +102,9 @@ class Into(Tables, ABC):
         if there and (head in there or not there_is):
             if head not in there:
                 raise OutputError(
-                    f"there is no {self.called} {head!r}",
+                    f"no {self.called} {head!r}",
                     self._address.shown,
-                    nearest(head, there) or "make it first, or name the table only",
+                    nearest(head, there) or "create it first, or name only the table",
                 )
             return head, tail
         usual = self._usual()

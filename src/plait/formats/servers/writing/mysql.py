@@ -238,7 +238,7 @@ class MySQLTables(Into):
             if self._found(one.schema, one.name):
                 if not self._replace:
                     raise OutputError(
-                        f"somebody made a table {one.name} meanwhile", self._address.shown
+                        f"someone created a table {one.name} in the meantime", self._address.shown
                     )
                 old = f"{schema}.{quoted(f'{one.name[:36]}{PART}{self._token}-old-{number}')}"
                 moves.append(f"{schema}.{name} TO {old}")
@@ -262,7 +262,7 @@ class MySQLTables(Into):
             raise OutputError(
                 f"another run is writing {new.name}, and does not end",
                 self._address.shown,
-                "see what it is doing; nothing was changed",
+                "check what that session is doing; nothing was changed",
             )
 
     def _add_rows(self, added: Sequence[_New]) -> None:

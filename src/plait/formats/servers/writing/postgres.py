@@ -136,14 +136,14 @@ class PostgresTables(Into):
             called = _CALLED.get(kind, "no table")
             raise OutputError(f"{table} is {called} there", where, "name another table")
         if append and not inserts:
-            raise OutputError("no rows may be added to it", where, "GRANT INSERT ON it to the user")
+            raise OutputError("no permission to add rows", where, "GRANT INSERT ON it to the user")
         if append:
             return
         self._refuse_taken(table, name)
         self._refuse_loss(found[0][3], table, where)
         if not owned:
             raise OutputError(
-                "only its owner may replace it", where, "ALTER TABLE … OWNER TO the user"
+                "only the owner may replace the table", where, "ALTER TABLE … OWNER TO the user"
             )
         self._check_may_create(schema, where)
 
@@ -155,7 +155,7 @@ class PostgresTables(Into):
             raise OutputError(
                 f"replacing {table} would lose {few}",
                 where,
-                "write to another table; or empty this one, and add to it: --append",
+                "write to another table, or empty this one and add to it: --append",
             )
 
     def _check_may_create(self, schema: str, where: str) -> None:
@@ -312,7 +312,7 @@ class PostgresTables(Into):
         if found:
             if not self._replace:
                 raise OutputError(
-                    f"somebody made a table {new.name} meanwhile", self._address.shown
+                    f"someone created a table {new.name} in the meantime", self._address.shown
                 )
             again = self._kept_of(found[0][3], f"{schema}.{quoted(new.name)}")
             self._base.do(f"DROP TABLE {schema}.{quoted(new.name)}", new.name)

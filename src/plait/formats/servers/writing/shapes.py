@@ -151,7 +151,7 @@ def check_cells(
         if wrong is not None and pc.any(wrong).as_py():
             row = int(np.flatnonzero(pc.fill_null(wrong, False).to_numpy(False))[0])
             raise OutputError(
-                f"row {begin + row + 1:,}, column {name}: the database cannot hold "
+                f"row {begin + row + 1:,}, column {name}: the database cannot store "
                 f"{column[row].as_py()!r}",
                 where,
                 "nothing was changed",
