@@ -153,6 +153,12 @@ def test_the_same_plan_and_sources_give_the_same_bytes(plait, season, tmp_path):
     assert [one.name for one in tmp_path.iterdir() if one.name.startswith(".")] == []
 
 
+def test_a_format_that_there_is_not_is_told_before_any_step_is_done(plait, season):
+    season(("season = 7", "season >= 1000"), ('"parquet"]', '"parchment"]'))
+    ended = plait("run", "season.toml")
+    assert ended.status == 2 and "parchment" in ended.err and "expectation" not in ended.err
+
+
 def test_nothing_is_handed_over_when_an_expectation_fails(plait, season, tmp_path):
     season(("season = 7", "season >= 1000"), ("season = 1 }", "season = 0 }"))
     ended = plait("run", "season.toml", "--json")

@@ -83,7 +83,7 @@ def test_only_an_earlier_one_is_replaced_and_only_when_asked(tmp_path):
     with pytest.raises(OutputError, match="does not exist"):
         check_folder(tmp_path / "no" / "out", False, marks)
     (tmp_path / "link").symlink_to(target)
-    with pytest.raises(OutputError, match="no folder"):
+    with pytest.raises(OutputError, match="not a folder"):
         check_folder(tmp_path / "link", True, marks)
 
 
