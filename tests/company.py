@@ -9,38 +9,40 @@ from contextvars import Context
 from pathlib import Path
 from typing import Any
 
-from plait.core.store.crew import working_with
-from plait.core.store.lending import borrow, lend, remove_file
-from plait.core.store.room import Room, working_in
+from plait.core.job.executor import use_worker_pool
+from plait.core.job.memory import MemoryBudget, use_memory_budget
+from plait.core.job.transfer import pack_payload, remove_payload_file, unpack_payload
 
 
 class Company:
     """Does all calls itself, and counts them; stretches are so many times smaller."""
 
     def __init__(self, folder: Path, share: int) -> None:
-        self.folder, self.share, self.calls = folder, share, 0
+        self.folder, self.tasks_per_unit, self.calls = folder, share, 0
 
-    def each(self, function: Callable[..., Any], common: Any, items: Sequence[Any]) -> Iterator:
-        parcel = lend(common, self.folder)
+    def map_tasks(
+        self, function: Callable[..., Any], common: Any, items: Sequence[Any]
+    ) -> Iterator:
+        parcel = pack_payload(common, self.folder)
         for item in items:
             self.calls += 1
             made = Context().run(self._call, pickle.dumps((function, parcel, item)))
-            yield borrow(made, keep=False)
-        remove_file(parcel)
+            yield unpack_payload(made, keep=False)
+        remove_payload_file(parcel)
 
     def _call(self, sent: bytes) -> Any:
         function, parcel, item = pickle.loads(sent)
-        room = Room(1 << 28, lambda: self.folder)
-        with working_in(room):
-            room.begin()
-            return lend(function(borrow(parcel), item), self.folder)
+        room = MemoryBudget(1 << 28, lambda: self.folder)
+        with use_memory_budget(room):
+            room.start_spilling()
+            return pack_payload(function(unpack_payload(parcel), item), self.folder)
 
 
 @contextmanager
 def in_company(folder: Path, share: int = 1 << 13) -> Iterator[Company]:
     """All that is done within is shared out, in stretches of some 128 rows or 4 KB."""
-    room = Room(1 << 28, lambda: folder)
+    room = MemoryBudget(1 << 28, lambda: folder)
     company = Company(folder, share)
-    with working_in(room), working_with(company):
-        room.begin()
+    with use_memory_budget(room), use_worker_pool(company):
+        room.start_spilling()
         yield company

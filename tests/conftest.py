@@ -51,7 +51,7 @@ class Ended:
 
     def finding(self, code: str) -> dict[str, Any]:
         """The one finding with that code."""
-        from plait.core.account.finding import CODES
+        from plait.core.base.findings import CODES
 
         assert code in CODES and {one["code"] for one in self.json["findings"]} <= set(CODES)
         (found,) = [finding for finding in self.json["findings"] if finding["code"] == code]
@@ -61,12 +61,12 @@ class Ended:
 @cache
 def _known_options() -> frozenset[str]:
     """Every option of every command."""
-    from plait.cli.main import COMMANDS, Parser, command
+    from plait.cli.main import COMMANDS, CommandLineParser, load_command
 
     found = set()
     for name in COMMANDS:
-        parser = Parser(prog=name)
-        command(name).add_arguments(parser)
+        parser = CommandLineParser(prog=name)
+        load_command(name).add_arguments(parser)
         found |= {word for one in parser._actions for word in one.option_strings}
     return frozenset(found)
 
@@ -104,7 +104,7 @@ def plait(tmp_path, monkeypatch, started):
 
     What is fed to it, or given in the environment, has a process of its own.
     """
-    from plait.cli.main import main
+    from plait.cli.main import run_command_line
 
     monkeypatch.chdir(tmp_path)
 
@@ -115,7 +115,7 @@ def plait(tmp_path, monkeypatch, started):
         err = io.StringIO()
         with redirect_stdout(out), redirect_stderr(err):
             try:
-                status = main([str(word) for word in words])
+                status = run_command_line([str(word) for word in words])
             except SystemExit as ended:
                 status = int(ended.code or 0)
         assert "Traceback" not in err.getvalue(), err.getvalue()

@@ -24,8 +24,8 @@ _PROGRAM = """
 import sys
 import killed
 {before}
-from plait.cli.main import main
-status = killed.counted(int(sys.argv.pop(1)), lambda: main(sys.argv[1:]))
+from plait.cli.main import run_command_line
+status = killed.counted(int(sys.argv.pop(1)), lambda: run_command_line(sys.argv[1:]))
 sys.exit(status)
 """
 

@@ -10,8 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from plait.demo.before import take_back
-from plait.demo.data import write_demo_data, write_records
+from plait.demo.data import rewind_one_month, write_demo_data, write_records
 from servers import PASSWORD
 
 ROOT = Path(__file__).parents[1]
@@ -59,7 +58,7 @@ def test_the_commands_and_the_python_of_the_pages_run_in_their_order(plait, tmp_
 def test_the_month_after_runs_as_the_page_says(plait, tmp_path):
     page, october = "docs/monthly.md", "<!-- october arrives -->"
     write_demo_data(tmp_path)
-    take_back(tmp_path)
+    rewind_one_month(tmp_path)
     plan = tmp_path / "season.toml"
     plan.write_text(plan.read_text().replace("# ignore =", "ignore ="))
     before, _, after = _text(page).partition(october)

@@ -38,7 +38,7 @@ def lock(descriptor, flags):
 sys.modules["portalocker"] = types.SimpleNamespace(
     lock=lock, AlreadyLocked=Locked, LockException=OSError, LOCK_EX=1, LOCK_NB=2)
 """
-RUN = "from plait.cli.main import main\nsys.exit(main(sys.argv[1:]))\n"
+RUN = "from plait.cli.main import run_command_line\nsys.exit(run_command_line(sys.argv[1:]))\n"
 PLAN = """
 [source.visits]
 path = "visits.csv"
@@ -113,9 +113,9 @@ def test_what_needs_posix_says_so(folder, words):
 def test_two_runs_of_one_plan_wait_for_each_other_there_too(folder):
     """The lock is asked for on the file of the turn, and refused to the second."""
     code = (
-        "from pathlib import Path\nfrom plait.plan.runs.turn import is_running, turn\n"
+        "from pathlib import Path\nfrom plait.plan.runs.lock import is_run_locked, run_lock\n"
         "plan = Path('p.toml')\n"
-        "with turn(plan, 'a test', False):\n    assert is_running(plan)\n"
+        "with run_lock(plan, 'a test', False):\n    assert is_run_locked(plan)\n"
         "print('held')\n"
     )
     ended = subprocess.run(

@@ -18,7 +18,7 @@ HELD = {
         "plan/test_strangers.py::test_an_address_in_a_strangers_handover_is_not_opened",
         "plan/test_strangers.py::test_a_file_outside_is_not_opened_for_a_strangers_handover",
         "plan/test_strangers.py::test_what_lies_beside_a_strangers_handover_is_traced",
-        "formats/delivery/test_delivery.py::"
+        "io/delivery/test_delivery.py::"
         "test_a_database_that_somebody_elses_journal_names_is_not_asked",
     ],
     "Of a crontab only": [
@@ -26,16 +26,15 @@ HELD = {
         "plan/schedule/test_schedule.py::test_a_line_break_in_a_word_is_no_line_of_the_scheduler",
     ],
     "A file from an address": [
-        "formats/remote/test_misbehaving_server.py::test_what_is_read_is_one_version_or_nothing_is",
-        "formats/remote/test_misbehaving_server.py::"
+        "io/places/test_misbehaving_server.py::test_what_is_read_is_one_version_or_nothing_is",
+        "io/places/test_misbehaving_server.py::"
         "test_what_unpacks_on_the_way_past_the_limit_is_refused",
-        "formats/remote/test_misbehaving_server.py::"
-        "test_a_body_without_a_length_does_not_fill_the_disk",
+        "io/places/test_misbehaving_server.py::test_a_body_without_a_length_does_not_fill_the_disk",
     ],
     "No wait is without end": [
-        "formats/servers/test_silent_servers.py::test_a_wait_ends_when_its_time_is_over",
-        "formats/servers/test_silent_servers.py::test_an_interrupt_ends_a_wait",
-        "plan/notice/test_notices.py::test_an_answer_without_an_end_keeps_no_run",
+        "io/database/test_silent_servers.py::test_a_wait_ends_when_its_time_is_over",
+        "io/database/test_silent_servers.py::test_an_interrupt_ends_a_wait",
+        "plan/notices/test_notices.py::test_an_answer_without_an_end_keeps_no_run",
     ],
     "Links, pipes and devices": [
         "plan/test_strangers.py::test_links_and_pipes_beside_a_plan_are_not_followed_or_waited_for",
@@ -45,14 +44,14 @@ HELD = {
         "cli/test_workers.py::test_workers_show_no_page_to_whoever_is_on_this_machine"
     ],
     "Passwords and tokens": [
-        "formats/servers/test_what_goes_wrong.py::test_no_output_has_a_secret_in_it"
+        "io/database/test_what_goes_wrong.py::test_no_output_has_a_secret_in_it"
     ],
     "No script but its own": [
-        "pages/test_all_pages.py::test_nothing_hostile_runs_and_all_of_it_is_shown"
+        "report/html/test_all_pages.py::test_nothing_hostile_runs_and_all_of_it_is_shown"
     ],
     "Outputs are complete or absent": [
         "faults/test_outputs_are_whole.py::test_all_outputs_are_new_or_all_are_old",
-        "formats/delivery/test_delivery.py::"
+        "io/delivery/test_delivery.py::"
         "test_what_is_half_written_is_its_owners_alone_and_then_as_files_are_there",
     ],
 }
@@ -84,8 +83,8 @@ def watch(event, args):
     if event in ("socket.connect", "socket.getaddrinfo", "socket.gethostbyname", "socket.sendto"):
         raise SystemExit(f"somebody is asked: {args}")
 sys.addaudithook(watch)
-from plait.cli.main import main
-sys.exit(main(sys.argv[1:]))
+from plait.cli.main import run_command_line
+sys.exit(run_command_line(sys.argv[1:]))
 """
 
 

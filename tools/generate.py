@@ -21,59 +21,60 @@ from argcomplete.shell_integration import shellcode
 from argparse_manpage.manpage import Manpage
 
 from plait._version import __version__
-from plait.cli.main import COMMANDS, Parser, command, main_parser
-from plait.options.option import Form, Option, Takes, Verb
-from plait.options.verbs import VERBS
+from plait.cli.main import COMMANDS, CommandLineParser, load_command, main_parser
+from plait.core.specs import one_table, several_tables
+from plait.core.specs.option import InputArity, OperationSpec, Option, OptionKind
+from plait.core.specs.several_tables import OPERATIONS
 from plait.plan.file.model import Plan
 from plait.plan.file.reference import HANDOVER_FILES, reference_markdown
 
 ROOT = Path(__file__).parents[1]
-CALLS = ROOT / "src" / "plait" / "_python" / "verbs.py"
+CALLS = ROOT / "src" / "plait" / "api" / "operations.py"
 SCHEMA = ROOT / "src" / "plait" / "plan" / "plan.schema.json"
 
-_HEAD = '''"""Verbs of ``import plait``, made by ``tools/generate.py`` from ``plait/options``."""
+_HEAD = '''"""The operations of ``import plait``, made by ``tools/generate.py``."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from typing import cast
 
-from plait._python.given import (
+from plait.api.files import (
     Input,
-    all_tables,
-    one_table,
+    read_one_table,
+    read_tables,
+    read_two_datasets,
     tables_by_name,
-    two_datasets,
 )
-from plait.core.table.keyspec import KeySpec, Pairs, Several
-from plait.core.verbs.compare import Compared
-from plait.core.verbs.join import Joined
-from plait.core.verbs.keys import Audited
-from plait.core.verbs.result import Result, with_reading
-from plait.core.verbs.settle import Settled
+from plait.core.table.key_spec import KeySpec, Pairs, Several
+from plait.core.operations.compare import Comparison
+from plait.core.operations.join import JoinResult
+from plait.core.operations.keys import KeyAudit
+from plait.core.operations.result import Result, include_reading
+from plait.core.operations.settle import SettleResult
 {imports}
-from plait.options.option import perform
+from plait.core.specs.option import run_operation
 '''
 _TYPES = {
-    Form.TEXT: "str | None",
-    Form.COLUMN: "str | None",
-    Form.FLAG: "bool",
-    Form.WHOLE: "int | None",
-    Form.SPAN: "int | str | None",
-    Form.CHOICE: "str | None",
-    Form.SWITCH: "bool",
-    Form.COLUMNS: "str | Sequence[str]",
-    Form.NAMES: "str | Sequence[str]",
-    Form.WORDS: "Iterable[str]",
-    Form.LINES: "Iterable[str]",
-    Form.PAIRS: "Pairs",
-    Form.SEVERAL: "Several",
-    Form.EXPRESSIONS: "Pairs",
-    Form.KEY: "KeySpec",
-    Form.KEY_OF_TWO: "KeySpec | None",
-    Form.KEYS: "KeySpec | None",
-    Form.TABLE: "Input | None",
-    Form.ALL_OR_SOME: "bool | str | Sequence[str]",
+    OptionKind.TEXT: "str | None",
+    OptionKind.COLUMN: "str | None",
+    OptionKind.FLAG: "bool",
+    OptionKind.WHOLE: "int | None",
+    OptionKind.SPAN: "int | str | None",
+    OptionKind.CHOICE: "str | None",
+    OptionKind.SWITCH: "bool",
+    OptionKind.COLUMNS: "str | Sequence[str]",
+    OptionKind.NAMES: "str | Sequence[str]",
+    OptionKind.WORDS: "Iterable[str]",
+    OptionKind.LINES: "Iterable[str]",
+    OptionKind.PAIRS: "Pairs",
+    OptionKind.SEVERAL: "Several",
+    OptionKind.EXPRESSIONS: "Pairs",
+    OptionKind.KEY: "KeySpec",
+    OptionKind.KEY_OF_TWO: "KeySpec | None",
+    OptionKind.KEYS: "KeySpec | None",
+    OptionKind.TABLE: "Input | None",
+    OptionKind.ALL_OR_SOME: "bool | str | Sequence[str]",
 }
 _IN_WORDS = {
     "str | None": "str, optional",
@@ -89,28 +90,34 @@ _IN_WORDS = {
 }
 _EMPTY = "()"
 _RETURNS = {
-    "join": ("Joined", "With ``table``, ``entries`` (the ledger), ``match`` (counts of rows), "
+    "join": ("JoinResult", "With ``table``, ``entries`` (the ledger), ``match`` (counts of rows), "
              "``keys``, ``findings`` and ``aside``."),
-    "settle": ("Settled", "With ``table``, ``entries`` (the ledger), ``decisions``, ``findings`` "
+    "settle": ("SettleResult", "With ``table``, ``entries`` (the ledger), ``decisions``, "
+    "``findings`` "
                "and ``aside``."),
-    "compare": ("Compared", "With ``changes`` (counts), ``columns``, ``entry`` (the ledger), "
+    "compare": ("Comparison", "With ``changes`` (counts), ``columns``, ``entry`` (the ledger), "
                 "``findings``, and ``listed()``, every change as a table."),
-    "keys": ("Audited", "With ``tables``, ``pairs``, ``holdings``, ``why`` and ``findings``."),
+    "keys": ("KeyAudit", "With ``tables``, ``pairs``, ``holdings``, ``why`` and ``findings``."),
 }  # fmt: skip
 _RESULT = ("Result", "With ``table``, ``entries`` (the ledger), ``findings`` and ``aside``.")
 _INPUT = "path, Table, mapping of names to lists, or Arrow columns"
 _INPUTS = {
-    Takes.ONE: f"{_INPUT}",
-    Takes.EACH: f"{_INPUT}\n    The left one first, each of one table.",
-    Takes.TWO: f"{_INPUT}\n    Or the folder of a handover: its dataset, and its key.",
-    Takes.ALL: f"{_INPUT}, or a sequence of them\n    Also globs and folders, in order.",
+    InputArity.ONE: f"{_INPUT}",
+    InputArity.EACH: f"{_INPUT}\n    The left one first, each of one table.",
+    InputArity.TWO: f"{_INPUT}\n    Or the folder of a handover: its dataset, and its key.",
+    InputArity.ALL: f"{_INPUT}, or a sequence of them\n    Also globs and folders, in order.",
 }
 
 
 def calls_text() -> str:
     """The module of the verbs, as ruff formats it."""
-    imports = "\n".join(f"from plait.options.{name} import {name.upper()}" for name in VERBS)
-    text = _HEAD.format(imports=imports) + "".join(f"\n\n{_call(verb)}" for verb in VERBS.values())
+    imports = "\n".join(
+        f"from plait.core.specs.{module.__name__.rpartition('.')[2]} import {name.upper()}"
+        for name in OPERATIONS
+        for module in [one_table if name.upper() in vars(one_table) else several_tables]
+    )
+    calls = "".join(f"\n\n{_call(verb)}" for verb in OPERATIONS.values())
+    text = _HEAD.format(imports=imports) + calls
     for words in (["check", "--fix", "--quiet", "--select", "I"], ["format"]):
         text = subprocess.run(
             [sys.executable, "-m", "ruff", *words, "--stdin-filename", str(CALLS), "-"],
@@ -122,29 +129,29 @@ def calls_text() -> str:
     return text
 
 
-def _call(verb: Verb) -> str:
+def _call(verb: OperationSpec) -> str:
     made, _ = _RETURNS.get(verb.name, _RESULT)
     body = indent(f'"""{_docstring(verb)}\n"""\n{_body(verb)}', "    ")
     return f"def {verb.name}({', '.join(_parameters(verb))}) -> {made}:\n{body}\n"
 
 
-def _parameters(verb: Verb) -> Iterator[str]:
-    several = "Sequence[Input] | Input" if verb.takes is Takes.ALL else "Input"
-    yield from (f"{name}: {several}" for name in verb.given)
-    if verb.takes is Takes.EACH:
+def _parameters(verb: OperationSpec) -> Iterator[str]:
+    several = "Sequence[Input] | Input" if verb.arity is InputArity.ALL else "Input"
+    yield from (f"{name}: {several}" for name in verb.python_inputs)
+    if verb.arity is InputArity.EACH:
         yield "*more: Input"
     for number, option in enumerate(verb.options):
-        if number == verb.by_place and verb.takes is not Takes.EACH:
+        if number == verb.positional_count and verb.arity is not InputArity.EACH:
             yield "*"
         yield _parameter(option)
-        if option.form is Form.KEYS:
+        if option.kind is OptionKind.KEYS:
             yield "keys: Sequence[KeySpec] = ()"
     if verb.name != "keys":
         yield "name: str | None = None"
 
 
 def _parameter(option: Option) -> str:
-    kind = _TYPES[option.form]
+    kind = _TYPES[option.kind]
     if option.required:
         return f"{_name(option)}: {kind.removesuffix(' | None')}"
     default = _default(option)
@@ -156,58 +163,67 @@ def _parameter(option: Option) -> str:
 
 
 def _name(option: Option) -> str:
-    return option.name if option.form is Form.KEYS else option.argument or option.name
+    return option.name if option.kind is OptionKind.KEYS else option.parameter or option.name
 
 
 def _default(option: Option) -> str:
-    if option.form in (Form.FLAG, Form.SWITCH, Form.ALL_OR_SOME):
+    if option.kind in (OptionKind.FLAG, OptionKind.SWITCH, OptionKind.ALL_OR_SOME):
         return "False"
     if option.default is not None:
         return json.dumps(option.default)
-    lists = (Form.NAMES, Form.WORDS, Form.LINES, Form.PAIRS, Form.SEVERAL, Form.EXPRESSIONS)
-    return _EMPTY if option.form in lists else "None"
+    lists = (
+        OptionKind.NAMES,
+        OptionKind.WORDS,
+        OptionKind.LINES,
+        OptionKind.PAIRS,
+        OptionKind.SEVERAL,
+        OptionKind.EXPRESSIONS,
+    )
+    return _EMPTY if option.kind in lists else "None"
 
 
-def _body(verb: Verb) -> str:
+def _body(verb: OperationSpec) -> str:
     made, _ = _RETURNS.get(verb.name, _RESULT)
     values = ", ".join(f'"{one.name}": {_value(one)}' for one in verb.options)
-    if verb.takes is Takes.EACH:
-        named = ", ".join(f'"{name}": {name}' for name in verb.given)
+    if verb.arity is InputArity.EACH:
+        named = ", ".join(f'"{name}": {name}' for name in verb.python_inputs)
         tables = f"tables_by_name({{{named}}}, more)"
-    elif verb.takes is Takes.TWO:
-        tables = f"two_datasets({', '.join(verb.given)})"
-    elif verb.takes is Takes.ONE:
-        tables = f"[one_table({verb.given[0]})]"
+    elif verb.arity is InputArity.TWO:
+        tables = f"read_two_datasets({', '.join(verb.python_inputs)})"
+    elif verb.arity is InputArity.ONE:
+        tables = f"[read_one_table({verb.python_inputs[0]})]"
     else:
-        tables = f"all_tables({verb.given[0]})"
+        tables = f"read_tables({verb.python_inputs[0]})"
     name = "" if verb.name == "keys" else ", name"
-    done = f"perform({verb.name.upper()}, tables, {{{values}}}{name})"
-    if verb.name not in ("keys", "compare"):  # what reading left out is told with what is done
-        done = f"with_reading({done}, tables)"
-    given = "tables, known = " if verb.takes is Takes.TWO else "tables = "
-    return f"{given}{tables}\nreturn cast({made}, {done})"
+    run = f"run_operation({verb.name.upper()}, tables, {{{values}}}{name})"
+    inputs = "tables, known" if verb.arity is InputArity.TWO else "tables"
+    if verb.name in ("keys", "compare"):
+        return f"{inputs} = {tables}\nreturn cast({made}, {run})"
+    return (
+        f"{inputs} = {tables}\nresult = {run}\nreturn cast({made}, include_reading(result, tables))"
+    )
 
 
 def _value(option: Option) -> str:
     name = _name(option)
-    if option.form is Form.TABLE:
-        return f'None if {name} is None else one_table({name}, "{name}")'
-    if option.form is Form.KEYS:
+    if option.kind is OptionKind.TABLE:
+        return f'None if {name} is None else read_one_table({name}, "{name}")'
+    if option.kind is OptionKind.KEYS:
         return "list(keys) or (None if key is None else [key])"
-    if option.form is Form.KEY_OF_TWO:
+    if option.kind is OptionKind.KEY_OF_TWO:
         return f"{name} or known"
     return name
 
 
-def _docstring(verb: Verb) -> str:
+def _docstring(verb: OperationSpec) -> str:
     first, more = _first_sentence(verb.description)
     lines = [first, *(["", *wrap(more, 84)] if more else [])]
     lines += ["", "Parameters", "----------"]
-    lines += [f"{', '.join(verb.given)}{', *more' if verb.takes is Takes.EACH else ''} : "
-              f"{_INPUTS[verb.takes]}"]  # fmt: skip
+    inputs = ", ".join((*verb.python_inputs, *["*more"] * (verb.arity is InputArity.EACH)))
+    lines += [f"{inputs} : {_INPUTS[verb.arity]}"]
     for option in verb.options:
         lines += [_said(option), indent("\n".join(wrap(f"{_sentence(option)}.", 80)), "    ")]
-        if option.form is Form.KEYS:
+        if option.kind is OptionKind.KEYS:
             lines += ["keys : sequence of key", "    Instead of ``key``: one for each."]
     if verb.name != "keys":
         lines += ["name : str, optional", "    The result's name."]
@@ -215,7 +231,7 @@ def _docstring(verb: Verb) -> str:
     lines += ["", "Returns", "-------", made, indent("\n".join(wrap(what, 80)), "    ")]
     lines += ["", "Raises", "------", "PlaitError"]
     lines += ["    For a source that cannot be read, a column that is not there, a wrong value."]
-    lines += ["", "Examples", "--------", verb.session]
+    lines += ["", "Examples", "--------", verb.doctest]
     return "\n".join(lines).replace("\\", "\\\\")
 
 
@@ -229,7 +245,7 @@ def _first_sentence(text: str) -> tuple[str, str]:
 
 
 def _said(option: Option) -> str:
-    if option.choices and option.form is Form.CHOICE:
+    if option.choices and option.kind is OptionKind.CHOICE:
         words = ", ".join(f'"{word}"' for word in option.choices)
         return f"{_name(option)} : {{{words}}}{'' if option.default else ', optional'}"
     kind = _parameter(option).partition(": ")[2].partition(" = ")[0]
@@ -239,7 +255,7 @@ def _said(option: Option) -> str:
 
 
 def _sentence(option: Option) -> str:
-    if option.form is Form.SWITCH:
+    if option.kind is OptionKind.SWITCH:
         return "Whether missing keys match one another"
     return option.help[0].upper() + option.help[1:]
 
@@ -271,14 +287,14 @@ def man_pages() -> dict[Path, str]:
     parser = main_parser()
     pages = {"plait": _man_page(parser, parser.description or "")}
     for name, summary in COMMANDS.items():
-        module = command(name)
-        parser = Parser(prog=f"plait {name}", **module.HELP)
+        module = load_command(name)
+        parser = CommandLineParser(prog=f"plait {name}", **module.HELP)
         module.add_arguments(parser)
         pages[f"plait-{name}"] = _man_page(parser, summary)
     return {folder / f"{name}.1": page for name, page in pages.items()}
 
 
-def _man_page(parser: Parser, summary: str) -> str:
+def _man_page(parser: CommandLineParser, summary: str) -> str:
     parser.prog = parser.prog.replace(" ", "-")
     about = {"description": summary, "manual_title": "Plait", "version": __version__}
     # Without a date: a page that says the same is the same.

@@ -16,7 +16,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from plait._version import __version__
-from plait.core.account.errors import (
+from plait.core.base.errors import (
     ExpectationError,
     OutputError,
     PlaitError,
@@ -25,9 +25,9 @@ from plait.core.account.errors import (
 )
 
 if TYPE_CHECKING:
-    from plait._python.files import read, survey, write
-    from plait._python.jobs import check, draft, run
-    from plait._python.verbs import (
+    from plait.api.files import read, survey, write
+    from plait.api.jobs import check, draft, run
+    from plait.api.operations import (
         beside,
         compare,
         group,
@@ -39,9 +39,9 @@ if TYPE_CHECKING:
         stack,
         widen,
     )
+    from plait.core.operations.result import Result
     from plait.core.table.table import Table
-    from plait.core.verbs.result import Result
-    from plait.formats.work.working import working
+    from plait.io.job import working
     from plait.plan.trace import trace
 
 __all__ = [
@@ -74,15 +74,15 @@ __all__ = [
 ]
 
 _PLACES = {
-    "plait._python.files": ("read", "survey", "write"),
-    "plait._python.jobs": ("check", "draft", "run"),
-    "plait._python.verbs": (
+    "plait.api.files": ("read", "survey", "write"),
+    "plait.api.jobs": ("check", "draft", "run"),
+    "plait.api.operations": (
         *("beside", "compare", "group", "join", "keys", "lengthen"),
         *("mend", "settle", "stack", "widen"),
     ),
     "plait.core.table.table": ("Table",),
-    "plait.core.verbs.result": ("Result",),
-    "plait.formats.work.working": ("working",),
+    "plait.core.operations.result": ("Result",),
+    "plait.io.job": ("working",),
     "plait.plan.trace": ("trace",),
 }
 _CALLS = {name: place for place, names in _PLACES.items() for name in names}

@@ -1,5 +1,5 @@
 """``python -m plait``."""
 
-from plait.cli.main import run
+from plait.cli.main import console_entry
 
-run()
+console_entry()

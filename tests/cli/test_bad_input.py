@@ -17,7 +17,7 @@ from unittest.mock import Mock
 import pytest
 
 from conftest import flat
-from plait.cli.main import main
+from plait.cli.main import run_command_line
 
 
 @pytest.mark.parametrize(
@@ -143,7 +143,7 @@ def test_a_full_disk_leaves_nothing_behind(tmp_path):
             preexec_fn=small_disk,
         )
         assert ended.returncode == 4, ended.stderr
-        assert "it cannot be written" in ended.stderr
+        assert "cannot be written" in ended.stderr
         assert "Traceback" not in ended.stderr
         assert [path.name for path in tmp_path.iterdir()] == ["a.csv"]
 
@@ -216,9 +216,9 @@ def test_an_error_that_leads_back_to_itself_is_told(monkeypatch, capsys, tmp_pat
     error.__cause__, other.__context__ = other, error
     monkeypatch.setenv("TMPDIR", str(tmp_path))
     monkeypatch.setattr("plait.cli.main._dispatch", Mock(side_effect=error))
-    assert main(["stack"]) == 70
+    assert run_command_line(["stack"]) == 70
     other.__cause__ = KeyboardInterrupt()
-    assert main(["stack"]) == 130
+    assert run_command_line(["stack"]) == 130
     assert "interrupted; no output was written" in capsys.readouterr().err
 
 
@@ -233,7 +233,7 @@ def test_an_error_that_leads_back_to_itself_is_told(monkeypatch, capsys, tmp_pat
 )
 def test_what_tells_of_memory_in_other_words_is_told_as_that(error, monkeypatch, capsys):
     monkeypatch.setattr("plait.cli.main._dispatch", Mock(side_effect=error))
-    assert main(["stack"]) == 2
+    assert run_command_line(["stack"]) == 2
     assert capsys.readouterr().err.startswith("plait: not enough memory to finish")
 
 
@@ -244,7 +244,7 @@ def test_a_system_that_starts_no_thread_lacks_memory(monkeypatch, capsys, tmp_pa
         threading.Thread, "start", Mock(side_effect=RuntimeError("can't start new thread"))
     )
     words = [str(tmp_path / name) for name in ("a.csv", "b.csv")]
-    assert main(["join", *words, "--key", "x"]) == 2
+    assert run_command_line(["join", *words, "--key", "x"]) == 2
     assert capsys.readouterr().err.startswith("plait: not enough memory to finish")
 
 

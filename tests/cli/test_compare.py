@@ -11,7 +11,7 @@ import pytest
 
 import plait as calls
 from conftest import rows_of
-from plait.report.schema import schema_of
+from plait.report.account import schema_of
 
 MAY = (
     "yard,hive,kg,breed\nKES,1,12.50,Carnica\nKES,2,9,Buckfast\nKES,3,,Buckfast\n"

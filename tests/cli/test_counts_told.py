@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from conftest import flat, rows_of
-from plait.report.pages import keyed
+from plait.report.html import pages
 
 PLAN = """
 [source.visits]
@@ -53,8 +53,8 @@ def test_the_join_that_the_page_of_keys_offers_can_be_pasted(
     put(v__a_csv="hive no,kg\nElm 1,2\nOak2,4\n", h__b_csv="hive no,queen\nElm1,Ada\nOak2,Bea\n")
     words = ("v/a.csv", "h/b.csv", "--key", "hive no", *more)
     offered = []
-    told = keyed.pairing
-    monkeypatch.setattr(keyed, "pairing", lambda *a: offered.append(a[2]) or told(*a))
+    told = pages.pack_unmatched_keys
+    monkeypatch.setattr(pages, "pack_unmatched_keys", lambda *a: offered.append(a[2]) or told(*a))
     ended = plait("keys", *words, "--report", "keys.html", "--out", "pairs.csv")
     assert ended.status == 0
     assert ("--ignore case" in offered[0]) == bool(more)

@@ -56,17 +56,17 @@ def test_fail_on_hands_over_no_result_but_the_page_of_an_audit(plait, join, tmp_
 
 
 def test_an_interrupt_before_and_after_the_handing_over_says_what_is_true(join, monkeypatch):
-    import plait.cli.handing as handing
+    import plait.cli.deliver as deliver
 
     def interrupt(*_):
         raise KeyboardInterrupt
 
     with monkeypatch.context() as patched:
-        patched.setattr(handing, "deliver", interrupt)
+        patched.setattr(deliver, "add_table_to_delivery", interrupt)
         ended = join("hives.csv")
         assert ended.status == 130 and "no output was written" in ended.err
     with monkeypatch.context() as patched:
-        patched.setattr(handing, "tell_json", interrupt)
+        patched.setattr(deliver, "print_json", interrupt)
         ended = join("hives.csv")
     assert ended.status == 130
     assert "season.csv and 2 more had already been written, complete" in ended.err
@@ -75,14 +75,14 @@ def test_an_interrupt_before_and_after_the_handing_over_says_what_is_true(join, 
 def test_a_fault_of_the_program_is_told_as_one_and_its_details_are_kept(
     join, monkeypatch, tmp_path
 ):
-    import plait.cli.handing as handing
+    import plait.cli.deliver as deliver
 
     def fail(*_):
         raise ZeroDivisionError("seven")
 
     monkeypatch.setenv("TMPDIR", str(tmp_path))
     monkeypatch.setattr("tempfile.tempdir", None)
-    monkeypatch.setattr(handing, "deliver", fail)
+    monkeypatch.setattr(deliver, "add_table_to_delivery", fail)
     ended = join("hives.csv")
     assert ended.status == 70
     assert "internal error, a bug in Plait: ZeroDivisionError: seven (in plait join)" in ended.err

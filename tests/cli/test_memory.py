@@ -14,9 +14,9 @@ import pytest
 
 from cases import cases
 from killed import calls_of, run_until, spread
-from plait.core.store import limit
-from plait.core.store.room import Room
-from plait.formats.work import working
+from plait.core.job import memory
+from plait.core.job.memory import MemoryBudget
+from plait.io import job
 
 HEAD = "yard,hive,day,kg,note\n"
 
@@ -54,8 +54,8 @@ def scratch(tmp_path, monkeypatch):
     """Little memory in truth: what is large for it is small for anybody else."""
     folder = tmp_path / "scratch"
     folder.mkdir()
-    monkeypatch.setattr(limit, "LEAST", 1)
-    monkeypatch.setattr(working, "Room", partial(Room, large=4096))
+    monkeypatch.setattr(memory, "LEAST", 1)
+    monkeypatch.setattr(job, "MemoryBudget", partial(MemoryBudget, large=4096))
     return folder
 
 
@@ -189,10 +189,10 @@ def test_a_killed_run_leaves_nothing_that_the_next_does_not_take_away(put, tmp_p
     scratch.mkdir()
     small = (
         "from functools import partial\n"
-        "from plait.core.store import limit\n"
-        "from plait.core.store.room import Room\n"
-        "from plait.formats.work import working\n"
-        "limit.LEAST, working.Room = 1, partial(Room, large=65536)\n"
+        "from plait.core.job import memory\n"
+        "from plait.core.job.memory import MemoryBudget\n"
+        "from plait.io import job\n"
+        "memory.LEAST, job.MemoryBudget = 1, partial(MemoryBudget, large=65536)\n"
     )
     words = ["join", "visits.csv", "hives.csv", "--key", "yard,hive", "--out", "out.csv"]
     words += ["--quiet", "--replace", "--memory", "1MB", "--scratch", str(scratch)]
@@ -238,10 +238,10 @@ def test_all_that_goes_into_a_pipe_is_what_a_file_would_have(put, tmp_path, plai
 
 def test_columns_that_come_late_are_in_the_header_of_a_pipe(plait, tmp_path, monkeypatch):
     """A record far down may bring a column: only the whole file tells its columns."""
-    from plait.cli import early
+    from plait.cli import first_rows
 
-    monkeypatch.setattr(early, "_LEAST_BYTES", 1)
-    monkeypatch.setattr(early, "_into_a_pipe", lambda: True)
+    monkeypatch.setattr(first_rows, "_LEAST_BYTES", 1)
+    monkeypatch.setattr(first_rows, "_into_a_pipe", lambda: True)
     (tmp_path / "long.jsonl").write_text('{"hive": 1}\n' * 3000 + '{"hive": 2, "kg": 9}\n')
     piped = plait("mend", "long.jsonl", "--quiet").out
     assert piped.startswith("hive,kg\n1,\n")

@@ -92,7 +92,7 @@ def test_the_draft_of_the_folder_runs_and_leaves_nothing_unsaid(office, plait):
     kinds = [next(iter(step)) for step in plan["step"]]
     assert kinds == sorted(kinds, key=["stack", "mend", "join"].index)
     for name in ("answers", "grades", "people", "wages", "prices", "samples", "harvest"):
-        assert f"# Left out: {name} is in no step" in text
+        assert f"# Left out: {name} is not used in any step" in text
     for name in UNREADABLE:
         assert f"# - {name}" in text
     assert str(office) not in text

@@ -310,8 +310,8 @@ def test_a_database_that_is_written_to_while_it_is_read_without_locks_is_refused
     """One that keeps a log and has none is read so: with locks, files would be made beside it."""
     import sqlite3
 
-    from plait.core.account.errors import SourceError
-    from plait.formats.databases.reading import read_database
+    from plait.core.base.errors import SourceError
+    from plait.io.sqlite.read import read_database
 
     base = sqlite3.connect(tmp_path / "a.db")
     base.execute("PRAGMA journal_mode = WAL")
@@ -321,12 +321,12 @@ def test_a_database_that_is_written_to_while_it_is_read_without_locks_is_refused
     assert read_database(tmp_path / "a.db", "t", "t", "a.db").column_names == ("k",)
     assert [one.name for one in tmp_path.iterdir()] == ["a.db"]
 
-    import plait.formats.databases.reading as reading
+    import plait.io.sqlite.read as read
 
-    real = reading._connected
+    real = read._connected
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr(
-            reading, "_connected", lambda *given: os.utime(given[0], (1, 1)) or real(*given)
+            read, "_connected", lambda *given: os.utime(given[0], (1, 1)) or real(*given)
         )
         with pytest.raises(SourceError, match="changed while it was being read"):
             read_database(tmp_path / "a.db", "t", "t", "a.db")

@@ -67,7 +67,7 @@ EVERYDAY = [
 ]
 
 
-VERBS = ["mend", "stack", "join", "settle", "group", "widen", "lengthen", "compare"]
+OPERATIONS = ["mend", "stack", "join", "settle", "group", "widen", "lengthen", "compare"]
 CASES = {
     "ordinary-80": (ordinary, 80),
     "ordinary-120": (ordinary, 120),
@@ -123,7 +123,7 @@ def test_every_command_shows_what_was_read_and_found_good(plait, put, tmp_path, 
     check_kept(SHOWN / f"{case}.txt", text)
 
 
-COUNTED = [words for words in EVERYDAY if words.split()[0] in VERBS and "refused" not in words]
+COUNTED = [words for words in EVERYDAY if words.split()[0] in OPERATIONS and "refused" not in words]
 
 
 @pytest.mark.parametrize("files", [ordinary, many])

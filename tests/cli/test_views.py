@@ -221,10 +221,10 @@ def test_a_reader_that_goes_away_ends_the_program_quietly(made, command):
 
 def test_pages_are_drawn_without_the_plotting_library(made):
     code = (
-        "import sys; from plait.cli.main import main\n"
+        "import sys; from plait.cli.main import run_command_line\n"
         "for words in (['run', 'p.toml', '--replace'], ['survey', 'a.csv', '--report', 's.html'],\n"
         "              ['keys', 'a.csv', 'b.csv', '--key', 'k', '--report', 'k.html']):\n"
-        "    assert main([*words, '--quiet']) == 0\n"
+        "    assert run_command_line([*words, '--quiet']) == 0\n"
         "print([name for name in ('matplotlib', 'scipy') if name in sys.modules])"
     )
     ended = subprocess.run([sys.executable, "-c", code], cwd=made, capture_output=True, text=True)

@@ -15,10 +15,10 @@ from types import SimpleNamespace
 import pytest
 
 from cases import every_case
-from plait.core.store.errors import WorkersError
-from plait.formats.work import crew as crews
-from plait.formats.work.crew import ClusterCrew
-from plait.formats.work.task import carry_out, versions
+from plait.core.base.errors import WorkerPoolError
+from plait.io import cluster as crews
+from plait.io.cluster import ClusterWorkerPool
+from plait.io.worker import result_affecting_versions, run_task
 
 distributed = pytest.importorskip("distributed")
 LARGE = 45 << 20  # more than one stretch
@@ -67,14 +67,14 @@ def cluster():
 def shared(monkeypatch):
     """Small files are shared out as large ones are; the calls that workers took on."""
     calls: list[str] = []
-    result = ClusterCrew._result
+    result = ClusterWorkerPool._result
 
     def noted(self, future):
         calls.append(future.key)
         return result(self, future)
 
-    monkeypatch.setattr(ClusterCrew, "share", 1 << 11)
-    monkeypatch.setattr(ClusterCrew, "_result", noted)
+    monkeypatch.setattr(ClusterWorkerPool, "tasks_per_unit", 1 << 11)
+    monkeypatch.setattr(ClusterWorkerPool, "_result", noted)
     return calls
 
 
@@ -151,29 +151,32 @@ def client_of(answers):
 @pytest.mark.parametrize(
     ("answer", "said"),
     [
-        (("apiary", {**versions(), "numpy": "1.0"}, True), r"numpy 1\.0, and here"),
-        (("apiary", versions(), False), "does not see the scratch folder"),
+        (
+            ("apiary", {**result_affecting_versions(), "numpy": "1.0"}, True),
+            r"numpy 1\.0, and here",
+        ),
+        (("apiary", result_affecting_versions(), False), "does not see the scratch folder"),
         (ModuleNotFoundError("No module named 'plait'"), "is Plait installed there"),
     ],
 )
 def test_a_worker_that_is_not_as_it_must_be_is_named(answer, said, tmp_path):
-    right = ("apiary", versions(), True)
-    crew = ClusterCrew(client_of([right, answer]), "tcp://somewhere:1", tmp_path, 1 << 30)
-    with pytest.raises(WorkersError, match=said) as told:
+    right = ("apiary", result_affecting_versions(), True)
+    crew = ClusterWorkerPool(client_of([right, answer]), "tcp://somewhere:1", tmp_path, 1 << 30)
+    with pytest.raises(WorkerPoolError, match=said) as told:
         crew.check()
     assert told.value.where and told.value.where.startswith("tcp://w1")
     assert not list(tmp_path.iterdir())
 
 
 def test_a_worker_that_came_late_with_another_version_does_nothing(tmp_path):
-    other = {**versions(), "plait": "0.0.1"}
-    with pytest.raises(WorkersError, match=r"here it is 0\.0\.1"):
-        carry_out(len, None, "", 1, str(tmp_path), 1 << 28, other)
+    other = {**result_affecting_versions(), "plait": "0.0.1"}
+    with pytest.raises(WorkerPoolError, match=r"here it is 0\.0\.1"):
+        run_task(len, None, "", 1, str(tmp_path), 1 << 28, other)
 
 
 def test_no_workers_at_all_is_told(tmp_path):
-    with pytest.raises(WorkersError, match="has no workers"):
-        ClusterCrew(client_of([]), "tcp://somewhere:1", tmp_path, 1 << 30).check()
+    with pytest.raises(WorkerPoolError, match="has no workers"):
+        ClusterWorkerPool(client_of([]), "tcp://somewhere:1", tmp_path, 1 << 30).check()
 
 
 def large(folder):

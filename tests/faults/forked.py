@@ -65,7 +65,7 @@ def _forked(words: list[str], folder: Path, after: float | None) -> tuple[int, s
 
 
 def _run(words: list[str], folder: Path, out: int, err: int) -> None:
-    from plait.cli.main import run
+    from plait.cli.main import console_entry
 
     signal.signal(signal.SIGINT, signal.default_int_handler)
     os.chdir(folder)
@@ -73,7 +73,7 @@ def _run(words: list[str], folder: Path, out: int, err: int) -> None:
     os.dup2(err, 2)
     sys.argv = ["plait", *words]
     try:
-        run()
+        console_entry()
     except BaseException as error:  # it never comes to that
         os.write(2, f"Traceback: {error!r}".encode())
     os._exit(99)

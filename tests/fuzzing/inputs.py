@@ -113,7 +113,7 @@ def _change_line(made: list[str], rng: random.Random, values: list[str]) -> None
 
 def expressions(folder: Path, rng: random.Random) -> Iterator[Words]:
     """Expressions grown from all functions and operators, and their text changed."""
-    from plait.core.sql.vocabulary import FUNCTIONS
+    from plait.core.expressions.expression import FUNCTIONS
 
     _two(folder)
     while True:
@@ -176,14 +176,14 @@ def _grown(rng: random.Random, depth: int, functions: tuple[str, ...]) -> str:
 
 def lines(folder: Path, rng: random.Random) -> Iterator[Words]:
     """Command lines with any options and any values."""
-    from plait.cli.main import COMMANDS, Parser, command
+    from plait.cli.main import COMMANDS, CommandLineParser, load_command
 
     known: dict[str, list[tuple[str, bool]]] = {}
     for name in COMMANDS:
         if name in ("demo",):
             continue
-        parser = Parser(prog=name)
-        command(name).add_arguments(parser)
+        parser = CommandLineParser(prog=name)
+        load_command(name).add_arguments(parser)
         known[name] = [
             (one.option_strings[-1], one.nargs != 0)
             for one in parser._actions

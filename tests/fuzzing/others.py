@@ -117,11 +117,11 @@ _WEB = (
 
 def answers(folder: Path, rng: random.Random) -> Iterator[Words]:
     """Mail servers and webhooks that answer with any of their lines, or none, in any order."""
-    from plait.plan.notice import mail
-    from plait.plan.notice import webhook as hooks
+    from plait.plan.notices import send
+    from plait.plan.notices import send as hooks
 
-    hooks._ALTOGETHER_SECONDS = mail._ALTOGETHER_SECONDS = 2
-    hooks.post.__defaults__ = mail.Mailbox.send.__defaults__ = ((),)  # tried once
+    hooks._WEBHOOK_SECONDS = send._MAIL_SECONDS = 2
+    hooks.post.__defaults__ = send.EmailSender.send.__defaults__ = ((),)  # tried once
     for name, text in _FILES.items():
         (folder / name).write_text(text)
     ports = {kind: _server(lines, rng) for kind, lines in (("mail", _MAIL), ("web", _WEB))}

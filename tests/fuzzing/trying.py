@@ -86,7 +86,7 @@ def _follow(process: Any, told: Any, tried: Tried) -> float:
 
 
 def _child(target: str, seed: int, seconds: float, most: int, told: Any) -> None:
-    from plait.cli.main import main
+    from plait.cli.main import run_command_line
 
     resource.setrlimit(resource.RLIMIT_AS, (_MEMORY, _MEMORY))
     folder = Path(tempfile.mkdtemp(prefix="fuzz-"))
@@ -95,7 +95,7 @@ def _child(target: str, seed: int, seconds: float, most: int, told: Any) -> None
     for count, words in enumerate(TARGETS[target](folder, random.Random(seed)), 1):
         told.send(("begin", f"{folder} {json.dumps(words)}"))
         began = time.monotonic()
-        status, err = _ended(main, words)
+        status, err = _ended(run_command_line, words)
         took = time.monotonic() - began
         why = err if status == 70 or "Traceback" in err else ""
         told.send(("end", (status, took, _processor() - before, why[:600])))
@@ -110,7 +110,7 @@ def _ended(main: Any, words: list[str]) -> tuple[int, str]:
     out, err = io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace"), io.StringIO()
     with redirect_stdout(out), redirect_stderr(err):
         try:
-            status = main(words)
+            status = run_command_line(words)
         except SystemExit as ended:
             status = int(ended.code or 0)
     said = err.getvalue()

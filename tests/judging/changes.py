@@ -9,8 +9,8 @@ from contextlib import closing
 from fractions import Fraction
 
 from judging.values import as_number
-from plait.core.table.table import from_columns
-from plait.core.verbs.compare import Compared, compare
+from plait.core.operations.compare import Comparison, compare
+from plait.core.table.table import table_from_columns
 
 _KEYS = ("A", "B", "b", "Ä", "", "7", "07", "12")
 _NUMBERS = ("7", "7.0", "-3", "12.50", "12.5", "0", "", "1e3", "1000", "0.1")
@@ -100,7 +100,7 @@ def judged(
     return Counter(new=sizes[1] - pairs, gone=sizes[0] - pairs, equal=equal, changed=pairs - equal)
 
 
-def applied(found: Compared, old: dict[str, list[str]], names: list[str]) -> Counter[tuple]:
+def applied(found: Comparison, old: dict[str, list[str]], names: list[str]) -> Counter[tuple]:
     """The rows that the list of changes makes of the old ones."""
     rows = {n: {name: cells[n] for name, cells in old.items()} for n in range(len(found.old))}
     listed = found.listed().to_dict()
@@ -134,10 +134,10 @@ def judge_compare(rng: random.Random) -> bool:
     """One pair of tables."""
     old, new = random_pair(rng)
     key = rng.choice((["k", "h"], ["k", "h"], ["k"], []))
-    tables = [from_columns(name, one) for name, one in (("old", old), ("new", new))]
+    tables = [table_from_columns(name, one) for name, one in (("old", old), ("new", new))]
     if not key:  # no column may be the key by chance
         old, new = ({n: [*c, *c] for n, c in one.items()} for one in (old, new))
-        tables = [from_columns(name, one) for name, one in (("old", old), ("new", new))]
+        tables = [table_from_columns(name, one) for name, one in (("old", old), ("new", new))]
     found, back = (compare(pair, key or None) for pair in (tables, tables[::-1]))
     _mirrored(found, back)
     renamed = found.changes.columns_renamed
@@ -165,7 +165,7 @@ def judge_compare(rng: random.Random) -> bool:
     return True
 
 
-def _mirrored(found: Compared, back: Compared) -> None:
+def _mirrored(found: Comparison, back: Comparison) -> None:
     one, other = found.changes, back.changes
     assert (one.rows_new, one.rows_gone) == (other.rows_gone, other.rows_new)
     assert (one.rows_equal, one.rows_changed) == (other.rows_equal, other.rows_changed)

@@ -6,9 +6,9 @@ import random
 import re
 import sqlite3
 
-from plait.core.account.errors import ExpectationError
-from plait.core.table.table import from_columns
-from plait.core.verbs.join import join
+from plait.core.base.errors import ExpectationError
+from plait.core.operations.join import join
+from plait.core.table.table import table_from_columns
 
 SIDES = {"inner": "JOIN", "left": "LEFT JOIN", "right": "RIGHT JOIN", "full": "FULL JOIN"}
 KINDS = (*SIDES, "semi", "anti", "cross")
@@ -104,7 +104,7 @@ def row_pairs(table) -> list[tuple]:  # type: ignore[no-untyped-def]
     """Which source rows each result row shows, sorted."""
     found = []
     for row in range(table.rows):
-        places = {place.source: place.row - 1 for place in table.places(row)}
+        places = {place.source: place.row - 1 for place in table.source_rows(row)}
         found.append((places.get("l"), places.get("r")))
     return sorted(found, key=str)
 
@@ -114,7 +114,7 @@ def one_case(rng: random.Random) -> str:
     left, right, keys = random_tables(rng)
     kind, cardinality = rng.choice(KINDS), rng.choice(CARDINALITIES)
     expected, found = judged(left, right, keys, kind)
-    tables = from_columns("l", left), from_columns("r", right)
+    tables = table_from_columns("l", left), table_from_columns("r", right)
     options = {"kind": kind, "cardinality": cardinality, "key": None if kind == "cross" else keys}
     case = f"{kind} {cardinality} on {keys}: {left} {right}"
     try:

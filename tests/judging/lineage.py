@@ -5,17 +5,16 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 
-from plait.core.account.errors import UsageError
-from plait.core.lineage.lineage import holding, thread_of, threads
-from plait.core.table.table import Table, from_columns
-from plait.core.verbs.beside import beside
-from plait.core.verbs.group import group
-from plait.core.verbs.join import join
-from plait.core.verbs.lengthen import lengthen
-from plait.core.verbs.mend import mend
-from plait.core.verbs.settle import settle
-from plait.core.verbs.stack import stack
-from plait.core.verbs.widen import widen
+from plait.core.base.errors import UsageError
+from plait.core.lineage.paths import lineage_path, lineage_paths, term_row_mask
+from plait.core.operations.beside import beside
+from plait.core.operations.group import group
+from plait.core.operations.join import join
+from plait.core.operations.mend import mend
+from plait.core.operations.reshape import lengthen, widen
+from plait.core.operations.settle import settle
+from plait.core.operations.stack import stack
+from plait.core.table.table import Table, table_from_columns
 
 Cell = tuple[str, int, str]
 Sources = dict[str, dict[str, list[str]]]
@@ -24,15 +23,17 @@ VALUES = ("x", "y")
 
 def traced(table: Table, name: str, row: int) -> set[Cell]:
     """The source cells that the lineage of a result's cell leads to."""
-    every, found = threads(table), set()
-    for leaf in table.leaves(name):
-        if not holding(table, leaf)[row]:
+    every, found = lineage_paths(table), set()
+    for leaf in table.provenance(name):
+        if not term_row_mask(table, leaf)[row]:
             continue
-        thread = thread_of(table.strands[leaf.strand], every)
+        thread = lineage_path(table.strands[leaf.fragment], every)
         _, origins, rows = thread.rows(row, row + 1)
         for origin, at in zip(origins.tolist(), rows.tolist(), strict=True):
             source = thread.origins[origin].name
-            found |= {(source, at, column) for owner, column in leaf.came if owner == source}
+            found |= {
+                (source, at, column) for owner, column in leaf.source_columns if owner == source
+            }
     return found
 
 
@@ -69,11 +70,11 @@ def steps(rng: random.Random) -> list[Callable[[Table, dict[str, Table]], Table]
         lambda t, s: lengthen(t, "h", "v", columns=["x", "y"]).table,
         lambda t, s: settle(t, "k", otherwise=rule).table,
         lambda t, s: stack([t, s["b"]]).table,
-        lambda t, s: beside([t, t.named("again")]).table,
+        lambda t, s: beside([t, t.with_name("again")]).table,
     ]
     ends = [
         lambda t, s: group(t, "k", {"f": figure, "n": "count"}).table,
-        lambda t, s: widen(t, "h", "v", "k", rule="sum").table if t.has("h") else t,
+        lambda t, s: widen(t, "h", "v", "k", rule="sum").table if t.has_column("h") else t,
         lambda t, s: t,
     ]
     chosen = rng.sample(known, rng.choice([1, 2, 3, 4]))
@@ -82,15 +83,15 @@ def steps(rng: random.Random) -> list[Callable[[Table, dict[str, Table]], Table]
 
 def carried_out(sources: Sources, done: list) -> Table | None:
     """The result; ``None`` where a step does not suit what came before."""
-    tables = {name: from_columns(name, columns) for name, columns in sources.items()}
+    tables = {name: table_from_columns(name, columns) for name, columns in sources.items()}
     table = stack([tables["a"], tables["b"]], distinct=False).table
     for step in done:
-        if not all(table.has(name) for name in VALUES) and step is not done[-1]:
+        if not all(table.has_column(name) for name in VALUES) and step is not done[-1]:
             return None
         if table.rows > 60 or (step is done[-1] and not {"x", "y"} <= set(table.column_names)):
             return table
-        if table.has("z") or table.has("f"):
-            table = mend(table, drop=[name for name in ("z", "f") if table.has(name)]).table
+        if table.has_column("z") or table.has_column("f"):
+            table = mend(table, drop=[name for name in ("z", "f") if table.has_column(name)]).table
         table = step(table, tables)
     return table
 

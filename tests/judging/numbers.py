@@ -9,12 +9,16 @@ from decimal import Context, Decimal
 from fractions import Fraction
 from math import ceil, floor
 
-from plait.core.account.errors import UsageError
-from plait.core.sql.expression import condition, evaluate, parse
-from plait.core.table.table import from_columns
-from plait.core.verbs.group import group
-from plait.core.verbs.mend import mend
-from plait.core.verbs.settle import settle
+from plait.core.base.errors import UsageError
+from plait.core.expressions.expression import (
+    evaluate_condition,
+    evaluate_expression,
+    parse_expression,
+)
+from plait.core.operations.group import group
+from plait.core.operations.mend import mend
+from plait.core.operations.settle import settle
+from plait.core.table.table import table_from_columns
 
 PLACES = 20
 WIDE = Context(prec=400, Emax=10**6)
@@ -185,7 +189,7 @@ def judge_expression(rng: random.Random) -> bool:
     depth = rng.choice([1, 2, 2, 3])
     asked = rng.random() < 0.3
     text, value = made.condition(depth) if asked else made.number(depth)
-    table = from_columns("t", columns)
+    table = table_from_columns("t", columns)
     cells = [
         {name: Fraction(columns[name][row]) if columns[name][row] else None for name in "abc"}
         for row in range(rows)
@@ -196,9 +200,14 @@ def judge_expression(rng: random.Random) -> bool:
         return False
     try:
         if asked:
-            found = [bool(one) for one in condition(parse(text), table).to_pylist()]
+            found = [
+                bool(one) for one in evaluate_condition(parse_expression(text), table).to_pylist()
+            ]
         else:
-            found = [as_fraction(one) for one in evaluate(parse(text), table).to_pylist()]
+            found = [
+                as_fraction(one)
+                for one in evaluate_expression(parse_expression(text), table).to_pylist()
+            ]
     except UsageError as error:
         assert "too large" in str(error) or "digits" in str(error), (text, columns, error)
         return False
@@ -212,7 +221,7 @@ def judge_figures(rng: random.Random) -> bool:
     cells = random_column(rng, rows)
     cells[0] = cells[0] or "7"
     by = [rng.choice("xyz") for _ in range(rows)]
-    table = from_columns("t", {"g": by, "v": cells})
+    table = table_from_columns("t", {"g": by, "v": cells})
     named = ("sum", "mean", "middle", "spread", "share", "smallest", "largest", "count")
     made = group(table, "g", {name: f"{name}:v" for name in named}).table.to_dict()
     total = sum((Fraction(one) for one in cells if one), Fraction(0))
@@ -272,7 +281,7 @@ _WHOLE = re.compile(r"[+-]?\d+")
 def judge_types(rng: random.Random) -> bool:
     """Cells given a type, and cast: what fits has its exact value, and nothing else has one."""
     cells = [rng.choice(MESSY) for _ in range(rng.choice([1, 3, 6]))]
-    table = from_columns("t", {"v": cells, "k": ["x"] * len(cells)})
+    table = table_from_columns("t", {"v": cells, "k": ["x"] * len(cells)})
     for kind in ("decimal", "integer"):
         made = mend(table, type={"v": kind}, unfit="missing").table.to_dict()["v"]
         for cell, found in zip(cells, made, strict=True):
@@ -280,9 +289,9 @@ def judge_types(rng: random.Random) -> bool:
             assert as_fraction(found) == expected, (cell, kind, found)
     if all(not cell or cell == "NA" for cell in cells):
         return True
-    typed = from_columns("t", {"v": cells, "s": ["x"] * len(cells)}).with_kinds({"v": "text"})
-    floats = evaluate(parse("TRY_CAST(v AS DOUBLE)"), typed).to_pylist()
-    whole = evaluate(parse("TRY_CAST(v AS INTEGER)"), typed).to_pylist()
+    typed = table_from_columns("t", {"v": cells, "s": ["x"] * len(cells)}).with_types({"v": "text"})
+    floats = evaluate_expression(parse_expression("TRY_CAST(v AS DOUBLE)"), typed).to_pylist()
+    whole = evaluate_expression(parse_expression("TRY_CAST(v AS INTEGER)"), typed).to_pylist()
     for cell, one, two in zip(cells, floats, whole, strict=True):
         fits = _WRITTEN.fullmatch(cell)
         assert one == (float(cell) if fits else None), (cell, one)
@@ -311,10 +320,12 @@ def _typed(cell: str, kind: str) -> Fraction | None:
 def judge_doubles(rng: random.Random) -> bool:
     """A decimal cast to a float is the nearest one; rounded to a size it is the nearest there."""
     cells = [random_number(rng, "decimal") for _ in range(5)]
-    table = from_columns("t", {"v": cells})
-    floats = evaluate(parse("CAST(v AS DOUBLE)"), table).to_pylist()
+    table = table_from_columns("t", {"v": cells})
+    floats = evaluate_expression(parse_expression("CAST(v AS DOUBLE)"), table).to_pylist()
     assert floats == [float(Fraction(cell)) for cell in cells], cells
-    sized = evaluate(parse("TRY_CAST(v AS DECIMAL(20, 2))"), table).to_pylist()
+    sized = evaluate_expression(
+        parse_expression("TRY_CAST(v AS DECIMAL(20, 2))"), table
+    ).to_pylist()
     for cell, found in zip(cells, sized, strict=True):
         expected = rounded(Fraction(cell), 2)
         assert as_fraction(found) == (expected if abs(expected) < 10**18 else None), (cell, found)

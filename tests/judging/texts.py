@@ -5,8 +5,12 @@ from __future__ import annotations
 import random
 import sqlite3
 
-from plait.core.sql.expression import condition, evaluate, parse
-from plait.core.table.table import from_columns
+from plait.core.expressions.expression import (
+    evaluate_condition,
+    evaluate_expression,
+    parse_expression,
+)
+from plait.core.table.table import table_from_columns
 
 CELLS = ["a", "b", "Yard 7", " a ", "%", "a_c", "abc", "a-b-c", "x'y", "öl-7", "-", "A"]
 PATTERNS = ["a%", "%", "_", "%7", "", "Y_rd%", "%b%", "a!_%", "%-%"]
@@ -80,8 +84,8 @@ def judge_texts(rng: random.Random) -> bool:
     base.execute("CREATE TABLE r (s TEXT, t TEXT)")
     base.executemany("INSERT INTO r VALUES (?, ?)", rows)
     expected = [value for (value,) in base.execute(f"SELECT {text} FROM r ORDER BY rowid")]
-    table = from_columns("r", {"s": [s for s, _ in rows], "t": [t for _, t in rows]})
-    found = evaluate(parse(text), table).to_pylist()
+    table = table_from_columns("r", {"s": [s for s, _ in rows], "t": [t for _, t in rows]})
+    found = evaluate_expression(parse_expression(text), table).to_pylist()
     assert [int(v) if isinstance(v, bool) else v for v in found] == expected, (text, rows)
     return True
 
@@ -90,7 +94,7 @@ def judge_functions(rng: random.Random) -> bool:
     """Functions that SQLite has not, set against Python."""
     cells = [rng.choice(CELLS) for _ in range(4)]
     places = [rng.choice([-3, -1, 0, 1, 2, 9]) for _ in cells]
-    table = from_columns("r", {"s": cells, "n": [str(one) for one in places]})
+    table = table_from_columns("r", {"s": cells, "n": [str(one) for one in places]})
     known = {
         "LEFT(s, n)": lambda s, n: s[: max(n, 0)],
         "RIGHT(s, n)": lambda s, n: s[len(s) - max(min(n, len(s)), 0) :],
@@ -109,7 +113,7 @@ def judge_functions(rng: random.Random) -> bool:
         "SPLIT_PART(s, '-', n + 4)": lambda s, n: (s.split("-") + [""] * 20)[n + 3],
     }
     for text, function in known.items():
-        found = evaluate(parse(text), table).to_pylist()
+        found = evaluate_expression(parse_expression(text), table).to_pylist()
         expected = [function(s, n) for s, n in zip(cells, places, strict=True)]
         assert [one or "" for one in found] == [one or "" for one in expected], (
             text,
@@ -117,9 +121,9 @@ def judge_functions(rng: random.Random) -> bool:
             places,
         )
     parts = [s.split("-") for s in cells]
-    last = evaluate(parse("SPLIT_PART(s, '-', -1)"), table).to_pylist()
+    last = evaluate_expression(parse_expression("SPLIT_PART(s, '-', -1)"), table).to_pylist()
     assert last == [one[-1] or None for one in parts], cells
-    kept = condition(parse("s NOT LIKE 'a%'"), table).to_pylist()
+    kept = evaluate_condition(parse_expression("s NOT LIKE 'a%'"), table).to_pylist()
     assert kept == [not s.startswith("a") for s in cells], cells
     return True
 

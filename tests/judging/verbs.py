@@ -7,17 +7,16 @@ from collections import Counter
 from fractions import Fraction
 
 from judging.values import MARKERS, as_number, meaning, random_cells
-from plait.core.account.errors import UsageError
-from plait.core.table.table import from_columns
-from plait.core.verbs.beside import beside
-from plait.core.verbs.group import group
-from plait.core.verbs.join import join
-from plait.core.verbs.keys import keys
-from plait.core.verbs.lengthen import lengthen
-from plait.core.verbs.mend import mend
-from plait.core.verbs.settle import settle
-from plait.core.verbs.stack import stack
-from plait.core.verbs.widen import widen
+from plait.core.base.errors import UsageError
+from plait.core.operations.beside import beside
+from plait.core.operations.group import group
+from plait.core.operations.join import join
+from plait.core.operations.keys import audit_keys
+from plait.core.operations.mend import mend
+from plait.core.operations.reshape import lengthen, widen
+from plait.core.operations.settle import settle
+from plait.core.operations.stack import stack
+from plait.core.table.table import table_from_columns
 
 RULES = ("agree", "first", "last", "min", "max", "longest", "commonest", "newest-by:d")
 
@@ -69,7 +68,7 @@ def judge_settle(rng: random.Random) -> bool:
         "d": random_cells(rng, rows, "date"),
     }
     rule = rng.choice(RULES)
-    settled = settle(from_columns("t", columns), "k", {"v": rule}, otherwise="first")
+    settled = settle(table_from_columns("t", columns), "k", {"v": rule}, otherwise="first")
     values, days = meaning(columns["v"]), meaning(columns["d"])
     wanted: dict[str, list] = {"k": [], "v": []}
     aside = 0
@@ -101,7 +100,7 @@ def judge_group(rng: random.Random) -> bool:
     take = {"n": "count", **{name: f"{name}:v" for name in figures}}
     onto = rng.random() < 0.3
     take |= {"rank": "rank:v"} if onto else {}
-    made = group(from_columns("t", columns), "g", take, onto).table.to_dict()
+    made = group(table_from_columns("t", columns), "g", take, onto).table.to_dict()
     heads, values, cells = meaning(columns["g"]), meaning(columns["v"]), columns["v"]
     groups: dict = {}
     for row, head in enumerate(heads):
@@ -142,7 +141,7 @@ def judge_widen(rng: random.Random) -> bool:
         "h": random_cells(rng, rows, sort),
         "v": [f"c{row}" for row in range(rows)],
     }
-    made = widen(from_columns("t", columns), "h", "v", "k", rule="first").table.to_dict()
+    made = widen(table_from_columns("t", columns), "h", "v", "k", rule="first").table.to_dict()
     heads = meaning(columns["h"])
     wanted: dict = {}
     names: dict = {}
@@ -164,7 +163,7 @@ def judge_lengthen(rng: random.Random) -> bool:
     columns = {"k": random_cells(rng, rows, "key")}
     columns |= {name: random_cells(rng, rows, "number") for name in ("x", "y")}
     without = rng.random() < 0.5
-    table = from_columns("t", columns)
+    table = table_from_columns("t", columns)
     made = lengthen(table, "h", "c", ["x", "y"], without_missing=without).table.to_dict()
     wanted = [
         (columns["k"][row], name, columns[name][row]) for row in range(rows) for name in ("x", "y")
@@ -185,7 +184,7 @@ def judge_stack(rng: random.Random) -> bool:
         sorts = {"k": "key", "v": "number", "w": "text"}
         tables.append((name, {one: random_cells(rng, rows, sorts[one]) for one in order}))
     distinct = rng.random() < 0.4
-    made = stack([from_columns(*one) for one in tables], distinct=distinct).table.to_dict()
+    made = stack([table_from_columns(*one) for one in tables], distinct=distinct).table.to_dict()
     names = list(dict.fromkeys(name for _, columns in tables for name in columns))
     rows = []
     for _, columns in tables:
@@ -217,7 +216,7 @@ def judge_sort(rng: random.Random) -> bool:
     }
     falling = [rng.random() < 0.5 for _ in "ab"]
     spec = [f"{name} desc" if down else name for name, down in zip("ab", falling, strict=True)]
-    made = mend(from_columns("t", columns), sort=spec).table.to_dict()["n"]
+    made = mend(table_from_columns("t", columns), sort=spec).table.to_dict()["n"]
     order = list(range(rows))
     for name, down in reversed(list(zip("ab", falling, strict=True))):
         values = meaning(columns[name])
@@ -257,7 +256,7 @@ def judge_order(rng: random.Random) -> bool:
     ]
     cells = [rng.choice(pool) for _ in range(rng.choice([2, 3, 5]))]
     try:
-        made = mend(from_columns("t", {"v": cells}), sort="v").table.to_dict()["v"]
+        made = mend(table_from_columns("t", {"v": cells}), sort="v").table.to_dict()["v"]
     except UsageError as error:
         assert "--type" in str(error), error
         return False
@@ -275,11 +274,11 @@ def judge_beside_and_keys(rng: random.Random) -> bool:
     rows = rng.choice([1, 4, 8])
     left = {"k": random_cells(rng, rows, "key"), "v": random_cells(rng, rows, "text")}
     right = {"k": random_cells(rng, rows, "key"), "w": random_cells(rng, rows, "number")}
-    made = beside([from_columns("l", left), from_columns("r", right)]).table.to_dict()
+    made = beside([table_from_columns("l", left), table_from_columns("r", right)]).table.to_dict()
     assert same(made["k"], left["k"]) and same(made["w"], right["w"])
     if not same(left["k"], right["k"]):
         assert same(made["r.k"], right["k"])
-    found = keys([from_columns("l", left), from_columns("r", right)], "k")
+    found = audit_keys([table_from_columns("l", left), table_from_columns("r", right)], "k")
     sides = [by_key(one["k"]) for one in (left, right)]
     for table, mine, rows_of in zip(found.tables, sides, (left, right), strict=True):
         assert table.distinct_keys == len(mine)
@@ -297,7 +296,7 @@ def judge_prefer(rng: random.Random) -> bool:
     left = {"k": [rng.choice("pqr") for _ in range(rows)], "v": random_cells(rng, rows, "number")}
     right = {"k": list("pq"), "v": random_cells(rng, 2, "number")}
     side = rng.choice(["left", "right"])
-    made = join(from_columns("l", left), from_columns("r", right), "k", prefer=side)
+    made = join(table_from_columns("l", left), table_from_columns("r", right), "k", prefer=side)
     mine, theirs = meaning(left["v"]), meaning(right["v"])
     for row, key in enumerate(left["k"]):
         at = "pq".find(key)
@@ -323,8 +322,8 @@ def judge_nearest(rng: random.Random) -> bool:
     left, right = random_cells(rng, rows, "number"), random_cells(rng, 4, "number")
     way, within = rng.choice(["before", "after", "either"]), rng.choice([None, "0.1", "0.25", "3"])
     made = join(
-        from_columns("l", {"g": ["x"] * rows, "v": left}),
-        from_columns("r", {"g": ["x"] * 4, "u": right, "n": ["0", "1", "2", "3"]}),
+        table_from_columns("l", {"g": ["x"] * rows, "v": left}),
+        table_from_columns("r", {"g": ["x"] * 4, "u": right, "n": ["0", "1", "2", "3"]}),
         "g",
         nearest=f"v=u:{way}",
         within=within,

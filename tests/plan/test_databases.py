@@ -12,11 +12,11 @@ from dataclasses import replace
 import pytest
 
 import plait
-from plait.core.sql.expression import parse
-from plait.core.verbs.mend import mend
-from plait.formats.places.source import Taking
-from plait.formats.reading import read_source
-from plait.formats.sources import one_source
+from plait.core.expressions.expression import parse_expression
+from plait.core.operations.mend import mend
+from plait.io.places.source import FetchSubset
+from plait.io.read import read_source
+from plait.io.sources import find_one_source
 
 PLAN = """
 [source.orders]
@@ -121,7 +121,7 @@ def test_the_result_stands_in_the_folder_and_in_the_database(orders, run, tmp_pa
     text = (tmp_path / "handover/season.csv").read_text()
     assert text == "id,hive,kg,breed\n4,A,5.00,Carnica\n5,Z,2.50,\n"
     table = plait.read(f"{orders.address()}#season")
-    assert [str(place) for place in table.places(0)] == ["season id=4"]
+    assert [str(place) for place in table.source_rows(0)] == ["season id=4"]
     kind = "SELECT col_description('season'::regclass, 3)"
     if orders.scheme == "mysql":
         kind = (
@@ -146,15 +146,15 @@ def test_nothing_is_in_the_database_where_an_expectation_fails(orders, run, tmp_
 
 _KILLED = """
 import os, sys
-from plait.formats.servers.writing import mysql, postgres
-for kind in (postgres.PostgresTables, mysql.MySQLTables):
+from plait.io.database import mysql_writer, postgres_writer
+for kind in (postgres_writer.PostgresWriter, mysql_writer.MySqlWriter):
     def commit(self, own=kind.commit):
         if sys.argv[1] == "after":
             own(self)
         os._exit(9)
     kind.commit = commit
-from plait.cli.main import main
-main(sys.argv[2:])
+from plait.cli.main import run_command_line
+run_command_line(sys.argv[2:])
 """
 
 
@@ -174,7 +174,7 @@ def test_folder_and_table_are_of_one_run_also_when_it_is_killed(orders, run, tmp
     if when == "before":
         assert again.status == 0, again.err
     else:
-        assert again.status == 4 and "is already exists" in again.err
+        assert again.status == 4 and "already exists" in again.err
     assert (tmp_path / "handover/season.csv").read_text().startswith("id,hive,kg,breed\n4,A,")
     assert plait.read(f"{orders.address()}#season").rows == 2
     assert [path for path in tmp_path.iterdir() if path.name.startswith(".")] == []
@@ -220,7 +220,7 @@ def test_pushed_conditions_give_what_the_plan_gives_of_files(server, tmp_path):
         "(3, -2, 0.00, false, '2030-01-01', 'A'), (4, 7, 9.99, true, '2031-12-31', ''), "
         "(5, 5, -1.00, false, '2031-04-05', 'a ')",
     )
-    source, pushes = one_source(f"{server.address()}#t"), []
+    source, pushes = find_one_source(f"{server.address()}#t"), []
     plait.write(read_source(source), tmp_path / "t.parquet")
     whole = plait.read(tmp_path / "t.parquet")
     for condition in (
@@ -247,7 +247,9 @@ def test_pushed_conditions_give_what_the_plan_gives_of_files(server, tmp_path):
         "n > d",
         "n + 1 > 5",
     ):
-        pushed = read_source(replace(source, taking=Taking((), parse(condition).tree)))
+        pushed = read_source(
+            replace(source, subset=FetchSubset((), parse_expression(condition).tree))
+        )
         kept = [mend(table, where=condition).table.to_dict() for table in (pushed, whole)]
         assert kept[0] == kept[1], condition
         pushes.append(pushed.rows < whole.rows)

@@ -275,8 +275,8 @@ def watch(event, given):
             os.kill(os.getpid(), signal.SIGKILL)
 
 sys.addaudithook(watch)
-from plait.cli.main import main
-status = main(sys.argv[1:])
+from plait.cli.main import run_command_line
+status = run_command_line(sys.argv[1:])
 print(left["changes"])
 sys.exit(status)
 """

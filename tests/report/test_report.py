@@ -9,9 +9,9 @@ from html.parser import HTMLParser
 import pytest
 
 from conftest import rows_of
-from plait.core.table.table import from_columns
-from plait.core.verbs.survey import survey
-from plait.report.pages.linked import _places
+from plait.core.operations.survey import survey
+from plait.core.table.table import table_from_columns
+from plait.report.html.survey_data import _places
 
 PLAN = """
 title = "Season | 2031"
@@ -186,8 +186,8 @@ def test_numbers_written_in_groups_are_described_as_they_are_written(plait, put,
 
 
 def test_rows_of_several_sources_are_numbered_within_their_own():
-    found = survey([from_columns("june", {"k": ["1", "2"]}, "x/june.csv"),
-                    from_columns("may", {"k": ["3", "4", "5"]}, "x/may.csv")])  # fmt: skip
+    found = survey([table_from_columns("june", {"k": ["1", "2"]}, "x/june.csv"),
+                    table_from_columns("may", {"k": ["3", "4", "5"]}, "x/may.csv")])  # fmt: skip
     (one,) = found.families
     source, number = _places(one, None)
     assert (source.tolist(), number.tolist()) == ([0, 0, 1, 1, 1], [1, 2, 1, 2, 3])

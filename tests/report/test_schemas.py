@@ -5,7 +5,7 @@ from __future__ import annotations
 import jsonschema
 import pytest
 
-from plait.report.schema import COMMANDS, schema_of
+from plait.report.account import COMMANDS, schema_of
 
 VISITS = "yard,hive,kg\nElm,1,2\nelm,2,3\nNorthfeild,1,5\nOak,9,6\n,4,7\nElm,1,8\n"
 HIVES = "yard,hive,breed\nElm,1,Carnica\nElm,2,x\nNorthfield,1,z\nElm,1,Buckfast\n"

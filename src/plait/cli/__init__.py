@@ -1,1 +1,1 @@
-"""The command line: one module a command, and what the terminal shows."""
+"""The command line: arguments, progress, the terminal."""

@@ -1,27 +1,33 @@
-"""The ``plait`` program: picks the command, and turns errors into messages and exit statuses."""
+"""The program: which command, and what an error says."""
 
 from __future__ import annotations
 
 import argparse
 import errno
 import os
+import platform
 import re
 import sys
+import tempfile
+import traceback
 from collections.abc import Iterator, Sequence
 from importlib import import_module
+from pathlib import Path
+from shlex import join
 from typing import Any, NoReturn
 
 from plait._version import __version__
 from plait.cli.process import (
     NOBODY_READS,
-    NobodyReadsError,
-    leave,
-    loading,
-    open_streams,
-    stop_like_an_interrupt,
+    OutputClosedError,
+    exit_immediately,
+    handle_termination_as_interrupt,
+    pause_garbage_collection,
+    reserve_standard_streams,
     was_stopped,
 )
-from plait.core.account.errors import OutputError, PlaitError, UsageError
+from plait.core.base.errors import OutputError, PlaitError, UsageError
+from plait.io.places.address import mask_secrets
 
 COMMANDS = {
     "survey": "inspect sources first: columns, keys, possible joins, problems",
@@ -45,7 +51,7 @@ COMMANDS = {
     "help": "explain the keys of a plan and the files of a handover",
     "demo": "write the demo data, and run a complete example on it",
 }
-ONE_VERB = ("mend", "stack", "settle", "beside", "group", "widen", "lengthen")
+OPERATION_COMMANDS = ("mend", "stack", "join", "settle", "beside", "group", "widen", "lengthen")
 INTERRUPTED = 130
 _NO_MEMORY = (
     "can't start new thread",
@@ -55,8 +61,10 @@ _NO_MEMORY = (
 )
 _VALUE = re.compile("-[^-A-Za-z]")  # no option: those begin with two of them, but for -h
 
+STATUS = 70
 
-class Parser(argparse.ArgumentParser):
+
+class CommandLineParser(argparse.ArgumentParser):
     """An argument parser that offers the nearest right word for a wrong one."""
 
     def __init__(self, **options: Any) -> None:
@@ -83,10 +91,14 @@ class Parser(argparse.ArgumentParser):
         self._check_given_once(joined)
         options, rest = self.parse_known_args(joined)
         if rest:
-            from plait.core.account.names import nearest
+            from plait.core.base.names import suggest_name
 
-            known = [word for word in self._option_string_actions if word.startswith("--")]
-            remedy = nearest(rest[0], known) or f"run {self.prog} --help for all options"
+            known = [
+                option_string_action
+                for option_string_action in self._option_string_actions
+                if option_string_action.startswith("--")
+            ]
+            remedy = suggest_name(rest[0], known) or f"run {self.prog} --help for all options"
             raise UsageError(f"unknown option {rest[0]}", remedy=remedy)
         return options
 
@@ -96,7 +108,7 @@ class Parser(argparse.ArgumentParser):
         Of two conditions, say, one would then be passed over.
         """
         options = list(words)[: words.index("--")] if "--" in words else words
-        given = [self._option_string_actions.get(word.partition("=")[0]) for word in options]
+        given = [self._option_string_actions.get(option.partition("=")[0]) for option in options]
         for action in given:
             if isinstance(action, argparse._StoreAction) and given.count(action) > 1:
                 raise UsageError(
@@ -110,14 +122,14 @@ class Parser(argparse.ArgumentParser):
         return action is not None and action.nargs != 0
 
 
-def run() -> NoReturn:
+def console_entry() -> NoReturn:
     """The console command."""
-    stop_like_an_interrupt()
-    open_streams()
-    leave(main(sys.argv[1:]))
+    handle_termination_as_interrupt()
+    reserve_standard_streams()
+    exit_immediately(run_command_line(sys.argv[1:]))
 
 
-def main(words: Sequence[str]) -> int:
+def run_command_line(words: Sequence[str]) -> int:
     """Carry out a command line.
 
     Parameters
@@ -145,7 +157,7 @@ def main(words: Sequence[str]) -> int:
         return _tell(error)
     except KeyboardInterrupt:
         return _interrupted()
-    except (BrokenPipeError, NobodyReadsError):
+    except (BrokenPipeError, OutputClosedError):
         sys.stdout = None  # or it is flushed, and fails, once more
         return NOBODY_READS
     except Exception as error:
@@ -161,19 +173,18 @@ def main(words: Sequence[str]) -> int:
             )
         if isinstance(error, UnicodeEncodeError) and not _are_text(words):
             return _tell(UsageError("the command line contains text that is not valid UTF-8"))
-        from plait.cli.fault import tell_fault
 
-        return tell_fault(error, words, what_stands())
+        return report_internal_error(error, words, describe_aborted_state())
 
 
 def _are_text(words: Sequence[str]) -> bool:
-    from plait.core.account.names import is_text
+    from plait.core.base.names import is_valid_unicode
 
-    return all(map(is_text, words))
+    return all(map(is_valid_unicode, words))
 
 
 def _interrupted() -> int:
-    print(f"plait: interrupted; {what_stands()}", file=sys.stderr)
+    print(f"plait: interrupted; {describe_aborted_state()}", file=sys.stderr)
     return INTERRUPTED
 
 
@@ -194,9 +205,9 @@ def _lacks_memory(error: BaseException) -> bool:
     return not isinstance(error, PlaitError) and any(words in str(error) for words in _NO_MEMORY)
 
 
-def what_stands() -> str:
+def describe_aborted_state() -> str:
     """What is true when a command is cut short: that nothing was handed over, or what was."""
-    loaded = sys.modules.get("plait.formats.delivery.delivery")
+    loaded = sys.modules.get("plait.io.delivery.delivery")
     handed_over = loaded.handed_over if loaded else []
     if not handed_over:
         return "no output was written"
@@ -206,45 +217,45 @@ def what_stands() -> str:
 
 def _forget_what_was_handed_over() -> None:
     """Begin anew: a process may carry out several command lines."""
-    loaded = sys.modules.get("plait.formats.delivery.delivery")
+    loaded = sys.modules.get("plait.io.delivery.delivery")
     if loaded:
         loaded.handed_over.clear()
 
 
-def command(name: str) -> Any:
+def load_command(name: str) -> Any:
     """What a command is: its ``HELP``, ``add_arguments`` and ``run``."""
-    if name in ONE_VERB:
-        return import_module("plait.cli.commands.verb").command(name)
+    if name in OPERATION_COMMANDS:
+        return import_module("plait.cli.commands.operation").make_operation_command(name)
     return import_module(f"plait.cli.commands.{name}")
 
 
 def _dispatch(words: list[str]) -> int:
     if words and words[0] in COMMANDS:
-        with loading():
-            module = command(words[0])
-            from plait.cli.working import work_of
-        parser = Parser(prog=f"plait {words[0]}", **module.HELP)
+        with pause_garbage_collection():
+            module = load_command(words[0])
+            from plait.cli.common_options import open_requested_job
+        parser = CommandLineParser(prog=f"plait {words[0]}", **module.HELP)
         module.add_arguments(parser)
         options = parser.parse_whole(words[1:])
-        with work_of(options):
+        with open_requested_job(options):
             status: int = module.run(options)
         return status
     parser = main_parser()
     if words and not words[0].startswith("-"):
-        from plait.core.account.names import nearest
+        from plait.core.base.names import suggest_name
 
-        remedy = nearest(words[0], COMMANDS) or "run plait --help for the list of commands"
+        remedy = suggest_name(words[0], COMMANDS) or "run plait --help for the list of commands"
         raise UsageError(f"unknown command {words[0]!r}", remedy=remedy)
     parser.parse_whole(words)
     parser.print_help()
     return 0
 
 
-def main_parser() -> Parser:
+def main_parser() -> CommandLineParser:
     """The parser of the program, before any command is known."""
     width = max(map(len, COMMANDS))
     commands = "\n".join(f"  {name:{width}}  {text}" for name, text in COMMANDS.items())
-    parser = Parser(
+    parser = CommandLineParser(
         prog="plait",
         description="Stack extracts, join tables on their keys, and account for every row.",
         epilog=(
@@ -267,14 +278,62 @@ def _complete() -> None:
     for name in COMMANDS:
         its = commands.add_parser(name, add_help=True)
         if name in typed[1:2]:  # to load those of all takes longer than a person waits
-            command(name).add_arguments(its)
+            load_command(name).add_arguments(its)
     argcomplete.autocomplete(parser)
 
 
 def _tell(error: PlaitError) -> int:
-    from plait.cli.views.show import show_error
+    from plait.cli.terminal import print_error
 
     if isinstance(error, OutputError) and not error.remedy:
-        error.remedy = what_stands()
-    show_error(error)
+        error.remedy = describe_aborted_state()
+    print_error(error)
     return error.status
+
+
+"""As ``sysexits.h`` has it for an internal error: never 1, which means an expectation failed."""
+
+
+def report_internal_error(error: Exception, words: Sequence[str], stands: str) -> int:
+    """Say that it is a fault of the program, what was being done, and where the details are.
+
+    Parameters
+    ----------
+    error : Exception
+    words : sequence of str
+        The command line.
+    stands : str
+        What is true of the outputs.
+
+    Returns
+    -------
+    int
+        The exit status.
+    """
+    from plait.cli.terminal import print_line
+
+    kind, what = type(error).__name__, mask_secrets(" ".join(str(error).split()))[:300]
+    command = " ".join(words[:1]) or "no command"
+    print_line(
+        f"plait: internal error, a bug in Plait: {kind}: {what} (in plait {command}); {stands}"
+    )
+    place = _written(error, words)
+    print_line(f"       {place}" if place else "       the details could not be written")
+    return STATUS
+
+
+def _written(error: Exception, words: Sequence[str]) -> str:
+    """Write the details for whoever is to mend it; what the person is told of them."""
+    details = "".join(traceback.format_exception(error))
+    text = (
+        f"plait {__version__}, Python {platform.python_version()}, {sys.platform}\n"
+        f"$ plait {join(words)}\n\n{details}"
+    )
+    text = mask_secrets(text)
+    try:
+        number, name = tempfile.mkstemp(".txt", "plait-fault-")
+        os.close(number)
+        Path(name).write_text(text, "utf-8", "backslashreplace")
+    except OSError:
+        return ""
+    return f"details are in {name}; it contains the command line and may contain data"

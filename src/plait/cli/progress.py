@@ -49,7 +49,7 @@ class Progress:
                 self._start()
                 task.append(self._bars.add_task(name, total=total, completed=done[0]))
 
-        def tick(more: int) -> None:
+        def on_progress(more: int) -> None:
             with self._lock:
                 done[0] += more
             if task:
@@ -59,7 +59,7 @@ class Progress:
         timer.daemon = True
         timer.start()
         try:
-            yield tick
+            yield on_progress
         finally:
             timer.cancel()
             with self._lock:

@@ -1,1 +1,1 @@
-"""The demo: the made-up records of a beekeepers' co-operative."""
+"""The demo data: a season of the beekeepers' co-operative."""

@@ -1,20 +1,35 @@
-"""The demo's files, made from a seed. All names and figures are invented.
+"""The demo data: extracts, registers and workbooks of a made-up co-operative.
 
 They hold on purpose what real extracts hold: a month that lacks a column, one
 with its columns in another order, rows that two extracts share, keys spelt in
 other case or with spaces, keys without a hive number, hives no register knows
 and hives nobody visited, hive numbers with leading zeros, notes with commas,
 quotes and line breaks, and a register in which two entries for a hive disagree.
+
+Since then an extract arrived, a hive that was entered by mistake was taken out again, a
+weight with its point in the wrong place was put right, and the register got a column.
+
+They too hold what real ones hold: a title above the header, a heading misspelt
+on one sheet of three, a field in which three things stand, numbers with a
+decimal comma in a file that is not UTF-8.
 """
 
 from __future__ import annotations
 
 import csv
+import datetime as dt
+import json
 import random
+from collections.abc import Sequence
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
-from plait.demo.other import write_laboratory, write_wardens, write_weighins
+SHEETS = ("July", "August", "September")
+VILLAGES = ("Ährenfeld", "Grünbach", "Süderhöfen", "Lärchwald", "Königsau", "Möwenort")
+_FIXED = dt.datetime(2031, 10, 31)
+
+Hive = tuple[str, str]
 
 YARDS = {
     "ALD": "Alder Mill",
@@ -49,6 +64,62 @@ NOTES = [
 
 Rows = list[list[str]]
 
+MISTAKEN = ("GOR", "040")
+LATEST = "2031-10"
+_VISITS = {"2031-03": "12", "2031-05": "7", "2031-09": "20"}
+_SLIP = "2031-04"
+
+
+def write_weighins(target: Path, rng: random.Random, hives: Sequence[Hive]) -> None:
+    """A workbook with a sheet a month; one spells a heading otherwise."""
+    import xlsxwriter
+
+    with xlsxwriter.Workbook(str(target)) as book:
+        book.set_properties({"created": _FIXED, "title": "Weigh-ins 2031"})
+        date = book.add_format({"num_format": "yyyy-mm-dd"})
+        for month, name in enumerate(SHEETS, 7):
+            sheet = book.add_worksheet(name)
+            sheet.write_string(0, 1, f"Weigh-ins {name} 2031")
+            heading = "Moistre %" if name == "September" else "Moisture %"
+            for column, text in enumerate(("Yard", "Hive", "Weighed", "Supers", heading), 1):
+                sheet.write_string(2, column, text)
+            for row, hive in enumerate(rng.sample(list(hives), 60), 3):
+                _weighin(sheet, row, hive, dt.date(2031, month, rng.randint(1, 28)), date, rng)
+
+
+def _weighin(sheet: Any, row: int, hive: Hive, day: dt.date, date: Any, rng: random.Random) -> None:
+    sheet.write_string(row, 1, hive[0])
+    sheet.write_string(row, 2, hive[1])
+    sheet.write_datetime(row, 3, dt.datetime.combine(day, dt.time()), date)
+    sheet.write_number(row, 4, rng.randint(1, 4))
+    sheet.write_number(row, 5, round(rng.uniform(15, 21), 1))
+
+
+def write_laboratory(target: Path, rng: random.Random, hives: Sequence[Hive]) -> None:
+    """JSON lines with nested results, and samples named by yard, hive and month in one."""
+    lines = []
+    for number, (yard, hive) in enumerate(rng.sample(list(hives), 90), 1):
+        sample = f"{yard}-{hive}/2031-{rng.randint(7, 9):02d}"
+        record: dict[str, Any] = {"number": number, "sample": sample}
+        if number % 15 == 0:
+            record["sample"] = f"{yard} {hive}"  # the slip was filled in by hand
+        record["result"] = {
+            "grade": rng.choice("AAB"),
+            "hmf": round(rng.uniform(1, 40), 1),
+            "pollen": rng.choice(["linden", "clover", "heather", None]),
+        }
+        lines.append(json.dumps(record))
+    target.write_text("\n".join(lines) + "\n", encoding="utf-8")
+
+
+def write_wardens(target: Path, rng: random.Random, wardens: Sequence[str]) -> None:
+    """A semicolon file in Windows-1252, as spreadsheets of some countries write them."""
+    lines = ["Full name;Village;Since;Fee per visit"]
+    for name, village in zip(wardens, VILLAGES, strict=True):
+        fee = f"{rng.randint(8, 19)},{rng.choice(('00', '50', '75'))}"
+        lines.append(f"{name};{village};{rng.randint(1, 28)}.{rng.randint(1, 12)}.2024;{fee}")
+    target.write_bytes(("\r\n".join(lines) + "\r\n").encode("cp1252"))
+
 
 def write_demo_data(folder: Path) -> None:
     """Write the demo's files under a folder, over those that are there.
@@ -78,11 +149,11 @@ def write_records(folder: Path) -> None:
     register = {hive: _entry(rng, *hive) for hive in hives}
     months = _months(rng, hives[:-6])
     for month, rows in months.items():
-        _write(folder / "inspections" / f"{month}.csv", *_shaped(month, rows))
+        _write_extract(folder / "inspections" / f"{month}.csv", *_shaped(month, rows))
     parts = _register_parts(rng, register)
     for part, rows in parts.items():
-        _write(folder / "register" / f"{part}.csv", REGISTER, rows)
-    _write(folder / "older-register.csv", REGISTER, _older(rng, register))
+        _write_extract(folder / "register" / f"{part}.csv", REGISTER, rows)
+    _write_extract(folder / "older-register.csv", REGISTER, _older(rng, register))
     write_weighins(folder / "weighins.xlsx", rng, hives)
     write_laboratory(folder / "laboratory.jsonl", rng, hives)
     write_wardens(folder / "wardens.csv", rng, WARDENS)
@@ -181,9 +252,52 @@ def _older(rng: random.Random, register: dict[tuple[str, str], list[str]]) -> Ro
     return rows
 
 
-def _write(path: Path, header: list[str], rows: Rows) -> None:
+def _write_extract(path: Path, header: list[str], rows: Rows) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     with path.open("w", newline="", encoding="utf-8") as file:
         writer = csv.writer(file, lineterminator="\n")
         writer.writerow(header)
         writer.writerows(rows)
+
+
+def rewind_one_month(folder: Path) -> None:
+    """Bring the demo's files to where they were a month before.
+
+    Parameters
+    ----------
+    folder : Path
+        As ``write_demo_data`` wrote it.
+    """
+    (folder / "inspections" / f"{LATEST}.csv").unlink()
+    for month, day in _VISITS.items():
+        header, *rows = _read(folder / "inspections" / f"{month}.csv")
+        visit = {"Yard": MISTAKEN[0], "Hive": MISTAKEN[1], "Day": day, "Frames": "6",
+                 "Queen seen": "no", "Varroa": "0", "Note": "empty?"}  # fmt: skip
+        rows.append([visit.get(name, "") for name in header])
+        _write_rows(folder / "inspections" / f"{month}.csv", [header, *rows])
+    _slip(folder / "inspections" / f"{_SLIP}.csv")
+    for part in ("north", "south"):
+        header, *rows = _read(folder / "register" / f"{part}.csv")
+        if part == "south":
+            rows.append([*MISTAKEN, "Carnica", "2030", "Tom Ashdown", ""])
+        _write_rows(folder / "register" / f"{part}.csv", [row[:-1] for row in (header, *rows)])
+
+
+def _slip(path: Path) -> None:
+    """The first weight of more than ten kilograms had its point one place to the right."""
+    header, *rows = _read(path)
+    at = header.index("Honey kg")
+    row = next(row for row in rows if row[at] and float(row[at]) > 10)
+    whole, _, places = row[at].partition(".")
+    row[at] = f"{whole}{places[0]}.{places[1:]}0"
+    _write_rows(path, [header, *rows])
+
+
+def _read(path: Path) -> list[list[str]]:
+    with path.open(newline="", encoding="utf-8") as file:
+        return list(csv.reader(file))
+
+
+def _write_rows(path: Path, rows: list[list[str]]) -> None:
+    with path.open("w", newline="", encoding="utf-8") as file:
+        csv.writer(file, lineterminator="\n").writerows(rows)

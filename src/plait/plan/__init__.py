@@ -1,1 +1,1 @@
-"""The plan file: its model, its checks, its run."""
+"""Plans: written, checked, carried out, repeated, traced."""

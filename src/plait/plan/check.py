@@ -7,20 +7,20 @@ import sys
 import time
 from dataclasses import dataclass
 
-from plait.core.account.finding import Finding, counted
-from plait.core.account.ledger import Entry
-from plait.core.account.parallel import ordered_map
+from plait.core.base.findings import Finding, pluralize
+from plait.core.base.ledger import LedgerEntry
+from plait.core.job.executor import map_ordered
 from plait.core.table.table import Table
-from plait.formats.outputs import write_csv_to
-from plait.plan.handing.handover import endings_of, folder_of
-from plait.plan.work.work import Worked
+from plait.io.write import write_csv_to
+from plait.plan.execution.execute import PlanExecution
+from plait.plan.handover.write import dataset_endings, handover_folder
 
 _SAMPLE = 1 << 17
 _LEAST = 1.0
 
 
 @dataclass(frozen=True)
-class ColumnForeseen:
+class ColumnForecast:
     """A column, its type, and whether the step is the first to have it."""
 
     name: str
@@ -29,19 +29,19 @@ class ColumnForeseen:
 
 
 @dataclass(frozen=True)
-class StepForeseen:
+class StepForecast:
     """A step, and the table it would give."""
 
     title: str
     line: int
     rows: int
-    columns: tuple[ColumnForeseen, ...]
+    columns: tuple[ColumnForecast, ...]
     findings: int
     seconds: float
 
 
 @dataclass(frozen=True)
-class Foreseen:
+class PlanForecast:
     """What a run would do.
 
     Parameters
@@ -59,52 +59,52 @@ class Foreseen:
     """
 
     answer: str
-    steps: tuple[StepForeseen, ...]
-    ledger: tuple[Entry, ...]
+    steps: tuple[StepForecast, ...]
+    ledger: tuple[LedgerEntry, ...]
     findings: tuple[Finding, ...]
     seconds: float
     memory: int
 
 
-def check(worked: Worked) -> Foreseen:
+def forecast_plan(plan_execution: PlanExecution) -> PlanForecast:
     """What a run of a plan would do, of which everything but the writing was done."""
-    seconds = worked.reading + sum(step.seconds for step in worked.steps)
-    handover = worked.loaded.plan.handover
+    seconds = plan_execution.read_seconds + sum(step.seconds for step in plan_execution.steps)
+    handover = plan_execution.plan.plan.handover
     answer = "the plan hands over nothing: it has no [handover]"
-    if handover is not None and handover.result in worked.results:
-        table = worked.result
-        seconds += _writing(table) * len(endings_of(worked.loaded))
+    if handover is not None and handover.result in plan_execution.results:
+        table = plan_execution.result
+        seconds += _writing(table) * len(dataset_endings(plan_execution.plan))
         answer = (
-            f"a run would hand over {folder_of(worked.loaded)}/: {handover.result}, "
-            f"{counted(table.rows, 'row')}, {len(table.columns)} columns"
+            f"a run would hand over {handover_folder(plan_execution.plan)}/: {handover.result}, "
+            f"{pluralize(table.rows, 'row')}, {len(table.columns)} columns"
         )
-    return Foreseen(
+    return PlanForecast(
         answer,
-        tuple(_steps(worked)),
-        worked.entries,
-        worked.findings,
+        tuple(_steps(plan_execution)),
+        plan_execution.entries,
+        plan_execution.findings,
         max(seconds, _LEAST),
         _most_memory(),
     )
 
 
-def _steps(worked: Worked) -> list[StepForeseen]:
-    before = {table.name: set(table.column_names) for table in worked.tables}
-    for one, table in zip(worked.found, worked.tables, strict=True):
-        before.setdefault(one.group, set()).update(table.column_names)
+def _steps(plan_execution: PlanExecution) -> list[StepForecast]:
+    before = {table.name: set(table.column_names) for table in plan_execution.tables}
+    for source, table in zip(plan_execution.sources, plan_execution.tables, strict=True):
+        before.setdefault(source.group, set()).update(table.column_names)
     made = []
-    for step in worked.steps:
+    for step in plan_execution.steps:
         table = step.result.table
         known = set().union(*(before.get(name, set()) for name in step.inputs))
-        kinds = list(ordered_map(table.kind_in_words, table.column_names))
+        kinds = list(map_ordered(table.type_name, table.column_names))
         columns = tuple(
-            ColumnForeseen(name, kind, name not in known)
+            ColumnForecast(name, kind, name not in known)
             for name, kind in zip(table.column_names, kinds, strict=True)
         )
         made.append(
-            StepForeseen(
+            StepForecast(
                 step.title,
-                worked.loaded.line("step", step.number),
+                plan_execution.plan.line("step", step.number),
                 table.rows,
                 columns,
                 len(step.result.findings),
@@ -129,7 +129,7 @@ def _writing(table: Table) -> float:
 def _first(table: Table, rows: int) -> Table:
     import numpy as np
 
-    return table.at(np.arange(rows, dtype=np.int32))
+    return table.take(np.arange(rows, dtype=np.int32))
 
 
 def _most_memory() -> int:

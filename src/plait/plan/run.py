@@ -9,33 +9,50 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
-from plait.core.account.errors import ExpectationError, OutputError, SourceError
-from plait.core.account.finding import Finding, checked_codes, counted, standing
-from plait.core.account.names import shown
-from plait.formats.delivery.checksum import sums_of
-from plait.formats.remote.opening import checksum
-from plait.plan.file.faults import PlanError
+from plait.core.base.errors import ExpectationError, OutputError, SourceError
+from plait.core.base.findings import Finding, check_finding_codes, matching_findings, pluralize
+from plait.core.base.names import printable_path
+from plait.io.places.fetch import source_checksum
+from plait.io.places.partial_files import sha256_of_files
+from plait.plan.execution import resolve_sources
+from plait.plan.execution.execute import (
+    PlanExecution,
+    ProgressReporter,
+    execute_plan,
+    open_plan_job,
+)
+from plait.plan.execution.expectations import judge_plan_expectations
+from plait.plan.file.line_numbers import PlanError
 from plait.plan.file.load import LoadedPlan, load_plan
-from plait.plan.handing.handover import check_handover, folder_of, hand_over
-from plait.plan.notice.tell import tell
-from plait.plan.runs.clock import Clock, day_and_time, now
-from plait.plan.runs.course import Course
-from plait.plan.runs.expected import change_expectations
-from plait.plan.runs.handed import added_files, is_handover
-from plait.plan.runs.history import history_file
-from plait.plan.runs.keeping import forget_oldest, keep, kept_only_if_replaced
-from plait.plan.runs.record import Record, last_good, user
-from plait.plan.runs.since import what_is_new, when_made
-from plait.plan.runs.turn import Waiting, turn
-from plait.plan.work import intake
-from plait.plan.work.expect import expectations
-from plait.plan.work.room import planned_room
-from plait.plan.work.work import Phases, Worked, work
-from plait.report.since import Since
-from plait.report.story import Expected, Story, story_dict
+from plait.plan.handover.read import added_files, is_handover
+from plait.plan.handover.retention import (
+    delete_oldest_retained,
+    kept_only_if_replaced,
+    retain_handover,
+)
+from plait.plan.handover.write import check_handover_folder, handover_folder, write_handover
+from plait.plan.notices.send import notify_recipients
+from plait.plan.runs.history import (
+    Clock,
+    RunRecord,
+    current_time,
+    current_user,
+    format_timestamp,
+    history_file,
+    last_successful_run,
+)
+from plait.plan.runs.lock import Waiting, run_lock
+from plait.plan.runs.recorder import RunRecorder
+from plait.plan.runs.since_last_run import (
+    changes_since_last_run,
+    handover_time,
+    judge_change_expectations,
+)
+from plait.report.changes import ChangesSinceLastRun
+from plait.report.run_report import ExpectationResult, RunReport, run_report_dict
 
 
-class NotMetError(ExpectationError):
+class ExpectationsNotMetError(ExpectationError):
     """What a plan expects does not hold; nothing is handed over.
 
     Parameters
@@ -52,30 +69,32 @@ class NotMetError(ExpectationError):
 
     def __init__(
         self,
-        worked: Worked,
-        expected: Sequence[Expected],
+        plan_execution: PlanExecution,
+        expected: Sequence[ExpectationResult],
         findings: Sequence[Finding],
-        since: Since | None = None,
+        since: ChangesSinceLastRun | None = None,
     ) -> None:
-        failing = [one for one in expected if not one.holds]
-        plan = worked.loaded.path
+        failing = [e for e in expected if not e.holds]
+        plan = plan_execution.plan.path
         if failing:
-            what = f"{counted(len(failing), 'expectation')} of {plan.name} not met"
+            what = f"{pluralize(len(failing), 'expectation')} of {plan.name} not met"
         else:
-            codes = ", ".join(dict.fromkeys(one.code for one in findings))
-            what = f"{counted(len(findings), 'finding')} named by --fail-on: {codes}"
+            codes = ", ".join(dict.fromkeys(finding.code for finding in findings))
+            what = f"{pluralize(len(findings), 'finding')} named by --fail-on: {codes}"
         super().__init__(what, remedy="nothing was handed over")
-        self.worked, self.expected, self.findings = worked, expected, findings
+        self.worked, self.expected, self.findings = plan_execution, expected, findings
         self.since, self.in_the_way = since, len(failing) or len(findings)
 
     def figures(self) -> dict[str, int]:
         """As far as the run came: what would have been handed over."""
-        handover = self.worked.loaded.plan.handover
+        handover = self.worked.plan.plan.handover
         result = self.worked.results.get(handover.result) if handover else None
         return {"rows": result.rows, "columns": len(result.columns)} if result else {}
 
 
-def judged(worked: Worked, fail_on: Iterable[str] = ()) -> list[Expected]:
+def judge_expectations(
+    plan_execution: PlanExecution, fail_on: Iterable[str] = ()
+) -> list[ExpectationResult]:
     """What the plan expects, all of which holds.
 
     Parameters
@@ -88,15 +107,15 @@ def judged(worked: Worked, fail_on: Iterable[str] = ()) -> list[Expected]:
     ------
     NotMetError
     """
-    expected = expectations(worked)
-    found = standing(worked.findings, checked_codes(fail_on))
-    if found or not all(one.holds for one in expected):
-        raise NotMetError(worked, expected, found)
+    expected = judge_plan_expectations(plan_execution)
+    findings = matching_findings(plan_execution.findings, check_finding_codes(fail_on))
+    if findings or not all(e.holds for e in expected):
+        raise ExpectationsNotMetError(plan_execution, expected, findings)
     return expected
 
 
 @dataclass(frozen=True, eq=False)
-class Ran:
+class RunResult:
     """A run that handed over.
 
     Parameters
@@ -109,16 +128,16 @@ class Ran:
         What was found after everything was handed over: a notice that could not be sent.
     """
 
-    worked: Worked
-    story: Story
-    record: Record
+    worked: PlanExecution
+    story: RunReport
+    record: RunRecord
     findings: tuple[Finding, ...]
 
 
-def run(
+def run_plan(
     plan: str | Path,
     settings: Iterable[str] | Mapping[str, str],
-    phases: Phases,
+    phases: ProgressReporter,
     replace_: bool = False,
     fail_on: Iterable[str] = (),
     *,
@@ -127,8 +146,8 @@ def run(
     wait: bool = True,
     waiting: Waiting = lambda _: None,
     before: Callable[[LoadedPlan], None] = lambda _: None,
-    clock: Clock = now,
-) -> Ran:
+    clock: Clock = current_time,
+) -> RunResult:
     """Carry out a plan, hand over its result, and write down in its history how that went.
 
     Parameters
@@ -165,23 +184,25 @@ def run(
     path = Path(plan)
     if not path.is_file():
         load_plan(path, settings)
-    who = f"{user()} on {platform.node()}, since {day_and_time(clock().isoformat())}"
-    with turn(path, who, wait, waiting):
-        loaded = _loaded(path, settings, clock)
-        course = Course(path, clock, tell, loaded)
+    who = f"{current_user()} on {platform.node()}, since {format_timestamp(clock().isoformat())}"
+    with run_lock(path, who, wait, waiting):
+        loaded_plan = _loaded(path, settings, clock)
+        course = RunRecorder(path, clock, notify_recipients, loaded_plan)
         try:
-            before(loaded)
+            before(loaded_plan)
             if not discard_added:
-                _check_added(folder_of(loaded))
-            worked, story = _carried_out(loaded, phases, replace_, fail_on, course, accept_change)
-        except NotMetError as error:
+                _check_added(handover_folder(loaded_plan))
+            worked, story = _carried_out(
+                loaded_plan, phases, replace_, fail_on, course, accept_change
+            )
+        except ExpectationsNotMetError as error:
             course.failed(error, error.figures())
             raise
         except BaseException as error:
             course.failed(error)
             raise
-        course.done(story, folder_of(loaded))
-        return Ran(worked, story, course.record, tuple(course.findings))
+        course.done(story, handover_folder(loaded_plan))
+        return RunResult(worked, story, course.record, tuple(course.findings))
 
 
 def _check_added(folder: Path) -> None:
@@ -196,9 +217,9 @@ def _check_added(folder: Path) -> None:
     except OSError:
         return  # that no such folder can be made is told when it is
     if names:
-        few = ", ".join(map(shown, names[:5])) + (" …" if len(names) > 5 else "")
+        few = ", ".join(map(printable_path, names[:5])) + (" …" if len(names) > 5 else "")
         raise OutputError(
-            f"{counted(len(names), 'file')} that no run wrote would be deleted: {few}",
+            f"{pluralize(len(names), 'file')} that no run wrote would be deleted: {few}",
             str(folder),
             "move them elsewhere, or delete them with the earlier handover: --discard-added",
         )
@@ -210,48 +231,53 @@ def _loaded(path: Path, settings: Iterable[str] | Mapping[str, str], clock: Cloc
         return load_plan(path, settings)
     except PlanError as error:
         if history_file(path).exists():
-            Course(path, clock, tell).failed(error)
+            RunRecorder(path, clock, notify_recipients).failed(error)
         raise
 
 
 def _carried_out(
-    loaded: LoadedPlan,
-    phases: Phases,
+    loaded_plan: LoadedPlan,
+    phases: ProgressReporter,
     replace_: bool,
     fail_on: Iterable[str],
-    course: Course,
+    course: RunRecorder,
     accept_change: bool,
-) -> tuple[Worked, Story]:
-    with planned_room(loaded):
-        found = intake.find(loaded)
-        check_handover(loaded, replace_, [one.source for one in found])
-        paths = [one.source.path for one in found]
-        sums = sums_of(path for path in paths if Path(path).is_file())
-        worked = work(loaded, found, phases)
+) -> tuple[PlanExecution, RunReport]:
+    with open_plan_job(loaded_plan):
+        plan_sources = resolve_sources.find_plan_sources(loaded_plan)
+        check_handover_folder(loaded_plan, replace_, [p.source for p in plan_sources])
+        paths = [plan_source.source.path for plan_source in plan_sources]
+        sums = sha256_of_files(path for path in paths if Path(path).is_file())
+        plan_execution = execute_plan(loaded_plan, plan_sources, phases)
         with phases.phase("checking expectations"):
-            expected = judged(worked, fail_on)
-        known = {path: _known(path, one) for path, one in sums.items()}
+            expected = judge_expectations(plan_execution, fail_on)
+        known = {path: _known(path, s) for path, s in sums.items()}
         known |= {
-            one.source.path: checksum(one.source)
-            for one in found
-            if one.source.address and not one.source.in_database
+            source.source.path: source_checksum(source.source)
+            for source in plan_sources
+            if source.source.address and not source.source.in_database
         }
-        compared = partial(_compared, worked, course, phases, accept_change)
-        with kept_only_if_replaced(folder_of(loaded)):
-            story = hand_over(worked, expected, known, phases, replace_, compared)
-        forget_oldest(folder_of(loaded), _kept(loaded))
-        return worked, story
+        compared = partial(_compared, plan_execution, course, phases, accept_change)
+        with kept_only_if_replaced(handover_folder(loaded_plan)):
+            handover = write_handover(plan_execution, expected, known, phases, replace_, compared)
+        delete_oldest_retained(handover_folder(loaded_plan), _kept(loaded_plan))
+        return plan_execution, handover
 
 
-def _kept(loaded: LoadedPlan) -> int:
+def _kept(loaded_plan: LoadedPlan) -> int:
     """How many earlier handovers stay."""
-    assert loaded.plan.handover is not None
-    return loaded.plan.handover.keep
+    assert loaded_plan.plan.handover is not None
+    return loaded_plan.plan.handover.keep
 
 
 def _compared(
-    worked: Worked, course: Course, phases: Phases, accept_change: bool, part: Path, story: Story
-) -> Story:
+    plan_execution: PlanExecution,
+    course: RunRecorder,
+    phases: ProgressReporter,
+    accept_change: bool,
+    part: Path,
+    run_report: RunReport,
+) -> RunReport:
     """The story with what is new; the earlier handover is kept under its own name.
 
     Raises
@@ -259,31 +285,35 @@ def _compared(
     NotMetError
         When more changed than the plan expects.
     """
-    loaded = worked.loaded
+    loaded = plan_execution.plan
     earlier, since = _earlier(loaded, course), None
     if earlier is not None:
         with phases.phase("comparing with the last run"):
-            since, told = what_is_new(earlier, part, story_dict(story), course.known)
-        findings = (*story.account.findings, *told)
-        story = replace(story, account=replace(story.account, findings=findings), since=since)
-    last = last_good(course.known)
-    changes = change_expectations(loaded, since, worked.findings, last, accept_change)
-    expected = [*story.expected, *changes]
-    story = replace(story, expected=tuple(expected))
-    if not all(one.holds for one in expected):
-        raise NotMetError(worked, expected, (), since)
-    if earlier == folder_of(loaded) and _kept(loaded):
-        keep(earlier, when_made(earlier, course.known))
-    return story
+            since, told = changes_since_last_run(
+                earlier, part, run_report_dict(run_report), course.known
+            )
+        findings = (*run_report.account.findings, *told)
+        run_report = replace(
+            run_report, account=replace(run_report.account, findings=findings), changes=since
+        )
+    last = last_successful_run(course.known)
+    changes = judge_change_expectations(loaded, since, plan_execution.findings, last, accept_change)
+    expected = [*run_report.expected, *changes]
+    run_report = replace(run_report, expected=tuple(expected))
+    if not all(e.holds for e in expected):
+        raise ExpectationsNotMetError(plan_execution, expected, (), since)
+    if earlier == handover_folder(loaded) and _kept(loaded):
+        retain_handover(earlier, handover_time(earlier, course.known))
+    return run_report
 
 
-def _earlier(loaded: LoadedPlan, course: Course) -> Path | None:
+def _earlier(loaded_plan: LoadedPlan, course: RunRecorder) -> Path | None:
     """The last handover: what has the name of this one, or else what the history names."""
-    if not _kept(loaded) and loaded.plan.expect.change is None:
+    if not _kept(loaded_plan) and loaded_plan.plan.expect.change is None:
         return None
-    last = last_good(course.known)
-    known = [loaded.folder / last.handover] if last and last.handover else []
-    return next((one for one in (folder_of(loaded), *known) if is_handover(one)), None)
+    last = last_successful_run(course.known)
+    known = [loaded_plan.folder / last.handover] if last and last.handover else []
+    return next((one for one in (handover_folder(loaded_plan), *known) if is_handover(one)), None)
 
 
 def _known(path: str, sum_: Future[str]) -> str:
@@ -297,4 +327,6 @@ def _known(path: str, sum_: Future[str]) -> str:
     try:
         return sum_.result()
     except OSError as error:
-        raise SourceError(f"cannot read the file any more: {error.strerror}", shown(path)) from None
+        raise SourceError(
+            f"cannot read the file any more: {error.strerror}", printable_path(path)
+        ) from None

@@ -12,28 +12,26 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.errors import PlaitError, UsageError
-from plait.core.account.finding import Place
-from plait.core.sql.expression import condition, parse
-from plait.core.table.keyspec import check_column
-from plait.core.table.lines import LINE, SHEET_ROW
+from plait.core.base.errors import PlaitError, UsageError
+from plait.core.base.findings import SourceRow
+from plait.core.expressions.expression import evaluate_condition, parse_expression
+from plait.core.table.key_spec import check_column
+from plait.core.table.source_lines import LINE, SHEET_ROW
 from plait.core.table.table import Table
-from plait.core.text.cells import as_text
-from plait.formats.lineage_keys import KEYS, read_keys
-from plait.formats.lineage_out import read_lineage
-from plait.formats.places.reader import Looked
-from plait.formats.places.source import Source
-from plait.formats.readers import reader_of
-from plait.formats.remote.fetching import keeping
-from plait.plan.handing.kept import Kept, kept_of, not_as_written
-from plait.plan.handing.reach import Reach
+from plait.core.text.cells import to_text
+from plait.io.lineage_file import KEYS, read_lineage, read_row_keys
+from plait.io.places.fetch import keep_fetched_files
+from plait.io.places.source import RefetchedRow, Source
+from plait.io.read import find_reader
+from plait.plan.handover.read import StoredHandover, handover_changed_error, open_handover
+from plait.plan.handover.source_access import Reach
 
 MOST_ROWS = 5
 _MOST_ORIGINS = 20
 
 
 @dataclass(frozen=True)
-class CellOrigin:
+class SourceCell:
     """A cell of a source: its file, sheet, row, line and column, and the text that is there.
 
     ``row`` is a number, or the key where rows are known by keys. ``line`` is ``None`` where the
@@ -61,7 +59,11 @@ def _within(source: str, row: int | str, line: int | None, unit: str) -> str:
     """Where a row is in its source, as a person is told."""
     if isinstance(row, str):
         return row
-    return Place(source, row).within if line is None else Place(source, row, "", line, unit).within
+    return (
+        SourceRow(source, row).within
+        if line is None
+        else SourceRow(source, row, "", line, unit).within
+    )
 
 
 @dataclass(frozen=True)
@@ -81,7 +83,7 @@ class CellTrace:
 
     column: str
     value: str | None
-    origins: tuple[CellOrigin, ...]
+    origins: tuple[SourceCell, ...]
     more: int
     steps: tuple[tuple[str, bool], ...]
 
@@ -100,7 +102,7 @@ class RowTrace:
 
 
 @dataclass(frozen=True)
-class Traced:
+class TraceResult:
     """What was asked for.
 
     Parameters
@@ -128,7 +130,7 @@ class Traced:
     @property
     def read(self) -> bool:
         """Whether any source was read again."""
-        origins = (one for row in self.rows for cell in row.cells for one in cell.origins)
+        origins = (o for row in self.rows for cell in row.cells for o in cell.origins)
         return any(origin.text is not None for origin in origins)
 
 
@@ -140,7 +142,7 @@ def trace(
     most: int = MOST_ROWS,
     sources: str | Path | None = None,
     trusted: bool = False,
-) -> Traced:
+) -> TraceResult:
     """Where rows of a handover, and each of their cells, came from.
 
     Parameters
@@ -183,14 +185,14 @@ def trace(
     if sources is not None and not Path(sources).is_dir():
         raise UsageError("the folder does not exist", str(sources), "name one: --sources DIR")
     try:
-        kept = kept_of(folder)
+        kept = open_handover(folder)
         for column in columns:
             check_column(column, kept.dataset)
         reach = Reach(kept, None if sources is None else Path(sources), trusted)
         return _traced(reach, str(handover), rows, where, columns, most)
     except _NOT_AS_WRITTEN as error:
         said = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
-        raise not_as_written(folder, f"the handover is not consistent: {said}") from None
+        raise handover_changed_error(folder, f"the handover is not consistent: {said}") from None
 
 
 _NOT_AS_WRITTEN = (
@@ -207,29 +209,29 @@ def _traced(
     where: str | None,
     columns: Sequence[str],
     most: int,
-) -> Traced:
+) -> TraceResult:
     kept = reach.kept
     chosen, found = _chosen(kept.dataset, rows, where, most)
     _, lineage = read_lineage(kept.folder / "lineage.parquet", chosen)
-    numbers = [_numbers(one) for one in lineage]
+    numbers = [_numbers(path) for path in lineage]
     names = list(columns) or list(kept.dataset.column_names)
-    cells = [(each, name) for each in numbers for name in names]
+    cells = [(n, name) for n in numbers for name in names]
     led = [one for each, name in cells for one, _ in _led(kept, name, each)]
-    of_rows = [one for each in numbers for way in kept.stated["rows"] for one in each[way]]
+    of_rows = [e for each in numbers for way in kept.stated["rows"] for e in each[way]]
     wanted = _by_source(kept, [*led, *of_rows])
     known = _known(kept, wanted)
     opened = {number: source for number in wanted if (source := reach.source(number))}
     unopened = dict.fromkeys(reach.wanted(number) for number in wanted if number not in opened)
     looked, changed = _looked_up(kept, wanted, opened, known)
     traced = tuple(
-        _row_trace(kept, row, each, names, _Seen(looked, known))
+        _row_trace(kept, row, each, names, _RefetchedRows(looked, known))
         for row, each in zip(chosen, numbers, strict=True)
     )
     named = {source for row in traced for source, _ in row.places}
-    about = (one for one in kept.stated["sources"] if one["name"] in named)
-    paths = {one["name"]: one["path"] for one in about}
+    about = (s for s in kept.stated["sources"] if s["name"] in named)
+    paths = {a["name"]: a["path"] for a in about}
     result = kept.stated["result"]
-    return Traced(handover, result, traced, found, tuple(changed), tuple(unopened), paths)
+    return TraceResult(handover, result, traced, found, tuple(changed), tuple(unopened), paths)
 
 
 def _chosen(
@@ -237,7 +239,7 @@ def _chosen(
 ) -> tuple[list[int], int]:
     """Row numbers from 0, and how many there are."""
     if where is not None:
-        holds = pc.fill_null(condition(parse(where), dataset), False).to_numpy()
+        holds = pc.fill_null(evaluate_condition(parse_expression(where), dataset), False).to_numpy()
         found = np.flatnonzero(holds)
         return found[:most].tolist(), len(found)
     for row in rows:
@@ -258,27 +260,27 @@ def _numbers(lineage: Mapping[str, Any]) -> dict[str, list[int]]:
     }
 
 
-def _located(kept: Kept, number: int) -> tuple[int, int]:
+def _located(stored_handover: StoredHandover, number: int) -> tuple[int, int]:
     """Source and row, from 0, of a number that goes through all sources."""
-    starts = np.array([one["start"] for one in kept.stated["sources"]])
+    starts = np.array([s["start"] for s in stored_handover.stated["sources"]])
     source = int(np.searchsorted(starts, number, side="right")) - 1
     return source, number - int(starts[source])
 
 
-def _by_source(kept: Kept, numbers: Sequence[int]) -> dict[int, set[int]]:
+def _by_source(stored_handover: StoredHandover, numbers: Sequence[int]) -> dict[int, set[int]]:
     wanted: dict[int, set[int]] = {}
     for number in dict.fromkeys(numbers):
-        source, row = _located(kept, number)
+        source, row = _located(stored_handover, number)
         if len(wanted.setdefault(source, set())) < _MOST_ORIGINS * MOST_ROWS:
             wanted[source].add(row)
     return wanted
 
 
-_Found = dict[tuple[int, int], Looked]
+_Found = dict[tuple[int, int], RefetchedRow]
 
 
 @dataclass(frozen=True)
-class _ByKey:
+class _RowByKey:
     """A source row that is known by its key, and the sum of its cells then."""
 
     key: str
@@ -291,44 +293,48 @@ class _ByKey:
 
 
 @dataclass(frozen=True)
-class _Seen:
+class _RefetchedRows:
     """Source rows as they are now, by source and number; and those known by keys, by number."""
 
     looked: _Found
-    known: Mapping[int, _ByKey]
+    known: Mapping[int, _RowByKey]
 
-    def place(self, kept: Kept, source: int, number: int, row: int) -> int | str:
+    def place(
+        self, stored_handover: StoredHandover, source: int, number: int, row: int
+    ) -> int | str:
         """The row, from 0, as it is told: from 1, or by its key."""
         one = self.known.get(number)
-        return one.said(kept.stated["sources"][source]["read"]["key"]) if one else row + 1
+        return (
+            one.said(stored_handover.stated["sources"][source]["read"]["key"]) if one else row + 1
+        )
 
 
-def _known(kept: Kept, wanted: Mapping[int, set[int]]) -> dict[int, _ByKey]:
+def _known(stored_handover: StoredHandover, wanted: Mapping[int, set[int]]) -> dict[int, _RowByKey]:
     """The source rows that are known by keys, by the numbers that go through all sources."""
     places: dict[int, int] = {}
     for source, rows in wanted.items():
-        said = kept.stated["sources"][source]
+        said = stored_handover.stated["sources"][source]
         if said["read"].get("key"):
             shift = said["read"]["keys"] - said["start"]
             places |= {row + said["start"]: row + said["start"] + shift for row in rows}
     if not places:
         return {}
-    found = read_keys(kept.folder / KEYS, sorted(places.values()))
-    return {number: _ByKey(*found[place]) for number, place in places.items()}
+    row_keys = read_row_keys(stored_handover.folder / KEYS, sorted(places.values()))
+    return {number: _RowByKey(*row_keys[p]) for number, p in places.items()}
 
 
 def _looked_up(
-    kept: Kept,
+    stored_handover: StoredHandover,
     wanted: Mapping[int, set[int]],
     opened: Mapping[int, Source],
-    known: Mapping[int, _ByKey],
+    known: Mapping[int, _RowByKey],
 ) -> tuple[_Found, list[str]]:
     """The rows as the sources have them now, and which sources have changed."""
     looked: _Found = {}
     changed: list[str] = []
-    with keeping():
+    with keep_fetched_files():
         for number, source in opened.items():
-            said, rows = kept.stated["sources"][number], wanted[number]
+            said, rows = stored_handover.stated["sources"][number], wanted[number]
             if source.address is None and not Path(source.path).is_file():
                 changed.append(f"{said['path']} no longer exists")
                 continue
@@ -341,22 +347,22 @@ def _looked_up(
                 changed.append(f"{said['path']} can no longer be read: {what}")
                 continue
             changed += told
-            looked |= {(number, row): one for row, one in found.items()}
+            looked |= {(number, row): i for row, i in found.items()}
     return looked, changed
 
 
 def _of_source(
-    source: Source, said: Mapping[str, Any], rows: Sequence[int], keyed: Mapping[int, _ByKey]
-) -> tuple[dict[int, Looked], list[str]]:
+    source: Source, said: Mapping[str, Any], rows: Sequence[int], keyed: Mapping[int, _RowByKey]
+) -> tuple[dict[int, RefetchedRow], list[str]]:
     """The rows of a source as they are now, and what is to be told of how they changed."""
-    reader = reader_of(source)
+    reader = find_reader(source)
     if not source.in_database:
         now = reader.fingerprint(source)
-        told = f"{said['path']} has changed since the run; its present text is shown"
-        return reader.rows_at(source, rows, ()), [told] if now != said["sha256"] else []
+        text = f"{said['path']} has changed since the run; its present text is shown"
+        return reader.rows_at(source, rows, ()), [text] if now != said["sha256"] else []
     if not keyed:
         return {}, [f"{said['path']} has no primary key: its rows cannot be found again"]
-    found = reader.rows_at(source, list(keyed), [one.key for one in keyed.values()])
+    found = reader.rows_at(source, list(keyed), [v.key for v in keyed.values()])
     key = said["read"]["key"]
     told_of = []
     for row, one in keyed.items():
@@ -364,55 +370,62 @@ def _of_source(
             told_of.append(f"{said['name']} {one.said(key)} no longer exists")
         elif found[row].sum != one.sum:
             told_of.append(
-                f"{said['name']} {one.said(key)} has changed since the run; its text now is shown"
+                f"{said['name']} {one.said(key)} has changed since the run; its present text is shown"
             )
     return found, told_of
 
 
 def _row_trace(
-    kept: Kept,
+    stored_handover: StoredHandover,
     row: int,
     numbers: Mapping[str, list[int]],
     names: Sequence[str],
-    seen: _Seen,
+    seen: _RefetchedRows,
 ) -> RowTrace:
-    every = [number for way in kept.stated["rows"] for number in numbers[way]]
+    every = [number for way in stored_handover.stated["rows"] for number in numbers[way]]
     places: dict[tuple[str, int | str], str] = {}
     for number in every:
-        source, at = _located(kept, number)
-        name, told = kept.stated["sources"][source]["name"], seen.place(kept, source, number, at)
+        source, at = _located(stored_handover, number)
+        name, told = (
+            stored_handover.stated["sources"][source]["name"],
+            seen.place(stored_handover, source, number, at),
+        )
         now = seen.looked.get((source, at))
         line, unit = (now.line, now.unit) if now else (None, LINE)
         places.setdefault((name, told), _within(name, told, line, unit))
     return RowTrace(
         row + 1,
-        tuple(_cell_trace(kept, row, name, numbers, seen) for name in names),
+        tuple(_cell_trace(stored_handover, row, name, numbers, seen) for name in names),
         tuple(places),
         tuple(places.values()),
     )
 
 
 def _cell_trace(
-    kept: Kept, row: int, name: str, numbers: Mapping[str, list[int]], seen: _Seen
+    stored_handover: StoredHandover,
+    row: int,
+    name: str,
+    numbers: Mapping[str, list[int]],
+    seen: _RefetchedRows,
 ) -> CellTrace:
-    said = kept.stated["columns"][name]
-    cells = kept.dataset.cells(kept.dataset.column(name), row, row + 1)
-    value = as_text(cells)[0].as_py()
-    origins = list(_origins(kept, name, numbers, seen))
+    said = stored_handover.stated["columns"][name]
+    cells = stored_handover.dataset.cells(stored_handover.dataset.column(name), row, row + 1)
+    value = to_text(cells)[0].as_py()
+    origins = list(_origins(stored_handover, name, numbers, seen))
     return CellTrace(
         name,
         value,
         tuple(origins[:_MOST_ORIGINS]),
         max(len(origins) - _MOST_ORIGINS, 0),
-        tuple((one["step"], one["changed"]) for one in said["steps"]),
+        tuple((s["step"], s["changed"]) for s in said["steps"]),
     )
 
 
 def _led(
-    kept: Kept, name: str, numbers: Mapping[str, list[int]]
+    stored_handover: StoredHandover, name: str, numbers: Mapping[str, list[int]]
 ) -> Iterator[tuple[int, Mapping[str, Sequence[str]]]]:
     """The source rows that cells of a column lead to, and which columns of each source."""
-    for leaf in kept.stated["columns"][name]["cells"]:
+    for leaf in stored_handover.stated["columns"][name]["cells"]:
         apart = all(numbers[which] == [value] for which, value in leaf["which"])
         if apart and not any(numbers[way] for way in leaf["absent"]):
             for number in numbers[leaf["way"]]:
@@ -420,13 +433,16 @@ def _led(
 
 
 def _origins(
-    kept: Kept, name: str, numbers: Mapping[str, list[int]], seen_rows: _Seen
-) -> Iterator[CellOrigin]:
+    stored_handover: StoredHandover,
+    name: str,
+    numbers: Mapping[str, list[int]],
+    seen_rows: _RefetchedRows,
+) -> Iterator[SourceCell]:
     """The source cells that a cell was made of, each once."""
     seen = set()
-    for number, columns in _led(kept, name, numbers):
-        source, row = _located(kept, number)
-        about = kept.stated["sources"][source]
+    for number, columns in _led(stored_handover, name, numbers):
+        source, row = _located(stored_handover, number)
+        about = stored_handover.stated["sources"][source]
         for column in columns.get(about["name"], ()):
             if (source, row, column) in seen:
                 continue
@@ -434,10 +450,10 @@ def _origins(
             there = seen_rows.looked.get((source, row))
             text = there.cells.get(column) if there else None
             line, unit = (there.line, there.unit) if there else (None, LINE)
-            yield CellOrigin(
+            yield SourceCell(
                 about["name"],
                 about["path"],
-                seen_rows.place(kept, source, number, row),
+                seen_rows.place(stored_handover, source, number, row),
                 line if unit == LINE else None,
                 line if unit == SHEET_ROW else None,
                 column,

@@ -1,1 +1,1 @@
-"""Accounts for others to read: JSON, pages and figures."""
+"""Accounts of what was done: as data, Markdown, pages, pictures."""

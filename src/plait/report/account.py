@@ -1,4 +1,4 @@
-"""The account of a command, and its JSON form."""
+"""The account of a command as data, and its schema."""
 
 from __future__ import annotations
 
@@ -6,21 +6,25 @@ import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
+from importlib.resources import files
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plait._version import __version__
-from plait.core.account.finding import Finding, worst_first
-from plait.core.account.ledger import Entry, Line
-from plait.core.table.table import Table, from_columns
+from plait.core.base.findings import Finding, by_severity
+from plait.core.base.ledger import LedgerEntry, LedgerLine
+from plait.core.table.table import Table, table_from_columns
 
 if TYPE_CHECKING:
-    from plait.core.figures.rules import Decision
-    from plait.core.keys.match import Match
+    from plait.core.aggregation.survivorship import RuleDecision
+    from plait.core.keys.match import MatchCounts
+
+
+COMMANDS = ("compare", "join", "keys")
 
 
 @dataclass(frozen=True)
-class Output:
+class OutputSummary:
     """A file that was written: its size in rows, columns and bytes, and its SHA-256.
 
     Of a table in a database of a server there are rows and columns only.
@@ -39,31 +43,31 @@ class Account:
 
     command: str
     sources: tuple[Table, ...]
-    ledger: tuple[Entry, ...]
+    ledger: tuple[LedgerEntry, ...]
     findings: tuple[Finding, ...]
-    outputs: tuple[Output, ...]
-    matches: tuple[Match, ...] = ()
-    decisions: tuple[Decision, ...] = ()
+    outputs: tuple[OutputSummary, ...]
+    matches: tuple[MatchCounts, ...] = ()
+    decisions: tuple[RuleDecision, ...] = ()
 
 
-def output_of(table: Table, path: object) -> Output:
+def summarize_output(table: Table, path: object) -> OutputSummary:
     """What there is to say about a table that was written to a file, or into a database."""
     if not isinstance(path, Path):
-        return Output(str(path), table.rows, len(table.columns), 0, "")
+        return OutputSummary(str(path), table.rows, len(table.columns), 0, "")
     with path.open("rb") as file:
         digest = hashlib.file_digest(file, "sha256").hexdigest()
-    return Output(str(path), table.rows, len(table.columns), path.stat().st_size, digest)
+    return OutputSummary(str(path), table.rows, len(table.columns), path.stat().st_size, digest)
 
 
-def ledger_table(entries: Sequence[Entry]) -> Table:
+def ledger_table(entries: Sequence[LedgerEntry]) -> Table:
     """The ledger as a table: a row for each line of each operation, and one for what comes out."""
-    said: dict[str, list[str]] = {"operation": [], "reason": [], "rows": []}
-    for one in entries:
-        for line in (*one.lines, Line("rows out", one.rows_out)):
-            said["operation"].append(one.operation)
-            said["reason"].append(line.reason)
-            said["rows"].append(str(line.rows))
-    return from_columns("ledger", said)
+    payload: dict[str, list[str]] = {"operation": [], "reason": [], "rows": []}
+    for entry in entries:
+        for line in (*entry.lines, LedgerLine("rows out", entry.rows_out)):
+            payload["operation"].append(entry.operation)
+            payload["reason"].append(line.reason)
+            payload["rows"].append(str(line.rows))
+    return table_from_columns("ledger", payload)
 
 
 def account_dict(account: Account) -> dict[str, Any]:
@@ -73,21 +77,21 @@ def account_dict(account: Account) -> dict[str, Any]:
     -----
     Of several joins ``match`` is the last, and ``matches`` has them all.
     """
-    said: dict[str, Any] = {
+    payload: dict[str, Any] = {
         "command": account.command,
         "version": __version__,
         "sources": [source_dict(table) for table in account.sources],
         "ledger": [asdict(entry) for entry in account.ledger],
-        "findings": [finding_dict(finding) for finding in worst_first(account.findings)],
+        "findings": [finding_dict(finding) for finding in by_severity(account.findings)],
         "outputs": [asdict(output) for output in account.outputs],
     }
     if account.matches:
-        said["match"] = asdict(account.matches[-1])
+        payload["match"] = asdict(account.matches[-1])
     if account.decisions:
-        said["decisions"] = [asdict(decision) for decision in account.decisions]
+        payload["decisions"] = [asdict(decision) for decision in account.decisions]
     if len(account.matches) > 1:
-        said["matches"] = [asdict(match) for match in account.matches]
-    return said
+        payload["matches"] = [asdict(match) for match in account.matches]
+    return payload
 
 
 def finding_dict(finding: Finding) -> dict[str, Any]:
@@ -117,3 +121,20 @@ def source_dict(table: Table) -> dict[str, Any]:
 def account_json(account: Account) -> str:
     """The account as JSON text, two spaces deep."""
     return json.dumps(account_dict(account), indent=2, ensure_ascii=False)
+
+
+def schema_of(command: str) -> dict[str, Any]:
+    """The schema of a command's account, after JSON Schema 2020-12.
+
+    Parameters
+    ----------
+    command : {"compare", "join", "keys"}
+
+    Examples
+    --------
+    >>> schema_of("keys")["properties"]["command"]
+    {'const': 'keys'}
+    """
+    text = files("plait.report").joinpath("schemas", f"{command}.schema.json").read_text()
+    schema: dict[str, Any] = json.loads(text)
+    return schema

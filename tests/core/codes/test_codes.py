@@ -8,12 +8,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import cases
-from plait.core.codes.coding import code_column
-from plait.core.codes.counting import count, rows_by_code, stable_order
-from plait.core.codes.mixing import mix
-from plait.core.keys.duplicates import find_duplicates
-from plait.core.table.table import from_columns
-from plait.core.text.dictionary import coded
+from plait.core.codes.dense_codes import (
+    combine_codes,
+    count_codes,
+    counting_sort,
+    rows_grouped_by_code,
+)
+from plait.core.codes.key_codes import encode_key_column
+from plait.core.keys.duplicates import find_duplicate_keys
+from plait.core.table.table import table_from_columns
+from plait.core.text.dictionary import dictionary_encode
 
 TEXTS = st.lists(
     st.one_of(st.none(), st.text("ab\0é", max_size=30), st.text(max_size=9)), max_size=60
@@ -29,7 +33,7 @@ def test_mixing_pairs_is_dense_and_exact_both_ways(pairs):
     left = np.array([a for a, _ in pairs], np.int32)
     right = np.array([b for _, b in pairs], np.int32)
     for right_size in (70_001, 2**31 - 1):  # through the direct table, and by hash
-        (codes,), size = mix([left], 6, [right], right_size)
+        (codes,), size = combine_codes([left], 6, [right], right_size)
         known: dict[tuple[int, int], int] = {}
         for pair, code in zip(pairs, codes.tolist(), strict=True):
             assert (code == -1) == (-1 in pair)
@@ -41,9 +45,9 @@ def test_mixing_pairs_is_dense_and_exact_both_ways(pairs):
 @given(CODES)
 def test_counting_and_sorting_by_code(codes):
     array = np.array(codes, np.int32)
-    counts = count(array, 6)
+    counts = count_codes(array, 6)
     assert counts.tolist() == [codes.count(code) for code in range(6)]
-    rows, offsets = rows_by_code(array, counts)
+    rows, offsets = rows_grouped_by_code(array, counts)
     for code in range(6):
         expected = [row for row, other in enumerate(codes) if other == code]
         assert rows[offsets[code] : offsets[code + 1]].tolist() == expected
@@ -51,7 +55,7 @@ def test_counting_and_sorting_by_code(codes):
 
 @given(st.lists(st.integers(0, 2**40), max_size=50))
 def test_the_radix_order_is_stable(values):
-    order = stable_order(np.array(values, np.int64), 2**40 + 1)
+    order = counting_sort(np.array(values, np.int64), 2**40 + 1)
     assert order.tolist() == sorted(range(len(values)), key=values.__getitem__)
 
 
@@ -59,14 +63,14 @@ def test_the_radix_order_is_stable(values):
 @given(st.lists(st.sampled_from(["", "a", "b", None, "a longer text"]), min_size=1, max_size=200))
 def test_coding_a_column_changes_no_cell(cells):
     column = pa.chunked_array([pa.array(cells, pa.string())])
-    codes = coded(column)
+    codes = dictionary_encode(column)
     if codes is not None:
         assert codes.to_pylist() == cells
 
 
 def test_numbers_share_a_code_only_where_all_tables_have_numbers():
     def codes(*tables):
-        coded_ = code_column([pa.chunked_array([pa.array(cells)]) for cells in tables])
+        coded_ = encode_key_column([pa.chunked_array([pa.array(cells)]) for cells in tables])
         return [one.tolist() for one in coded_.codes], coded_.kinds
 
     assert codes(["7", "8"], ["7.0", "8.00"]) == ([[0, 1], [0, 1]], ("integer", "decimal"))
@@ -87,9 +91,11 @@ def test_numbers_share_a_code_only_where_all_tables_have_numbers():
 )
 def test_duplicates_are_repeats_or_conflicts(rows):
     columns = list(zip(*rows, strict=True)) or [(), (), ()]
-    table = from_columns("t", dict(zip("kab", map(list, columns), strict=True)))
-    codes = code_column([table.whole("k")])
-    found = find_duplicates(table, ["k"], codes.codes[0], count(codes.codes[0], codes.size))
+    table = table_from_columns("t", dict(zip("kab", map(list, columns), strict=True)))
+    codes = encode_key_column([table.chunks("k")])
+    found = find_duplicate_keys(
+        table, ["k"], codes.codes[0], count_codes(codes.codes[0], codes.size)
+    )
     groups: dict[str, list[tuple[str, str]]] = {}
     for key, a, b in rows:
         if key:

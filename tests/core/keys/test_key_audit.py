@@ -10,11 +10,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import cases
-from plait.core.account.errors import UsageError
-from plait.core.table.table import from_columns
-from plait.core.unmatched.near import near_texts
-from plait.core.verbs.join import join
-from plait.core.verbs.keys import key_set, keys, repeated_rows, suggested_pairs
+from plait.core.base.errors import UsageError
+from plait.core.operations.join import join
+from plait.core.operations.keys import (
+    audit_keys,
+    list_duplicate_rows,
+    list_key_suggestions,
+    select_key_set,
+)
+from plait.core.table.table import table_from_columns
+from plait.core.unmatched.approximate import find_near_texts
 
 CELL = st.sampled_from(["a", "b", "c", "7", "007", "é", "a long key of many bytes", "", None])
 
@@ -42,7 +47,7 @@ def test_counts_and_sets_are_those_of_sets(made):
     for cells in made.values():
         for name, cell in (("k", "zz"), ("m", "zz"), ("v", "x")):
             cells[name].append(cell)
-    found = keys([from_columns(name, cells) for name, cells in made.items()], ["k,m"])
+    found = audit_keys([table_from_columns(name, cells) for name, cells in made.items()], ["k,m"])
     every = {name: keys_of(cells) for name, cells in made.items()}
     for table in found.tables:
         own = every[table.name]
@@ -74,20 +79,24 @@ def test_counts_and_sets_are_those_of_sets(made):
             if all((key in every[name]) == (name in one.sources) for name in every)
         }
         assert one.keys == len(held)
-        listed = key_set(found, "+".join(one.sources)).to_dict()
+        listed = select_key_set(found, "+".join(one.sources)).to_dict()
         assert set(zip(listed["k"], listed["m"], strict=True)) == held
 
 
 def test_the_rows_of_a_key_set_and_those_that_repeat():
-    visits = from_columns("visits", {"k": ["a", "b", "b", "c"], "v": ["1", "2", "3", "4"]})
-    hives = from_columns("hives", {"k": ["a", "d"]})
-    found = keys([visits, hives], ["k"])
-    assert key_set(found, "left").to_dict() == {"k": ["b", "c"], "rows visits": [2, 1]}
-    assert key_set(found, "left", all_rows=True).to_dict()["v"] == ["2", "3", "4"]
-    assert key_set(found, "both").to_dict() == {"k": ["a"], "rows visits": [1], "rows hives": [1]}
-    assert repeated_rows(keys([visits], ["k"])).to_dict()["v"] == ["2", "3"]
+    visits = table_from_columns("visits", {"k": ["a", "b", "b", "c"], "v": ["1", "2", "3", "4"]})
+    hives = table_from_columns("hives", {"k": ["a", "d"]})
+    found = audit_keys([visits, hives], ["k"])
+    assert select_key_set(found, "left").to_dict() == {"k": ["b", "c"], "rows visits": [2, 1]}
+    assert select_key_set(found, "left", all_rows=True).to_dict()["v"] == ["2", "3", "4"]
+    assert select_key_set(found, "both").to_dict() == {
+        "k": ["a"],
+        "rows visits": [1],
+        "rows hives": [1],
+    }
+    assert list_duplicate_rows(audit_keys([visits], ["k"])).to_dict()["v"] == ["2", "3"]
     with pytest.raises(UsageError) as wrong:
-        key_set(found, "hivs")
+        select_key_set(found, "hivs")
     assert wrong.value.remedy == "did you mean hives?"
 
 
@@ -98,16 +107,16 @@ def test_what_would_make_a_key_unique():
         "serial": [str(n) for n in range(200)],
         "same": ["x"] * 200,
     }
-    found = keys([from_columns("t", columns)], ["k"]).uniqueness
+    found = audit_keys([table_from_columns("t", columns)], ["k"]).uniqueness
     assert found.in_the_way == 160
     assert set(found.complete) == {"month", "serial"}
-    assert keys([from_columns("t", columns)], ["k,month"]).uniqueness is None
+    assert audit_keys([table_from_columns("t", columns)], ["k,month"]).uniqueness is None
 
 
 def test_a_looser_comparison_says_what_it_gains_and_what_collides():
-    visits = from_columns("visits", {"k": ["ab", "CD", "e f", "x"]})
-    hives = from_columns("hives", {"k": ["AB", "aB", "cd", "ef"]})
-    why = keys([visits, hives], ["k"]).why
+    visits = table_from_columns("visits", {"k": ["ab", "CD", "e f", "x"]})
+    hives = table_from_columns("hives", {"k": ["AB", "aB", "cd", "ef"]})
+    why = audit_keys([visits, hives], ["k"]).why
     gains = {one.ways: one for one in why.gains}
     assert (gains[("case",)].rows, gains[("case",)].collisions) == (2, 2)
     assert (gains[("space",)].rows, gains[("space",)].collisions) == (1, 0)
@@ -126,20 +135,20 @@ def test_a_looser_comparison_says_what_it_gains_and_what_collides():
     ],
 )
 def test_numbers_and_dates_in_other_forms(left, right, way):
-    tables = [from_columns("l", {"k": left}), from_columns("r", {"k": right})]
-    found = keys(tables, ["k"])
+    tables = [table_from_columns("l", {"k": left}), table_from_columns("r", {"k": right})]
+    found = audit_keys(tables, ["k"])
     assert found.pairs[0].keys_in_both == 0
     assert way in found.why.best.ways
-    loose = keys(tables, ["k"], ignore=[way])
+    loose = audit_keys(tables, ["k"], ignore=[way])
     assert loose.pairs[0].keys_in_both == found.why.best.keys > 0
     joined = join(*tables, key="k", ignore=[way])
     assert joined.table.to_dict()["k"] == left
 
 
 def test_which_part_of_a_composite_key_fails():
-    visits = from_columns("v", {"yard": ["A", "A", "Z", "B"], "hive": ["1", "9", "1", "2"]})
-    hives = from_columns("h", {"yard": ["A", "B", "A"], "hive": ["1", "1", "2"]})
-    left, right = keys([visits, hives], ["yard,hive"]).why.failing
+    visits = table_from_columns("v", {"yard": ["A", "A", "Z", "B"], "hive": ["1", "9", "1", "2"]})
+    hives = table_from_columns("h", {"yard": ["A", "B", "A"], "hive": ["1", "1", "2"]})
+    left, right = audit_keys([visits, hives], ["yard,hive"]).why.failing
     assert {(one.known, one.unknown, one.keys) for one in left} == {
         (("yard",), ("hive",), 1),
         (("hive",), ("yard",), 1),
@@ -150,10 +159,12 @@ def test_which_part_of_a_composite_key_fails():
 
 def test_another_column_that_holds_the_keys():
     people = [f"Person {n}" for n in range(20)]
-    visits = from_columns("visits", {"warden": people})
-    wardens = from_columns("wardens", {"warden": [str(n) for n in range(20)], "name": people})
+    visits = table_from_columns("visits", {"warden": people})
+    wardens = table_from_columns("wardens", {"warden": [str(n) for n in range(20)], "name": people})
     (found,) = [
-        one for one in keys([visits, wardens], ["warden"]).why.elsewhere if one.other == "wardens"
+        one
+        for one in audit_keys([visits, wardens], ["warden"]).why.elsewhere
+        if one.other == "wardens"
     ]
     assert (found.named, found.better, found.better_share) == ("warden", "name", 1.0)
 
@@ -177,7 +188,7 @@ def test_one_slip_is_found_among_many(size):
     signs = "abcdefghiklmnoprstuvwxyz"
     right = list({"".join(rng.choices(signs, k=rng.randint(7, 14))) for _ in range(size)})
     left = [slipped(rng, text) for text in right]
-    found = near_texts(pa.array(left), pa.array(right))
+    found = find_near_texts(pa.array(left), pa.array(right))
     first = {}
     for text, other in zip(found.text.tolist(), found.other.tolist(), strict=True):
         first.setdefault(text, other)
@@ -187,7 +198,7 @@ def test_one_slip_is_found_among_many(size):
 
 
 def test_what_has_nothing_in_common_has_no_near_key_and_numbers_only_if_exchanged():
-    found = near_texts(
+    found = find_near_texts(
         pa.array(["Elm", "10012", "10021", ""]), pa.array(["Oakwood", "10013", "10012"])
     )
     pairs = list(zip(found.text.tolist(), found.other.tolist(), strict=True))
@@ -198,25 +209,25 @@ def test_what_has_nothing_in_common_has_no_near_key_and_numbers_only_if_exchange
 
 
 def test_suggested_pairs_come_back_as_a_crosswalk():
-    visits = from_columns(
+    visits = table_from_columns(
         "visits",
         {
             "yard": ["Northfeild", "elm court", "Northfield", "Nowhere"],
             "hive": ["1", "2", "3", "4"],
         },
     )
-    hives = from_columns(
+    hives = table_from_columns(
         "hives",
         {"yard": ["Northfield", "Elm Court", "Northfield"], "hive": ["1", "2", "3"]},
     )
-    found = keys([visits, hives], ["yard,hive"])
-    pairs = suggested_pairs(found)
+    found = audit_keys([visits, hives], ["yard,hive"])
+    pairs = list_key_suggestions(found)
     said = pairs.to_dict()
     assert said["left yard"] == ["Northfeild", "elm court"]
     assert said["right yard"] == ["Northfield", "Elm Court"]
     assert said["use"] == ["no", "yes"], "what is only near is left to a person"
-    pairs = from_columns("pairs", {**said, "use": ["yes", "yes"]})
-    again = keys([visits, hives], ["yard,hive"], pairs=pairs)
+    pairs = table_from_columns("pairs", {**said, "use": ["yes", "yes"]})
+    again = audit_keys([visits, hives], ["yard,hive"], pairs=pairs)
     assert again.pairs[0].keys_only_left == 1
     joined = join(visits, hives, key="yard,hive", pairs=pairs)
     assert joined.match.left_unmatched == 1
@@ -224,19 +235,19 @@ def test_suggested_pairs_come_back_as_a_crosswalk():
 
 
 def test_a_crosswalk_with_two_answers_or_too_few_columns_is_refused():
-    tables = [from_columns("l", {"k": ["x"]}), from_columns("r", {"k": ["a", "b"]})]
-    twice = from_columns("pairs", {"from": ["x", "x"], "to": ["a", "b"]})
+    tables = [table_from_columns("l", {"k": ["x"]}), table_from_columns("r", {"k": ["a", "b"]})]
+    twice = table_from_columns("pairs", {"from": ["x", "x"], "to": ["a", "b"]})
     with pytest.raises(UsageError, match="two different keys"):
-        keys(tables, ["k"], pairs=twice)
-    chosen = from_columns("pairs", {"l": ["x", "x"], "r": ["a", "b"], "use": ["no", "yes"]})
-    assert keys(tables, ["k"], pairs=chosen).pairs[0].keys_in_both == 1
+        audit_keys(tables, ["k"], pairs=twice)
+    chosen = table_from_columns("pairs", {"l": ["x", "x"], "r": ["a", "b"], "use": ["no", "yes"]})
+    assert audit_keys(tables, ["k"], pairs=chosen).pairs[0].keys_in_both == 1
     with pytest.raises(UsageError, match="at least 2 columns"):
-        keys(tables, ["k"], pairs=from_columns("pairs", {"l": ["x"]}))
+        audit_keys(tables, ["k"], pairs=table_from_columns("pairs", {"l": ["x"]}))
 
 
 def test_missing_keys_match_when_asked():
-    one = from_columns("l", {"k": ["a", "", None], "m": ["1", "", "2"]})
-    two = from_columns("r", {"k": ["", "a"], "m": ["", "1"]})
+    one = table_from_columns("l", {"k": ["a", "", None], "m": ["1", "", "2"]})
+    two = table_from_columns("r", {"k": ["", "a"], "m": ["", "1"]})
     assert join(one, two, key="k,m").match.left_matched == 1
     asked = join(one, two, key="k,m", missing_match=True)
     assert asked.match.left_matched == 2
@@ -250,10 +261,10 @@ def test_inner_is_left_less_its_unmatched_and_semi_and_anti_share_the_rows(made)
     for cells in made.values():
         for name in ("k", "m", "v"):
             cells[name].append("zz")
-    one, two = (from_columns(name, cells) for name, cells in made.items())
+    one, two = (table_from_columns(name, cells) for name, cells in made.items())
     kinds = ("inner", "left", "semi", "anti")
     found = {
-        kind: join(one, two.keeping(["k", "m"]), "k,m", kind, "many-to-many") for kind in kinds
+        kind: join(one, two.project(["k", "m"]), "k,m", kind, "many-to-many") for kind in kinds
     }
     rows = {kind: places(joined.table) for kind, joined in found.items()}
     assert rows["inner"] == [pair for pair in rows["left"] if pair[1] is not None]
@@ -266,6 +277,6 @@ def test_inner_is_left_less_its_unmatched_and_semi_and_anti_share_the_rows(made)
 def places(table):
     found = []
     for row in range(table.rows):
-        by_source = {place.source: place.row - 1 for place in table.places(row)}
+        by_source = {place.source: place.row - 1 for place in table.source_rows(row)}
         found.append((by_source.get("l"), by_source.get("r")))
     return found

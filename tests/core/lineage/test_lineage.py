@@ -10,17 +10,21 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plait.core.lineage.lineage import places, thread_of, threads
-from plait.core.lineage.origin import with_origin
-from plait.core.look.contents import contents, partners, rows_by_source, shares
-from plait.core.table.table import from_columns
-from plait.core.verbs.group import group
-from plait.core.verbs.join import join
-from plait.core.verbs.lengthen import lengthen
-from plait.core.verbs.mend import mend
-from plait.core.verbs.settle import settle
-from plait.core.verbs.stack import stack
-from plait.core.verbs.widen import widen
+from plait.core.lineage.paths import lineage_path, lineage_paths, source_rows_of_row
+from plait.core.lineage.source_labels import add_source_column
+from plait.core.operations.group import group
+from plait.core.operations.join import join
+from plait.core.operations.mend import mend
+from plait.core.operations.reshape import lengthen, widen
+from plait.core.operations.settle import settle
+from plait.core.operations.stack import stack
+from plait.core.profiling.contents import (
+    count_rows_by_source,
+    match_coverage,
+    profile_columns,
+    source_names,
+)
+from plait.core.table.table import table_from_columns
 
 YARD, HIVE = st.sampled_from("ABC"), st.sampled_from("12")
 ROWS = st.lists(st.tuples(YARD, HIVE, st.integers(0, 9).map(str)), max_size=12)
@@ -28,18 +32,18 @@ ROWS = st.lists(st.tuples(YARD, HIVE, st.integers(0, 9).map(str)), max_size=12)
 
 def _visits(name, rows):
     columns = {key: [row[at] for row in rows] for at, key in enumerate(("yard", "hive", "kg"))}
-    return from_columns(name, columns, f"{name}.csv")
+    return table_from_columns(name, columns, f"{name}.csv")
 
 
 def _hives():
     keys = [(yard, hive) for yard in "AB" for hive in "12"]
-    return from_columns(
+    return table_from_columns(
         "hives", {"yard": [k[0] for k in keys], "hive": [k[1] for k in keys], "breed": ["x"] * 4}
     )
 
 
 def _named(table, row):
-    return {(place.source, place.row) for place in places(table, row)}
+    return {(place.source, place.row) for place in source_rows_of_row(table, row)}
 
 
 @pytest.mark.slow
@@ -70,8 +74,10 @@ def test_rows_are_known_through_stack_join_settle_stack_and_group(may, june, jul
 def test_a_settled_cell_leads_to_the_row_it_was_chosen_from_and_the_row_to_all(rows):
     table = _visits("may", rows)
     settled = settle(table, "yard,hive", {"kg": "max"}).table
-    cells, ways = settled.to_dict(), threads(settled)
-    of_kg = [thread_of(settled.strands[leaf.strand], ways) for leaf in settled.leaves("kg")]
+    cells, ways = settled.to_dict(), lineage_paths(settled)
+    of_kg = [
+        lineage_path(settled.strands[leaf.fragment], ways) for leaf in settled.provenance("kg")
+    ]
     for row in range(settled.rows):
         key = cells["yard"][row], cells["hive"][row]
         mine = [at for at, one in enumerate(rows) if one[:2] == key]
@@ -99,28 +105,32 @@ def test_columns_name_the_source_columns_they_were_made_from(may, june):
     renamed = mend(_visits("june", june), rename={"kg": "weight"}).table
     both = stack([_visits("may", may), renamed], same={"kg": "weight"}).table
     made = mend(both, compute={"both": "yard || kg"}, split=["hive:- into a,b"]).table
-    assert made.came("kg") == (("may", "kg"), ("june", "kg"))
-    assert set(made.came("both")) == {(s, c) for s in ("may", "june") for c in ("yard", "kg")}
-    assert made.came("a") == (("may", "hive"), ("june", "hive"))
+    assert made.source_columns("kg") == (("may", "kg"), ("june", "kg"))
+    assert set(made.source_columns("both")) == {
+        (s, c) for s in ("may", "june") for c in ("yard", "kg")
+    }
+    assert made.source_columns("a") == (("may", "hive"), ("june", "hive"))
     joined = join(made, _hives(), "yard,hive").table
-    assert joined.came("breed") == (("hives", "breed"),)
-    assert joined.came("kg") == made.came("kg")
+    assert joined.source_columns("breed") == (("hives", "breed"),)
+    assert joined.source_columns("kg") == made.source_columns("kg")
 
 
 @given(ROWS, ROWS)
 def test_shares_and_partners_count_rows_by_source(may, june):
     both = stack([_visits("may", may), _visits("june", june)]).table
     joined = join(both, _hives(), "yard,hive").table
-    assert shares(joined) == ["may", "june"]
-    assert rows_by_source(joined) == (len(may), len(june))
-    grid = partners(joined)
+    assert source_names(joined) == ["may", "june"]
+    assert count_rows_by_source(joined) == (len(may), len(june))
+    grid = match_coverage(joined)
     matched = tuple((sum(row[0] in "AB" for row in rows),) for rows in (may, june))
     assert grid.matched == matched and grid.others == ("hives",)
-    (breed,) = [one for one in contents(joined, {}, shares(joined)) if one.name == "breed"]
+    (breed,) = [
+        one for one in profile_columns(joined, {}, source_names(joined)) if one.name == "breed"
+    ]
     assert breed.missing_by == tuple(
         len(rows) - one for rows, (one,) in zip((may, june), matched, strict=True)
     )
-    assert partners(both) is None
+    assert match_coverage(both) is None
 
 
 def test_rows_that_no_source_has_lead_nowhere():
@@ -128,7 +138,7 @@ def test_rows_that_no_source_has_lead_nowhere():
     assert [_named(joined, row) for row in range(5)] == [
         {("may", 1)}, {("hives", 1)}, {("hives", 2)}, {("hives", 3)}, {("hives", 4)}
     ]  # fmt: skip
-    assert _named(joined.at(np.array([-1])), 0) == set()
+    assert _named(joined.take(np.array([-1])), 0) == set()
 
 
 def test_the_origin_of_groups_of_many_sources_names_each_once_in_order():
@@ -137,10 +147,10 @@ def test_the_origin_of_groups_of_many_sources_names_each_once_in_order():
     tables, rows = [], []
     for number in range(9):
         hives = [str(rng.randrange(25)) for _ in range(12)]
-        tables.append(from_columns(f"m{number}", {"hive": hives}))
+        tables.append(table_from_columns(f"m{number}", {"hive": hives}))
         rows += [(hive, f"m{number}") for hive in hives]
     grouped = group(stack(tables).table, "hive", {"n": "count"}, name="g").table
-    made = with_origin(grouped, "from").to_dict()
+    made = add_source_column(grouped, "from").to_dict()
     expected: dict[str, dict[str, None]] = {}
     for hive, name in rows:
         expected.setdefault(hive, {})[name] = None

@@ -11,20 +11,20 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plait.core.account.errors import UnknownColumnError, UsageError
-from plait.core.table.aside import cut_findings, left_out, limited
-from plait.core.table.columns import chosen, headed, renamed
-from plait.core.table.keyspec import (
+from plait.core.base.errors import UnknownColumnError, UsageError
+from plait.core.table.columns import project_columns, rename_columns, with_headings
+from plait.core.table.fragment import gather_cells, row_number_dtype
+from plait.core.table.key_spec import (
     check_column,
-    named_values,
-    names,
-    parse_key,
-    quoted,
-    several_values,
-    shared_key,
+    common_columns,
+    parse_assignments,
+    parse_key_columns,
+    parse_multi_assignments,
+    parse_names,
+    quote_name,
 )
-from plait.core.table.strand import gather, rows_dtype
-from plait.core.table.table import Table, from_columns
+from plait.core.table.set_aside import report_truncated_listings, set_rows_aside, truncate_listings
+from plait.core.table.table import Table, table_from_columns
 
 
 @given(st.lists(st.integers(-1, 99), max_size=30), st.integers(1, 100))
@@ -32,7 +32,7 @@ def test_gathering_from_pieces(index, piece):
     cells = [str(number) for number in range(100)]
     column = pa.chunked_array([cells[at : at + piece] for at in range(0, 100, piece)])
     expected = [cells[row] if row >= 0 else None for row in index]
-    assert gather(column, np.array(index, np.int64)).to_pylist() == expected
+    assert gather_cells(column, np.array(index, np.int64)).to_pylist() == expected
 
 
 def test_a_few_rows_far_apart_are_taken_from_their_pieces():
@@ -40,7 +40,7 @@ def test_a_few_rows_far_apart_are_taken_from_their_pieces():
     column = pa.chunked_array(pieces)
     flat = [cell for piece in pieces for cell in piece]
     for index in ([49_999, 0, -1, 25_000], [3, 49_998], [0, 49_999, 1]):
-        assert gather(column, np.array(index)).to_pylist() == [
+        assert gather_cells(column, np.array(index)).to_pylist() == [
             flat[row] if row >= 0 else None for row in index
         ]
 
@@ -49,24 +49,24 @@ def test_a_few_rows_far_apart_are_taken_from_their_pieces():
 def test_rows_taken_of_rows_taken_are_those_of_lists(seed):
     rng = random.Random(seed)
     cells = [f"c{number}" for number in range(200)]
-    table, rows = from_columns("t", {"a": cells}, "t.csv"), list(range(200))
+    table, rows = table_from_columns("t", {"a": cells}, "t.csv"), list(range(200))
     for _ in range(5):
         taken = [rng.randrange(-1, len(rows)) for _ in range(rng.randrange(1, 150))]
-        table = table.at(np.array(taken, np.int64))
+        table = table.take(np.array(taken, np.int64))
         rows = [rows[one] if one >= 0 else -1 for one in taken]
     assert table.to_dict()["a"] == [cells[row] if row >= 0 else None for row in rows]
     for number, row in enumerate(rows):
-        assert [place.row for place in table.places(number)] == ([row + 1] if row >= 0 else [])
-    sources, named = table.whence()
+        assert [place.row for place in table.source_rows(number)] == ([row + 1] if row >= 0 else [])
+    sources, named = table.describe_source_rows()
     assert sources.to_pylist() == ["t" if row >= 0 else None for row in rows]
     assert named.to_pylist() == [f"row {row + 1}" if row >= 0 else None for row in rows]
 
 
 def test_a_column_with_the_cells_of_other_rows_says_where_they_are_from():
-    table = from_columns("t", {"a": ["x", "y", "z"], "b": ["1", "2", "3"]})
-    made = table.showing("a", np.array([2, -1, 0]))
+    table = table_from_columns("t", {"a": ["x", "y", "z"], "b": ["1", "2", "3"]})
+    made = table.with_gathered_column("a", np.array([2, -1, 0]))
     assert made.to_dict() == {"a": ["z", None, "x"], "b": ["1", "2", "3"]}
-    assert made.came("a") == (("t", "a"),)
+    assert made.source_columns("a") == (("t", "a"),)
     assert table.to_dict()["a"] == ["x", "y", "z"], "the table itself is as it was"
 
 
@@ -98,40 +98,44 @@ def test_a_structure_is_a_column_for_each_field_and_names_are_told_apart():
 
 
 def test_lists_of_rows_set_aside_are_whole_or_cut_and_say_so():
-    table = from_columns("t", {"a": [str(n) for n in range(10)]})
-    kept = left_out(table, np.arange(10) % 2 == 0, "even", "it is even", "even rows")
+    table = table_from_columns("t", {"a": [str(n) for n in range(10)]})
+    kept = set_rows_aside(table, np.arange(10) % 2 == 0, "even", "it is even", "even rows")
     assert kept.to_dict()["a"] == ["1", "3", "5", "7", "9"]
-    (aside,) = kept.aside
+    (aside,) = kept.set_aside
     assert (aside.name, aside.rows, aside.cause) == ("t-even", 5, "even rows")
     listed = aside.listed().to_dict()
     assert listed == {"reason": ["it is even"] * 5, "source": ["t"] * 5,
                       "place": [f"row {number}" for number in (1, 3, 5, 7, 9)],
                       "a": ["0", "2", "4", "6", "8"]}  # fmt: skip
     for limit, rows in ((None, 5), (2, 2), (5, 5)):
-        ((shown, _),) = limited([aside], limit)
+        ((shown, _),) = truncate_listings([aside], limit)
         assert shown.rows == rows
-        told = cut_findings(limited([aside], limit))
+        told = report_truncated_listings(truncate_listings([aside], limit))
         assert [one.count for one in told] == ([3] if rows == 2 else [])
-    assert limited([aside], 0) == []
+    assert truncate_listings([aside], 0) == []
 
 
 def test_columns_are_renamed_chosen_and_put_in_order():
-    table = from_columns("t", {"a": ["1"], "b": ["2"], "c": ["3"]})
-    assert renamed(table, {"a": "x"}).column_names == ("x", "b", "c")
-    assert renamed(table, {"a": "b", "b": "a"}).to_dict() == {"b": ["1"], "a": ["2"], "c": ["3"]}
-    assert headed(table, ["x", "y", "z"]).to_dict() == {"x": ["1"], "y": ["2"], "z": ["3"]}
-    assert chosen(table, ["b"], [], ["c"]).column_names == ("c", "a")
-    assert chosen(table, [], ["c", "a"], []).column_names == ("a", "c")
+    table = table_from_columns("t", {"a": ["1"], "b": ["2"], "c": ["3"]})
+    assert rename_columns(table, {"a": "x"}).column_names == ("x", "b", "c")
+    assert rename_columns(table, {"a": "b", "b": "a"}).to_dict() == {
+        "b": ["1"],
+        "a": ["2"],
+        "c": ["3"],
+    }
+    assert with_headings(table, ["x", "y", "z"]).to_dict() == {"x": ["1"], "y": ["2"], "z": ["3"]}
+    assert project_columns(table, ["b"], [], ["c"]).column_names == ("c", "a")
+    assert project_columns(table, [], ["c", "a"], []).column_names == ("a", "c")
     for wrong in (
-        lambda: renamed(table, {"a": "b"}),
-        lambda: headed(table, ["x"]),
-        lambda: headed(table, ["x", "x", "y"]),
-        lambda: chosen(table, ["a", "b", "c"], [], []),
+        lambda: rename_columns(table, {"a": "b"}),
+        lambda: with_headings(table, ["x"]),
+        lambda: with_headings(table, ["x", "x", "y"]),
+        lambda: project_columns(table, ["a", "b", "c"], [], []),
     ):
         with pytest.raises(UsageError):
             wrong()
     with pytest.raises(UnknownColumnError) as caught:
-        chosen(table, [], [], ["d"])
+        project_columns(table, [], [], ["d"])
     assert caught.value.option == "order"
 
 
@@ -146,28 +150,28 @@ def test_columns_are_renamed_chosen_and_put_in_order():
     ],
 )
 def test_keys_are_read_as_they_are_written(spec, key):
-    assert parse_key(spec) == key
+    assert parse_key_columns(spec) == key
 
 
 def test_names_with_commas_and_quotes_go_there_and_back():
     for name in ("plain", "with space", "a,b", 'say "so"', "a=b", "Moisture %"):
-        assert names(quoted(name)) == (name,) or quoted(name) == name
-        assert parse_key(quoted(name)) == ((name, name),)
-    assert named_values(['"a=b"=c=d'], "--type") == {"a=b": "c=d"}
-    assert several_values(["n=a", "n=b,c"], "--same") == {"n": ("a", "b", "c")}
+        assert parse_names(quote_name(name)) == (name,) or quote_name(name) == name
+        assert parse_key_columns(quote_name(name)) == ((name, name),)
+    assert parse_assignments(['"a=b"=c=d'], "--type") == {"a=b": "c=d"}
+    assert parse_multi_assignments(["n=a", "n=b,c"], "--same") == {"n": ("a", "b", "c")}
     for wrong in (["a"], ["=a"], ["a=1", "a=2"]):
         with pytest.raises(UsageError):
-            named_values(wrong, "--type")
+            parse_assignments(wrong, "--type")
     with pytest.raises(UsageError, match="names no column"):
-        parse_key("a,=b")
+        parse_key_columns("a,=b")
 
 
 def test_a_column_that_is_not_there_is_answered_with_the_nearest():
-    table = from_columns("hives", {"Yard": ["A"], "Hive": ["1"]})
+    table = table_from_columns("hives", {"Yard": ["A"], "Hive": ["1"]})
     with pytest.raises(UnknownColumnError, match="no column 'yrad' in hives") as caught:
         check_column("yrad", table)
     assert caught.value.remedy == "did you mean Yard?"
-    other = from_columns("visits", {"hive no": ["1"], "Day": ["2"]})
+    other = table_from_columns("visits", {"hive no": ["1"], "Day": ["2"]})
     with pytest.raises(UsageError, match="no column in common"):
-        shared_key(other, table)
-    assert rows_dtype(2**31 - 1) is np.int32
+        common_columns(other, table)
+    assert row_number_dtype(2**31 - 1) is np.int32

@@ -12,12 +12,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import cases
-from plait.core.text.cells import as_text, repeated, without_empty
-from plait.core.text.dictionary import TextDictionary, coded
-from plait.core.text.digits import decimal_text, decimal_type, plain, short_text, with_point
-from plait.core.text.jsontext import RepeatedNameError, json_text, parsed
-from plait.core.text.slices import sliced
-from plait.core.text.wordtable import WordTable
+from plait.core.text.cells import empty_to_null, repeat_cell, slice_texts, to_text
+from plait.core.text.decimals import (
+    format_decimal,
+    format_decimal_short,
+    format_scaled_integer,
+    smallest_decimal_type,
+    to_arithmetic_type,
+)
+from plait.core.text.dictionary import TextDictionary, dictionary_encode
+from plait.core.text.hash_table import WordHashTable
+from plait.core.text.json_text import DuplicateMemberError, format_json, parse_json
 
 # Dates, and what is a sign away from one: the signs beside the digits and the hyphen among them.
 DATES = st.builds(
@@ -59,7 +64,7 @@ def test_a_dictionary_gives_equal_codes_exactly_to_equal_texts(batches, wide, cu
 
 def test_a_word_table_keeps_its_codes_as_it_grows():
     rng = np.random.default_rng(5)
-    table, known = WordTable(), {}
+    table, known = WordHashTable(), {}
     for size in (10, 5000, 40_000, 100_000):
         words = rng.integers(1, 150_000, size).astype(np.uint64) << np.uint64(20)
         codes, new = table.encode(words)
@@ -76,10 +81,10 @@ NUMBERS = st.decimals(-(10**12), 10**12, places=4, allow_nan=False)
 @given(st.lists(st.one_of(st.none(), NUMBERS), max_size=20))
 def test_decimals_are_written_with_all_their_places_and_short_without_zeros(values):
     array = pa.array(values, pa.decimal128(20, 4))
-    assert decimal_text(array).to_pylist() == [
+    assert format_decimal(array).to_pylist() == [
         None if one is None else f"{one:.4f}".replace("-0.0000", "0.0000") for one in values
     ]
-    for text, value in zip(short_text(array).to_pylist(), values, strict=True):
+    for text, value in zip(format_decimal_short(array).to_pylist(), values, strict=True):
         assert (text is None) == (value is None)
         if text is not None:
             assert Decimal(text) == value and "E" not in text
@@ -90,9 +95,9 @@ def test_decimals_are_written_with_all_their_places_and_short_without_zeros(valu
     ("precision", "scale", "bits"), [(1, 0, 128), (38, 10, 128), (39, 10, 256), (76, 0, 256)]
 )
 def test_the_narrowest_decimal_type_is_chosen(precision, scale, bits):
-    made = decimal_type(precision, scale)
+    made = smallest_decimal_type(precision, scale)
     assert (made.precision, made.scale, made.bit_width) == (precision, scale, bits)
-    assert decimal_type(2, 5).precision == 5  # as many digits as there are places
+    assert smallest_decimal_type(2, 5).precision == 5  # as many digits as there are places
 
 
 @pytest.mark.parametrize(
@@ -106,7 +111,7 @@ def test_the_narrowest_decimal_type_is_chosen(precision, scale, bits):
     ],
 )
 def test_numbers_are_reckoned_with_in_few_types(given_type, made):
-    assert plain(pa.array([1, None, 7], given_type)).type == made
+    assert to_arithmetic_type(pa.array([1, None, 7], given_type)).type == made
 
 
 @pytest.mark.parametrize(
@@ -114,7 +119,7 @@ def test_numbers_are_reckoned_with_in_few_types(given_type, made):
     [("5", 2, "0.05"), ("-5", 1, "-0.5"), ("120", 0, "120"), ("12", -2, "1200"), ("0", -2, "0")],
 )
 def test_a_point_is_put_where_it_belongs(text, places, made):
-    assert with_point(pa.array([text]), places).to_pylist() == [made]
+    assert format_scaled_integer(pa.array([text]), places).to_pylist() == [made]
 
 
 @settings(max_examples=cases(300), deadline=None)
@@ -124,28 +129,28 @@ def test_a_point_is_put_where_it_belongs(text, places, made):
     st.integers(0, 9),
 )
 def test_slices_of_texts_are_those_of_python(texts, start, stop):
-    made = sliced(pa.array(texts, pa.string()), start, stop).to_pylist()
+    made = slice_texts(pa.array(texts, pa.string()), start, stop).to_pylist()
     assert made == [None if text is None else text[start : max(stop, start)] for text in texts]
 
 
 def test_a_column_of_few_texts_is_coded_and_one_of_many_is_not():
     few = pa.chunked_array([pa.array(["calm", "busy", None] * 40_000)])
-    codes = coded(few)
+    codes = dictionary_encode(few)
     assert codes is not None and codes.type.value_type == pa.string()
     assert codes.to_pylist()[:6] == ["calm", "busy", None] * 2
     many = pa.chunked_array([pa.array([f"t{number}" for number in range(120_000)])])
-    assert coded(many) is None
+    assert dictionary_encode(many) is None
 
 
 def test_cells_are_written_as_a_text_file_has_them():
-    assert as_text(pa.array([True, None, False])).to_pylist() == ["true", None, "false"]
+    assert to_text(pa.array([True, None, False])).to_pylist() == ["true", None, "false"]
     moments = pa.array([0, 1_500_000, 86_399_000_000], pa.timestamp("us"))
-    assert as_text(moments).to_pylist() == [
+    assert to_text(moments).to_pylist() == [
         "1970-01-01 00:00:00", "1970-01-01 00:00:01.5", "1970-01-01 23:59:59",
     ]  # fmt: skip
-    assert without_empty(pa.array(["", "a", None, " "])).to_pylist() == [None, "a", None, " "]
-    assert [len(one) for one in repeated("x", 200_000)] == [65536, 65536, 65536, 3392]
-    assert repeated(None, 0) == []
+    assert empty_to_null(pa.array(["", "a", None, " "])).to_pylist() == [None, "a", None, " "]
+    assert [len(one) for one in repeat_cell("x", 200_000)] == [65536, 65536, 65536, 3392]
+    assert repeat_cell(None, 0) == []
 
 
 VALUES = st.recursive(
@@ -160,15 +165,15 @@ VALUES = st.recursive(
 @settings(max_examples=cases(300), deadline=None)
 @given(VALUES)
 def test_json_keeps_every_value_and_every_digit(value):
-    text = json_text(value)
+    text = format_json(value)
     assert json.loads(text) == value
-    assert json_text(parsed(text)) == text
+    assert format_json(parse_json(text)) == text
 
 
 def test_numbers_of_json_keep_their_digits_and_names_come_once():
-    assert json_text(parsed('{"a": [1.50, 1e3, -0]}')) == '{"a":[1.50,1e3,-0]}'
-    with pytest.raises(RepeatedNameError, match="'a' occurs twice"):
-        parsed('{"a": 1, "a": 2}')
+    assert format_json(parse_json('{"a": [1.50, 1e3, -0]}')) == '{"a":[1.50,1e3,-0]}'
+    with pytest.raises(DuplicateMemberError, match="'a' occurs twice"):
+        parse_json('{"a": 1, "a": 2}')
 
 
 def test_the_library_chooses_among_slices_of_texts_without_losing_where_they_begin():
@@ -176,7 +181,7 @@ def test_the_library_chooses_among_slices_of_texts_without_losing_where_they_beg
     whole = pa.array(["calm", "", "two\nlines", "a, b", "ü"] * 3000)
     for begin in (0, 1, 999, 7000):
         part = whole.slice(begin, 5000)
-        made = without_empty(part)
+        made = empty_to_null(part)
         made.validate(full=True)
         assert made.to_pylist() == [text or None for text in whole.to_pylist()[begin:][:5000]]
 

@@ -10,17 +10,23 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plait.core.account.errors import UsageError
-from plait.core.types.dateforms import read_dates
-from plait.core.types.forms import FORMS, fitting, form_of
-from plait.core.types.kinds import arrow_type, as_kind, kind_of, marked_missing, written_forms
+from plait.core.base.errors import UsageError
+from plait.core.types.date_formats import parse_dates
+from plait.core.types.inference import (
+    count_missing_markers,
+    infer_column_type,
+    matching_formats,
+    parse_column,
+    to_arrow_type,
+)
+from plait.core.types.value_formats import FORMS, format_for_type, formats_matching_sample
 
 
 def read(cells):
     """The kind found for some cells, and the cells in its type."""
     column = pa.chunked_array([cells])
-    kind = kind_of(column)
-    return kind, as_kind(column.chunk(0), kind, arrow_type(kind, column)).to_pylist()
+    kind = infer_column_type(column)
+    return kind, parse_column(column.chunk(0), kind, to_arrow_type(kind, column)).to_pylist()
 
 
 @pytest.mark.parametrize(
@@ -59,14 +65,14 @@ def test_a_form_that_every_cell_proves(cells, kind, values):
 )
 def test_what_nothing_proves_stays_text(cells, forms):
     column = pa.chunked_array([cells])
-    assert kind_of(column) == "text"
-    assert [form.name for form in written_forms(column)] == forms
+    assert infer_column_type(column) == "text"
+    assert [form.name for form in matching_formats(column)] == forms
 
 
 def test_one_cell_far_down_proves_the_order():
     cells = ["3/4/2031"] * 30_000
-    assert kind_of(pa.chunked_array([cells, [*cells, "25/4/2031"]])) == "date:%d/%m/%Y"
-    assert kind_of(pa.chunked_array([cells, [*cells, "4.4.2031"]])) == "text"
+    assert infer_column_type(pa.chunked_array([cells, [*cells, "25/4/2031"]])) == "date:%d/%m/%Y"
+    assert infer_column_type(pa.chunked_array([cells, [*cells, "4.4.2031"]])) == "text"
 
 
 @given(st.datetimes(min_value=datetime(1, 1, 1), max_value=datetime(9999, 12, 31)))
@@ -77,17 +83,20 @@ def test_dates_and_times_are_read_as_the_standard_library_writes_them(moment):
         text = (
             text if moment.year > 999 else moment.strftime(form.replace("%Y", f"{moment.year:04}"))
         )
-        assert read_dates(pa.array([text]), form, "datetime").to_pylist() == [moment]
+        assert parse_dates(pa.array([text]), form, "datetime").to_pylist() == [moment]
 
 
 def test_zones_count():
     cells = pa.array(["2031-04-05T10:00:00+02:00", "2031-04-05T10:00:00Z", "x"])
-    made = read_dates(cells, "%Y-%m-%dT%H:%M:%S%z", "datetime").to_pylist()
+    made = parse_dates(cells, "%Y-%m-%dT%H:%M:%S%z", "datetime").to_pylist()
     assert [value and value.hour for value in made] == [8, 10, None]
 
 
 def test_markers_are_counted():
-    assert marked_missing(pa.chunked_array([["NA", "x"], ["-", "NA", None]])) == {"NA": 2, "-": 1}
+    assert count_missing_markers(pa.chunked_array([["NA", "x"], ["-", "NA", None]])) == {
+        "NA": 2,
+        "-": 1,
+    }
 
 
 @pytest.mark.parametrize(
@@ -100,7 +109,7 @@ def test_markers_are_counted():
 )
 def test_a_mistyped_type_is_told(name, says):
     with pytest.raises(UsageError, match=says.replace("?", r"\?")):
-        form_of(name)
+        format_for_type(name)
 
 
 @pytest.mark.parametrize("form", list(FORMS.values()), ids=lambda form: form.name)
@@ -111,5 +120,5 @@ def test_no_form_is_passed_over_by_its_outline(form):
     text = moment.strftime(written.replace("%z", "+0100")) if "%" in written else written
     for cell in (text, text.upper(), text.replace("Apr", "Apr."), text.replace("PM", "p.m.")):
         expected = [one.name for one in FORMS.values() if re.match(one.pattern, cell)]
-        assert [one.name for one in fitting(pa.chunked_array([[cell]]))] == expected
-    assert "%" not in written or form in fitting(pa.chunked_array([[text]]))
+        assert [one.name for one in formats_matching_sample(pa.chunked_array([[cell]]))] == expected
+    assert "%" not in written or form in formats_matching_sample(pa.chunked_array([[text]]))

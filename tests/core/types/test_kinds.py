@@ -12,9 +12,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import cases
-from plait.core.table.table import from_columns
-from plait.core.types.kinds import arrow_type, as_kind, kind_of, plain_number
-from plait.core.verbs.mending.retype import with_missing
+from plait.core.operations.retype import apply_missing_markers
+from plait.core.table.table import table_from_columns
+from plait.core.types.inference import (
+    canonical_number_text,
+    infer_column_type,
+    parse_column,
+    to_arrow_type,
+)
 
 CELLS = [
     *["0", "-0", "00", "7", "-7", "12", "007", "1.5", "-0.5", "0.5", "00.5", ".5", "5.", "-.5"],
@@ -77,13 +82,13 @@ def test_kind_of_as_the_reference_says(some, numbers, many):
     # Many cells above hide the others from the first glance, so that every cell must be looked at.
     above = [many] * 1200 if many else []
     column = pa.chunked_array([pa.array(part, pa.string()) for part in (above, [*numbers, *some])])
-    assert kind_of(column) == reference([*above, *numbers, *some])
+    assert infer_column_type(column) == reference([*above, *numbers, *some])
 
 
 def test_one_odd_cell_far_down_decides():
     column = pa.chunked_array([["1"] * 5000, ["2"] * 5000 + ["007"]])
-    assert kind_of(column) == "text"
-    assert kind_of(column.slice(0, 10_000)) == "integer"
+    assert infer_column_type(column) == "text"
+    assert infer_column_type(column.slice(0, 10_000)) == "integer"
 
 
 @given(
@@ -94,7 +99,7 @@ def test_one_odd_cell_far_down_decides():
 def test_decimals_are_given_back(value):
     text = f"{value:f}"
     column = pa.chunked_array([[text]])
-    (made,) = as_kind(column.chunk(0), "decimal", arrow_type("decimal", column)).to_pylist()
+    (made,) = parse_column(column.chunk(0), "decimal", to_arrow_type("decimal", column)).to_pylist()
     assert float(made) == float(text)
 
 
@@ -103,15 +108,15 @@ def test_decimals_are_given_back(value):
     [("7", "7.0", True), ("7.10", "7.1", True), ("-0", "0.00", True), ("7", "70", False)],
 )
 def test_plain_numbers(one, other, equal):
-    first, second = plain_number(pa.array([one, other])).to_pylist()
+    first, second = canonical_number_text(pa.array([one, other])).to_pylist()
     assert (first == second) is equal
 
 
 def test_what_stood_in_a_cell_that_is_missing_now_decides_nothing():
     """A declared marker leaves its letters in Arrow's memory under a missing cell."""
-    marked = with_missing(from_columns("t", {"n": ["tbc", "5", "12"]}), ["tbc"])
-    cells = marked.whole("n")
-    assert kind_of(cells) == "integer"
-    assert kind_of(pa.chunked_array([cells.chunk(0).slice(1)])) == "integer"
+    marked = apply_missing_markers(table_from_columns("t", {"n": ["tbc", "5", "12"]}), ["tbc"])
+    cells = marked.chunks("n")
+    assert infer_column_type(cells) == "integer"
+    assert infer_column_type(pa.chunked_array([cells.chunk(0).slice(1)])) == "integer"
     text = pc.if_else(pa.array([True, False]), pa.scalar(None, pa.string()), pa.array(["x", "2"]))
-    assert kind_of(pa.chunked_array([text])) == "integer"
+    assert infer_column_type(pa.chunked_array([text])) == "integer"

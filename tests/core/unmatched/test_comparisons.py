@@ -8,17 +8,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import cases
-from plait.core.account.errors import UsageError
-from plait.core.account.finding import Finding, standing, worst_first
-from plait.core.codes.coding import code_keys
-from plait.core.codes.loosen import WAYS, loosened
+from plait.core.base.errors import UsageError
+from plait.core.base.findings import Finding, by_severity, matching_findings
+from plait.core.codes.key_codes import encode_keys
+from plait.core.codes.normalize import WAYS, normalize_texts
 from plait.core.keys.match import match_keys
-from plait.core.lineage.label import label_text
-from plait.core.table.keyspec import parse_key, spelt
-from plait.core.table.strand import Origin
-from plait.core.table.table import from_columns
-from plait.core.unmatched.gains import best_gain
-from plait.core.verbs.join import join
+from plait.core.lineage.source_labels import fill_label
+from plait.core.operations.join import join
+from plait.core.table.fragment import SourceOrigin
+from plait.core.table.key_spec import format_key_option, parse_key_columns
+from plait.core.table.table import table_from_columns
+from plait.core.unmatched.normalization_gains import best_normalization_gain
 
 KEYS = st.lists(
     st.sampled_from(
@@ -39,13 +39,13 @@ KEYS = st.lists(
     ],
 )
 def test_each_way_takes_out_what_it_names(way, one, other):
-    forms = loosened(pa.array([one, other]), [way]).to_pylist()
+    forms = normalize_texts(pa.array([one, other]), [way]).to_pylist()
     assert forms[0] == forms[1]
-    assert len(set(loosened(pa.array([one, other]), []).to_pylist())) == 2
+    assert len(set(normalize_texts(pa.array([one, other]), []).to_pylist())) == 2
 
 
 def test_leading_zeros_leave_one_zero_and_inner_ones():
-    assert loosened(pa.array(["000", "0", "1001"]), ["leading-zeros"]).to_pylist() == [
+    assert normalize_texts(pa.array(["000", "0", "1001"]), ["leading-zeros"]).to_pylist() == [
         "0",
         "0",
         "1001",
@@ -56,7 +56,7 @@ def matched(left, right, ways):
     """Left keys that match under looser comparison, the slow way."""
 
     def form(cell):
-        return loosened(pa.array([cell]), ways)[0].as_py()
+        return normalize_texts(pa.array([cell]), ways)[0].as_py()
 
     forms = {form(cell) for cell in right if cell} - {""}
     return [cell for cell in left if cell and form(cell) in forms]
@@ -65,8 +65,8 @@ def matched(left, right, ways):
 @settings(max_examples=cases(150), deadline=None)
 @given(KEYS, KEYS)
 def test_the_best_gain_matches_as_many_as_all_ways_together(left, right):
-    tables = [from_columns("l", {"k": left}), from_columns("r", {"k": right})]
-    gain = best_gain(match_keys(code_keys(tables, [["k"], ["k"]])))
+    tables = [table_from_columns("l", {"k": left}), table_from_columns("r", {"k": right})]
+    gain = best_normalization_gain(match_keys(encode_keys(tables, [["k"], ["k"]])))
     now = len(matched(left, right, []))
     most = len(matched(left, right, list(WAYS)))
     if gain is None or now == len([cell for cell in left if cell]):
@@ -83,8 +83,8 @@ def test_the_best_gain_matches_as_many_as_all_ways_together(left, right):
 @given(KEYS, KEYS, st.lists(st.sampled_from(sorted(WAYS)), max_size=3))
 def test_joining_with_ignore_matches_what_the_slow_way_matches(left, right, ways):
     joined = join(
-        from_columns("l", {"k": left}),
-        from_columns("r", {"k": right, "w": ["w"] * len(right)}),
+        table_from_columns("l", {"k": left}),
+        table_from_columns("r", {"k": right, "w": ["w"] * len(right)}),
         "k",
         ignore=ways,
         cardinality="many-to-many",
@@ -108,19 +108,19 @@ def test_joining_with_ignore_matches_what_the_slow_way_matches(left, right, ways
     ],
 )
 def test_keys_are_read_and_spelt_alike(spec, pairs):
-    assert parse_key(spec) == pairs
-    assert parse_key(spelt(pairs)) == pairs
+    assert parse_key_columns(spec) == pairs
+    assert parse_key_columns(format_key_option(pairs)) == pairs
 
 
 @pytest.mark.parametrize("spec", ["", ",", "=b", "a="])
 def test_a_key_without_a_name_is_refused(spec):
     with pytest.raises(UsageError):
-        parse_key(spec)
+        parse_key_columns(spec)
 
 
 def test_labels():
-    origin = Origin("may", "in/2031/may.v2.csv#Sheet 1", 3)
-    assert label_text("{file}|{stem}|{folder}|{sheet}|x", origin) == (
+    origin = SourceOrigin("may", "in/2031/may.v2.csv#Sheet 1", 3)
+    assert fill_label("{file}|{stem}|{folder}|{sheet}|x", origin) == (
         "may.v2.csv|may.v2|2031|Sheet 1|x"
     )
 
@@ -132,7 +132,7 @@ def test_findings_are_ordered_and_chosen_by_code_and_severity():
         Finding("c", "warning", 2, ""),
         Finding("d", "warning", 9, ""),
     ]
-    assert [finding.code for finding in worst_first(findings)] == ["b", "d", "c", "a"]
-    assert [finding.code for finding in standing(findings, ["warning"])] == ["b", "c", "d"]
-    assert [finding.code for finding in standing(findings, ["a"])] == ["a"]
-    assert standing(findings, []) == []
+    assert [finding.code for finding in by_severity(findings)] == ["b", "d", "c", "a"]
+    assert [finding.code for finding in matching_findings(findings, ["warning"])] == ["b", "c", "d"]
+    assert [finding.code for finding in matching_findings(findings, ["a"])] == ["a"]
+    assert matching_findings(findings, []) == []

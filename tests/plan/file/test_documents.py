@@ -10,16 +10,16 @@ import pytest
 
 from plait.demo.data import write_demo_data
 from plait.plan.file.model import STEPS, Plan
-from plait.plan.file.reference import HANDOVER_FILES, parts
+from plait.plan.file.reference import HANDOVER_FILES, plan_sections
 
 ROOT = Path(__file__).parents[3]
 
 
 def test_every_key_of_the_model_has_a_meaning():
-    for part in parts():
+    for part in plan_sections():
         for key in part.keys:
             assert key.meaning, f"{part.topic}: {key.name}"
-    assert {part.topic for part in parts()} >= {*STEPS, "source", "expect", "handover"}
+    assert {part.topic for part in plan_sections()} >= {*STEPS, "source", "expect", "handover"}
 
 
 @pytest.mark.parametrize("page", ["plan.md", "handover.md"])
@@ -44,9 +44,9 @@ def test_help_tells_the_keys_of_a_topic(plait):
     for topic in ("join", "expect", "source", "handover"):
         ended = plait("help", topic)
         assert ended.status == 0
-        (part,) = [one for one in parts() if one.topic == topic]
+        (part,) = [one for one in plan_sections() if one.topic == topic]
         assert all(key.name in ended.out for key in part.keys)
     assert "datapackage.json" in plait("help", "handover").out
-    assert all(part.topic in plait("help").out for part in parts())
+    assert all(part.topic in plait("help").out for part in plan_sections())
     wrong = plait("help", "jion")
     assert wrong.status == 2 and "did you mean join?" in wrong.err

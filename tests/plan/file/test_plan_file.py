@@ -10,13 +10,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from generate import SCHEMA
-from plait.core.account.errors import UsageError
-from plait.plan.file.faults import PlanError
-from plait.plan.file.lines import lines_of
+from plait.core.base.errors import UsageError
+from plait.plan.file.line_numbers import PlanError, key_line_numbers
 from plait.plan.file.load import load_plan
-from plait.plan.file.naming import unused
-from plait.plan.file.remedy import in_plan
-from plait.plan.handing.kept import fits
+from plait.plan.file.name_checks import find_unused_names
+from plait.plan.file.toml import remedy_as_toml
+from plait.plan.handover.read import matches_json_shape
 
 GOOD = """\
 title = "Season"
@@ -125,7 +124,7 @@ def test_what_nothing_uses_is_a_finding_with_its_line(tmp_path):
     path = tmp_path / "season.toml"
     path.write_text(GOOD.replace("[handover]", "[source.more]\npath = 'x'\n[handover]"))
     loaded = load_plan(path)
-    (found,) = unused(loaded.plan, loaded.lines)
+    (found,) = find_unused_names(loaded.plan, loaded.lines)
     assert found.code == "not-used" and "'more'" in found.message
     assert found.where == "line 20 of the plan"
 
@@ -150,7 +149,7 @@ def test_lines_are_found_whatever_stands_around(pairs):
         lines[-1 - value.count("\n") :] = f"{quoted} = {value}".split("\n")
     text = "\n".join(lines)
     tomllib.loads(text)
-    assert lines_of(text) == wanted
+    assert key_line_numbers(text) == wanted
 
 
 def test_the_schema_passes_what_the_model_passes(tmp_path):
@@ -175,7 +174,7 @@ def test_the_schema_passes_what_the_model_passes(tmp_path):
     ],
 )
 def test_remedies_become_keys_of_a_plan(option, key):
-    assert in_plan(option) == key
+    assert remedy_as_toml(option) == key
 
 
 @pytest.mark.parametrize(
@@ -197,4 +196,4 @@ def test_remedies_become_keys_of_a_plan(option, key):
     ],
 )
 def test_what_is_read_of_a_handover_has_its_shape_or_is_refused(value, shape, fitting):
-    assert fits(value, shape) is fitting
+    assert matches_json_shape(value, shape) is fitting

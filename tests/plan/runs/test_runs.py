@@ -11,7 +11,7 @@ import pytest
 import plait as calls
 from conftest import rows_of
 from makers import Quiet
-from plait.plan.run import run as run_plan
+from plait.plan.run import run_plan
 from plait.plan.runs import history
 from plait.plan.runs.history import read_history
 
@@ -121,7 +121,7 @@ def test_a_handover_that_could_not_be_replaced_is_not_kept_twice(
     def full(*_, **__):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr("plait.plan.handing.handover.package_json", full)
+    monkeypatch.setattr("plait.plan.handover.write.package_json", full)
     refused = plait("run", "p.toml", "--replace")
     assert refused.status == 4 and "No space left" in refused.err
     assert [path.name for path in tmp_path.glob("handover*")] == ["handover"]
@@ -349,7 +349,7 @@ def test_a_run_from_python_is_compared_too(plan, put, tmp_path):
     calls.run(path)
     put(visits_csv=VISITS + "9,9\n")
     story = calls.run(path, replace=True)
-    assert story.since.compared.changes.rows_new == 1
+    assert story.changes.compared.changes.rows_new == 1
     assert (
         json.loads((tmp_path / "handover" / "ledger.json").read_text())["changes"]["rows_new"] == 1
     )

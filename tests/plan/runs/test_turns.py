@@ -13,9 +13,9 @@ import pytest
 from cases import cases
 from conftest import rows_of
 from killed import calls_of, run_until, spread
+from plait.plan.handover.retention import retained_folders
 from plait.plan.runs.history import read_history
-from plait.plan.runs.keeping import kept_folders
-from plait.plan.runs.turn import turn, turn_file
+from plait.plan.runs.lock import lock_path, run_lock
 
 PLAN = """\
 [source.visits]
@@ -48,7 +48,7 @@ def begun(plan: Path, *words: str) -> subprocess.Popen[bytes]:
 
 
 def test_the_second_run_waits_for_its_turn(plan):
-    with turn(plan, "ines on this machine", wait=True):
+    with run_lock(plan, "ines on this machine", wait=True):
         second = begun(plan)
         said = second.stderr.readline()
         assert b"waiting for another run" in said and b"ines on this machine" in said
@@ -59,7 +59,7 @@ def test_the_second_run_waits_for_its_turn(plan):
 
 
 def test_or_it_ends_with_a_clear_message(plan):
-    with turn(plan, "ines on this machine", wait=True):
+    with run_lock(plan, "ines on this machine", wait=True):
         second = begun(plan, "--no-wait")
         _, err = second.communicate(timeout=60)
     assert second.returncode == 4 and b"another run of this plan is in progress: ines" in err
@@ -74,7 +74,7 @@ def test_runs_at_once_come_one_after_another(plan):
     records = read_history(plan)
     assert [one.run for one in records] == [1, 2, 3]
     assert all(one.good for one in records)
-    assert not turn_file(plan).exists()
+    assert not lock_path(plan).exists()
 
 
 def test_a_killed_run_shows_as_such_and_the_next_one_works(plan, tmp_path):
@@ -108,7 +108,7 @@ def _everything_is_whole(plan: Path) -> None:
     assert {one.status for one in records} <= {"done", "killed"}
     for line in (plan.parent / "p.history.jsonl").read_text().splitlines():
         json.loads(line)
-    folders = [plan.parent / "handover", *kept_folders(plan.parent / "handover")]
+    folders = [plan.parent / "handover", *retained_folders(plan.parent / "handover")]
     assert len(folders) <= 5
     for folder in folders:
         said = json.loads((folder / "ledger.json").read_text())

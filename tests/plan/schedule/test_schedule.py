@@ -12,11 +12,11 @@ from pathlib import Path
 
 import pytest
 
-from plait.cli.views.schedule import show_scheduled
-from plait.cli.views.show import for_reading
+from plait.cli.commands.schedule import print_schedule
+from plait.cli.terminal import print_to_stdout
 from plait.plan.schedule import cron, systemd
-from plait.plan.schedule.job import job_of
-from plait.plan.schedule.times import every, monthly
+from plait.plan.schedule.cron_times import monthly, parse_cron
+from plait.plan.schedule.scheduled_job import make_job
 from servers import needed
 
 PLAN = (
@@ -110,7 +110,7 @@ def test_the_line_works_in_the_poor_environment_of_cron(crontab, planned, tmp_pa
     (folder / "visits.csv").write_text("yard,kg\nA,1\n")
     ended = subprocess.run(["/bin/sh", "-c", command], cwd="/", env=bare, capture_output=True)
     assert ended.returncode == 1, "the status of the run is that of the line"
-    assert "no output was written" in (folder / name).with_suffix(".log").read_text()
+    assert "nothing was handed over" in (folder / name).with_suffix(".log").read_text()
     (one,) = crontab("schedule", "--json").json["scheduled"]
     assert one["plan"] == str(folder / name) and one["last"]["status"] == "refused"
 
@@ -142,25 +142,25 @@ def test_a_plan_that_is_wrong_is_not_scheduled(plait, put, tmp_path):
 @pytest.mark.parametrize("name", ["p.toml", "50 % of 'it' $x \\ \".toml"])
 def test_systemd_takes_the_units(tmp_path, when, name):
     program = needed(shutil.which("systemd-analyze"), "systemd-analyze")
-    job = job_of(tmp_path / name, every(when))
-    units = systemd.units(job)
+    job = make_job(tmp_path / name, parse_cron(when))
+    units = systemd.unit_texts(job)
     for unit, text in units.items():
         (tmp_path / unit).write_text(text)
     paths = [str(tmp_path / unit) for unit in units]
     ended = subprocess.run([program, "verify", *paths], capture_output=True, text=True)
     assert ended.returncode == 0 and not ended.stderr, ended.stderr
-    for calendar in systemd.calendars(every(when)):
+    for calendar in systemd.calendars(parse_cron(when)):
         words = [program, "calendar", "--iterations=1", calendar]
         assert subprocess.run(words, capture_output=True).returncode == 0, calendar
 
 
 def test_timers_are_listed_by_what_their_units_say(tmp_path, monkeypatch):
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
-    systemd.folder().mkdir(parents=True)
-    jobs = [job_of(tmp_path / name, monthly("1", "6:00")) for name in ("a.toml", 'b "%$\\.toml')]
+    systemd.unit_folder().mkdir(parents=True)
+    jobs = [make_job(tmp_path / name, monthly("1", "6:00")) for name in ("a.toml", 'b "%$\\.toml')]
     for job in jobs:
-        for name, text in systemd.units(job).items():
-            (systemd.folder() / name).write_text(text)
+        for name, text in systemd.unit_texts(job).items():
+            (systemd.unit_folder() / name).write_text(text)
     found = {one.plan: str(one.when) for one in systemd.scheduled()}
     assert found == {job.plan: "0 6 1 * *" for job in jobs}
 
@@ -254,10 +254,10 @@ def test_a_line_break_in_a_word_is_no_line_of_the_scheduler(crontab, planned, wi
 
 
 def test_the_list_of_scheduled_plans_is_a_line_each_and_nothing_where_there_is_none(capsys):
-    with for_reading():
-        show_scheduled([])
+    with print_to_stdout():
+        print_schedule([])
         assert capsys.readouterr().out == ""
-        show_scheduled([("jobs/season.toml", "0 6 * * 1", "never", "Mon 2031-05-05 06:00")])
+        print_schedule([("jobs/season.toml", "0 6 * * 1", "never", "Mon 2031-05-05 06:00")])
     lines = [line.split() for line in capsys.readouterr().out.splitlines() if line.strip()]
     assert lines[0] == ["plan", "when", "last", "run", "next", "run"]
     assert lines[1] == [

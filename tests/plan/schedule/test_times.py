@@ -9,8 +9,16 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from plait.core.account.errors import UsageError
-from plait.plan.schedule.times import When, daily, every, first_runs, monthly, next_runs, weekly
+from plait.core.base.errors import UsageError
+from plait.plan.schedule.cron_times import (
+    CronExpression,
+    daily,
+    monthly,
+    next_run_times,
+    next_runs,
+    parse_cron,
+    weekly,
+)
 
 BERLIN = ZoneInfo("Europe/Berlin")
 
@@ -59,27 +67,27 @@ def test_next_runs_are_those_that_counting_minutes_finds():
             if fits(fields, moment):
                 expected.append(moment)
         try:
-            when = every(" ".join(fields))
+            when = parse_cron(" ".join(fields))
         except UsageError:
             assert not expected, fields
             continue
-        found = first_runs(when, begin, 5, UTC)
+        found = next_run_times(when, begin, 5, UTC)
         assert found[: len(expected)] == expected, fields
 
 
 def test_a_day_that_a_month_has_not_is_passed_over():
-    runs = first_runs(monthly("31", "06:00"), datetime(2031, 1, 31, 7, tzinfo=UTC), 3, UTC)
+    runs = next_run_times(monthly("31", "06:00"), datetime(2031, 1, 31, 7, tzinfo=UTC), 3, UTC)
     assert [one.strftime("%m-%d") for one in runs] == ["03-31", "05-31", "07-31"]
 
 
 def test_a_leap_day_comes_every_four_years():
-    runs = first_runs(every("0 6 29 2 *"), datetime(2031, 1, 1, tzinfo=UTC), 2, UTC)
+    runs = next_run_times(parse_cron("0 6 29 2 *"), datetime(2031, 1, 1, tzinfo=UTC), 2, UTC)
     assert [one.year for one in runs] == [2032, 2036]
 
 
 def test_an_hour_that_the_change_of_clocks_leaves_out_comes_later():
     """In Berlin the clock went from 02:00 to 03:00 on 30 March 2031."""
-    runs = first_runs(daily("02:30"), datetime(2031, 3, 29, 3, tzinfo=BERLIN), 2, BERLIN)
+    runs = next_run_times(daily("02:30"), datetime(2031, 3, 29, 3, tzinfo=BERLIN), 2, BERLIN)
     assert [one.isoformat() for one in runs] == [
         "2031-03-30T03:30:00+02:00",
         "2031-03-31T02:30:00+02:00",
@@ -88,7 +96,7 @@ def test_an_hour_that_the_change_of_clocks_leaves_out_comes_later():
 
 def test_an_hour_that_comes_twice_is_taken_once():
     """In Berlin the clock went from 03:00 back to 02:00 on 26 October 2031."""
-    runs = first_runs(daily("02:30"), datetime(2031, 10, 25, 12, tzinfo=BERLIN), 3, BERLIN)
+    runs = next_run_times(daily("02:30"), datetime(2031, 10, 25, 12, tzinfo=BERLIN), 3, BERLIN)
     assert [one.strftime("%d %H:%M") for one in runs] == ["26 02:30", "27 02:30", "28 02:30"]
     assert len({one.astimezone(UTC) for one in runs}) == 3
 
@@ -98,7 +106,7 @@ def test_the_clock_of_this_machine_is_gone_by(monkeypatch):
     monkeypatch.setenv("TZ", "Europe/Berlin")
     time.tzset()
     try:
-        runs = first_runs(daily("06:00"), datetime(2031, 3, 29, 5, tzinfo=UTC).astimezone(), 2)
+        runs = next_run_times(daily("06:00"), datetime(2031, 3, 29, 5, tzinfo=UTC).astimezone(), 2)
         assert [one.isoformat() for one in runs] == [
             "2031-03-30T06:00:00+02:00",
             "2031-03-31T06:00:00+02:00",
@@ -121,8 +129,8 @@ def test_runs_are_after_the_moment_however_it_is_written():
         (weekly("mon", "06:00"), "0 6 * * 1"),
         (weekly("Sunday", "23:59"), "59 23 * * 0"),
         (monthly("1", "00:00"), "0 0 1 * *"),
-        (every("*/15 8-17 * * mon-fri"), "*/15 8-17 * * mon-fri"),
+        (parse_cron("*/15 8-17 * * mon-fri"), "*/15 8-17 * * mon-fri"),
     ],
 )
-def test_the_fields_of_crontab(made: When, fields: str):
+def test_the_fields_of_crontab(made: CronExpression, fields: str):
     assert str(made) == fields and made.words

@@ -1,1 +1,1 @@
-"""One module a command: parse, call one function, show what it returns."""
+"""One module a command, with what it prints."""

@@ -8,22 +8,24 @@ from dataclasses import asdict
 from typing import Any
 
 from plait._version import __version__
-from plait.cli.handing import tell_waiting
-from plait.cli.options import add_plan, add_plan_telling
+from plait.cli.common_options import (
+    add_job_arguments,
+    add_plan_arguments,
+    add_plan_message_arguments,
+)
+from plait.cli.deliver import report_waiting_for_pipes
 from plait.cli.progress import Progress
-from plait.cli.working import add_work
-from plait.core.account.errors import ExpectationError
-from plait.core.account.finding import counted, standing
-from plait.plan.check import Foreseen, check
+from plait.core.base.errors import ExpectationError
+from plait.core.base.findings import matching_findings, pluralize
+from plait.plan.check import PlanForecast, forecast_plan
+from plait.plan.execution import resolve_sources
+from plait.plan.execution.execute import PlanExecution, execute_plan, open_plan_job
+from plait.plan.execution.expectations import judge_plan_expectations
 from plait.plan.file.load import load_plan
-from plait.plan.handing.telling import sources_of
-from plait.plan.work import intake
-from plait.plan.work.expect import expectations
-from plait.plan.work.room import planned_room
-from plait.plan.work.work import Worked, work
+from plait.plan.handover.make_report import summarize_sources
 from plait.report.account import finding_dict
-from plait.report.figures import bytes_shown
-from plait.report.story import Expected
+from plait.report.numbers import format_bytes
+from plait.report.run_report import ExpectationResult
 
 HELP = {
     "description": (
@@ -37,69 +39,86 @@ HELP = {
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
-    add_plan(parser)
-    add_plan_telling(parser)
-    add_work(parser)
+    add_plan_arguments(parser)
+    add_plan_message_arguments(parser)
+    add_job_arguments(parser)
 
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    loaded = load_plan(options.plan, options.set)
-    tell_waiting(intake.paths_of(loaded))
-    with planned_room(loaded), Progress(not options.quiet) as progress:
-        worked = work(loaded, intake.find(loaded), progress)
+    plan = load_plan(options.plan, options.set)
+    report_waiting_for_pipes(resolve_sources.source_paths(plan))
+    with open_plan_job(plan), Progress(not options.quiet) as progress:
+        plan_execution = execute_plan(plan, resolve_sources.find_plan_sources(plan), progress)
         with progress.phase("checking expectations"):
-            expected = expectations(worked)
+            expected = judge_plan_expectations(plan_execution)
         with progress.phase("detecting types"):
-            foreseen = check(worked)
+            foreseen = forecast_plan(plan_execution)
     if not options.quiet:
-        from plait.cli.views.show import for_reading
+        from plait.cli.terminal import print_to_stdout
 
-        with for_reading(aside=options.json):
+        with print_to_stdout(aside=options.json):
             _show(foreseen, expected, options.verbose)
     if options.json:
-        print(json.dumps(_said(worked, foreseen, expected), indent=2, ensure_ascii=False))
-    failing = [one for one in expected if not one.holds]
-    failing_findings = standing(worked.findings, options.fail_on)
+        print(
+            json.dumps(
+                _forecast_dict(plan_execution, foreseen, expected), indent=2, ensure_ascii=False
+            )
+        )
+    failing = [e for e in expected if not e.holds]
+    failing_findings = matching_findings(plan_execution.findings, options.fail_on)
     if failing or failing_findings:
-        not_met = f"{counted(len(failing), 'expectation')} not met"
-        named = f"{counted(len(failing_findings), 'finding')} named by --fail-on"
+        not_met = f"{pluralize(len(failing), 'expectation')} not met"
+        named = f"{pluralize(len(failing_findings), 'finding')} named by --fail-on"
         raise ExpectationError(f"a run would hand over nothing: {not_met if failing else named}")
     return 0
 
 
-def _said(worked: Worked, foreseen: Foreseen, expected: list[Expected]) -> dict[str, Any]:
+def _forecast_dict(
+    plan_execution: PlanExecution, foreseen: PlanForecast, expected: list[ExpectationResult]
+) -> dict[str, Any]:
     """The account as plain dictionaries and lists."""
     return {
         "command": "check",
         "version": __version__,
-        "sources": [asdict(one) for one in sources_of(worked, {})],
+        "sources": [asdict(source) for source in summarize_sources(plan_execution, {})],
         **asdict(foreseen),
-        "findings": [finding_dict(one) for one in foreseen.findings],
-        "expected": [asdict(one) for one in expected],
+        "findings": [finding_dict(finding) for finding in foreseen.findings],
+        "expected": [asdict(e) for e in expected],
         "outputs": [],
     }
 
 
-def _show(foreseen: Foreseen, expected: list[Expected], verbose: bool) -> None:
-    from plait.cli.views.plan import MOST_FINDINGS, show_flow, show_steps
-    from plait.cli.views.show import show_answer, show_expected, show_findings, show_ledger
+def _show(foreseen: PlanForecast, expected: list[ExpectationResult], verbose: bool) -> None:
+    from plait.cli.terminal import (
+        MOST_FINDINGS,
+        print_expectations,
+        print_findings,
+        print_ledger,
+        print_row_flow,
+        print_steps,
+        print_summary,
+    )
 
-    failing = sum(not one.holds for one in expected)
-    every = counted(len(expected), "expectation")
+    failing = sum(not e.holds for e in expected)
+    every = pluralize(len(expected), "expectation")
     refused = f"a run would hand over nothing: {failing} of {every} not met"
-    memory = f" and {bytes_shown(foreseen.memory)} of memory" if foreseen.memory else ""
-    show_answer(
+    memory = f" and {format_bytes(foreseen.memory)} of memory" if foreseen.memory else ""
+    print_summary(
         [
             refused if failing else foreseen.answer,
             f"a run takes about {foreseen.seconds:,.0f} s{memory}, as measured by this check",
-            *(one.message for one in foreseen.findings if one.code == "fetched-in-part"),
+            *(
+                finding.message
+                for finding in foreseen.findings
+                if finding.code == "fetched-in-part"
+            ),
         ]
     )
-    show_steps(foreseen.steps)
+    print_steps(foreseen.steps)
     if verbose:
-        show_ledger(foreseen.ledger)
+        print_ledger(foreseen.ledger)
     else:
-        show_flow(foreseen.ledger)
-    show_expected(expected, verbose)
-    show_findings(foreseen.findings, verbose, MOST_FINDINGS)
+        print_row_flow(foreseen.ledger)
+    print_expectations(expected, verbose)
+    print_findings(foreseen.findings, verbose, MOST_FINDINGS)

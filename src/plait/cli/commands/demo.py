@@ -12,11 +12,10 @@ from contextlib import contextmanager, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
 
-from plait.cli.views.show import say, show_answer, show_command
-from plait.core.account.errors import OutputError, PlaitError
-from plait.core.account.finding import counted
-from plait.demo.before import take_back
-from plait.demo.data import write_demo_data, write_records
+from plait.cli.terminal import print_example_command, print_line, print_summary
+from plait.core.base.errors import OutputError, PlaitError
+from plait.core.base.findings import pluralize
+from plait.demo.data import rewind_one_month, write_demo_data, write_records
 
 HELP = {
     "description": (
@@ -33,7 +32,7 @@ MENDED = ('# ignore = ["case", "space"]', 'ignore = ["case", "space"]')
 
 
 @dataclass(frozen=True)
-class Act:
+class DemoCommand:
     """A command of the example, what it teaches, and the status it ends with."""
 
     command: str
@@ -42,15 +41,15 @@ class Act:
 
 
 BEFORE = (
-    Act(
+    DemoCommand(
         f"plait survey {SOURCES} --report survey.html",
         "Look first: what the files contain, which ones belong together, and what is wrong.",
     ),
-    Act(
+    DemoCommand(
         f"plait draft {SOURCES} --out first.toml",
         "Draft the job as a plan. It already runs; open decisions are comments.",
     ),
-    Act(
+    DemoCommand(
         "plait check season.toml",
         "Check a fuller plan, season.toml. It allows at most 20 visits without a "
         "hive and finds 27. The finding on visits explains why, and how to fix it.",
@@ -58,27 +57,27 @@ BEFORE = (
     ),
 )
 AFTER = (
-    Act(
+    DemoCommand(
         "plait run season.toml",
         "Run it with that line active. The remaining unmatched visits are to hives "
         "that no register lists.",
     ),
-    Act(
+    DemoCommand(
         "plait trace handover --where \"Yard = 'cul'\" --most 1 "
         "--columns 'Yard,Honey kg,known.Yard,Breed,Supers,Fresh'",
         "Trace one row: each cell back to its file, row, line and column.",
     ),
 )
 LATER = (
-    Act(
+    DemoCommand(
         "plait run season.toml --replace",
         "Run the same plan again. The answer and the report show what is new.",
     ),
-    Act(
+    DemoCommand(
         "plait compare handover-2* handover --out changes.csv",
         "The earlier handover was kept. Compare the two, and write every change to a list.",
     ),
-    Act("plait history season.toml", "List every run of the plan, successful or not."),
+    DemoCommand("plait history season.toml", "List every run of the plan, successful or not."),
 )
 ARRIVED = (
     "cp …/2031-10.csv inspections/",
@@ -107,7 +106,7 @@ def run(options: argparse.Namespace) -> int:
     _make(folder, options.replace)
     with _inside(folder):
         if not options.quiet:
-            say(f"The made-up records of a beekeepers' co-operative are in {folder}/")
+            print_line(f"The made-up records of a beekeepers' co-operative are in {folder}/")
         for act in BEFORE:
             _step(act, options)
         _mend(options)
@@ -116,7 +115,7 @@ def run(options: argparse.Namespace) -> int:
         _arrive(options)
         for act in LATER:
             _step(act, options)
-        show_answer(_closing(folder), heading="In short")
+        print_summary(_closing(folder), heading="In short")
     return 0
 
 
@@ -131,7 +130,7 @@ def _make(folder: Path, replace: bool) -> None:
         )
     try:
         write_demo_data(folder)
-        take_back(folder)
+        rewind_one_month(folder)
     except OSError as error:
         raise OutputError(f"cannot write the file: {error.strerror}", str(folder)) from None
 
@@ -146,18 +145,18 @@ def _inside(folder: Path) -> Iterator[None]:
         os.chdir(before)
 
 
-def _step(act: Act, options: argparse.Namespace) -> None:
-    from plait.cli.main import main
+def _step(act: DemoCommand, options: argparse.Namespace) -> None:
+    from plait.cli.main import run_command_line
 
-    words = [one for word in shlex.split(act.command)[1:] for one in _named(word)]
+    words = [one for c in shlex.split(act.command)[1:] for one in _named(c)]
     if options.quiet:
         words.append("--quiet")
     else:
-        show_command(act.command, act.meaning)
+        print_example_command(act.command, act.meaning)
     writes = words[0] in ("survey", "draft", "run", "compare") and "--replace" not in words
     # What is shown stands in one order, so it goes one way.
     with redirect_stdout(sys.stderr):
-        status = main([*words, "--replace"] if options.replace and writes else words)
+        status = run_command_line([*words, "--replace"] if options.replace and writes else words)
     if status != act.status:
         raise PlaitError(f"the example ended with exit status {status}", act.command)
 
@@ -173,7 +172,7 @@ def _arrive(options: argparse.Namespace) -> None:
     """A month later: the files as they are then."""
     write_records(Path())
     if not options.quiet:
-        show_command(*ARRIVED, sign="+")
+        print_example_command(*ARRIVED, sign="+")
 
 
 def _mend(options: argparse.Namespace) -> None:
@@ -181,7 +180,7 @@ def _mend(options: argparse.Namespace) -> None:
     plan = Path("season.toml")
     plan.write_text(plan.read_text("utf-8").replace(*MENDED), "utf-8")
     if not options.quiet:
-        show_command(
+        print_example_command(
             f"{MENDED[1]}   # in season.toml, where it was a comment",
             "The fix: ignore case and spaces when comparing these keys.",
             sign="+",
@@ -192,9 +191,9 @@ def _closing(folder: Path) -> Iterator[str]:
     """What came in, what matched, what was set aside, and where to look."""
     said = json.loads(Path("handover/ledger.json").read_text("utf-8"))
     placed, season = said["match"], said["outputs"][0]
-    aside = [one for one in said["outputs"] if one["path"].startswith("aside/")]
+    aside = [s for s in said["outputs"] if s["path"].startswith("aside/")]
     sources = [one for one in said["sources"] if one["group"] == "inspections"]
-    visits = sum(one["rows"] for one in sources)
+    visits = sum(source["rows"] for source in sources)
     yield (
         f"read         {visits:,} visits from {len(sources)} extracts, "
         f"{visits - placed['left_rows']} of them duplicates"
@@ -207,7 +206,7 @@ def _closing(folder: Path) -> Iterator[str]:
         f"not matched  {placed['left_unmatched']} visits to hives that no register "
         f"lists, {placed['left_missing_key']} without a hive number"
     )
-    yield f"one dataset  {folder}/handover/season.csv, {counted(season['rows'], 'row')}"
+    yield f"one dataset  {folder}/handover/season.csv, {pluralize(season['rows'], 'row')}"
     new = said["changes"]
     then, now = new["figures"]["unmatched"]
     yield (
@@ -215,7 +214,7 @@ def _closing(folder: Path) -> Iterator[str]:
         f"{new['rows_changed']:,} changed; not matched {then:,} → {now:,}"
     )
     yield f"the report   {folder}/handover/report.html"
-    yield f"set aside    {folder}/handover/aside/, {counted(len(aside), 'list')} with the reasons"
+    yield f"set aside    {folder}/handover/aside/, {pluralize(len(aside), 'list')} with the reasons"
     yield f"the plan     {folder}/season.toml: edit it, then plait run season.toml --replace"
     yield (
         f"next         try one command on one file: cd {folder} && plait keys "

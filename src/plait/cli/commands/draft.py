@@ -10,14 +10,14 @@ from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
+from plait.cli.common_options import add_job_arguments
 from plait.cli.progress import Progress
-from plait.cli.working import add_work
-from plait.core.account.errors import UsageError
-from plait.core.account.finding import counted
-from plait.formats.delivery.delivery import Delivery
-from plait.formats.sources import find_sources
-from plait.plan.draft import Draft, draft
-from plait.plan.written import plan_text
+from plait.core.base.errors import UsageError
+from plait.core.base.findings import pluralize
+from plait.io.delivery.delivery import Delivery
+from plait.io.sources import find_sources
+from plait.plan.drafting.as_toml import plan_text
+from plait.plan.drafting.draft import Draft, draft_plan
 
 HELP = {
     "description": (
@@ -45,7 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--verbose", action="store_true", help="show every possible join that was found"
     )
-    add_work(parser)
+    add_job_arguments(parser)
 
 
 def run(options: argparse.Namespace) -> int:
@@ -61,44 +61,47 @@ def run(options: argparse.Namespace) -> int:
         if out:
             delivery.check(out)
         with progress.phase("surveying sources"):
-            made = draft(options.sources, out.parent if out else Path())
-        text = plan_text(made)
+            plan = draft_plan(options.sources, out.parent if out else Path())
+        text = plan_text(plan)
         if out:
             delivery.write(out, lambda part: part.write_text(text, encoding="utf-8"))
         else:
             sys.stdout.write(text)
     if not options.quiet:
-        from plait.cli.views.show import show_answer
+        from plait.cli.terminal import print_summary
 
-        show_answer(_answer(made, out, options.verbose))
+        print_summary(_answer(plan, out, options.verbose))
     if options.json:
-        print(json.dumps(_said(made, out), indent=2, ensure_ascii=False))
+        print(json.dumps(_draft_dict(plan, out), indent=2, ensure_ascii=False))
     return 0
 
 
-def _said(made: Draft, out: Path | None) -> dict[str, Any]:
+def _draft_dict(draft: Draft, out: Path | None) -> dict[str, Any]:
     """The account as plain dictionaries and lists."""
-    sources = (made.base, *made.others, *made.unused)
+    sources = (draft.base, *draft.others, *draft.unused)
     return {
         "command": "draft",
         "version": __version__,
         "sources": [
             {
-                "name": one.name,
-                "path": list(one.paths),
-                "extracts": one.extracts,
-                "rows": one.table.rows,
-                "columns": len(one.table.columns),
+                "name": source.name,
+                "path": list(source.paths),
+                "extracts": source.extracts,
+                "rows": source.table.rows,
+                "columns": len(source.table.columns),
             }
-            for one in sources
+            for source in sources
         ],
-        "result": made.result,
-        "joins": [asdict(one) for one in made.joins],
+        "result": draft.result,
+        "joins": [asdict(join) for join in draft.joins],
         "left_out": [
-            *({"name": one.name, "reason": made.reasons.get(one.name, "")} for one in made.unused),
-            *({"name": one.path, "reason": one.reason} for one in made.unread),
+            *(
+                {"name": one.name, "reason": draft.reasons.get(one.name, "")}
+                for one in draft.unused
+            ),
+            *({"name": u.path, "reason": u.reason} for u in draft.unread),
         ],
-        "to_decide": [*made.unsure, *(said for one in sources for said in one.open)],
+        "to_decide": [*draft.unsure, *(o for s in sources for o in s.open)],
         "ledger": [],
         "findings": [],
         "outputs": [{"path": str(out)}],
@@ -108,31 +111,33 @@ def _said(made: Draft, out: Path | None) -> dict[str, Any]:
 _FEW, _MOST_NAMED = 3, 8
 
 
-def _answer(made: Draft, out: Path | None, verbose: bool) -> list[str]:
-    stacked = [one.name for one in (made.base, *made.others) if one.extracts > 1]
+def _answer(draft: Draft, out: Path | None, verbose: bool) -> list[str]:
+    stacked = [o.name for o in (draft.base, *draft.others) if o.extracts > 1]
     where = f"{out}: " if out else ""
     lines = [
         (
-            f"{where}a runnable plan with {counted(len(stacked), 'stack')} and "
-            f"{counted(len(made.joins), 'join')}"
+            f"{where}a runnable plan with {pluralize(len(stacked), 'stack')} and "
+            f"{pluralize(len(draft.joins), 'join')}"
         )
     ]
     lines += [
-        f"joined:      {one.right} on {', '.join(left for left, _ in one.key)}: {one.evidence[0]}"
-        for one in made.joins
+        f"joined:      {join.right} on {', '.join(left for left, _ in join.key)}: "
+        f"{join.evidence[0]}"
+        for join in draft.joins
     ]
-    out_of_it = [*(one.name for one in made.unused), *(one.path for one in made.unread)]
+    out_of_it = [*(u.name for u in draft.unused), *(one.path for one in draft.unread)]
     if out_of_it:
-        every = len(out_of_it) + len(made.others) + 1
+        every = len(out_of_it) + len(draft.others) + 1
         names = ", ".join(out_of_it[:_MOST_NAMED]) + (" …" if len(out_of_it) > _MOST_NAMED else "")
         lines.append(
-            f"left out:    {len(out_of_it)} of {counted(every, 'source')}, with the reasons in the "
+            f"left out:    {len(out_of_it)} of {pluralize(every, 'source')}, with the "
+            "reasons in the "
             f"plan: {names}"
         )
-    shown = made.unsure if verbose else made.unsure[:_FEW]
-    lines += [f"to decide:   {said}" for said in shown]
-    if len(shown) < len(made.unsure):
-        lines.append(f"             and {len(made.unsure) - len(shown)} more, in the plan")
+    shown = draft.unsure if verbose else draft.unsure[:_FEW]
+    lines += [f"to decide:   {s}" for s in shown]
+    if len(shown) < len(draft.unsure):
+        lines.append(f"             and {len(draft.unsure) - len(shown)} more, in the plan")
     if out:
         lines.append(f"next:        plait check {out}")
     return lines

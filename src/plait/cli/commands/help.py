@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 
 from plait.cli.main import COMMANDS
-from plait.core.account.errors import UsageError
-from plait.core.account.names import nearest
-from plait.plan.file.reference import HANDOVER_FILES, PartSaid, part_of, parts
+from plait.core.base.errors import UsageError
+from plait.core.base.names import suggest_name
+from plait.plan.file.reference import HANDOVER_FILES, SectionReference, plan_section, plan_sections
 
 HELP = {
     "description": "Explain every key of a plan, and every file of a handover.",
@@ -27,23 +27,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    known = [one.topic for one in parts()]
+    known = [section.topic for section in plan_sections()]
     if options.topic is None:
         print(_topics(), end="")
         return 0
-    found = part_of(options.topic)
-    if found is None:
-        remedy = nearest(options.topic, [*known, *COMMANDS]) or f"one of {', '.join(known)}"
+    section_reference = plan_section(options.topic)
+    if section_reference is None:
+        remedy = suggest_name(options.topic, [*known, *COMMANDS]) or f"one of {', '.join(known)}"
         if options.topic in COMMANDS:
             remedy = f"plait {options.topic} --help explains its options"
         raise UsageError(f"unknown topic {options.topic!r}", remedy=remedy)
-    _print(found)
+    _print(section_reference)
     return 0
 
 
 def _topics() -> str:
-    width = max(len(one.topic) for one in parts())
-    lines = [f"  {one.topic:{width}}  {one.heading:15}  {one.meaning}" for one in parts()]
+    width = max(len(p.topic) for p in plan_sections())
+    lines = [
+        f"  {section.topic:{width}}  {section.heading:15}  {section.meaning}"
+        for section in plan_sections()
+    ]
     return (
         "Run plait help TOPIC for the keys of one part of a plan, or of one step:\n\n"
         + "\n".join(lines)
@@ -51,14 +54,14 @@ def _topics() -> str:
     )
 
 
-def _print(part: PartSaid) -> None:
+def _print(part: SectionReference) -> None:
     """The keys of a part; of the handover also its files. This is what was asked for: a result."""
     from rich.table import Table as Grid
 
-    from plait.cli.views.show import console, for_reading
+    from plait.cli.terminal import make_console, print_to_stdout
 
-    with for_reading():
-        out = console()
+    with print_to_stdout():
+        out = make_console()
     verb = f"  {part.topic} = …" if part.heading == "[[step]]" else ""
     out.print(f"{part.heading}{verb}")
     out.print(part.meaning)

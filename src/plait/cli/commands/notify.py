@@ -8,12 +8,16 @@ from dataclasses import asdict
 from pathlib import Path
 
 from plait._version import __version__
-from plait.core.account.errors import OutputError, UsageError
+from plait.core.base.errors import OutputError, UsageError
 from plait.plan.file.load import load_plan
-from plait.plan.notice.tell import Notified, recipients, send, test_message, where_of
-from plait.plan.runs.clock import now
-from plait.plan.runs.history import read_history
-from plait.plan.runs.record import begun
+from plait.plan.notices.send import (
+    NoticeOutcome,
+    email_recipients,
+    send_message,
+    test_message,
+    webhook_host,
+)
+from plait.plan.runs.history import current_time, new_run_record, read_history
 
 HELP = {
     "description": (
@@ -36,47 +40,47 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    loaded = load_plan(options.plan)
-    notice = loaded.plan.notice
+    plan = load_plan(options.plan)
+    notice = plan.plan.notice
     if notice is None or not (notice.email or notice.webhook):
         raise UsageError(
             "the plan has no one to notify",
             str(options.plan),
             'add a [notice] section with email = ["…"] or webhook = "https://…"',
         )
-    message = test_message(loaded, begun(len(read_history(loaded.path)) + 1, now()))
-    to = recipients(notice)
-    who = [Notified("email", ", ".join(to))] if to else []
-    who += [Notified("webhook", where_of(notice.webhook))] if notice.webhook else []
+    message = test_message(plan, new_run_record(len(read_history(plan.path)) + 1, current_time()))
+    to = email_recipients(notice)
+    who = [NoticeOutcome("email", ", ".join(to))] if to else []
+    who += [NoticeOutcome("webhook", webhook_host(notice.webhook))] if notice.webhook else []
     if options.test:
-        who = send(notice, message)
+        who = send_message(notice, message)
     if not options.quiet and not options.json:
-        from plait.cli.views.show import for_reading, say, show_answer
+        from plait.cli.terminal import print_line, print_summary, print_to_stdout
 
-        with for_reading():
-            show_answer(
+        with print_to_stdout():
+            print_summary(
                 [
                     f"{'notified' if options.test else 'would be notified'}, on: "
                     f"{', '.join(notice.on)}",
-                    *map(_said, who),
+                    *map(_outcome_line, who),
                 ]
             )
             if options.verbose:
-                say(message.text())
+                print_line(message.text())
     if options.json:
-        said = [asdict(one) for one in who]
-        print(json.dumps({"command": "notify", "version": __version__, "told": said}, indent=2))
+        texts = [asdict(w) for w in who]
+        print(json.dumps({"command": "notify", "version": __version__, "told": texts}, indent=2))
     _refuse(who, options.plan)
     return 0
 
 
-def _said(one: Notified) -> str:
-    why = f", failed: {one.failed}" if one.failed else ""
-    return f"{one.way + ':':<12} {one.to}{why}"
+def _outcome_line(notice_outcome: NoticeOutcome) -> str:
+    why = f", failed: {notice_outcome.failed}" if notice_outcome.failed else ""
+    return f"{notice_outcome.way + ':':<12} {notice_outcome.to}{why}"
 
 
-def _refuse(who: list[Notified], plan: Path) -> None:
-    failed = [one for one in who if one.failed]
+def _refuse(who: list[NoticeOutcome], plan: Path) -> None:
+    failed = [w for w in who if w.failed]
     if failed:
         raise OutputError(
             f"{len(failed)} of {len(who)} notices could not be sent: {failed[0].failed}",

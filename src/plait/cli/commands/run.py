@@ -7,23 +7,27 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from plait.cli.figures import add_figure, check_figure, write_figure
-from plait.cli.handing import tell_waiting
-from plait.cli.log import logged
-from plait.cli.options import add_plan, add_plan_telling
+from plait.cli.common_options import (
+    add_figure_argument,
+    add_job_arguments,
+    add_plan_arguments,
+    add_plan_message_arguments,
+    check_figure_target,
+    write_figure,
+)
+from plait.cli.deliver import report_waiting_for_pipes
 from plait.cli.progress import Progress
-from plait.cli.working import add_work
-from plait.core.account.finding import counted
-from plait.formats.delivery.delivery import Delivery
-from plait.formats.places.address import is_address
-from plait.plan.handing.handover import folder_of
-from plait.plan.handing.telling import story_of
-from plait.plan.run import NotMetError, Ran
-from plait.plan.run import run as run_plan
-from plait.plan.work.intake import paths_of
-from plait.plan.work.work import Worked
-from plait.report.drawn.plan import write_plan_figure
-from plait.report.story import Story, story_json
+from plait.cli.terminal import append_to_log
+from plait.core.base.findings import pluralize
+from plait.io.delivery.delivery import Delivery
+from plait.io.places.address import is_address
+from plait.plan.execution.execute import PlanExecution
+from plait.plan.execution.resolve_sources import source_paths
+from plait.plan.handover.make_report import make_run_report
+from plait.plan.handover.write import handover_folder
+from plait.plan.run import ExpectationsNotMetError, RunResult, run_plan
+from plait.report.drawing.plan_diagram import write_plan_figure
+from plait.report.run_report import RunReport, run_report_json
 
 HELP = {
     "description": (
@@ -39,7 +43,7 @@ HELP = {
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
-    add_plan(parser)
+    add_plan_arguments(parser)
     parser.add_argument(
         "--replace",
         action="store_true",
@@ -67,20 +71,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="append all messages to a log file, kept to 1 MB",
     )
-    add_figure(parser)
-    add_plan_telling(parser)
-    add_work(parser)
+    add_figure_argument(parser)
+    add_plan_message_arguments(parser)
+    add_job_arguments(parser)
 
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    with logged(options.log, f"plait run {options.plan}"):
+    with append_to_log(options.log, f"plait run {options.plan}"):
         return _run(options)
 
 
 def _run(options: argparse.Namespace) -> int:
     delivery = Delivery([str(options.plan)], options.replace)
-    check_figure(options, delivery)
+    check_figure_target(options, delivery)
     try:
         with Progress(not options.quiet) as progress:
             ran = run_plan(
@@ -93,69 +97,75 @@ def _run(options: argparse.Namespace) -> int:
                 discard_added=options.discard_added,
                 wait=not options.no_wait,
                 waiting=_say_waiting,
-                before=lambda loaded: tell_waiting(paths_of(loaded)),
+                before=lambda p: report_waiting_for_pipes(source_paths(p)),
             )
             with delivery:
                 write_figure(write_plan_figure, ran.story, options, delivery)
-    except NotMetError as refused:
+    except ExpectationsNotMetError as refused:
         _show_refusal(refused, options)
         raise
     if not options.quiet:
         _show(ran, options.verbose)
     if options.json:
-        print(story_json(ran.story))
+        print(run_report_json(ran.story))
     return 0
 
 
 def _say_waiting(who: str) -> None:
-    from plait.cli.views.show import say
+    from plait.cli.terminal import print_line
 
-    say(f"plait: waiting for another run of this plan to finish: {who}")
+    print_line(f"plait: waiting for another run of this plan to finish: {who}")
 
 
-def _show_refusal(refused: NotMetError, options: argparse.Namespace) -> None:
+def _show_refusal(refused: ExpectationsNotMetError, options: argparse.Namespace) -> None:
     """What was expected and does not hold, and what was found."""
-    from plait.cli.views.plan import MOST_FINDINGS
-    from plait.cli.views.show import show_answer, show_expected, show_findings
+    from plait.cli.terminal import MOST_FINDINGS, print_expectations, print_findings, print_summary
 
     if not options.quiet:
         word = "finding" if refused.findings else "expectation"
         new = refused.since.answer() if refused.since else ()
-        show_answer(
-            [f"nothing was handed over: {counted(refused.in_the_way, word)} prevented it", *new]
+        print_summary(
+            [f"nothing was handed over: {pluralize(refused.in_the_way, word)} prevented it", *new]
         )
-        show_expected(refused.expected, options.verbose)
-        show_findings(refused.worked.findings, options.verbose, MOST_FINDINGS)
+        print_expectations(refused.expected, options.verbose)
+        print_findings(refused.worked.findings, options.verbose, MOST_FINDINGS)
     if options.json:
-        story = story_of(refused.worked, refused.expected, {})
-        print(story_json(replace(story, since=refused.since)))
+        run_report = make_run_report(refused.worked, refused.expected, {})
+        print(run_report_json(replace(run_report, changes=refused.since)))
 
 
-def _show(ran: Ran, verbose: bool) -> None:
-    from plait.cli.views.plan import MOST_FINDINGS, show_flow
-    from plait.cli.views.show import show_answer, show_expected, show_findings, show_ledger
+def _show(ran: RunResult, verbose: bool) -> None:
+    from plait.cli.terminal import (
+        MOST_FINDINGS,
+        print_expectations,
+        print_findings,
+        print_ledger,
+        print_row_flow,
+        print_summary,
+    )
 
     worked, story = ran.worked, ran.story
-    show_answer([*_answer(worked, story)])
+    print_summary([*_answer(worked, story)])
     if verbose:
-        show_ledger(worked.entries)
+        print_ledger(worked.entries)
     else:
-        show_flow(worked.entries)
-    show_expected(story.expected, verbose)
-    show_findings((*ran.findings, *story.account.findings), verbose, MOST_FINDINGS)
+        print_row_flow(worked.entries)
+    print_expectations(story.expected, verbose)
+    print_findings((*ran.findings, *story.account.findings), verbose, MOST_FINDINGS)
 
 
-def _answer(worked: Worked, story: Story) -> Iterator[str]:
-    folder = folder_of(worked.loaded)
-    out = story.left_out
-    dataset = story.account.outputs[0].path
-    yield f"{folder}/{dataset}: {counted(story.rows, 'row')}, {len(story.contents)} columns"
-    yield from (line for line in story.answer()[1:] if not line.startswith("expected"))
-    yield f"set aside:   {counted(out, 'row')}, listed in {folder}/aside/"
-    tables = [one for one in story.account.outputs if is_address(one.path)]
+def _answer(plan_execution: PlanExecution, run_report: RunReport) -> Iterator[str]:
+    folder = handover_folder(plan_execution.plan)
+    out = run_report.left_out
+    dataset = run_report.account.outputs[0].path
+    size = f"{pluralize(run_report.rows, 'row')}, {len(run_report.contents)} columns"
+    yield f"{folder}/{dataset}: {size}"
+    yield from (line for line in run_report.answer()[1:] if not line.startswith("expected"))
+    yield f"set aside:   {pluralize(out, 'row')}, listed in {folder}/aside/"
+    tables = [output for output in run_report.account.outputs if is_address(output.path)]
     if tables:
-        beside = counted(len(tables) - 1, "table")
+        beside = pluralize(len(tables) - 1, "table")
         more = f", and {beside} beside it" if tables[1:] else ""
-        yield f"in database: {tables[0].path}, {counted(tables[0].rows, 'row')}{more}"
+        yield f"in database: {tables[0].path}, {pluralize(tables[0].rows, 'row')}{more}"
     yield f"the report:  {folder}/report.html"
     yield f"trace:       plait trace {folder} --row 1"

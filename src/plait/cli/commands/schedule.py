@@ -1,31 +1,41 @@
-"""``plait schedule``."""
+"""``plait schedule``, and what it prints."""
 
 from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from rich.table import Table as Grid
+from rich.text import Text
+
 from plait._version import __version__
-from plait.core.account.errors import UsageError
-from plait.core.account.finding import counted
+from plait.cli.terminal import escape_unprintable, make_console
+from plait.core.base.errors import UsageError
+from plait.core.base.findings import pluralize
 from plait.plan.file.load import load_plan
-from plait.plan.runs.clock import day_and_time, now
-from plait.plan.schedule.job import job_of
-from plait.plan.schedule.schedule import (
+from plait.plan.runs.history import current_time, format_timestamp
+from plait.plan.schedule.cron_times import (
+    CronExpression,
+    daily,
+    monthly,
+    next_run_times,
+    parse_cron,
+    weekly,
+)
+from plait.plan.schedule.scheduled_job import ScheduleEntry, make_job
+from plait.plan.schedule.scheduler import (
     SCHEDULERS,
-    everything,
+    format_run_times,
     last_run,
+    list_scheduled,
     next_run,
     remove,
-    runs_shown,
     scheduler,
 )
-from plait.plan.schedule.scheduled import Scheduled
-from plait.plan.schedule.times import When, daily, every, first_runs, monthly, weekly
 
 HELP = {
     "description": (
@@ -102,42 +112,44 @@ def _check(options: argparse.Namespace, asked: list[str]) -> None:
         )
 
 
-def _when(options: argparse.Namespace) -> When:
+def _when(options: argparse.Namespace) -> CronExpression:
     if options.daily:
         return daily(options.daily)
     if options.weekly:
         return weekly(*options.weekly)
-    return monthly(*options.monthly) if options.monthly else every(options.every)
+    return monthly(*options.monthly) if options.monthly else parse_cron(options.every)
 
 
-def _set(options: argparse.Namespace, when: When) -> int:
+def _set(options: argparse.Namespace, when: CronExpression) -> int:
     """Show what would be set, or set it."""
     load_plan(options.plan, options.set)
-    more = [word for one in options.set for word in ("--set", one)]
-    job, by = job_of(options.plan, when, more), scheduler(options.scheduler)
-    text, done = by.text_of(job), by.install(job) if options.install else ""
-    moments = first_runs(when, now(), _SHOWN + 7 * options.verbose)
+    more = [word for s in options.set for word in ("--set", s)]
+    job, by = make_job(options.plan, when, more), scheduler(options.scheduler)
+    text, done = by.schedule_text(job), by.install(job) if options.install else ""
+    moments = next_run_times(when, current_time(), _SHOWN + 7 * options.verbose)
     if options.json:
-        said = {
+        payload = {
             "plan": str(job.plan),
             "when": str(when),
             "by": by.NAME,
             "text": text,
             "installed": bool(done),
-            "next": [one.isoformat() for one in moments],
+            "next": [moment.isoformat() for moment in moments],
         }
-        _print(said)
+        _print(payload)
         return 0
     if not options.quiet:
-        from plait.cli.views.show import show_answer
+        from plait.cli.terminal import print_summary
 
-        show_answer(_answer(options, when, done, runs_shown(moments)))
+        print_summary(_answer(options, when, done, format_run_times(moments)))
     if not options.install:
         print(text, end="" if text.endswith("\n") else "\n")
     return 0
 
 
-def _answer(options: argparse.Namespace, when: When, done: str, moments: str) -> Iterator[str]:
+def _answer(
+    options: argparse.Namespace, when: CronExpression, done: str, moments: str
+) -> Iterator[str]:
     yield f"{options.plan}: {when.words}" + (f"; set {done}" if done else "")
     yield f"next:        {moments}"
     yield f"log:         {options.plan.with_suffix('.log')}, kept to 1 MB"
@@ -150,37 +162,36 @@ def _remove(options: argparse.Namespace) -> int:
     if options.json:
         _print({"plan": str(options.plan), "removed": had})
     elif not options.quiet:
-        from plait.cli.views.show import show_answer
+        from plait.cli.terminal import print_summary
 
-        said = f"is no longer scheduled; removed from {', '.join(had)}"
-        show_answer([f"{options.plan} {said if had else 'was not scheduled'}"])
+        text = f"is no longer scheduled; removed from {', '.join(had)}"
+        print_summary([f"{options.plan} {text if had else 'was not scheduled'}"])
     return 0
 
 
 def _list(options: argparse.Namespace) -> int:
     """The plans that run by themselves, with last and next run."""
-    moment, found = now(), everything()
+    moment, found = current_time(), list_scheduled()
     if options.json:
-        _print({"scheduled": [_scheduled(one, moment) for one in found]})
+        _print({"scheduled": [_scheduled(f, moment) for f in found]})
         return 0
     if not options.quiet:
-        from plait.cli.views.schedule import show_scheduled
-        from plait.cli.views.show import for_reading, show_answer
+        from plait.cli.terminal import print_summary, print_to_stdout
 
-        with for_reading():
-            show_answer(
+        with print_to_stdout():
+            print_summary(
                 [
                     _how_many(found),
                     *([] if found else ["next:        plait schedule PLAN --daily 06:00"]),
                 ]
             )
-            show_scheduled(
+            print_schedule(
                 [
                     (
                         str(one.plan or one.mark),
                         str(one.when or "?"),
-                        f"{day_and_time(last.started)} {last.status}" if last else "not yet",
-                        runs_shown([then]) if (then := next_run(one, moment)) else "·",
+                        f"{format_timestamp(last.started)} {last.status}" if last else "not yet",
+                        format_run_times([then]) if (then := next_run(one, moment)) else "·",
                     )
                     for one in found
                     for last in [last_run(one)]
@@ -189,20 +200,20 @@ def _list(options: argparse.Namespace) -> int:
     return 0
 
 
-def _how_many(found: list[Scheduled]) -> str:
-    if not found:
+def _how_many(schedule_entries: list[ScheduleEntry]) -> str:
+    if not schedule_entries:
         return "no plan is scheduled"
-    by = " and ".join(sorted({one.by for one in found}))
-    return f"{counted(len(found), 'plan')} scheduled with {by}"
+    by = " and ".join(sorted({schedule_entry.by for schedule_entry in schedule_entries}))
+    return f"{pluralize(len(schedule_entries), 'plan')} scheduled with {by}"
 
 
-def _scheduled(one: Scheduled, moment: datetime) -> dict[str, Any]:
-    last, then = last_run(one), next_run(one, moment)
+def _scheduled(schedule_entry: ScheduleEntry, moment: datetime) -> dict[str, Any]:
+    last, then = last_run(schedule_entry), next_run(schedule_entry, moment)
     return {
-        "plan": str(one.plan) if one.plan else None,
-        "mark": one.mark,
-        "by": one.by,
-        "when": str(one.when) if one.when else None,
+        "plan": str(schedule_entry.plan) if schedule_entry.plan else None,
+        "mark": schedule_entry.mark,
+        "by": schedule_entry.by,
+        "when": str(schedule_entry.when) if schedule_entry.when else None,
         "last": {"run": last.run, "started": last.started, "status": last.status} if last else None,
         "next": then.isoformat() if then else None,
     }
@@ -211,3 +222,18 @@ def _scheduled(one: Scheduled, moment: datetime) -> dict[str, Any]:
 def _print(said: dict[str, Any]) -> None:
     whole = {"command": "schedule", "version": __version__, **said}
     print(json.dumps(whole, indent=2, ensure_ascii=False))
+
+
+def print_schedule(plans: Sequence[tuple[str, str, str, str]]) -> None:
+    """A line a plan: the file, the fields of crontab, last and next run."""
+    if not plans:
+        return
+    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    grid.add_column("plan", overflow="fold", ratio=1)
+    for head in ("when", "last run", "next run"):
+        grid.add_column(head, no_wrap=True)
+    for plan, *others in plans:
+        grid.add_row(Text(escape_unprintable(plan)), *map(escape_unprintable, others))
+    out = make_console()
+    out.print()
+    out.print(grid)

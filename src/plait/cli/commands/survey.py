@@ -1,32 +1,65 @@
-"""``plait survey``."""
+"""``plait survey``, and what it prints."""
 
 from __future__ import annotations
 
 import argparse
+import io
 import json
-from collections.abc import Sequence
+import math
+from bisect import bisect
+from collections.abc import Iterator, Mapping, Sequence
 
-from plait.cli.arguments import add_reading, add_sources, whole_number
-from plait.cli.figures import add_figure, check_figure, write_figure
-from plait.cli.handing import check_report, read_what_can_be, refuse_standing, tell_completed
-from plait.cli.options import add_telling
-from plait.cli.per_source import given_of, queries_of, with_own
+from rich.console import Console, Group, RenderableType
+from rich.padding import Padding
+from rich.table import Table as Grid
+from rich.text import Text
+
+from plait.cli.arguments import add_read_arguments, add_source_arguments, parse_whole_number
+from plait.cli.common_options import (
+    add_figure_argument,
+    add_job_arguments,
+    add_message_arguments,
+    check_figure_target,
+    write_figure,
+)
+from plait.cli.deliver import (
+    check_report_target,
+    raise_on_failing_findings,
+    read_readable_sources,
+    report_recovered_outputs,
+)
 from plait.cli.progress import Progress
-from plait.cli.views.rows import show_rows
-from plait.cli.views.show import for_reading
-from plait.cli.views.survey import show_so_far, show_survey
-from plait.cli.working import add_work
+from plait.cli.source_options import apply_per_source_options, parse_queries, parse_read_options
+from plait.cli.table_views import print_rows, render_sample_rows, render_schema_group
+from plait.cli.terminal import (
+    escape_unprintable,
+    make_console,
+    print_line,
+    print_to_stdout,
+    render_findings,
+)
+from plait.core.base.findings import pluralize, summarize_findings
+from plait.core.operations.survey import SchemaGroupSurvey, Survey, survey
+from plait.core.profiling.join_candidates import JoinCandidate
+from plait.core.specs.shared import READING, TYPING
+from plait.core.table.key_spec import format_key_option
 from plait.core.table.table import Table
-from plait.core.verbs.survey import survey
-from plait.formats.delivery.delivery import Delivery
-from plait.formats.first import first_rows, sampled
-from plait.formats.places.endings import DELIMITED
-from plait.formats.places.source import Source
-from plait.formats.sources import find_sources
-from plait.options.shared import READING, TYPING
-from plait.report.drawn.surveyed import write_survey_figure
-from plait.report.pages.surveyed import write_survey_page
-from plait.report.surveyed import survey_json
+from plait.io.delivery.delivery import Delivery
+from plait.io.places.source import DELIMITED, Source
+from plait.io.read import read_first_rows, read_sample
+from plait.io.sources import find_sources
+from plait.report.as_json import survey_json
+from plait.report.drawing.charts import write_survey_figure
+from plait.report.html.pages import write_survey_page
+from plait.report.numbers import format_bytes, format_percent
+
+_FEW_SOURCES, _MANY_SOURCES = 5, 65
+_LINES, _MOST_LINES = 58, 118
+_MOST_JOINS = 10
+_MOST_FINDINGS = 12
+_MOST_KEYS = 3
+_FEW_COLUMNS = 3
+_TWO = 2
 
 _LARGE_BYTES, _EARLY_ROWS, _MOST_EARLY = 256 << 20, 1000, 5
 
@@ -41,42 +74,230 @@ HELP = {
 }
 
 
+def print_survey(found: Survey, sizes: Mapping[str, int], verbose: bool = False) -> None:
+    """The answer first; unless verbose, what fits a screen or two.
+
+    Parameters
+    ----------
+    found : Survey
+    sizes : mapping of str to int
+        Bytes of each source.
+    verbose : bool
+        Whether to show everything.
+    """
+    out = make_console()
+    head = [Text(survey_summary(found), style="bold"), *_joins(found, verbose)]
+    if verbose:
+        head += render_findings(found.findings, verbose)
+        shapes = list(_everything(found, sizes, out.width))
+    else:
+        many = len(_sources(found)) > _FEW_SOURCES
+        head += render_findings(
+            summarize_findings(found.findings), False, _MOST_FINDINGS, 1 if many else 2
+        )
+        shapes = list(_fitting(found, sizes, out.width, _lines(found) - _height(head, out.width)))
+    for part in [*head, *shapes]:
+        out.print(part)
+
+
+def print_preliminary_survey(table: Table, size: int) -> None:
+    """What the first rows of a source show, before it is known of all; on standard error."""
+    kinds = ", ".join(f"{name} {table.type_name(name)}" for name in table.column_names)
+    rows = pluralize(table.rows, "row")
+    answer = f"{table.name} has {format_bytes(size)}"
+    print_line(escape_unprintable(f"plait: {answer}; types so far, from the first {rows}: {kinds}"))
+
+
+def _sources(found: Survey) -> list[str]:
+    return [table.name for family in found.families for table in family.tables]
+
+
+def _lines(found: Survey) -> int:
+    """How many lines there may be: more where there are more sources."""
+    more = max(0, len(_sources(found)) - _FEW_SOURCES) / _MANY_SOURCES
+    return min(_MOST_LINES, int(_LINES + (_MOST_LINES - _LINES) * math.sqrt(more)))
+
+
+def _height(parts: Sequence[RenderableType], width: int) -> int:
+    """How many lines some parts take."""
+    out = Console(width=width, file=io.StringIO(), emoji=False, markup=False, highlight=False)
+    with out.capture() as captured:
+        for part in parts:
+            out.print(part)
+    return captured.get().count("\n")
+
+
+def survey_summary(found: Survey) -> str:
+    """How many sources, shapes and rows, and how many could not be read."""
+    sources, shapes = len(_sources(found)), len(found.families)
+    rows = sum(family.rows for family in found.families)
+    of_shapes = f" of {pluralize(shapes, 'shape')}" if shapes < sources else ""
+    unread = sum(finding.code == "unreadable" for finding in found.findings)
+    not_read = f"; {pluralize(unread, 'file')} cannot be read" if unread else ""
+    text = f"{pluralize(sources, 'source')}{of_shapes}, {pluralize(rows, 'row')}{not_read}"
+    return f"sample of the first {found.sample:,} rows: {text}" if found.sample else text
+
+
+def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
+    """The joins that matter: of each two tables the best, then others."""
+    if not found.relations:
+        return
+    every = list(found.relations) if verbose else sort_join_candidates(found.relations)
+    alike = [[e] for e in every] if verbose else merge_join_targets(every)
+    shown = alike if verbose else alike[:_MOST_JOINS]
+    yield Text("\npossible joins", style="bold")
+    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+    grid.add_column(ratio=1, overflow="fold")
+    grid.add_column(overflow="fold")
+    grid.add_column(justify="right", no_wrap=True)
+    grid.add_column(no_wrap=True)
+    for several in shown:
+        one = several[0]
+        grid.add_row(
+            Text(escape_unprintable(f"{_lefts(several)} – {one.right}")),
+            Text(escape_unprintable(format_join_options(one)), style="blue"),
+            f"{format_percent(*_share(several, 'left'))}, "
+            f"{format_percent(*_share(several, 'right'))} match",
+            one.cardinality,
+        )
+    yield Padding(grid, (0, 0, 0, 2))
+    for one, *_ in shown:
+        if one.prepare:
+            text = f"{one.left} – {one.right} after this split: {one.prepare}"
+            yield Padding(Text(escape_unprintable(text)), (0, 0, 0, 2))
+    left_out = len(found.relations) - sum(map(len, shown))
+    if left_out:
+        yield Text(f"  and {left_out} less likely: --verbose", style="dim")
+
+
+def _lefts(join_candidates: Sequence[JoinCandidate]) -> str:
+    """The left tables: two by their names, of more the first."""
+    first = join_candidates[0].left
+    if len(join_candidates) == _TWO:
+        return f"{first}, {join_candidates[1].left}"
+    return f"{first} and {len(join_candidates) - 1} more" if len(join_candidates) > _TWO else first
+
+
+def _share(join_candidates: Sequence[JoinCandidate], side: str) -> tuple[int, int]:
+    """The rows of a side that match, and all, of the one of which least do."""
+    rows = [
+        (getattr(join_candidate, f"{side}_matched"), getattr(join_candidate, f"{side}_rows"))
+        for join_candidate in join_candidates
+    ]
+    return min(rows, key=lambda pair: pair[0] / max(pair[1], 1))
+
+
+def merge_join_targets(relations: Sequence[JoinCandidate]) -> list[list[JoinCandidate]]:
+    """Joins of several tables to the same one, on the same key, beside one another."""
+    alike: dict[tuple[object, ...], list[JoinCandidate]] = {}
+    for relation in relations:
+        key = relation.right, relation.key, relation.cardinality, relation.ignore, relation.split
+        alike.setdefault(key, []).append(relation)
+    return list(alike.values())
+
+
+def sort_join_candidates(relations: Sequence[JoinCandidate]) -> list[JoinCandidate]:
+    """The best of each two tables first, then the others."""
+    seen: set[tuple[str, str]] = set()
+    first = []
+    for relation in relations:
+        if (relation.left, relation.right) not in seen:
+            seen.add((relation.left, relation.right))
+            first.append(relation)
+    return first + [r for r in relations if r not in first]
+
+
+def format_join_options(join_candidate: JoinCandidate) -> str:
+    """The options of a join."""
+    ignore = f" --ignore {','.join(join_candidate.ignore)}" if join_candidate.ignore else ""
+    return f"--key {format_key_option(join_candidate.key)}{ignore}"
+
+
+def _everything(found: Survey, sizes: Mapping[str, int], width: int) -> Iterator[RenderableType]:
+    for family in found.families:
+        yield Text()
+        yield render_schema_group(family, sizes, width, (), None, len(family.keys.keys))
+        yield from render_sample_rows(family)
+
+
+def _fitting(
+    found: Survey, sizes: Mapping[str, int], width: int, lines: int
+) -> Iterator[RenderableType]:
+    """The shapes with as many columns as there is room for; where there is none, their names."""
+    first = {family.family.name: _mattering(family, found) for family in found.families}
+
+    def parts(most: int) -> list[Group]:
+        keys = _MOST_KEYS if most > _FEW_COLUMNS else 1 + (most > 0)
+        return [
+            Group(
+                Text(), render_schema_group(one, sizes, width, first[one.family.name], most, keys)
+            )
+            for one in found.families
+        ]
+
+    columns = [len(f.profiles) for f in found.families]
+    widest = max(columns, default=0)
+    while widest and sum(min(widest, column) for column in columns) > max(lines, 0):
+        widest -= 1
+    too_many = bisect(range(widest + 1), lines, key=lambda most: _height(parts(most), width))
+    if too_many:
+        yield from parts(too_many - 1)
+        return
+    largest = sorted(found.families, key=lambda one: -one.rows)
+    shown = [schema for schema in largest if schema in largest[: max(1, (lines - 2) // 3)]]
+    for one in shown:
+        yield Group(Text(), render_schema_group(one, sizes, width, (), 0, 1))
+    rest = [one.family.name for one in largest[len(shown) :]]
+    if rest:
+        yield Text(f"\nand {pluralize(len(rest), 'shape')} more: --verbose shows all", style="dim")
+
+
+def _mattering(schema_group_survey: SchemaGroupSurvey, found: Survey) -> list[str]:
+    """The columns of its key, those that could join others, and those that findings are about."""
+    name = schema_group_survey.family.name
+    keyed = [column for key in schema_group_survey.keys.keys[:1] for column in key.columns]
+    joined = [column for relation in found.relations for column in relation.columns_of(name)]
+    texts = [finding.where.partition(", column ")[2] for finding in found.findings
+            if finding.severity != "note" and finding.where.startswith(f"{name}, ")]  # fmt: skip
+    return [*keyed, *joined, *texts]
+
+
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
-    add_sources(parser)
+    add_source_arguments(parser)
     parser.add_argument(
         "--rows",
-        type=whole_number,
+        type=parse_whole_number,
         metavar="N",
         help=("show only the first N rows of each source, unchanged, without reading the rest"),
     )
     parser.add_argument(
         "--sample",
-        type=whole_number,
+        type=parse_whole_number,
         metavar="N",
         help=("survey only the first N rows of each source; all figures are for these rows"),
     )
-    add_reading(parser, (*READING, *TYPING))
+    add_read_arguments(parser, (*READING, *TYPING))
     group = parser.add_argument_group("output")
-    add_telling(group)
-    add_figure(group)
-    add_work(parser)
+    add_message_arguments(group)
+    add_figure_argument(group)
+    add_job_arguments(parser)
 
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    found = find_sources(options.sources, given_of(options), True, queries_of(options))
-    sources = with_own(found, options)
+    found = find_sources(options.sources, parse_read_options(options), True, parse_queries(options))
+    sources = apply_per_source_options(found, options)
     if options.rows is not None:
         return _show_rows(sources, options)
     delivery = Delivery([source.path for source in sources], options.replace)
-    check_report(options, delivery)
-    check_figure(options, delivery)
-    tell_completed(delivery)
+    check_report_target(options, delivery)
+    check_figure_target(options, delivery)
+    report_recovered_outputs(delivery)
     if not options.quiet and options.sample is None:
         _tell_early(sources)
     with Progress(not options.quiet) as progress:
-        tables, unread = read_what_can_be(sources, progress, options, options.sample)
+        tables, unread = read_readable_sources(sources, progress, options, options.sample)
         with progress.phase("looking"):
             seen = survey(tables, unread)
         sizes = {source.name: source.size for source in sources}
@@ -85,29 +306,29 @@ def run(options: argparse.Namespace) -> int:
                 delivery.write(options.report, lambda part: write_survey_page(seen, sizes, part))
             write_figure(write_survey_figure, seen, options, delivery)
     if not options.quiet:
-        with for_reading(aside=options.json):
-            show_survey(seen, sizes, options.verbose)
+        with print_to_stdout(aside=options.json):
+            print_survey(seen, sizes, options.verbose)
     if options.json:
         print(survey_json(seen, sizes))
-    refuse_standing(seen.findings, options, bool(options.report))
+    raise_on_failing_findings(seen.findings, options, bool(options.report))
     return 0
 
 
 def _tell_early(sources: Sequence[Source]) -> None:
     """What the first rows of a large source show, while the rest is read."""
-    large = [one for one in sources if one.size >= _LARGE_BYTES and one.ending in DELIMITED]
+    large = [s for s in sources if s.size >= _LARGE_BYTES and s.ending in DELIMITED]
     for source in large[:_MOST_EARLY]:
-        table = sampled(source, rows=_EARLY_ROWS)
+        table = read_sample(source, rows=_EARLY_ROWS)
         if isinstance(table, Table):
-            show_so_far(table, source.size)
+            print_preliminary_survey(table, source.size)
 
 
 def _show_rows(sources: Sequence[Source], options: argparse.Namespace) -> int:
     """The first rows of each source, and nothing else."""
-    tables = [first_rows(source, options.rows)[0] for source in sources]
+    tables = [read_first_rows(source, options.rows)[0] for source in sources]
     if options.json:
-        print(json.dumps({one.name: one.to_dict() for one in tables}, indent=2, default=str))
+        print(json.dumps({table.name: table.to_dict() for table in tables}, indent=2, default=str))
     else:
-        with for_reading():
-            show_rows(tables)
+        with print_to_stdout():
+            print_rows(tables)
     return 0

@@ -1,19 +1,24 @@
-"""``plait trace``."""
+"""``plait trace``, and what it prints."""
 
 from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict
 from pathlib import Path
 
+from rich.padding import Padding
+from rich.table import Table as Grid
+from rich.text import Text
+
 from plait._version import __version__
-from plait.cli.arguments import add_options, whole_number
-from plait.cli.working import add_work
-from plait.core.account.finding import counted
-from plait.options.option import Form, Option
-from plait.plan.trace import MOST_ROWS, Traced, trace
+from plait.cli.arguments import add_option_arguments, parse_whole_number
+from plait.cli.common_options import add_job_arguments
+from plait.cli.terminal import escape_unprintable, make_console
+from plait.core.base.findings import pluralize
+from plait.core.specs.option import Option, OptionKind
+from plait.plan.trace import MOST_ROWS, CellTrace, RowTrace, SourceCell, TraceResult, trace
 
 HELP = {
     "description": "Where a row of a handover, and each of its cells, came from: file, sheet, row, "
@@ -24,8 +29,11 @@ HELP = {
 }
 
 _COLUMNS = Option(
-    "columns", Form.COLUMNS, "the columns to trace (default: all)", (), shown="COLUMN,…"
+    "columns", OptionKind.COLUMNS, "the columns to trace (default: all)", (), placeholder="COLUMN,…"
 )
+
+_FEW = 6
+_LONGEST = 30
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -33,7 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("handover", type=Path, metavar="HANDOVER", help="the handover folder")
     parser.add_argument(
         "--row",
-        type=whole_number,
+        type=parse_whole_number,
         action="append",
         default=[],
         metavar="N",
@@ -44,7 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--most",
-        type=whole_number,
+        type=parse_whole_number,
         default=MOST_ROWS,
         metavar="N",
         help=f"the most rows to trace with --where (default: {MOST_ROWS})",
@@ -61,13 +69,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="open every source of a handover that someone else made: addresses, filled in from "
         "environment variables, and files anywhere",
     )
-    add_options(parser, [_COLUMNS])
+    add_option_arguments(parser, [_COLUMNS])
     parser.add_argument("--json", action="store_true", help="print the trace as JSON")
     parser.add_argument("--quiet", action="store_true", help="show only errors")
     parser.add_argument(
         "--verbose", action="store_true", help="show the steps that every cell went through"
     )
-    add_work(parser)
+    add_job_arguments(parser)
 
 
 def run(options: argparse.Namespace) -> int:
@@ -82,26 +90,25 @@ def run(options: argparse.Namespace) -> int:
         options.trusted,
     )
     if options.json:
-        said = {"command": "trace", "version": __version__, **asdict(traced)}
-        print(json.dumps(said, indent=2, ensure_ascii=False))
+        payload = {"command": "trace", "version": __version__, **asdict(traced)}
+        print(json.dumps(payload, indent=2, ensure_ascii=False))
     elif not options.quiet:
-        from plait.cli.views.show import for_reading, show_answer
-        from plait.cli.views.trace import show_row
+        from plait.cli.terminal import print_summary, print_to_stdout
 
-        with for_reading():
-            show_answer(_answer(traced))
+        with print_to_stdout():
+            print_summary(_answer(traced))
             for row in traced.rows:
-                show_row(row, traced.paths, options.verbose)
+                print_row_trace(row, traced.paths, options.verbose)
     return 0
 
 
-def _answer(traced: Traced) -> Iterator[str]:
+def _answer(traced: TraceResult) -> Iterator[str]:
     shown = len(traced.rows)
     if traced.found > shown:
-        fit = counted(traced.found, "row")
+        fit = pluralize(traced.found, "row")
         yield f"{shown:,} of {fit} of {traced.result} that match, traced to their sources"
     else:
-        yield f"{counted(shown, 'row')} of {traced.result} traced to the sources"
+        yield f"{pluralize(shown, 'row')} of {traced.result} traced to the sources"
     for place in traced.unopened:
         yield f"not opened:  {place}"
     if traced.unopened:
@@ -113,3 +120,85 @@ def _answer(traced: Traced) -> Iterator[str]:
         yield f"changed:     {said}"
     if not traced.changed and traced.read:
         yield "unchanged:   every source read for this trace is the same as at the run"
+
+
+def print_row_trace(row: RowTrace, paths: Mapping[str, str], verbose: bool) -> None:
+    """The source rows that went in, then each cell with its value and where it came from."""
+    out = make_console()
+    out.print()
+    head = Text(f"row {row.row:,}", style="bold")
+    head.append("" if row.places else "  from no source", style="dim")
+    out.print(head)
+    out.print(Padding(_sources(row, paths, verbose), (0, 0, 0, 2)))
+    several = _several(row)
+    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    grid.add_column("column", overflow="fold", ratio=3)
+    grid.add_column("value", overflow="fold", ratio=4)
+    grid.add_column("came from", overflow="fold", ratio=5)
+    for cell in row.cells:
+        whence = _whence(cell, several, verbose)
+        grid.add_row(Text(escape_unprintable(cell.column)), _value(cell.value), whence)
+    out.print(Padding(grid, (0, 0, 0, 2)))
+
+
+def _sources(row: RowTrace, paths: Mapping[str, str], verbose: bool) -> Grid:
+    """Each source row that went in, by name, with its file and line."""
+    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+    shown = list(zip(row.places, row.within, strict=True))[: None if verbose else _FEW]
+    for (source, _), within in shown:
+        where = Text(escape_unprintable(f"{paths[source]} {within}"))
+        grid.add_row(Text(escape_unprintable(source), style="bold"), where)
+    if len(shown) < len(row.places):
+        grid.add_row("", f"and {len(row.places) - len(shown):,} rows more: --verbose")
+    return grid
+
+
+def _several(row: RowTrace) -> set[str]:
+    """The sources of which more than one row went in."""
+    names = [source for source, _ in row.places]
+    return {name for name in names if names.count(name) > 1}
+
+
+def _value(value: str | None) -> Text:
+    if value is None or value == "":
+        return Text("(missing)", style="dim")
+    return Text(_short(value))
+
+
+def _whence(cell: CellTrace, several: set[str], verbose: bool) -> Text:
+    text = Text()
+    for number, origin in enumerate(cell.origins[: None if verbose else _FEW]):
+        text.append("\n" if number else "")
+        text.append(_place(origin, several))
+        if origin.text != cell.value and not (origin.text == "" and cell.value is None):
+            there = "not there" if origin.text is None else repr(_short(origin.text))
+            text.append(f"  {there}", style="yellow")
+    hidden = max(len(cell.origins) - _FEW, 0) * (not verbose) + cell.more
+    if hidden:
+        text.append(f"\nand {hidden:,} more")
+    changed = [step for step, made in cell.steps if made]
+    if not cell.origins:
+        text.append(_nothing(cell), style="dim")
+    elif changed:
+        text.append(f"\nby {escape_unprintable('; '.join(changed))}", style="dim")
+    if verbose and cell.steps:
+        steps = "; ".join(step for step, _ in cell.steps)
+        text.append(f"\nthrough {escape_unprintable(steps)}", style="dim")
+    return text
+
+
+def _nothing(cell: CellTrace) -> str:
+    """Why a cell has no origin: no partner was found, or a step made it."""
+    if cell.value in (None, ""):
+        return "no matching row"
+    return f"made by {escape_unprintable(cell.steps[0][0])}" if cell.steps else "made by the plan"
+
+
+def _place(source_cell: SourceCell, several: set[str]) -> str:
+    row = f" {source_cell.place}" if source_cell.source in several else ""
+    return escape_unprintable(f"{source_cell.column} of {source_cell.source}{row}")
+
+
+def _short(text: str) -> str:
+    shown = escape_unprintable(text)
+    return shown if len(shown) <= _LONGEST else shown[: _LONGEST - 1] + "…"

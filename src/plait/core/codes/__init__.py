@@ -1,1 +1,1 @@
-"""Keys as dense codes, and what follows from codes: groups, order, uniqueness."""
+"""Keys as dense codes: counted, grouped, sorted, partitioned, normalized."""

@@ -1,1 +1,1 @@
-"""Key sets against one another: matches, duplicates, conflicts, crosswalks."""
+"""Key sets against each other: matches, duplicates, conflicts, crosswalks."""

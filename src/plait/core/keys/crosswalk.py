@@ -9,13 +9,13 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.errors import UsageError
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, counted
-from plait.core.codes.coding import Coding, code_keys
-from plait.core.table.keyspec import Key
+from plait.core.base.errors import UsageError
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.codes.key_codes import KeyCodes, encode_keys
+from plait.core.table.key_spec import Key
 from plait.core.table.table import Table
-from plait.core.text.cells import as_text
-from plait.core.text.wordtable import Codes
+from plait.core.text.cells import to_text
+from plait.core.text.hash_table import Codes
 
 LEFT, RIGHT, USE = "left ", "right ", "use"
 _YES = ("yes", "y", "true", "1", "x")
@@ -31,7 +31,7 @@ class Crosswalk:
     right: tuple[str, ...]
 
 
-def crosswalk(table: Table, parts: int) -> Crosswalk:
+def parse_crosswalk(table: Table, parts: int) -> Crosswalk:
     """Find the columns of a crosswalk.
 
     Parameters
@@ -50,8 +50,9 @@ def crosswalk(table: Table, parts: int) -> Crosswalk:
 
     Examples
     --------
-    >>> from plait.core.table.table import from_columns
-    >>> found = crosswalk(from_columns("pairs", {"ours": ["Elm Rd"], "theirs": ["Elm Road"]}), 1)
+    >>> from plait.core.table.table import table_from_columns
+    >>> pairs = table_from_columns("pairs", {"ours": ["Elm Rd"], "theirs": ["Elm Road"]})
+    >>> found = parse_crosswalk(pairs, 1)
     >>> found.left, found.right
     (('ours',), ('theirs',))
     """
@@ -70,27 +71,27 @@ def crosswalk(table: Table, parts: int) -> Crosswalk:
 
 
 def _used(table: Table) -> Table:
-    if not table.has(USE):
+    if not table.has_column(USE):
         return table
-    cells = pa.chunked_array([as_text(c) for c in table.whole(USE).chunks], pa.string())
+    cells = pa.chunked_array([to_text(c) for c in table.chunks(USE).chunks], pa.string())
     words = pc.fill_null(pc.utf8_lower(pc.utf8_trim_whitespace(cells)), "")
     unknown = pc.index(pc.is_in(words, pa.array(_YES + _NO, words.type)), pa.scalar(False)).as_py()
     if unknown >= 0:
         raise UsageError(
             f"whether to use a pair is yes or no, and not {cells[unknown].as_py()!r}",
-            "; ".join(map(str, table.places(unknown))),
+            "; ".join(map(str, table.source_rows(unknown))),
             f"write yes or no in its column {USE!r}",
         )
-    return table.at(np.flatnonzero(pc.is_in(words, pa.array(_YES, words.type)).to_numpy()))
+    return table.take(np.flatnonzero(pc.is_in(words, pa.array(_YES, words.type)).to_numpy()))
 
 
-def code_across(
+def encode_keys_with_crosswalk(
     tables: Sequence[Table],
     keys: Sequence[Sequence[str]],
     pairs: Table | None,
     ignore: Iterable[str] = (),
     missing_match: bool = False,
-) -> Coding:
+) -> KeyCodes:
     """The keys of two tables, or of one, coded with a crosswalk between two spellings.
 
     Parameters
@@ -102,7 +103,7 @@ def code_across(
         A crosswalk: left keys that count as right ones; in one table, spellings
         that count as others.
     ignore, missing_match
-        As for ``code_keys``.
+        As for ``encode_keys``.
 
     Raises
     ------
@@ -116,15 +117,15 @@ def code_across(
     Pairs of a key that is in no table are a finding of the coding.
     """
     if pairs is None:
-        return code_keys(tables, keys, ignore, missing_match)
-    across = crosswalk(pairs, len(keys[0]))
+        return encode_keys(tables, keys, ignore, missing_match)
+    across = parse_crosswalk(pairs, len(keys[0]))
     every = [*tables, across.table, across.table]
-    coding = code_keys(
+    coding = encode_keys(
         every, [*keys, across.left, across.right], ignore, missing_match, followers=2
     )
     ours, theirs = coding.codes[-2:]
     _check_once(across, coding)
-    to = np.arange(coding.size + 1, dtype=np.int32)
+    to = np.arange(coding.code_count + 1, dtype=np.int32)
     to[-1] = -1
     there = (ours >= 0) & (theirs >= 0)
     to[ours[there]] = theirs[there]
@@ -134,9 +135,9 @@ def code_across(
     findings = tuple(_unused(across, coding, tables))
     columns = tuple(
         replace(column, codes=column.codes[:-2], kinds=column.kinds[:-2])
-        for column in coding.columns
+        for column in coding.key_columns
     )
-    return Coding(codes, coding.size, columns, findings)
+    return KeyCodes(codes, coding.code_count, columns, findings)
 
 
 def _followed(to: Codes, across: Crosswalk, ours: Codes) -> Codes:
@@ -156,12 +157,12 @@ def _followed(to: Codes, across: Crosswalk, ours: Codes) -> Codes:
     row = int(np.flatnonzero(np.isin(ours, circling))[0])
     raise UsageError(
         f"{_key_text(across, row)} leads back to itself through other pairs of the crosswalk",
-        "; ".join(map(str, across.table.places(row))),
+        "; ".join(map(str, across.table.source_rows(row))),
         f"keep one spelling as the last: delete a row, or write no in its column {USE!r}",
     )
 
 
-def _unused(across: Crosswalk, coding: Coding, tables: Sequence[Table]) -> Iterator[Finding]:
+def _unused(across: Crosswalk, coding: KeyCodes, tables: Sequence[Table]) -> Iterator[Finding]:
     """A finding for pairs of which a key is not where it should be."""
     ours, theirs = coding.codes[-2:]
     known = [np.append(coding.counts(number) > 0, False) for number in range(len(tables))]
@@ -176,27 +177,29 @@ def _unused(across: Crosswalk, coding: Coding, tables: Sequence[Table]) -> Itera
         "pairs-unused",
         "warning",
         len(rows),
-        f"{counted(len(rows), 'pair')} of {across.table.name} not used: a key is not in {where}",
+        f"{pluralize(len(rows), 'pair')} of {across.table.name} not used: a key is not in {where}",
         "to write pairs of keys that are there: plait keys … --out pairs.csv",
         across.table.name,
-        tuple(Example(_key_text(across, row), across.table.places(row)[:1]) for row in few),
+        tuple(
+            FindingExample(_key_text(across, row), across.table.source_rows(row)[:1]) for row in few
+        ),
     )
 
 
 def _key_text(across: Crosswalk, row: int) -> str:
-    shown = across.table.at(np.array([row]))
-    return ", ".join(str(shown.whole(name)[0].as_py()) for name in across.left)
+    shown = across.table.take(np.array([row]))
+    return ", ".join(str(shown.chunks(name)[0].as_py()) for name in across.left)
 
 
-def _check_once(across: Crosswalk, coding: Coding) -> None:
+def _check_once(across: Crosswalk, coding: KeyCodes) -> None:
     """See that no left key has two right ones."""
     ours, theirs = coding.codes[-2:]
-    first = np.full(coding.size + 1, -1, np.int32)
+    first = np.full(coding.code_count + 1, -1, np.int32)
     first[ours[::-1]] = theirs[::-1]
     other = np.flatnonzero((ours >= 0) & (first[ours] != theirs))
     if len(other):
         row = int(other[0])
-        where = "; ".join(map(str, across.table.places(row)))
+        where = "; ".join(map(str, across.table.source_rows(row)))
         raise UsageError(
             f"{_key_text(across, row)} is in the crosswalk for two different keys",
             where,
@@ -204,10 +207,10 @@ def _check_once(across: Crosswalk, coding: Coding) -> None:
         )
 
 
-def spelt_columns(key: Key) -> tuple[list[str], list[str]]:
+def crosswalk_column_names(key: Key) -> tuple[list[str], list[str]]:
     """The names of a crosswalk's columns.
 
-    >>> spelt_columns((("yard", "Yard"),))
+    >>> crosswalk_column_names((("yard", "Yard"),))
     (['left yard'], ['right Yard'])
     """
     return [LEFT + left for left, _ in key], [RIGHT + right for _, right in key]

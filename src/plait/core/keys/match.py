@@ -11,11 +11,15 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.codes.coding import Coding
-from plait.core.codes.counting import Counts, by_code, first_rows, rows_by_code
-from plait.core.codes.groups import Rows
-from plait.core.table.strand import rows_dtype
-from plait.core.text.wordtable import Codes
+from plait.core.codes.dense_codes import (
+    Counts,
+    first_row_of_each_code,
+    gather_by_code,
+    rows_grouped_by_code,
+)
+from plait.core.codes.key_codes import KeyCodes, Rows
+from plait.core.table.fragment import row_number_dtype
+from plait.core.text.hash_table import Codes
 
 JOIN_KINDS = ("inner", "left", "right", "full", "semi", "anti", "cross")
 ONE_SIDED = ("semi", "anti")
@@ -23,7 +27,7 @@ CARDINALITIES = ("one-to-one", "many-to-one", "one-to-many", "many-to-many")
 
 
 @dataclass(frozen=True)
-class Match:
+class MatchCounts:
     """The account of a join, in rows where nothing else is said.
 
     ``left_duplicate_keys`` and ``right_duplicate_keys`` are in keys, and
@@ -45,7 +49,7 @@ class Match:
 
 
 @dataclass(frozen=True, eq=False)
-class Matching:
+class KeyMatch:
     """Two tables' keys set against each other.
 
     Parameters
@@ -60,7 +64,7 @@ class Matching:
         Left and right rows that match nothing, those without a key included.
     """
 
-    coding: Coding
+    coding: KeyCodes
     left_counts: Counts
     right_counts: Counts
     pairs: int
@@ -79,7 +83,7 @@ class Matching:
         right = "many" if (self.right_counts[both] > 1).any() else "one"
         return f"{left}-to-{right}"
 
-    def account(self, kind: str) -> Match:
+    def counts_for(self, kind: str) -> MatchCounts:
         """The numbers of a join of that kind."""
         both = self.matched
         left_rows, right_rows = map(len, self.coding.codes)
@@ -91,7 +95,7 @@ class Matching:
         made += right_rows - right_matched if kind in ("right", "full") else 0
         if kind in ONE_SIDED:
             made = left_matched if kind == "semi" else left_rows - left_matched
-        return Match(
+        return MatchCounts(
             left_rows=left_rows,
             right_rows=right_rows,
             left_matched=left_matched,
@@ -107,7 +111,7 @@ class Matching:
         )
 
 
-def match_keys(coding: Coding) -> Matching:
+def match_keys(coding: KeyCodes) -> KeyMatch:
     """Set the keys of two tables against each other.
 
     Parameters
@@ -121,13 +125,13 @@ def match_keys(coding: Coding) -> Matching:
     """
     left, right = coding.counts(0), coding.counts(1)
     alone = tuple(
-        np.flatnonzero(by_code(other == 0, codes, True))
+        np.flatnonzero(gather_by_code(other == 0, codes, True))
         for codes, other in zip(coding.codes, (right, left), strict=True)
     )
-    return Matching(coding, left, right, int(left @ right), (alone[0], alone[1]))
+    return KeyMatch(coding, left, right, int(left @ right), (alone[0], alone[1]))
 
 
-def kept_rows(matching: Matching, kind: str) -> Rows:
+def semi_join_rows(key_match: KeyMatch, kind: str) -> Rows:
     """The left rows of a join that only asks whether a row has a match.
 
     Parameters
@@ -138,18 +142,20 @@ def kept_rows(matching: Matching, kind: str) -> Rows:
 
     Examples
     --------
-    >>> from plait.core.codes.coding import Coding
+    >>> from plait.core.codes.key_codes import KeyCodes
     >>> codes = np.array([0, 1, -1], np.int32), np.array([0, 0], np.int32)
-    >>> matching = match_keys(Coding(codes, 2, ()))
-    >>> kept_rows(matching, "semi").tolist(), kept_rows(matching, "anti").tolist()
+    >>> matching = match_keys(KeyCodes(codes, 2, ()))
+    >>> semi_join_rows(matching, "semi").tolist(), semi_join_rows(matching, "anti").tolist()
     ([0], [1, 2])
     """
     if kind == "anti":
-        return matching.unmatched[0]
-    return np.flatnonzero(by_code(matching.right_counts > 0, matching.coding.codes[0], False))
+        return key_match.unmatched[0]
+    return np.flatnonzero(
+        gather_by_code(key_match.right_counts > 0, key_match.coding.codes[0], False)
+    )
 
 
-def row_pairs(matching: Matching, kind: str) -> tuple[Rows | None, Rows]:
+def join_rows(key_match: KeyMatch, kind: str) -> tuple[Rows | None, Rows]:
     """The rows of a join: for each result row the left row and the right row, -1 for none.
 
     Parameters
@@ -169,46 +175,46 @@ def row_pairs(matching: Matching, kind: str) -> tuple[Rows | None, Rows]:
     this is one look-up for each row; else left rows are repeated as often as
     they have partners, and the right rows follow from counts and offsets.
     """
-    left, right = _left_part(matching, keep_all=kind in ("left", "full"))
+    left, right = _left_part(key_match, keep_all=kind in ("left", "full"))
     if kind in ("right", "full"):
-        rest = matching.unmatched[1].astype(right.dtype)
+        rest = key_match.unmatched[1].astype(right.dtype)
         if len(rest):
             if left is None:
-                left = np.arange(len(right), dtype=rows_dtype(len(right)))
+                left = np.arange(len(right), dtype=row_number_dtype(len(right)))
             left = np.concatenate([left, np.full(len(rest), -1, left.dtype)])
             right = np.concatenate([right, rest])
     return left, right
 
 
-def _left_part(matching: Matching, keep_all: bool) -> tuple[Rows | None, Rows]:
-    codes = matching.coding.codes[0]
-    if (matching.right_counts <= 1).all():
-        right = _partner(matching, codes)
+def _left_part(key_match: KeyMatch, keep_all: bool) -> tuple[Rows | None, Rows]:
+    codes = key_match.coding.codes[0]
+    if (key_match.right_counts <= 1).all():
+        right = _partner(key_match, codes)
         if keep_all or (len(right) and right.min() >= 0):
             return None, right
-        kept = np.flatnonzero(right >= 0).astype(rows_dtype(len(codes)))
+        kept = np.flatnonzero(right >= 0).astype(row_number_dtype(len(codes)))
         return kept, right[kept]
-    return _repeated(matching, codes, keep_all)
+    return _repeated(key_match, codes, keep_all)
 
 
-def _partner(matching: Matching, codes: Codes) -> Rows:
+def _partner(key_match: KeyMatch, codes: Codes) -> Rows:
     """The one right row of each left row, -1 for none."""
-    size = len(matching.right_counts)
-    first = first_rows(matching.coding.codes[1], size)
-    return by_code(first.astype(rows_dtype(len(matching.coding.codes[1]))), codes, -1)
+    size = len(key_match.right_counts)
+    first = first_row_of_each_code(key_match.coding.codes[1], size)
+    return gather_by_code(first.astype(row_number_dtype(len(key_match.coding.codes[1]))), codes, -1)
 
 
-def _repeated(matching: Matching, codes: Codes, keep_all: bool) -> tuple[Rows, Rows]:
+def _repeated(key_match: KeyMatch, codes: Codes, keep_all: bool) -> tuple[Rows, Rows]:
     """Left rows as often as they have partners, and those partners."""
-    rows, offsets = rows_by_code(matching.coding.codes[1], matching.right_counts)
-    partners = by_code(matching.right_counts, codes, 0)
+    rows, offsets = rows_grouped_by_code(key_match.coding.codes[1], key_match.right_counts)
+    partners = gather_by_code(key_match.right_counts, codes, 0)
     times = np.maximum(partners, 1) if keep_all else partners
-    left = np.repeat(np.arange(len(codes), dtype=rows_dtype(len(codes))), times)
+    left = np.repeat(np.arange(len(codes), dtype=row_number_dtype(len(codes))), times)
     first = np.repeat(np.cumsum(times) - times, times)
-    begin = by_code(offsets[:-1], codes, 0)
+    begin = gather_by_code(offsets[:-1], codes, 0)
     place = np.arange(len(left)) - first + begin[left]
     alone = partners[left] == 0
     place[alone] = 0
-    right = rows[place].astype(rows_dtype(len(rows)))
+    right = rows[place].astype(row_number_dtype(len(rows)))
     right[alone] = -1
     return left, right

@@ -1,1 +1,1 @@
-"""Where rows and cells came from."""
+"""From the rows of a result back to the rows of the sources."""

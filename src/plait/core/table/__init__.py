@@ -1,1 +1,1 @@
-"""Tables, their strands and columns, and the rows that are set aside."""
+"""Tables over fragments, and the provenance of their columns."""

@@ -1,16 +1,25 @@
-"""Which columns a table has, in which order, and what they are called."""
+"""Columns looked up by name, and columns that are missing from a table."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from plait.core.account.errors import UsageError, asked
-from plait.core.table.keyspec import check_column
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.base.errors import UsageError, attribute_errors_to_option
+from plait.core.table.key_spec import check_column
 from plait.core.table.table import Table
+from plait.core.text.cells import to_text
+from plait.core.types.inference import MARKERS, allows_missing_markers
+
+Flags = npt.NDArray[np.bool_]
 
 
-def headed(table: Table, header: Sequence[str]) -> Table:
+def with_headings(table: Table, header: Sequence[str]) -> Table:
     """The table with all its columns named anew.
 
     Raises
@@ -24,10 +33,10 @@ def headed(table: Table, header: Sequence[str]) -> Table:
             table.name,
             f"it has {', '.join(table.column_names)}",
         )
-    return _unique(table.renamed(dict(zip(table.column_names, header, strict=True))))
+    return _unique(table.rename(dict(zip(table.column_names, header, strict=True))))
 
 
-def renamed(table: Table, rename: Mapping[str, str]) -> Table:
+def rename_columns(table: Table, rename: Mapping[str, str]) -> Table:
     """The table with some columns renamed, old name to new.
 
     Raises
@@ -37,7 +46,7 @@ def renamed(table: Table, rename: Mapping[str, str]) -> Table:
     """
     for old in rename:
         check_column(old, table)
-    return _unique(table.renamed(rename))
+    return _unique(table.rename(rename))
 
 
 def _unique(table: Table) -> Table:
@@ -49,7 +58,9 @@ def _unique(table: Table) -> Table:
     return table
 
 
-def chosen(table: Table, drop: Sequence[str], keep: Sequence[str], order: Sequence[str]) -> Table:
+def project_columns(
+    table: Table, drop: Sequence[str], keep: Sequence[str], order: Sequence[str]
+) -> Table:
     """The table without some columns, or with some only, those of ``order`` first.
 
     Raises
@@ -57,13 +68,37 @@ def chosen(table: Table, drop: Sequence[str], keep: Sequence[str], order: Sequen
     UsageError
         For a column that is not there, or when none would be left.
     """
-    drop = [one for one in drop if one not in table.left_there]
+    drop = [d for d in drop if d not in table.columns_in_database]
     for option, columns in (("drop", drop), ("keep", keep), ("order", order)):
-        with asked(option):
+        with attribute_errors_to_option(option):
             for column in columns:
                 check_column(column, table)
-    kept = [one for one in table.columns if one.name not in drop and (not keep or one.name in keep)]
+    kept = [c for c in table.columns if c.name not in drop and (not keep or c.name in keep)]
     if not kept:
         raise UsageError("the result would have no columns", table.name, "keep at least one")
     first = [table.column(column) for column in order if table.column(column) in kept]
-    return replace(table, columns=(*first, *(one for one in kept if one not in first)))
+    return replace(table, columns=(*first, *(k for k in kept if k not in first)))
+
+
+def has_value_mask(table: Table, name: str) -> Flags:
+    """Whether there is a value in a column on each row.
+
+    >>> from plait.core.table.table import table_from_columns
+    >>> has_value_mask(table_from_columns("t", {"kg": ["7", "NA", ""]}), "kg").tolist()
+    [True, False, False]
+    >>> has_value_mask(table_from_columns("t", {"code": ["x", "NA", ""]}), "code").tolist()
+    [True, True, False]
+    """
+    marked = allows_missing_markers(table.column_type(name))
+    parts = [nonmissing_mask(chunk, marked) for chunk in table.chunks(name).chunks]
+    return np.concatenate(parts) if parts else np.zeros(0, bool)
+
+
+def nonmissing_mask(cells: pa.Array, marked: bool) -> Flags:
+    """Which cells have a value; ``marked``: markers for missing are none."""
+    texts = to_text(cells)
+    found = pc.fill_null(pc.not_equal(texts, ""), False)
+    if marked:
+        found = pc.and_not(found, pc.is_in(texts, pa.array(MARKERS, texts.type)))
+    flags: Flags = found.to_numpy(zero_copy_only=False)
+    return flags

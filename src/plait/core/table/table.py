@@ -1,4 +1,4 @@
-"""Tables: named columns over stored cells, and the rows those cells came from.
+"""The table: named columns of equal length over fragments.
 
 A table does not copy cells about. It holds *strands*: stored columns, with an
 index that says which stored row each row of the table shows. Taking rows out,
@@ -9,9 +9,10 @@ through them every cell is traced to its source and row.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from html import escape
 from itertools import accumulate, pairwise
 from typing import Any
 
@@ -19,23 +20,102 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.account.errors import UsageError
-from plait.core.account.finding import MOST_EXAMPLES, Example, Finding, Place, of_markers
-from plait.core.account.names import distinct_name
-from plait.core.store.shelf import Shelf, kept
-from plait.core.table.arrow import flat
-from plait.core.table.headings import usable_names
-from plait.core.table.leaf import Came, Leaf, Leaves, came_of, first_of, together
-from plait.core.table.lines import Lines
-from plait.core.table.sample import MOST_ROWS, as_html
-from plait.core.table.sample import as_text as as_sample
-from plait.core.table.strand import Index, Origin, Shown, Strand
-from plait.core.table.whence import place_of, whence
-from plait.core.text.cells import as_text, decoded, is_text
-from plait.core.types.kinds import arrow_type, as_kind, kind_of, typed_kind
+from plait.core.base.errors import UsageError
+from plait.core.base.findings import (
+    MOST_EXAMPLES,
+    Finding,
+    FindingExample,
+    SourceRow,
+    of_markers,
+    pluralize,
+)
+from plait.core.base.names import unused_name
+from plait.core.job.spill_columns import ColumnBuilder, build_column
+from plait.core.table.arrow_columns import clean_headings, flatten_nested_column
+from plait.core.table.fragment import Fragment, FragmentSlice, RowNumbers, SourceOrigin
+from plait.core.table.provenance import (
+    Provenance,
+    ProvenanceTerm,
+    SourceColumns,
+    coalesce_provenance,
+    describe_source_rows,
+    locate_source_row,
+    source_columns,
+    union_provenance,
+)
+from plait.core.table.source_lines import Lines
+from plait.core.text.cells import decoded, is_text_type, to_text
+from plait.core.types.inference import (
+    arrow_type_name,
+    infer_column_type,
+    parse_column,
+    to_arrow_type,
+)
+
+MOST_ROWS = 5
+_WIDTH = 80
+_CELL = 24
 
 BATCH_ROWS = 1 << 16
 _LARGEST = 1 << 17
+
+
+def preview_text(name: str, rows: int, columns: Mapping[str, Sequence[object]], every: int) -> str:
+    """A table in a few lines: what it is called, its size, its first rows.
+
+    Parameters
+    ----------
+    name : str
+    rows : int
+        How many it has.
+    columns : mapping of str to sequence
+        The cells of its first rows.
+    every : int
+        How many columns it has; those that there is no room for are counted.
+
+    Examples
+    --------
+    >>> print(preview_text("hives", 160, {"Yard": ["ALD", None], "Hive": ["007", "9"]}, 2))
+    hives: 160 rows, 2 columns
+    Yard       Hive
+    ALD        007
+    (missing)  9
+    … 158 more rows
+    """
+    lines = [f"{name}: {pluralize(rows, 'row')}, {pluralize(every, 'column')}"]
+    shown = {head: [_cell(head), *map(_cell, cells)] for head, cells in columns.items()}
+    widths = {head: max(map(len, cells)) for head, cells in shown.items()}
+    room: list[str] = []
+    used = 0
+    for head in shown:
+        used += widths[head] + 2
+        if used > _WIDTH and room:
+            break
+        room.append(head)
+    for row in zip(*(shown[head] for head in room), strict=True):
+        cells = (cell.ljust(widths[head]) for head, cell in zip(room, row, strict=True))
+        lines.append("  ".join(cells).rstrip())
+    listed = max(map(len, columns.values()), default=0)
+    more = [pluralize(rows - listed, "more row")] if rows > listed else []
+    more += [pluralize(every - len(room), "more column")] if every > len(room) else []
+    return "\n".join([*lines, f"… {', '.join(more)}"] if more else lines)
+
+
+def preview_html(name: str, rows: int, columns: Mapping[str, Sequence[object]], every: int) -> str:
+    """The same as an HTML table, for a notebook."""
+    heads = "".join(f"<th>{escape(_cell(head))}</th>" for head in columns)
+    body = "".join(
+        "<tr>" + "".join(f"<td>{escape(_cell(cell))}</td>" for cell in row) + "</tr>"
+        for row in zip(*columns.values(), strict=True)
+    )
+    text = f"{escape(name)}: {pluralize(rows, 'row')}, {pluralize(every, 'column')}"
+    return f"<table><caption>{text}</caption><tr>{heads}</tr>{body}</table>"
+
+
+def _cell(value: object) -> str:
+    text = "(missing)" if value is None or value == "" else str(value)
+    text = " ".join(text.split()) if text.strip() else repr(text)
+    return text if len(text) <= _CELL else f"{text[: _CELL - 1]}…"
 
 
 @dataclass(frozen=True)
@@ -44,23 +124,27 @@ class Column:
 
     ``parts`` are pairs of a strand's number and a stored column's name. A cell
     is that of the first part that has one there. ``kind`` is what the source says
-    its cells are, as in ``plait.core.types.kinds``; without it the cells tell. ``leaves``
+    its cells are, as in ``plait.core.types.inference``; without it the cells tell. ``leaves``
     are the stored cells that its cells were made of; without them ``parts`` tell.
     ``open_forms`` are ways to read its cells of which those of some source prove none: it is
     text then, and nothing may order it.
     """
 
     name: str
-    parts: tuple[tuple[int, str], ...]
-    kind: str | None = None
-    leaves: Leaves | None = None
+    cell_refs: tuple[tuple[int, str], ...]
+    declared_type: str | None = None
+    provenance: Provenance | None = None
     open_forms: tuple[str, ...] = ()
 
-    def shifted(self, strands: int) -> Column:
+    def with_fragment_offset(self, strands: int) -> Column:
         """The column in a table that has so many strands before those of this one."""
-        parts = tuple((number + strands, stored) for number, stored in self.parts)
-        leaves = None if self.leaves is None else tuple(one.shifted(strands) for one in self.leaves)
-        return replace(self, parts=parts, leaves=leaves)
+        parts = tuple((number + strands, stored) for number, stored in self.cell_refs)
+        leaves = (
+            None
+            if self.provenance is None
+            else tuple(p.with_fragment_offset(strands) for p in self.provenance)
+        )
+        return replace(self, cell_refs=parts, provenance=leaves)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -79,25 +163,25 @@ class Table:
         How many rows it has.
     findings : tuple of Finding
         What was found when it was read.
-    aside : tuple of SetAside
+    set_aside : tuple of SetAside
         Rows that were left out when it was read.
-    written : str
+    read_as : str
         How the source is written, in words: ``utf-8, comma``.
-    unfetched : tuple of NotFetched
+    rows_in_database : tuple of NotFetched
         Rows that were left where they are.
-    left_there : frozenset of str
+    columns_in_database : frozenset of str
         Columns that were left where they are, since they are dropped anyway.
     """
 
     name: str
     columns: tuple[Column, ...]
-    strands: tuple[Strand, ...]
+    strands: tuple[Fragment, ...]
     rows: int
     findings: tuple[Finding, ...] = field(default=())
-    aside: tuple[SetAside, ...] = field(default=())
-    written: str = ""
-    unfetched: tuple[NotFetched, ...] = ()
-    left_there: frozenset[str] = frozenset()
+    set_aside: tuple[SetAside, ...] = field(default=())
+    read_as: str = ""
+    rows_in_database: tuple[RowsLeftInDatabase, ...] = ()
+    columns_in_database: frozenset[str] = frozenset()
     _kinds: dict[str, str] = field(default_factory=dict, init=False, repr=False)
 
     @cached_property
@@ -111,7 +195,7 @@ class Table:
         origins = self.strands[0].origins if self.strands else ()
         return origins[0].path if origins else ""
 
-    def has(self, name: str) -> bool:
+    def has_column(self, name: str) -> bool:
         """Whether there is a column of that name."""
         return name in self._by_name
 
@@ -123,132 +207,139 @@ class Table:
     def _by_name(self) -> dict[str, Column]:
         return {column.name: column for column in self.columns}
 
-    def kind(self, name: str) -> str:
+    def column_type(self, name: str) -> str:
         """What the cells of a column are: as its source says, or as all of them tell.
 
-        >>> from_columns("t", {"a": ["7", "12"]}).kind("a")
+        >>> table_from_columns("t", {"a": ["7", "12"]}).column_type("a")
         'integer'
         """
         if name not in self._kinds:
-            self._kinds[name] = self.column(name).kind or kind_of(self.whole(name))
+            self._kinds[name] = self.column(name).declared_type or infer_column_type(
+                self.chunks(name)
+            )
         return self._kinds[name]
 
     def cells(self, column: Column, start: int, stop: int) -> pa.Array:
         """The cells of a column on rows ``start`` to ``stop``, as one Arrow array."""
-        shown = {number: self.strands[number].between(start, stop) for number, _ in column.parts}
+        shown = {number: self.strands[number].slice(start, stop) for number, _ in column.cell_refs}
         return decoded(self._cells(column, shown))
 
-    def _cells(self, column: Column, shown: Mapping[int, Shown]) -> pa.Array:
-        pieces = [shown[strand].cells(name) for strand, name in column.parts]
+    def _cells(self, column: Column, shown: Mapping[int, FragmentSlice]) -> pa.Array:
+        pieces = [shown[strand].cells(name) for strand, name in column.cell_refs]
         if len(pieces) == 1:
             return pieces[0]
         if len({piece.type for piece in pieces}) > 1:
-            pieces = [as_text(piece) for piece in pieces]
+            pieces = [to_text(piece) for piece in pieces]
         return pc.coalesce(*pieces)
 
     def batch(self, start: int, stop: int) -> pa.RecordBatch:
         """Rows ``start`` to ``stop`` with all columns; text may be stored as codes there."""
-        shown = {n: strand.between(start, stop) for n, strand in enumerate(self.strands)}
+        shown = {n: strand.slice(start, stop) for n, strand in enumerate(self.strands)}
         arrays = [self._cells(column, shown) for column in self.columns]
         return pa.RecordBatch.from_arrays(arrays, names=self.column_names)
 
-    def kind_in_words(self, name: str) -> str:
+    def type_name(self, name: str) -> str:
         """The kind of a column, that of a typed one by what its cells are.
 
-        >>> from_columns("t", {"n": pa.array([1, 2])}).kind_in_words("n")
+        >>> table_from_columns("t", {"n": pa.array([1, 2])}).type_name("n")
         'integer'
         """
-        kind = self.kind(name)
-        return typed_kind(self.whole(name).type) if kind == "typed" else kind
+        kind = self.column_type(name)
+        return arrow_type_name(self.chunks(name).type) if kind == "typed" else kind
 
-    def spans(self, rows: int = BATCH_ROWS) -> Iterator[tuple[int, int]]:
+    def row_ranges(self, rows: int = BATCH_ROWS) -> Iterator[tuple[int, int]]:
         """Start and stop of each batch of that many rows."""
         for start in range(0, self.rows, rows):
             yield start, min(start + rows, self.rows)
 
-    def pieces(self) -> list[tuple[int, int]]:
+    def chunk_ranges(self) -> list[tuple[int, int]]:
         """Start and stop of batches that follow the stored pieces, where rows are in order."""
         first = self.strands[0]
-        if first.index is not None or not first.stored:
-            return list(self.spans())
-        edges = [0, *accumulate(map(len, next(iter(first.stored.values())).chunks))]
+        if first.selection is not None or not first.columns:
+            return list(self.row_ranges())
+        edges = [0, *accumulate(map(len, next(iter(first.columns.values())).chunks))]
         return [
             (start + begin, min(start + begin + _LARGEST, stop))
             for start, stop in pairwise(edges)
             for begin in range(0, stop - start, _LARGEST)
         ]
 
-    def stored(self, name: str) -> pa.ChunkedArray | None:
+    def stored_chunks(self, name: str) -> pa.ChunkedArray | None:
         """The stored column that a column shows as it stands, row for row; ``None`` for others.
 
         Text may be stored as codes into a dictionary: who looks at it that way need not decode it.
         """
-        (strand, stored), *more = self.column(name).parts
+        (strand, stored), *more = self.column(name).cell_refs
         shown = self.strands[strand]
-        return shown.stored[stored] if not more and shown.index is None else None
+        return shown.columns[stored] if not more and shown.selection is None else None
 
-    def whole(self, name: str) -> pa.ChunkedArray:
+    def chunks(self, name: str) -> pa.ChunkedArray:
         """One column over all rows. How its cells are stored does not show: text is text."""
-        column, stored = self.column(name), self.stored(name)
+        column, stored = self.column(name), self.stored_chunks(name)
         if stored is not None:
             if not pa.types.is_dictionary(stored.type):
                 return stored
-            return kept(map(decoded, stored.chunks), stored.type.value_type)
+            return build_column(map(decoded, stored.chunks), stored.type.value_type)
         if not self.rows:
             return pa.chunked_array([pa.array([], pa.string())])
-        return kept(self.cells(column, start, stop) for start, stop in self.spans())
+        return build_column(self.cells(column, start, stop) for start, stop in self.row_ranges())
 
     def coded(self, name: str) -> pa.ChunkedArray:
         """One column over all rows, text as codes into a dictionary where it is stored so."""
-        stored = self.stored(name)
-        return self.whole(name) if stored is None else stored
+        stored = self.stored_chunks(name)
+        return self.chunks(name) if stored is None else stored
 
-    def at(self, rows: Index) -> Table:
+    def take(self, rows: RowNumbers) -> Table:
         """A table of these rows, in this order; -1 gives a row without cells.
 
         >>> import numpy as np
-        >>> table = from_columns("t", {"a": ["x", "y", "z"]})
-        >>> table.at(np.array([2, 0])).to_dict()
+        >>> table = table_from_columns("t", {"a": ["x", "y", "z"]})
+        >>> table.take(np.array([2, 0])).to_dict()
         {'a': ['z', 'x']}
         """
-        strands = tuple(strand.at(rows) for strand in self.strands)
+        strands = tuple(strand.take(rows) for strand in self.strands)
         return replace(self, strands=strands, rows=len(rows))
 
-    def renamed(self, names: Mapping[str, str]) -> Table:
+    def rename(self, names: Mapping[str, str]) -> Table:
         """The same table with columns renamed, old name to new."""
-        columns = (replace(one, name=names.get(one.name, one.name)) for one in self.columns)
+        columns = (
+            replace(column, name=names.get(column.name, column.name)) for column in self.columns
+        )
         return replace(self, columns=tuple(columns))
 
-    def keeping(self, names: Iterable[str]) -> Table:
+    def project(self, names: Iterable[str]) -> Table:
         """The table with these columns only, in its own order."""
         wanted = set(names)
-        return replace(self, columns=tuple(one for one in self.columns if one.name in wanted))
+        return replace(
+            self, columns=tuple(column for column in self.columns if column.name in wanted)
+        )
 
-    def leaves(self, name: str) -> Leaves:
+    def provenance(self, name: str) -> Provenance:
         """The stored cells that the cells of a column were made of, row for row."""
         column = self.column(name)
-        if column.leaves is not None:
-            return column.leaves
-        found: Leaves = ()
-        for strand, stored in column.parts:
-            origins = (one for one in self.strands[strand].origins if isinstance(one, Origin))
+        if column.provenance is not None:
+            return column.provenance
+        found: Provenance = ()
+        for strand, stored in column.cell_refs:
+            origins = (o for o in self.strands[strand].origins if isinstance(o, SourceOrigin))
             came = tuple((origin.name, stored) for origin in origins)
-            found = first_of(found, (Leaf(strand, came),) if came else ())
+            found = coalesce_provenance(found, (ProvenanceTerm(strand, came),) if came else ())
         return found
 
-    def came(self, name: str) -> Came:
+    def source_columns(self, name: str) -> SourceColumns:
         """The sources and their columns that the cells of a column were made from.
 
-        >>> from_columns("hives", {"breed": ["Carnica"]}).renamed({"breed": "Breed"}).came("Breed")
+        >>> hives = table_from_columns("hives", {"breed": ["Carnica"]})
+        >>> hives.rename({"breed": "Breed"}).source_columns("Breed")
         (('hives', 'breed'),)
         """
-        return came_of(self.leaves(name))
+        return source_columns(self.provenance(name))
 
-    def leaves_together(self, names: Iterable[str]) -> Leaves:
+    def combined_provenance(self, names: Iterable[str]) -> Provenance:
         """The stored cells that those of several columns were made of."""
-        return together(self.leaves(name) for name in names)
+        return union_provenance(self.provenance(name) for name in names)
 
-    def with_made(self, name: str, cells: pa.ChunkedArray, come: Iterable[str] = ()) -> Table:
+    def extend(self, name: str, cells: pa.ChunkedArray, come: Iterable[str] = ()) -> Table:
         """The table with one more column, last, of cells that come from no source.
 
         ``come`` names the columns that they were worked out from.
@@ -260,11 +351,13 @@ class Table:
         """
         if name in self.column_names:
             raise UsageError(f"column {name!r} already exists", self.name, "choose another name")
-        made = Strand("made", {name: cells}, ())
-        column = Column(name, ((len(self.strands), name),), leaves=self.leaves_together(come))
-        return replace(self, columns=(*self.columns, column), strands=(*self.strands, made))
+        fragment = Fragment("made", {name: cells}, ())
+        column = Column(
+            name, ((len(self.strands), name),), provenance=self.combined_provenance(come)
+        )
+        return replace(self, columns=(*self.columns, column), strands=(*self.strands, fragment))
 
-    def replacing(
+    def replace_column(
         self,
         name: str,
         cells: pa.ChunkedArray,
@@ -275,16 +368,18 @@ class Table:
 
         ``come`` names the columns that they were worked out from, if not this one.
         """
-        made = Strand("made", {name: cells}, ())
+        fragment = Fragment("made", {name: cells}, ())
         part = ((len(self.strands), name),)
-        leaves = self.leaves_together([name] if come is None else come)
+        leaves = self.combined_provenance([name] if come is None else come)
         columns = tuple(
-            replace(one, parts=part, kind=kind, leaves=leaves) if one.name == name else one
-            for one in self.columns
+            replace(column, cell_refs=part, declared_type=kind, provenance=leaves)
+            if column.name == name
+            else column
+            for column in self.columns
         )
-        return replace(self, columns=columns, strands=(*self.strands, made))
+        return replace(self, columns=columns, strands=(*self.strands, fragment))
 
-    def taking(self, name: str, rows: Index) -> tuple[Column, tuple[Strand, ...]]:
+    def gather_column(self, name: str, rows: RowNumbers) -> tuple[Column, tuple[Fragment, ...]]:
         """A column with the cells that other rows have, and strands of its own for it.
 
         Parameters
@@ -293,33 +388,38 @@ class Table:
         rows : array of int
             For each row of the result the row whose cell it has, -1 for none.
         """
-        column, leaves = self.column(name), self.leaves(name)
-        used = [number for number, _ in column.parts]
+        column, leaves = self.column(name), self.provenance(name)
+        used = [number for number, _ in column.cell_refs]
         used += [number for leaf in leaves for number in leaf.strands]
         to = {number: place for place, number in enumerate(dict.fromkeys(used))}
-        parts = tuple((to[number], stored) for number, stored in column.parts)
-        moved = replace(column, parts=parts, leaves=tuple(one.renumbered(to) for one in leaves))
-        return moved, tuple(self.strands[number].at(rows) for number in to)
+        parts = tuple((to[number], stored) for number, stored in column.cell_refs)
+        moved = replace(
+            column, cell_refs=parts, provenance=tuple(term.with_fragments(to) for term in leaves)
+        )
+        return moved, tuple(self.strands[number].take(rows) for number in to)
 
-    def showing(self, name: str, rows: Index) -> Table:
+    def with_gathered_column(self, name: str, rows: RowNumbers) -> Table:
         """The table with the cells of a column that other rows have; -1 shows none."""
-        made, strands = self.taking(name, rows)
-        made = made.shifted(len(self.strands))
-        columns = tuple(made if one.name == name else one for one in self.columns)
+        made, strands = self.gather_column(name, rows)
+        made = made.with_fragment_offset(len(self.strands))
+        columns = tuple(made if column.name == name else column for column in self.columns)
         return replace(self, columns=columns, strands=(*self.strands, *strands))
 
-    def with_kinds(self, kinds: Mapping[str, str | None]) -> Table:
+    def with_types(self, kinds: Mapping[str, str | None]) -> Table:
         """The table, with what the source says the cells of some columns are."""
-        columns = tuple(replace(one, kind=kinds.get(one.name, one.kind)) for one in self.columns)
+        columns = tuple(
+            replace(column, declared_type=kinds.get(column.name, column.declared_type))
+            for column in self.columns
+        )
         return replace(self, columns=columns)
 
     def with_open_forms(self, name: str, forms: tuple[str, ...]) -> Table:
         """The table with a column that stays text, as nothing proves which form its cells have."""
-        opened = replace(self.column(name), kind="text", open_forms=forms)
-        columns = tuple(opened if one.name == name else one for one in self.columns)
+        opened = replace(self.column(name), declared_type="text", open_forms=forms)
+        columns = tuple(opened if column.name == name else column for column in self.columns)
         return replace(self, columns=columns)
 
-    def named(self, name: str) -> Table:
+    def with_name(self, name: str) -> Table:
         """The same table under another name."""
         return replace(self, name=name)
 
@@ -330,31 +430,31 @@ class Table:
     def typed(self, name: str) -> pa.ChunkedArray:
         """A column in the type that its source, or the step that made it, declares.
 
-        >>> table = from_columns("t", {"kg": ["12.50", ""]}).with_kinds({"kg": "decimal"})
+        >>> table = table_from_columns("t", {"kg": ["12.50", ""]}).with_types({"kg": "decimal"})
         >>> table.typed("kg").to_pylist()
         [Decimal('12.50'), None]
         """
-        cells, kind = self.whole(name), self.column(name).kind
-        if kind is None or not is_text(cells.type):
+        cells, kind = self.chunks(name), self.column(name).declared_type
+        if kind is None or not is_text_type(cells.type):
             return cells
-        to = arrow_type(kind, cells)
+        to = to_arrow_type(kind, cells)
         try:
             return (
                 cells
                 if to == cells.type
-                else kept((as_kind(one, kind, to) for one in cells.chunks), to)
+                else build_column((parse_column(chunk, kind, to) for chunk in cells.chunks), to)
             )
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             # The declaration is of a source that does not keep to it.
             return cells
 
-    def whence(self) -> tuple[pa.ChunkedArray, pa.ChunkedArray]:
+    def describe_source_rows(self) -> tuple[pa.ChunkedArray, pa.ChunkedArray]:
         """For each row the name of its source, and its place there: ``line 12``, or its key."""
-        shelf = Shelf(("names", "numbers"))
-        for start, stop in self.spans() if self.rows else [(0, 0)]:
-            some = self.at(np.arange(start, stop))
-            shelf.put(whence(some.strands, some.rows))
-        names, numbers = shelf.columns().values()
+        column_builder = ColumnBuilder(("names", "numbers"))
+        for start, stop in self.row_ranges() if self.rows else [(0, 0)]:
+            some = self.take(np.arange(start, stop))
+            column_builder.append(describe_source_rows(some.strands, some.rows))
+        names, numbers = column_builder.finish().values()
         return names, numbers
 
     @classmethod
@@ -382,9 +482,9 @@ class Table:
         pairs = [
             pair
             for head, column in zip(stored.column_names, stored.columns, strict=True)
-            for pair in flat(head, column)
+            for pair in flatten_nested_column(head, column)
         ]
-        heads, findings = usable_names([head for head, _ in pairs], path)
+        heads, findings = clean_headings([head for head, _ in pairs], path)
         columns = dict(zip(heads, (column for _, column in pairs), strict=True))
         # Text of a typed source is text, whatever is in it; a column of nothing is of no type.
         untyped = {
@@ -393,16 +493,16 @@ class Table:
             if pa.types.is_null(one.type)
         }
         kinds = {
-            head: "text" if is_text(one.type) and written not in untyped else None
+            head: "text" if is_text_type(one.type) and written not in untyped else None
             for (head, one), (written, _) in zip(columns.items(), pairs, strict=True)
         }
-        made = from_columns(name, columns, path).with_kinds(kinds)
+        made = table_from_columns(name, columns, path).with_types(kinds)
         return replace(made, findings=(*findings, *_not_numbers(stored, path)))
 
     def to_arrow(self) -> pa.Table:
         """All columns as an Arrow table, with the cells as they are; what is stored is not copied.
 
-        >>> from_columns("hives", {"hive": ["007"]}).to_arrow().column("hive").to_pylist()
+        >>> table_from_columns("hives", {"hive": ["007"]}).to_arrow().column("hive").to_pylist()
         ['007']
         """
         if not self.columns:
@@ -420,30 +520,32 @@ class Table:
         return True  # a table without rows is one all the same
 
     def __repr__(self) -> str:
-        return as_sample(self.name, self.rows, self._first_rows(), len(self.columns))
+        return preview_text(self.name, self.rows, self._first_rows(), len(self.columns))
 
     def _repr_html_(self) -> str:
-        return as_html(self.name, self.rows, self._first_rows(), len(self.columns))
+        return preview_html(self.name, self.rows, self._first_rows(), len(self.columns))
 
     def _first_rows(self) -> dict[str, list[Any]]:
         few = self.batch(0, min(self.rows, MOST_ROWS))
-        return dict(zip(self.column_names, (one.to_pylist() for one in few.columns), strict=True))
+        return dict(
+            zip(self.column_names, (column.to_pylist() for column in few.columns), strict=True)
+        )
 
     def with_lines(self, lines: Lines | None) -> Table:
         """A table that was just read, its rows known by the lines that they begin on."""
         (origin,) = self.strands[0].origins
-        assert isinstance(origin, Origin)
+        assert isinstance(origin, SourceOrigin)
         strand = replace(self.strands[0], origins=(replace(origin, lines=lines),))
         return replace(self, strands=(strand, *self.strands[1:]))
 
-    def places(self, row: int) -> tuple[Place, ...]:
+    def source_rows(self, row: int) -> tuple[SourceRow, ...]:
         """The source rows that a row of this table shows, one for each strand that has one."""
-        found = (place_of(strand, row) for strand in self.strands)
-        return tuple(dict.fromkeys(place for place in found if place is not None))
+        found = (locate_source_row(strand, row) for strand in self.strands)
+        return tuple(dict.fromkeys(f for f in found if f is not None))
 
 
 @dataclass(frozen=True)
-class NotFetched:
+class RowsLeftInDatabase:
     """Rows that stay in a database because the plan does not want them: how many, and which."""
 
     rows: int
@@ -490,20 +592,20 @@ class SetAside:
         names and places joined by ``+``.
         """
         table = self.table
-        names, places = table.whence()
+        names, places = table.describe_source_rows()
         made = {"reason": self.reason, "source": names, "place": places}
         stored = {
-            distinct_name(name, table.column_names): cells
+            unused_name(name, table.column_names): cells
             if isinstance(cells, pa.ChunkedArray)
             else pa.chunked_array([cells])
             for name, cells in made.items()
         }
         front = tuple(Column(name, ((len(table.strands), name),)) for name in stored)
-        strands = (*table.strands, Strand("set aside", stored, ()))
+        strands = (*table.strands, Fragment("set aside", stored, ()))
         return Table(self.name, front + table.columns, strands, table.rows)
 
 
-def from_columns(name: str, columns: Mapping[str, Any], path: str = "") -> Table:
+def table_from_columns(name: str, columns: Mapping[str, Any], path: str = "") -> Table:
     """Make a table from lists or Arrow arrays of equal length.
 
     Parameters
@@ -521,12 +623,12 @@ def from_columns(name: str, columns: Mapping[str, Any], path: str = "") -> Table
 
     Examples
     --------
-    >>> from_columns("hives", {"hive": ["1", "2"]}).rows
+    >>> table_from_columns("hives", {"hive": ["1", "2"]}).rows
     2
     """
     stored = {key: _chunked(values) for key, values in columns.items()}
     rows = len(next(iter(stored.values()))) if stored else 0
-    strand = Strand(name, stored, (Origin(name, path, rows),))
+    strand = Fragment(name, stored, (SourceOrigin(name, path, rows),))
     return Table(name, tuple(Column(key, ((0, key),)) for key in stored), (strand,), rows)
 
 
@@ -549,9 +651,11 @@ def _chunked(values: Any) -> pa.ChunkedArray:
     return pa.chunked_array([pa.array(values, pa.string())])
 
 
-def cell_examples(table: Table, cells: pa.ChunkedArray, rows: Index) -> tuple[Example, ...]:
+def make_cell_examples(
+    table: Table, cells: pa.ChunkedArray, rows: RowNumbers
+) -> tuple[FindingExample, ...]:
     """The first few of some rows' cells in a column, with their places."""
     return tuple(
-        Example(repr(cells[row].as_py()), table.places(row)[:1])
+        FindingExample(repr(cells[row].as_py()), table.source_rows(row)[:1])
         for row in rows[:MOST_EXAMPLES].tolist()
     )

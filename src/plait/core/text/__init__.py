@@ -1,1 +1,1 @@
-"""Text as words, words as codes: what all comparing of cells rests on."""
+"""Cells as words, words as codes, exact decimals of text."""

@@ -16,11 +16,10 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.store.crew import Crew, crew, spans_of
-from plait.core.text.cells import as_text, is_text
-from plait.core.text.pieces import steps
-from plait.core.text.words import DATE_BYTES, MARK, PIECE, Cells
-from plait.core.text.wordtable import Codes, WordTable
+from plait.core.job.executor import WorkerPool, current_worker_pool, split_rows
+from plait.core.text.cells import is_text_type, iterate_batches, to_text
+from plait.core.text.hash_table import Codes, WordHashTable
+from plait.core.text.words import DATE_BYTES, MARK, PIECE, TextBuffers
 
 MISSING, UNKNOWN = -1, -2
 _DEEPER, _WHOLE = np.int64(1 << 31), 1 << 33
@@ -43,9 +42,9 @@ class TextDictionary:
     """
 
     def __init__(self) -> None:
-        self._ends = WordTable()
-        self._pieces = WordTable()
-        self._edges = WordTable()
+        self._ends = WordHashTable()
+        self._pieces = WordHashTable()
+        self._edges = WordHashTable()
         self._whole: dict[bytes, int] = {}
         self._texts: list[pa.Array] = []
 
@@ -58,14 +57,14 @@ class TextDictionary:
 
     def encode_all(self, column: pa.ChunkedArray) -> Codes:
         """Codes of a whole column."""
-        here = crew()
-        spans = spans_of(len(column), here) if here else []
+        worker_pool = current_worker_pool()
+        spans = split_rows(len(column), worker_pool) if worker_pool else []
         if pa.types.is_dictionary(column.type):
             parts: Iterator[Codes] = map(self._coded, column.chunks)
-        elif here and len(spans) > 1:
-            parts = self._shared_out(column, spans, here)
+        elif worker_pool and len(spans) > 1:
+            parts = self._shared_out(column, spans, worker_pool)
         else:
-            parts = map(self._step, steps(column, _STEP))
+            parts = map(self._step, iterate_batches(column, _STEP))
         codes, filled = np.empty(len(column), np.int32), 0
         for part in parts:
             codes[filled : filled + len(part)] = part
@@ -73,16 +72,18 @@ class TextDictionary:
         return codes
 
     def _shared_out(
-        self, column: pa.ChunkedArray, spans: list[tuple[int, int]], here: Crew
+        self, column: pa.ChunkedArray, spans: list[tuple[int, int]], worker_pool: WorkerPool
     ) -> Iterator[Codes]:
         """Codes as others find them, each for a stretch, where there are few distinct texts."""
         first = spans[0][1]
         head = first // _GLANCE
-        yield from map(self._step, steps(column.slice(0, head), _STEP))
+        yield from map(self._step, iterate_batches(column.slice(0, head), _STEP))
         if len(self) * _GLANCE > head:  # what others find would have to be found here again
-            yield from map(self._step, steps(column.slice(head), _STEP))
+            yield from map(self._step, iterate_batches(column.slice(head), _STEP))
             return
-        for codes, texts in here.each(codes_within, column, [(head, first), *spans[1:]]):
+        for codes, texts in worker_pool.map_tasks(
+            encode_chunk, column, [(head, first), *spans[1:]]
+        ):
             yield np.append(self.encode(texts), np.int32(MISSING)).take(codes, mode="wrap")
 
     def _coded(self, chunk: pa.DictionaryArray) -> Codes:
@@ -91,13 +92,13 @@ class TextDictionary:
         at = chunk.indices.cast(pa.int64()).fill_null(size).to_numpy(zero_copy_only=False)
         used = np.flatnonzero(np.bincount(at, minlength=size + 1)[:size])
         to = np.full(size + 1, -1, np.int32)
-        to[used] = self.encode(as_text(chunk.dictionary.take(pa.array(used))))
+        to[used] = self.encode(to_text(chunk.dictionary.take(pa.array(used))))
         codes: Codes = to[at]
         return codes
 
     def _step(self, array: pa.Array) -> Codes:
-        array = as_text(array)
-        cells = Cells(array)
+        array = to_text(array)
+        cells = TextBuffers(array)
         longer = np.flatnonzero(cells.lengths > PIECE)
         if len(longer) == len(array):
             words = self._long_words(array, cells, None)
@@ -114,7 +115,7 @@ class TextDictionary:
         return codes if present is None else _spread(codes, present, len(array))
 
     def _long_words(
-        self, array: pa.Array, cells: Cells, rows: npt.NDArray[np.int64] | None
+        self, array: pa.Array, cells: TextBuffers, rows: npt.NDArray[np.int64] | None
     ) -> npt.NDArray[np.uint64]:
         """For cells of more than one piece (all, if None), a word that stands for the whole."""
         lengths = cells.lengths if rows is None else cells.lengths.take(rows)
@@ -129,7 +130,7 @@ class TextDictionary:
     def _walked(
         self,
         array: pa.Array,
-        cells: Cells,
+        cells: TextBuffers,
         rows: npt.NDArray[np.int64] | None,
         lengths: npt.NDArray[Any],
     ) -> npt.NDArray[np.uint64]:
@@ -171,8 +172,8 @@ class TextDictionary:
         >>> dictionary.find(pa.array(["a longer text", "", "Y2", "a longer test"])).tolist()
         [1, -1, -2, -2]
         """
-        array = as_text(array)
-        cells = Cells(array)
+        array = to_text(array)
+        cells = TextBuffers(array)
         longer = np.flatnonzero(cells.lengths > PIECE)
         words = cells.words(0)
         if len(longer):
@@ -183,7 +184,7 @@ class TextDictionary:
         return codes
 
     def _find_long(
-        self, array: pa.Array, cells: Cells, rows: npt.NDArray[np.int64]
+        self, array: pa.Array, cells: TextBuffers, rows: npt.NDArray[np.int64]
     ) -> npt.NDArray[np.uint64]:
         """As ``_long_words``; a word that no text has, where the pieces are not known."""
         words, others = _dates(cells, cells.lengths.take(rows), rows)
@@ -194,7 +195,7 @@ class TextDictionary:
         return words
 
     def _find_walked(
-        self, array: pa.Array, cells: Cells, rows: npt.NDArray[np.int64]
+        self, array: pa.Array, cells: TextBuffers, rows: npt.NDArray[np.int64]
     ) -> npt.NDArray[np.uint64]:
         nodes = self._pieces.find(cells.words(0, rows)).astype(np.int64)
         lengths, piece = cells.lengths.take(rows), 1
@@ -202,7 +203,7 @@ class TextDictionary:
         if len(very_long):
             texts = _bytes_at(array, rows.take(very_long))
             found_whole = [self._whole.get(text, -1) for text in texts]
-            nodes[very_long] = [_WHOLE + one if one >= 0 else -1 for one in found_whole]
+            nodes[very_long] = [_WHOLE + f if f >= 0 else -1 for f in found_whole]
             lengths = np.where(lengths > _WALKED, 0, lengths)
         while len(walking := np.flatnonzero((nodes >= 0) & (lengths > piece * PIECE))):
             next_ = self._pieces.find(cells.words(piece, rows[walking])).astype(np.int64)
@@ -227,7 +228,7 @@ class TextDictionary:
 
 
 def _dates(
-    cells: Cells, lengths: npt.NDArray[Any], rows: npt.NDArray[np.int64] | None
+    cells: TextBuffers, lengths: npt.NDArray[Any], rows: npt.NDArray[np.int64] | None
 ) -> tuple[npt.NDArray[np.uint64], npt.NDArray[np.int64] | None]:
     """The words of those cells that are dates, and which are none; ``None`` when all are none."""
     of_ten = np.flatnonzero(lengths == DATE_BYTES)
@@ -251,24 +252,24 @@ def _bytes_at(array: pa.Array, rows: npt.NDArray[np.int64]) -> list[bytes]:
     return bytes_
 
 
-def codes_within(column: pa.ChunkedArray, span: tuple[int, int]) -> tuple[Any, pa.Array]:
+def encode_chunk(column: pa.ChunkedArray, span: tuple[int, int]) -> tuple[Any, pa.Array]:
     """Codes of a stretch of a column in a dictionary of its own, and the texts of that."""
     begin, end = span
     dictionary = TextDictionary()
     codes = dictionary.encode_all(column.slice(begin, end - begin))
-    return codes.astype(smallest_dtype(len(dictionary))), dictionary.texts()
+    return codes.astype(code_dtype(len(dictionary))), dictionary.texts()
 
 
-def coded(column: pa.ChunkedArray) -> pa.Array | None:
+def dictionary_encode(column: pa.ChunkedArray) -> pa.Array | None:
     """A text column with few distinct texts as codes and texts; ``None`` for any other.
 
     Rows taken from anywhere in a coded column cost a tenth of those taken from
     the texts themselves.
 
-    >>> coded(pa.chunked_array([["a", "", None] * 8])).type.index_type
+    >>> dictionary_encode(pa.chunked_array([["a", "", None] * 8])).type.index_type
     DataType(int8)
     """
-    if not is_text(column.type) or not _repetitive(column):
+    if not is_text_type(column.type) or not _repetitive(column):
         return None
     dictionary = TextDictionary()
     codes = dictionary.encode_all(column)
@@ -277,7 +278,7 @@ def coded(column: pa.ChunkedArray) -> pa.Array | None:
         return None
     codes[codes == MISSING] = len(texts)  # an empty cell stays an empty text
     absent = column.is_null().to_numpy() if column.null_count else None
-    index = pa.array(codes.astype(smallest_dtype(len(texts))), mask=absent)
+    index = pa.array(codes.astype(code_dtype(len(texts))), mask=absent)
     known = pa.chunked_array([texts, pa.array([""], texts.type)]).combine_chunks()
     return pa.DictionaryArray.from_arrays(index, known)
 
@@ -290,7 +291,7 @@ def _repetitive(column: pa.ChunkedArray) -> bool:
     return len(glance) * 2 <= len(head)
 
 
-def smallest_dtype(most: int) -> type[np.signedinteger[Any]]:
+def code_dtype(most: int) -> type[np.signedinteger[Any]]:
     """The shortest integer for codes below ``most``, and for -1."""
     return np.int8 if most < 2**7 else np.int16 if most < 2**15 else np.int32
 

@@ -27,7 +27,7 @@ _EACH_HYPHEN, _ZEROS = (np.uint64(sign * 0x0101010101010101) for sign in b"-0")
 _TO_TEN, _TOPS = (np.uint64(byte * 0x0101010101010101) for byte in (0x76, 0x80))
 
 
-class Cells:
+class TextBuffers:
     """Offsets and bytes of an Arrow text array, without a copy.
 
     Parameters
@@ -121,7 +121,7 @@ class Cells:
         Asked for cells of ten bytes only. Of the digits half a byte each says which they are;
         so eight fit in a word, and the lowest byte is still free for a mark.
 
-        >>> words = Cells(pa.array(["2031-04-05", "2031-04-5x"])).dates()
+        >>> words = TextBuffers(pa.array(["2031-04-05", "2031-04-5x"])).dates()
         >>> hex(words[0]), words[1]
         ('0x5040000010300f2', np.uint64(0))
         """
@@ -172,12 +172,12 @@ class Cells:
             self._load_last(loaded, starts)
         return loaded
 
-    def _load_last(self, loaded: Words, starts: npt.NDArray[np.int64]) -> None:
+    def _load_last(self, words: Words, starts: npt.NDArray[np.int64]) -> None:
         """The same for those that are not followed by a whole aligned word."""
         rows = np.flatnonzero(starts >= 8 * len(self._aligned) - 8)
         last = len(self._loads) - 1
         behind = np.clip(starts[rows] - last, 0, 7).astype(np.uint64)
-        loaded[rows] = self._loads[np.minimum(starts[rows], last)] >> (behind << np.uint64(3))
+        words[rows] = self._loads[np.minimum(starts[rows], last)] >> (behind << np.uint64(3))
 
 
 def _plainly_missing(array: pa.Array) -> pa.Array:

@@ -1,1 +1,1 @@
-"""What cells mean: kinds, written forms, dates, exact numbers."""
+"""Column types: families, value formats, exact numbers, inference."""

@@ -1,1 +1,1 @@
-"""Why keys do not match, and what would make them."""
+"""Why keys do not match, and what each may be meant for."""

@@ -1,1 +1,1 @@
-"""What a first plan for some sources would be: where they are, what they are, how they join."""
+"""A first plan from what a survey finds."""

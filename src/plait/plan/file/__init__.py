@@ -1,1 +1,1 @@
-"""The plan as a file: what may be in it, and what is wrong with it, by line."""
+"""The plan as text: its model, its mistakes with their lines, its reference."""

@@ -1,4 +1,4 @@
-"""Reading a plan: TOML, parameters, the model, and all mistakes with their lines."""
+"""A plan file read, checked and completed."""
 
 from __future__ import annotations
 
@@ -13,25 +13,25 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from plait.core.account.errors import UsageError
-from plait.core.account.names import nearest
-from plait.core.table.keyspec import named_values
-from plait.formats.places.address import Address, hidden_in, is_address
-from plait.plan.file.faults import Fault, PlanError
-from plait.plan.file.lines import line_at, lines_of
+from plait.core.base.errors import SourceError, UsageError
+from plait.core.base.names import suggest_name
+from plait.core.table.key_spec import parse_assignments
+from plait.io.places.address import Address, is_address, parameterize_secrets
+from plait.plan.file.line_numbers import PlanDiagnostic, PlanError, key_line_numbers, line_of_path
 from plait.plan.file.model import (
     STEPS,
-    Change,
-    Expect,
-    Handover,
-    Notice,
+    ChangeExpectations,
+    ExpectSection,
+    HandoverSection,
+    NoticeSection,
     Plan,
     Source,
-    Work,
-    verb_of,
+    WorkSection,
+    step_operation,
 )
-from plait.plan.file.naming import naming_faults
-from plait.plan.file.place import text_of
+from plait.plan.file.name_checks import find_undefined_names
+
+_LARGEST = 4 << 20
 
 _PARAMETER = re.compile(r"(?<!\$)\$\{([^{}]*)\}")
 _TAKEN_AS_IT_IS = re.compile(r"\$(\$\{[^{}]*\})")  # $${x} means the text ${x}
@@ -40,11 +40,46 @@ _HEADINGS: dict[tuple[str | int, ...], str] = {
     ("source",): "write [source.NAME]",
 }
 _SECTIONS: dict[str, type[BaseModel]] = {
-    "expect": Expect,
-    "handover": Handover,
-    "work": Work,
-    "notice": Notice,
+    "expect": ExpectSection,
+    "handover": HandoverSection,
+    "work": WorkSection,
+    "notice": NoticeSection,
 }
+
+
+def check_plan_path(path: Path) -> Path:
+    """The path of a plan that is there; what is in it may be wrong.
+
+    Raises
+    ------
+    SourceError
+    """
+    read_plan_text(path)
+    return path
+
+
+def read_plan_text(path: Path) -> str:
+    """What is in a plan.
+
+    Raises
+    ------
+    SourceError
+    """
+    try:
+        if path.stat().st_size > _LARGEST:
+            raise SourceError("the file is too large to be a plan", str(path), "name a TOML file")
+        return path.read_text(encoding="utf-8-sig").replace("\r\n", "\n")
+    except FileNotFoundError:
+        near = [file.name for file in path.parent.glob("*.toml")] if path.parent.is_dir() else []
+        raise SourceError(
+            "plan not found",
+            str(path),
+            suggest_name(path.name, near) or "create one: plait draft SOURCE… --out plan.toml",
+        ) from None
+    except UnicodeDecodeError:
+        raise SourceError("a plan is written in UTF-8; this is not", str(path)) from None
+    except OSError as error:
+        raise SourceError(f"cannot read the file: {error.strerror}", str(path)) from None
 
 
 @dataclass(frozen=True)
@@ -76,7 +111,7 @@ class LoadedPlan:
 
     def without_secrets(self, text: str) -> str:
         """A text, such as that of the plan or of a value in it, with its passwords hidden."""
-        return hidden_in(text, _secrets(self.plan))
+        return parameterize_secrets(text, _secrets(self.plan))
 
     def shown_parameters(self) -> dict[str, Any]:
         """The parameters with what they were set to, unless that is a secret."""
@@ -87,14 +122,14 @@ class LoadedPlan:
 
     def line(self, *path: str | int) -> int:
         """The line of a key, or of what is around it."""
-        return line_at(self.lines, path)
+        return line_of_path(self.lines, path)
 
 
 def _secrets(plan: Plan) -> set[str]:
     """The passwords in a plan's addresses, and what a webhook keeps to itself."""
     every: dict[str, Any] = plan.source
     paths = [spec.path for spec in every.values()]
-    words = [word for one in paths for word in ([one] if isinstance(one, str) else one)]
+    words = [word for path in paths for word in ([path] if isinstance(path, str) else path)]
     if plan.handover and plan.handover.database:
         words.append(plan.handover.database)
     if plan.notice:
@@ -125,9 +160,9 @@ def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()
         With every mistake in it.
     """
     try:
-        return _loaded(Path(path), text_of(Path(path)), settings)
+        return _loaded(Path(path), read_plan_text(Path(path)), settings)
     except RecursionError:
-        raise PlanError(str(path), [Fault(1, "the plan is nested too deep")]) from None
+        raise PlanError(str(path), [PlanDiagnostic(1, "the plan is nested too deep")]) from None
 
 
 def _loaded(path: Path, text: str, settings: Iterable[str] | Mapping[str, str]) -> LoadedPlan:
@@ -136,16 +171,16 @@ def _loaded(path: Path, text: str, settings: Iterable[str] | Mapping[str, str]) 
     except tomllib.TOMLDecodeError as error:
         raise PlanError(str(path), [_syntax_fault(text, str(error))]) from None
     except ValueError:
-        fault = Fault(1, "a number has too many digits")
+        fault = PlanDiagnostic(1, "a number has too many digits")
         raise PlanError(str(path), [fault]) from None
-    lines = lines_of(text)
-    parameters = _set(raw, named_values(settings, "--set"), str(path))
-    faults: list[Fault] = []
+    lines = key_line_numbers(text)
+    parameters = _set(raw, parse_assignments(settings, "--set"), str(path))
+    faults: list[PlanDiagnostic] = []
     filled = {
         key: value if key == "parameters" else _filled(value, parameters, (key,), lines, faults)
         for key, value in raw.items()
     }
-    faults += naming_faults(filled, lines)
+    faults += find_undefined_names(filled, lines)
     try:
         plan = Plan.model_validate(filled)
     except ValidationError as error:
@@ -155,12 +190,12 @@ def _loaded(path: Path, text: str, settings: Iterable[str] | Mapping[str, str]) 
     return LoadedPlan(plan, path, text, lines, parameters)
 
 
-def _syntax_fault(text: str, said: str) -> Fault:
+def _syntax_fault(text: str, said: str) -> PlanDiagnostic:
     found = re.search(r" \(at line (\d+), column \d+\)$", said)
     line = int(found[1]) if found else text.count("\n") + 1
     what = said[: found.start()] if found else said.replace(" (at end of document)", "")
     remedy = "texts go in 'single' or \"double\" quotes" if "Invalid value" in what else ""
-    return Fault(line, f"not valid TOML: {what[:1].lower()}{what[1:]}", remedy)
+    return PlanDiagnostic(line, f"not valid TOML: {what[:1].lower()}{what[1:]}", remedy)
 
 
 def _set(raw: Mapping[str, Any], given: Mapping[str, str], path: str) -> dict[str, Any]:
@@ -172,7 +207,7 @@ def _set(raw: Mapping[str, Any], given: Mapping[str, str], path: str) -> dict[st
             raise UsageError(
                 f"the plan has no parameter {name!r}",
                 path,
-                nearest(name, known)
+                suggest_name(name, known)
                 or (f"it has {', '.join(known)}" if known else "write it under [parameters]"),
             )
         known[name] = _as_declared(name, value, known[name])
@@ -218,7 +253,7 @@ def _filled(
     parameters: Mapping[str, Any],
     path: tuple[str | int, ...],
     lines: Mapping[tuple[str | int, ...], int],
-    faults: list[Fault],
+    faults: list[PlanDiagnostic],
 ) -> Any:
     """A value with its parameters filled in."""
     if isinstance(value, dict):
@@ -233,19 +268,19 @@ def _filled(
         return value
     for name in _PARAMETER.findall(value):
         if name not in parameters and not is_address(value):  # there it is of the environment
-            remedy = nearest(name, parameters) or "declare it under [parameters]"
+            remedy = suggest_name(name, parameters) or "declare it under [parameters]"
             what = f"unknown parameter {name!r}"
-            faults.append(Fault(line_at(lines, path), what, remedy))
+            faults.append(PlanDiagnostic(line_of_path(lines, path), what, remedy))
     whole = _PARAMETER.fullmatch(value)
     if whole and whole[1] in parameters:
         return parameters[whole[1]]
-    filled = _PARAMETER.sub(lambda found: str(parameters.get(found[1], found[0])), value)
+    filled = _PARAMETER.sub(lambda v: str(parameters.get(v[1], v[0])), value)
     return _TAKEN_AS_IT_IS.sub(r"\1", filled)
 
 
 def _model_faults(
     error: ValidationError, raw: Mapping[str, Any], lines: Mapping[tuple[str | int, ...], int]
-) -> Iterator[Fault]:
+) -> Iterator[PlanDiagnostic]:
     """Each mistake the model found, in plain words; of a choice of types only one is told."""
     told: set[tuple[str | int, ...]] = set()
     for one in error.errors(include_url=False):
@@ -253,7 +288,7 @@ def _model_faults(
         if path in told:
             continue
         told.add(path)
-        yield Fault(line_at(lines, path), *_in_words(one, path, raw))
+        yield PlanDiagnostic(line_of_path(lines, path), *_in_words(one, path, raw))
 
 
 def _path_in_file(loc: tuple[int | str, ...], raw: Any) -> tuple[str | int, ...]:
@@ -275,7 +310,9 @@ def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str
     kind, name = one["type"], one["loc"][-1]
     if kind == "extra_forbidden":
         known = _known_keys(path[:-1], raw)
-        return f"unknown key {name!r}", nearest(str(name), known) or f"one of {', '.join(known)}"
+        return f"unknown key {name!r}", suggest_name(
+            str(name), known
+        ) or f"one of {', '.join(known)}"
     if kind == "missing":
         return f"{_called(path)} needs {name}", ""
     if kind.startswith("union_tag"):
@@ -293,8 +330,8 @@ def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str
         )
     if kind == "greater_than_equal":
         return f"{path[-1]} is {one['input']}, and should not be below {one['ctx']['ge']}", ""
-    said = f"{_called(path)} is {_said_type(one['input'])}, and should be {_wanted(kind)}"
-    return said, _HEADINGS.get(path, "")
+    text = f"{_called(path)} is {_said_type(one['input'])}, and should be {_wanted(kind)}"
+    return text, _HEADINGS.get(path, "")
 
 
 def _known_keys(path: tuple[str | int, ...], raw: Any) -> list[str]:
@@ -302,10 +339,12 @@ def _known_keys(path: tuple[str | int, ...], raw: Any) -> list[str]:
     if path[:1] == ("source",):
         return list(Source.model_fields)
     if path[:1] == ("step",) and len(path) > 1:
-        return list(STEPS[str(verb_of(raw["step"][path[1]]))].model_fields)
+        return list(STEPS[str(step_operation(raw["step"][path[1]]))].model_fields)
     section = _SECTIONS.get(str(path[0])) if path else None
     if section:
-        return list((Change if path[:2] == ("expect", "change") else section).model_fields)
+        return list(
+            (ChangeExpectations if path[:2] == ("expect", "change") else section).model_fields
+        )
     return list(Plan.model_fields)
 
 
@@ -319,7 +358,7 @@ def _without_verb(step: Any) -> tuple[str, str]:
             "write one [[step]] for each",
         )
     for key in step:
-        near = nearest(key, STEPS)
+        near = suggest_name(key, STEPS)
         if near:
             return f"unknown step {key!r}", near
     return "this step names no operation", f"one of {', '.join(STEPS)}"
@@ -327,7 +366,7 @@ def _without_verb(step: Any) -> tuple[str, str]:
 
 def _choice(one: Any) -> str:
     known = re.findall(r"'([^']*)'", one["ctx"]["expected"])
-    return nearest(str(one["input"]), known) or f"one of {', '.join(known)}"
+    return suggest_name(str(one["input"]), known) or f"one of {', '.join(known)}"
 
 
 def _called(path: tuple[str | int, ...]) -> str:

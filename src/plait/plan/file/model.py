@@ -8,22 +8,22 @@ from typing import Annotated, Any, Literal, Union
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Discriminator, Field, Tag, create_model
 
-from plait.options.option import Form, Option, Takes, Verb
-from plait.options.shared import LABEL, READING, TYPING
-from plait.options.verbs import VERBS
+from plait.core.specs.option import InputArity, OperationSpec, Option, OptionKind
+from plait.core.specs.several_tables import OPERATIONS
+from plait.core.specs.shared import LABEL, READING, TYPING
 
 Names = str | list[str]
 Text = str
 Whole = Annotated[int, Field(ge=0)]
 
 
-class Part(BaseModel):
+class PlanSection(BaseModel):
     """Anything in a plan: unknown keys and wrong types are mistakes."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
 
-class _Step(Part):
+class _Step(PlanSection):
     """A verb with its inputs, and a name for its result."""
 
     into: Text | None = Field(
@@ -31,7 +31,7 @@ class _Step(Part):
     )
 
 
-class _Third(Part):
+class _StepWithOwnResult(PlanSection):
     """A verb whose result takes the place of none of its inputs."""
 
     into: Text = Field(description="the name of the result")
@@ -39,59 +39,63 @@ class _Third(Part):
 
 def _fields(options: Iterable[Option]) -> dict[str, Any]:
     """The keys that options are in a plan."""
-    return {one.name: _field(one) for one in options}
+    return {option.name: _field(option) for option in options}
 
 
 def _field(option: Option) -> tuple[Any, Any]:
-    kind, default = _FORMS[option.form]
+    kind, default = _FORMS[option.kind]
     if option.choices:
         kind = Literal[option.choices]
     if option.required:
         return kind, Field(description=option.help)
-    if option.form is Form.SWITCH:
+    if option.kind is OptionKind.SWITCH:
         default = option.choices[0]
     default = default if option.default is None else option.default
     return (kind if default is not None else kind | None), Field(default, description=option.help)
 
 
 _KEY = Names | dict[str, Text] | list[list[str]]
-_FORMS: dict[Form, tuple[Any, Any]] = {
-    Form.TEXT: (Text, None),
-    Form.COLUMN: (Text, None),
-    Form.TABLE: (Text, None),
-    Form.FLAG: (bool, False),
-    Form.WHOLE: (Whole, None),
-    Form.SPAN: (Whole | Text, None),
-    Form.CHOICE: (Text, None),
-    Form.SWITCH: (Text, None),
-    Form.COLUMNS: (Names, []),
-    Form.NAMES: (Names, []),
-    Form.WORDS: (Names, []),
-    Form.LINES: (Names, []),
-    Form.PAIRS: (dict[str, Text], {}),
-    Form.SEVERAL: (dict[str, Names], {}),
-    Form.EXPRESSIONS: (dict[str, Text], {}),
-    Form.KEY: (Names, None),
-    Form.KEY_OF_TWO: (Names | dict[str, Text], None),
-    Form.KEYS: (_KEY, None),
-    Form.ALL_OR_SOME: (bool | Names, False),
+_FORMS: dict[OptionKind, tuple[Any, Any]] = {
+    OptionKind.TEXT: (Text, None),
+    OptionKind.COLUMN: (Text, None),
+    OptionKind.TABLE: (Text, None),
+    OptionKind.FLAG: (bool, False),
+    OptionKind.WHOLE: (Whole, None),
+    OptionKind.SPAN: (Whole | Text, None),
+    OptionKind.CHOICE: (Text, None),
+    OptionKind.SWITCH: (Text, None),
+    OptionKind.COLUMNS: (Names, []),
+    OptionKind.NAMES: (Names, []),
+    OptionKind.WORDS: (Names, []),
+    OptionKind.LINES: (Names, []),
+    OptionKind.PAIRS: (dict[str, Text], {}),
+    OptionKind.SEVERAL: (dict[str, Names], {}),
+    OptionKind.EXPRESSIONS: (dict[str, Text], {}),
+    OptionKind.KEY: (Names, None),
+    OptionKind.KEY_OF_TWO: (Names | dict[str, Text], None),
+    OptionKind.KEYS: (_KEY, None),
+    OptionKind.ALL_OR_SOME: (bool | Names, False),
 }
-_INPUTS: dict[Takes, tuple[Any, dict[str, Any]]] = {
-    Takes.ONE: (Text, {}),
-    Takes.EACH: (list[str], {"min_length": 2}),
-    Takes.TWO: (list[str], {"min_length": 2, "max_length": 2}),
-    Takes.ALL: (Names, {}),
+_INPUTS: dict[InputArity, tuple[Any, dict[str, Any]]] = {
+    InputArity.ONE: (Text, {}),
+    InputArity.EACH: (list[str], {"min_length": 2}),
+    InputArity.TWO: (list[str], {"min_length": 2, "max_length": 2}),
+    InputArity.ALL: (Names, {}),
 }
 
 
-def _step(verb: Verb) -> type[Part]:
+def _step(verb: OperationSpec) -> type[PlanSection]:
     """The model of a step: the verb with its inputs, its options, and the result's name."""
-    kind, bounds = _INPUTS[verb.takes]
+    kind, bounds = _INPUTS[verb.arity]
     inputs = {verb.name: (kind, Field(description=verb.inputs, **bounds))}
     make: Any = create_model
-    made: type[Part] = make(
+    made: type[PlanSection] = make(
         verb.name.title(),
-        __base__=Part if verb.name == "keys" else _Third if verb.takes is Takes.TWO else _Step,
+        __base__=PlanSection
+        if verb.name == "keys"
+        else _StepWithOwnResult
+        if verb.arity is InputArity.TWO
+        else _Step,
         __doc__=verb.meaning,
         **inputs,
         **_fields(verb.options),
@@ -101,7 +105,7 @@ def _step(verb: Verb) -> type[Part]:
 
 Source: Any = create_model(
     "Source",
-    __base__=Part,
+    __base__=PlanSection,
     __doc__="One table, or several extracts under one name.",
     path=(
         Names,
@@ -109,10 +113,10 @@ Source: Any = create_model(
     ),
     **_fields((LABEL, *TYPING, *READING)),
 )
-STEPS: dict[str, type[Part]] = {name: _step(verb) for name, verb in VERBS.items()}
+STEPS: dict[str, type[PlanSection]] = {name: _step(verb) for name, verb in OPERATIONS.items()}
 
 
-def verb_of(step: Any) -> str | None:
+def step_operation(step: Any) -> str | None:
     """The verb of a step: the one key that is a command."""
     if isinstance(step, Mapping):
         found = [key for key in step if key in STEPS]
@@ -121,7 +125,7 @@ def verb_of(step: Any) -> str | None:
 
 
 _TAGGED: Any = Union[tuple(Annotated[kind, Tag(verb)] for verb, kind in STEPS.items())]  # noqa: UP007
-AnyStep: Any = Annotated[_TAGGED, Discriminator(verb_of)]
+AnyStep: Any = Annotated[_TAGGED, Discriminator(step_operation)]
 
 
 AMOUNT = r"(?P<none>none)|(?P<sign>[+-]?)(?P<number>[0-9]+(\.[0-9]+)?) ?(?P<percent>%?)"
@@ -140,7 +144,7 @@ def _amount(of: str) -> Any:
     return Field(None, description=f"{of}: 20, '10 %', '+20', 'none'")
 
 
-class Change(Part):
+class ChangeExpectations(PlanSection):
     """Limits on what may change since the last run that wrote a handover."""
 
     rows: _Amount | None = _amount("the most the number of rows may change")
@@ -156,7 +160,7 @@ class Change(Part):
     findings: _Amount | None = _amount("the most the number of findings may change")
 
 
-class Expect(Part):
+class ExpectSection(PlanSection):
     """Expectations: if one is not met, nothing is handed over."""
 
     fail_on: Names = Field([], description="findings that stop the run: codes or severities")
@@ -177,12 +181,12 @@ class Expect(Part):
     sum: dict[str, list[str]] = Field(
         {}, description="for a column, the sources and results in which its sum must be equal"
     )
-    change: Change | None = Field(
+    change: ChangeExpectations | None = Field(
         None, description="limits on what may change since the last run that wrote a handover"
     )
 
 
-class Handover(Part):
+class HandoverSection(PlanSection):
     """What to hand over, and where."""
 
     result: Text = Field(description="the name of the result to hand over")
@@ -225,7 +229,7 @@ class Handover(Part):
     )
 
 
-class Work(Part):
+class WorkSection(PlanSection):
     """Memory, scratch files and workers."""
 
     memory: Text | None = Field(
@@ -248,7 +252,7 @@ class Work(Part):
     )
 
 
-class Notice(Part):
+class NoticeSection(PlanSection):
     """Whom to notify when a run has ended."""
 
     on: list[Literal["failure", "change", "success"]] = Field(
@@ -276,7 +280,7 @@ class Notice(Part):
 Scalar = str | int | float | bool
 
 
-class Plan(Part):
+class Plan(PlanSection):
     """A plan file."""
 
     title: Text = Field("", description="the title of the job in the report")
@@ -286,7 +290,7 @@ class Plan(Part):
     source: dict[str, Source] = Field({}, description="the tables to read, by name")
     step: list[AnyStep] = Field([], description="the steps, in order")
     describe: dict[str, Text] = Field({}, description="descriptions of columns")
-    expect: Expect = Field(Expect(), description="the expectations")
-    handover: Handover | None = Field(None, description="what to hand over")
-    work: Work = Field(Work(), description="memory, scratch files and workers")
-    notice: Notice | None = Field(None, description="whom to notify when a run has ended")
+    expect: ExpectSection = Field(ExpectSection(), description="the expectations")
+    handover: HandoverSection | None = Field(None, description="what to hand over")
+    work: WorkSection = Field(WorkSection(), description="memory, scratch files and workers")
+    notice: NoticeSection | None = Field(None, description="whom to notify when a run has ended")

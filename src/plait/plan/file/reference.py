@@ -9,7 +9,17 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 from pydantic.fields import FieldInfo
 
-from plait.plan.file.model import STEPS, Change, Expect, Handover, Notice, Part, Plan, Source, Work
+from plait.plan.file.model import (
+    STEPS,
+    ChangeExpectations,
+    ExpectSection,
+    HandoverSection,
+    NoticeSection,
+    Plan,
+    PlanSection,
+    Source,
+    WorkSection,
+)
 
 HANDOVER_FILES = (
     ("RESULT.csv, …", "the dataset, in every format that `formats` names"),
@@ -44,7 +54,7 @@ HANDOVER_FILES = (
 
 
 @dataclass(frozen=True)
-class KeySaid:
+class KeyReference:
     """A key of a plan: its name, type, default, and what it is for."""
 
     name: str
@@ -54,34 +64,34 @@ class KeySaid:
 
 
 @dataclass(frozen=True)
-class PartSaid:
+class SectionReference:
     """A part of a plan: its heading in the file, what it is, and its keys."""
 
     topic: str
     heading: str
     meaning: str
-    keys: tuple[KeySaid, ...]
+    keys: tuple[KeyReference, ...]
 
 
-def parts() -> list[PartSaid]:
+def plan_sections() -> list[SectionReference]:
     """All parts of a plan, in the order in which they are written."""
-    said = [
+    texts = [
         _part("plan", "the file", "Keys at the top of the file.", Plan),
         _part("source", "[source.NAME]", _first(Source), Source),
     ]
     for verb, kind in STEPS.items():
-        said.append(_part(verb, "[[step]]", _first(kind), kind))
-    said.append(_part("expect", "[expect]", _first(Expect), Expect))
-    said.append(_part("change", "[expect.change]", _first(Change), Change))
-    said.append(_part("handover", "[handover]", _first(Handover), Handover))
-    said.append(_part("work", "[work]", _first(Work), Work))
-    said.append(_part("notice", "[notice]", _first(Notice), Notice))
-    return said
+        texts.append(_part(verb, "[[step]]", _first(kind), kind))
+    texts.append(_part("expect", "[expect]", _first(ExpectSection), ExpectSection))
+    texts.append(_part("change", "[expect.change]", _first(ChangeExpectations), ChangeExpectations))
+    texts.append(_part("handover", "[handover]", _first(HandoverSection), HandoverSection))
+    texts.append(_part("work", "[work]", _first(WorkSection), WorkSection))
+    texts.append(_part("notice", "[notice]", _first(NoticeSection), NoticeSection))
+    return texts
 
 
-def part_of(topic: str) -> PartSaid | None:
+def plan_section(topic: str) -> SectionReference | None:
     """The part that a topic is about."""
-    return next((one for one in parts() if one.topic == topic), None)
+    return next((section for section in plan_sections() if section.topic == topic), None)
 
 
 def reference_markdown() -> str:
@@ -90,41 +100,43 @@ def reference_markdown() -> str:
 
 
 def _lines() -> Iterator[str]:
-    for one in parts():
-        name = f"`{one.heading}`" if one.heading.startswith("[") else "The top of the file"
-        verb = f": `{one.topic}`" if one.heading == "[[step]]" else ""
+    for section in plan_sections():
+        name = f"`{section.heading}`" if section.heading.startswith("[") else "The top of the file"
+        verb = f": `{section.topic}`" if section.heading == "[[step]]" else ""
         yield f"### {name}{verb}"
         yield ""
-        yield one.meaning
+        yield section.meaning
         yield ""
         yield "| key | type | default | meaning |"
         yield "|---|---|---|---|"
-        for key in one.keys:
+        for key in section.keys:
             cells = (f"`{key.name}`", key.type, key.default, key.meaning)
             yield f"| {' | '.join(cell.replace('|', chr(92) + '|') for cell in cells)} |"
         yield ""
 
 
-def _first(kind: type[Part]) -> str:
+def _first(kind: type[PlanSection]) -> str:
     return (kind.__doc__ or "").strip().splitlines()[0].replace("``", "`")
 
 
-def _part(topic: str, heading: str, meaning: str, kind: type[Part]) -> PartSaid:
+def _part(topic: str, heading: str, meaning: str, kind: type[PlanSection]) -> SectionReference:
     fields = kind.model_fields
     # The verb first, what all steps have last.
     order = sorted(fields, key=lambda name: (name != topic, name == "into"))
-    return PartSaid(topic, heading, meaning, tuple(_key(name, fields[name]) for name in order))
+    return SectionReference(
+        topic, heading, meaning, tuple(_key(name, fields[name]) for name in order)
+    )
 
 
-def _key(name: str, field: FieldInfo) -> KeySaid:
-    return KeySaid(name, _type(field.annotation), _default(field), field.description or "")
+def _key(name: str, field: FieldInfo) -> KeyReference:
+    return KeyReference(name, _type(field.annotation), _default(field), field.description or "")
 
 
 def _default(field: FieldInfo) -> str:
     value = field.default
     if field.is_required():
         return "needed"
-    if value is None or value in ({}, [], "") or isinstance(value, Part):
+    if value is None or value in ({}, [], "") or isinstance(value, PlanSection):
         return ""
     if isinstance(value, bool):
         return str(value).lower()
@@ -137,7 +149,7 @@ def _type(kind: Any) -> str:
     if origin is Annotated:
         return _type(inner[0])
     if origin in (Union, UnionType):
-        words = dict.fromkeys(_type(one) for one in inner if one is not NoneType)
+        words = dict.fromkeys(_type(i) for i in inner if i is not NoneType)
         return " or ".join(words)
     if origin is Literal:
         return " or ".join(f"`{one}`" for one in inner)
@@ -145,7 +157,7 @@ def _type(kind: Any) -> str:
         return "list of lists" if get_origin(inner[0]) is list else "list"
     if origin is dict:
         return "table"
-    if isinstance(kind, type) and issubclass(kind, Part):
+    if isinstance(kind, type) and issubclass(kind, PlanSection):
         return "table"
     plain = {str: "text", int: "whole number", float: "number", bool: "true or false"}
     return plain.get(kind, "value")

@@ -1,1 +1,1 @@
-"""Runs one after another: what was handed over before, what changed since, and the history."""
+"""From run to run: history, lock, what is new."""

@@ -1,24 +1,195 @@
-"""The history of a plan: every run, good or bad, a line each in a file beside the plan."""
+"""The runs of a plan, one line of JSON each."""
 
 from __future__ import annotations
 
 import errno
+import getpass
 import json
+import platform
 import stat
-from collections.abc import Sequence
+import traceback
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, field, replace
+from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from plait.core.account.errors import SourceError, UsageError
-from plait.formats.delivery.flushing import flush_folder
-from plait.formats.delivery.plain_files import read_plain, write_plain
-from plait.formats.places.endings import HISTORY
-from plait.plan.runs.record import Record, as_dict, begun, from_dict
-from plait.plan.runs.turn import is_running
+from plait._version import __version__
+from plait.core.base.errors import ExpectationError, PlaitError, SourceError, UsageError
+from plait.io.places.partial_files import flush_folder
+from plait.io.places.safe_files import read_plain, write_plain
+from plait.io.places.source import HISTORY
+from plait.plan.runs.lock import is_run_locked
+
+if TYPE_CHECKING:
+    from plait.report.run_report import RunReport
+
+
+FIGURES = ("rows", "columns", "unmatched", "conflicts", "set_aside", "findings")
+NEW = ("rows_new", "rows_gone", "rows_changed")
+STATUSES = ("running", "done", "refused", "failed", "interrupted", "killed")
 
 _RIGHTS = 0o666  # of a new one, less what the system takes off for this user
+
+Clock = Callable[[], datetime]
+
+
+@dataclass(frozen=True)
+class RunRecord:
+    """A run.
+
+    Parameters
+    ----------
+    run : int
+        Its number, from 1.
+    status : str
+        One of ``STATUSES``; ``refused``: an expectation did not hold.
+    started, ended : str
+        In ISO form with the distance from UTC; ``ended`` is empty while it runs.
+    seconds : float
+    user, machine, version : str
+    parameters : mapping
+        What was set.
+    rows, columns, unmatched, conflicts, set_aside, findings : int or None
+        The answer's figures, as far as it came.
+    rows_new, rows_gone, rows_changed : int or None
+        Since the last run that succeeded.
+    handover, ledger : str
+        The folder, from the plan's own, and the checksum of the account in it.
+    failed : mapping
+        What went wrong, where, and the remedy.
+    sources : tuple of mapping
+        Path, rows, bytes and checksum of each.
+    notices : tuple of mapping
+        Who was told, and whether that worked.
+    """
+
+    run: int
+    status: str
+    started: str
+    ended: str = ""
+    seconds: float = 0.0
+    user: str = ""
+    machine: str = ""
+    version: str = __version__
+    parameters: Mapping[str, Any] = field(default_factory=dict)
+    rows: int | None = None
+    columns: int | None = None
+    unmatched: int | None = None
+    conflicts: int | None = None
+    set_aside: int | None = None
+    findings: int | None = None
+    rows_new: int | None = None
+    rows_gone: int | None = None
+    rows_changed: int | None = None
+    handover: str = ""
+    ledger: str = ""
+    failed: Mapping[str, str] = field(default_factory=dict)
+    sources: tuple[Mapping[str, Any], ...] = ()
+    notices: tuple[Mapping[str, Any], ...] = ()
+
+    @property
+    def good(self) -> bool:
+        """Whether it handed over."""
+        return self.status == "done"
+
+    def with_story(self, run_report: RunReport) -> RunRecord:
+        """With what there is to say of it."""
+        since = run_report.changes.compared.changes if run_report.changes else None
+        figures: dict[str, Any] = {**run_report.figures()}
+        return replace(
+            self,
+            parameters=dict(run_report.parameters),
+            **figures,
+            rows_new=since.rows_new if since else None,
+            rows_gone=since.rows_gone if since else None,
+            rows_changed=since.rows_changed if since else None,
+            sources=tuple(
+                {
+                    "path": source.path,
+                    "rows": source.rows,
+                    "bytes": source.bytes,
+                    "sha256": source.sha256,
+                }
+                for source in run_report.sources
+            ),
+        )
+
+    def ended_at(self, moment: datetime, began: datetime, status: str) -> RunRecord:
+        """Once it has ended."""
+        seconds = round((moment - began).total_seconds(), 1)
+        return replace(self, ended=_to_second(moment), seconds=seconds, status=status)
+
+
+def new_run_record(run: int, moment: datetime) -> RunRecord:
+    """A run that begins."""
+    return RunRecord(
+        run, "running", _to_second(moment), user=current_user(), machine=platform.node()
+    )
+
+
+def _to_second(moment: datetime) -> str:
+    return moment.isoformat(timespec="seconds")
+
+
+def current_user() -> str:
+    """Who runs it."""
+    try:
+        return getpass.getuser().encode("utf-8", "replace").decode()
+    except (ImportError, KeyError, OSError):  # no such user, and no password file to look in
+        return ""
+
+
+def failure_status(error: BaseException) -> str:
+    """How a run ended that ended so.
+
+    >>> failure_status(KeyboardInterrupt())
+    'interrupted'
+    """
+    if isinstance(error, ExpectationError):
+        return "refused"
+    return "failed" if isinstance(error, Exception) else "interrupted"
+
+
+def failure(error: BaseException) -> dict[str, str]:
+    """What went wrong, in words."""
+    if isinstance(error, PlaitError):
+        payload = {"what": error.what, "where": error.where, "remedy": error.remedy}
+        return {name: str(text) for name, text in payload.items() if text}
+    if isinstance(error, Exception):
+        last = traceback.format_exception_only(error)[-1].strip()
+        return {"what": f"a fault of the program: {last}"}
+    return {"what": "interrupted"}
+
+
+def record_to_dict(record: RunRecord) -> dict[str, Any]:
+    """The record as a line of a history has it."""
+    return asdict(record)
+
+
+def record_from_dict(said: Any) -> RunRecord | None:
+    """The record that a line tells; ``None`` for one that tells none."""
+    names = RunRecord.__dataclass_fields__
+    if not isinstance(said, dict) or not isinstance(said.get("run"), int):
+        return None
+    if said.get("status") not in STATUSES or not isinstance(said.get("started"), str):
+        return None
+    try:
+        datetime.fromisoformat(said["started"])
+        known = {name: _frozen(value) for name, value in said.items() if name in names}
+        return RunRecord(**known)
+    except (TypeError, ValueError):
+        return None
+
+
+def _frozen(value: Any) -> Any:
+    return tuple(value) if isinstance(value, list) else value
+
+
+def last_successful_run(records: Sequence[RunRecord]) -> RunRecord | None:
+    """The last run that handed over."""
+    return next((record for record in reversed(records) if record.good), None)
 
 
 def history_file(plan: Path) -> Path:
@@ -31,7 +202,7 @@ def history_file(plan: Path) -> Path:
 
 
 @dataclass(frozen=True)
-class History:
+class RunHistory:
     """The history of a plan, changed only by the run whose turn it is.
 
     Parameters
@@ -43,7 +214,7 @@ class History:
 
     path: Path
 
-    def begin(self, moment: Any) -> Record:
+    def begin(self, moment: Any) -> RunRecord:
         """Write down that a run begins; earlier ones that never ended were killed.
 
         Raises
@@ -52,11 +223,11 @@ class History:
         """
         lines = [_killed(line) for line in _lines(self.path)]
         known = [one for line in lines if (one := _record(line))]
-        record = begun(max((one.run for one in known), default=0) + 1, moment)
+        record = new_run_record(max((k.run for k in known), default=0) + 1, moment)
         self._write([*lines, _line(record)])
         return record
 
-    def put(self, record: Record) -> None:
+    def put(self, record: RunRecord) -> None:
         """Write down what has become of a run.
 
         Raises
@@ -85,7 +256,7 @@ class History:
             flush_folder(self.path.parent)
 
 
-def read_history(plan: Path) -> list[Record]:
+def read_history(plan: Path) -> list[RunRecord]:
     """Every run of a plan, the first one first.
 
     Raises
@@ -98,12 +269,12 @@ def read_history(plan: Path) -> list[Record]:
         lines = _lines(path)
     except (OSError, UnicodeDecodeError) as error:
         raise SourceError(f"cannot read the history: {error}", str(path)) from None
-    running = is_running(plan)
+    running = is_run_locked(plan)
     records = [one for line in lines if (one := _record(line))]
-    return [one if running and one is records[-1] else _unended(one) for one in records]
+    return [record if running and record is records[-1] else _unended(record) for record in records]
 
 
-def run_of(plan: Path, number: int) -> Record:
+def find_run(plan: Path, number: int) -> RunRecord:
     """One run, by its number.
 
     Raises
@@ -111,9 +282,9 @@ def run_of(plan: Path, number: int) -> Record:
     UsageError
     """
     records = read_history(plan)
-    for one in records:
-        if one.run == number:
-            return one
+    for record in records:
+        if record.run == number:
+            return record
     known = (
         f"the history has runs {records[0].run} to {records[-1].run}"
         if records
@@ -122,9 +293,11 @@ def run_of(plan: Path, number: int) -> Record:
     raise UsageError(f"no run {number} of this plan", str(plan), known)
 
 
-def run_with(records: Sequence[Record], ledger: str) -> Record | None:
+def find_run_by_ledger(records: Sequence[RunRecord], ledger: str) -> RunRecord | None:
     """The run that wrote the account of that checksum."""
-    return next((one for one in reversed(records) if ledger and one.ledger == ledger), None)
+    return next(
+        (record for record in reversed(records) if ledger and record.ledger == ledger), None
+    )
 
 
 def _lines(path: Path) -> list[str]:
@@ -135,18 +308,18 @@ def _lines(path: Path) -> list[str]:
         return []
 
 
-def _line(record: Record) -> str:
-    return json.dumps(as_dict(record), ensure_ascii=False, default=str)
+def _line(record: RunRecord) -> str:
+    return json.dumps(record_to_dict(record), ensure_ascii=False, default=str)
 
 
-def _record(line: str) -> Record | None:
+def _record(line: str) -> RunRecord | None:
     try:
-        return from_dict(json.loads(line))
+        return record_from_dict(json.loads(line))
     except (ValueError, RecursionError):
         return None
 
 
-def _unended(record: Record) -> Record:
+def _unended(record: RunRecord) -> RunRecord:
     """A run that did not end, and is not at it any more, was killed."""
     return replace(record, status="killed") if record.status == "running" else record
 
@@ -154,3 +327,17 @@ def _unended(record: Record) -> Record:
 def _killed(line: str) -> str:
     record = _record(line)
     return line if record is None or record.status != "running" else _line(_unended(record))
+
+
+def current_time() -> datetime:
+    """The time here, with its distance from UTC."""
+    return datetime.now().astimezone()
+
+
+def format_timestamp(moment: str) -> str:
+    """A time of a history as people read it, as it was on the clock of that place.
+
+    >>> format_timestamp("2031-05-03T06:00:00+02:00")
+    '2031-05-03 06:00'
+    """
+    return moment[:16].replace("T", " ")

@@ -1,1 +1,1 @@
-"""Plans that run by themselves: handed to the scheduler of the system."""
+"""Plans that run automatically, by the schedulers of the systems."""

@@ -13,10 +13,9 @@ import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 
-from plait.core.account.errors import OutputError, UsageError
-from plait.plan.schedule.job import MARK, Job
-from plait.plan.schedule.scheduled import Scheduled
-from plait.plan.schedule.times import When, every
+from plait.core.base.errors import OutputError, UsageError
+from plait.plan.schedule.cron_times import CronExpression, parse_cron
+from plait.plan.schedule.scheduled_job import MARK, ScheduledJob, ScheduleEntry
 
 NAME = "cron"
 _SECONDS = 30
@@ -33,14 +32,14 @@ def is_there() -> bool:
     return shutil.which("crontab") is not None
 
 
-def text_of(job: Job) -> str:
+def schedule_text(job: ScheduledJob) -> str:
     """The line that would stand in the crontab; a ``%`` there is a line break, so it is escaped."""
     return f"{job.when} {job.line().replace('%', chr(92) + '%')} # {job.mark}"
 
 
-def install(job: Job) -> str:
+def install(job: ScheduledJob) -> str:
     """Set the line, in the place of an earlier one of that plan; what was done."""
-    _write(with_line(_read(), job.mark, text_of(job)))
+    _write(with_line(_read(), job.mark, schedule_text(job)))
     return f"in the crontab of {_user()}, as {job.mark}"
 
 
@@ -88,14 +87,14 @@ def with_line(table: bytes, mark: str, line: str | None) -> bytes:
     return b"".join(kept)
 
 
-def scheduled() -> Iterator[Scheduled]:
+def scheduled() -> Iterator[ScheduleEntry]:
     """The plans in the crontab."""
     for line in _lines(_read()):
         found = _OURS.fullmatch(line.rstrip(b"\n"))
         if found:
             command = found["command"].decode("utf-8", "surrogateescape").replace("\\%", "%")
             when = _when(found["when"].decode("utf-8", "replace"))
-            yield Scheduled(found["mark"].decode(), NAME, _plan_in(command), when)
+            yield ScheduleEntry(found["mark"].decode(), NAME, _plan_in(command), when)
 
 
 def _lines(table: bytes) -> list[bytes]:
@@ -103,9 +102,9 @@ def _lines(table: bytes) -> list[bytes]:
     return [line for line in re.split(rb"(?<=\n)", table) if line]
 
 
-def _when(fields: str) -> When | None:
+def _when(fields: str) -> CronExpression | None:
     try:
-        return every(fields)
+        return parse_cron(fields)
     except UsageError:
         return None  # forms of another cron, that a person wrote
 
@@ -154,6 +153,6 @@ def _told(ended: subprocess.CompletedProcess[bytes]) -> str:
 
 
 def _user() -> str:
-    from plait.plan.runs.record import user
+    from plait.plan.runs.history import current_user
 
-    return user()
+    return current_user()

@@ -8,11 +8,9 @@ import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
-from plait.core.account.errors import OutputError, UsageError
-from plait.plan.schedule.command import carry_out
-from plait.plan.schedule.job import MARK, Job
-from plait.plan.schedule.scheduled import Scheduled
-from plait.plan.schedule.times import DAYS, When, every
+from plait.core.base.errors import OutputError, UsageError
+from plait.plan.schedule.cron_times import DAYS, CronExpression, parse_cron
+from plait.plan.schedule.scheduled_job import MARK, ScheduledJob, ScheduleEntry, run_system_command
 
 NAME = "systemd"
 
@@ -22,18 +20,18 @@ def is_there() -> bool:
     return shutil.which("systemctl") is not None
 
 
-def folder() -> Path:
+def unit_folder() -> Path:
     """Where the units of a user stand."""
     home = os.environ.get("XDG_CONFIG_HOME") or str(Path.home() / ".config")
     return Path(home) / "systemd" / "user"
 
 
-def units(job: Job) -> dict[str, str]:
+def unit_texts(job: ScheduledJob) -> dict[str, str]:
     """The units by their names: the service that runs the plan, and its timer.
 
-    >>> from plait.plan.schedule.times import daily
-    >>> job = Job(Path("/srv/season.toml"), daily("06:00"), ("/usr/bin/plait",))
-    >>> print(list(units(job).values())[1])
+    >>> from plait.plan.schedule.cron_times import daily
+    >>> job = ScheduledJob(Path("/srv/season.toml"), daily("06:00"), ("/usr/bin/plait",))
+    >>> print(list(unit_texts(job).values())[1])
     [Unit]
     Description=Plait: when season.toml runs
     <BLANKLINE>
@@ -46,7 +44,7 @@ def units(job: Job) -> dict[str, str]:
     WantedBy=timers.target
     <BLANKLINE>
     """
-    calendar = "\n".join(f"OnCalendar={one}" for one in calendars(job.when))
+    calendar = "\n".join(f"OnCalendar={c}" for c in calendars(job.when))
     name = _plain(job.plan.name)
     service = (
         f"[Unit]\nDescription=Plait: {name}\n\n[Service]\nType=oneshot\n"
@@ -60,10 +58,10 @@ def units(job: Job) -> dict[str, str]:
     return {f"{job.mark}.service": service, f"{job.mark}.timer": timer}
 
 
-def calendars(when: When) -> list[str]:
+def calendars(when: CronExpression) -> list[str]:
     """The times as systemd writes them: two, where crontab takes either of two kinds of days.
 
-    >>> calendars(every("*/30 8 1 * mon"))
+    >>> calendars(parse_cron("*/30 8 1 * mon"))
     ['*-*-1 8:0,30:00', 'Mon *-*-* 8:0,30:00']
     """
     minutes, hours, days, months, weekdays = when.values()
@@ -98,28 +96,28 @@ def _word(word: str) -> str:
     return f'"{_escaped(text)}"'
 
 
-def text_of(job: Job) -> str:
+def schedule_text(job: ScheduledJob) -> str:
     """What would be written, file by file."""
-    return "\n".join(f"# {folder() / name}\n{text}" for name, text in units(job).items())
+    return "\n".join(f"# {unit_folder() / name}\n{text}" for name, text in unit_texts(job).items())
 
 
-def install(job: Job) -> str:
+def install(job: ScheduledJob) -> str:
     """Write the units and start the timer; what was done."""
-    place = folder()
+    path = unit_folder()
     try:
-        place.mkdir(parents=True, exist_ok=True)
-        for name, text in units(job).items():
-            (place / name).write_text(text, encoding="utf-8")
+        path.mkdir(parents=True, exist_ok=True)
+        for name, text in unit_texts(job).items():
+            (path / name).write_text(text, encoding="utf-8")
     except OSError as error:
-        raise OutputError(f"cannot write the file: {error.strerror}", str(place)) from None
+        raise OutputError(f"cannot write the file: {error.strerror}", str(path)) from None
     _systemctl("daemon-reload")
     _systemctl("enable", "--now", f"{job.mark}.timer")
-    return f"in {place}, as {job.mark}.timer"
+    return f"in {path}, as {job.mark}.timer"
 
 
 def remove(mark: str) -> bool:
     """Stop and take away the units of that mark, and no others; whether there were any."""
-    files = [folder() / f"{mark}{ending}" for ending in (".timer", ".service")]
+    files = [unit_folder() / f"{mark}{ending}" for ending in (".timer", ".service")]
     if not any(file.exists() for file in files):
         return False
     _systemctl("disable", "--now", f"{mark}.timer")
@@ -129,19 +127,19 @@ def remove(mark: str) -> bool:
     return True
 
 
-def scheduled() -> Iterator[Scheduled]:
+def scheduled() -> Iterator[ScheduleEntry]:
     """The plans that have timers."""
-    for timer in sorted(folder().glob(f"{MARK}-*.timer")):
+    for timer in sorted(unit_folder().glob(f"{MARK}-*.timer")):
         text = timer.read_text("utf-8", "replace")
         found = re.search(r"^# crontab: (.+)$", text, re.MULTILINE)
         service = timer.with_suffix(".service")
         said = service.read_text("utf-8", "replace") if service.exists() else ""
-        yield Scheduled(timer.stem, NAME, _plan_in(said), _when(found[1] if found else ""))
+        yield ScheduleEntry(timer.stem, NAME, _plan_in(said), _when(found[1] if found else ""))
 
 
-def _when(text: str) -> When | None:
+def _when(text: str) -> CronExpression | None:
     try:
-        return every(text)
+        return parse_cron(text)
     except UsageError:
         return None
 
@@ -158,4 +156,4 @@ def _plan_in(service: str) -> Path | None:
 
 def _systemctl(*words: str) -> None:
     remedy = "the units are written; --with cron uses the crontab instead"
-    carry_out(("systemctl", "--user", *words), remedy)
+    run_system_command(("systemctl", "--user", *words), remedy)

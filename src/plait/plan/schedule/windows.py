@@ -6,11 +6,9 @@ import subprocess
 import sys
 from collections.abc import Iterator
 
-from plait.core.account.errors import OutputError, UsageError
-from plait.plan.schedule.command import carry_out
-from plait.plan.schedule.job import Job
-from plait.plan.schedule.scheduled import Scheduled
-from plait.plan.schedule.times import DAYS, When
+from plait.core.base.errors import OutputError, UsageError
+from plait.plan.schedule.cron_times import DAYS, CronExpression
+from plait.plan.schedule.scheduled_job import ScheduledJob, ScheduleEntry, run_system_command
 
 NAME = "windows"
 
@@ -20,13 +18,13 @@ def is_there() -> bool:
     return sys.platform == "win32"
 
 
-def words_of(job: Job) -> list[str]:
+def schtasks_arguments(job: ScheduledJob) -> list[str]:
     """The command that makes the task.
 
     >>> from pathlib import Path
-    >>> from plait.plan.schedule.times import weekly
-    >>> job = Job(Path("C:/co-op/season.toml"), weekly("mon", "06:00"), ("C:/plait.exe",))
-    >>> words_of(job)[3:9]
+    >>> from plait.plan.schedule.cron_times import weekly
+    >>> job = ScheduledJob(Path("C:/co-op/season.toml"), weekly("mon", "06:00"), ("C:/plait.exe",))
+    >>> schtasks_arguments(job)[3:9]
     ['/TR', 'C:/plait.exe run C:/co-op/season.toml --replace --quiet --log C:/co-op/season.log', \
 '/SC', 'WEEKLY', '/D', 'MON']
     """
@@ -34,7 +32,7 @@ def words_of(job: Job) -> list[str]:
     return ["schtasks", "/Create", "/F", "/TR", command, *_times(job.when), "/TN", job.mark]
 
 
-def _times(when: When) -> list[str]:
+def _times(when: CronExpression) -> list[str]:
     """Every day, week or month at a time: a task has no more than that.
 
     Raises
@@ -58,26 +56,26 @@ def _times(when: When) -> list[str]:
     )
 
 
-def text_of(job: Job) -> str:
+def schedule_text(job: ScheduledJob) -> str:
     """The command that would be run."""
-    return subprocess.list2cmdline(words_of(job)) + "\n"
+    return subprocess.list2cmdline(schtasks_arguments(job)) + "\n"
 
 
-def install(job: Job) -> str:
+def install(job: ScheduledJob) -> str:
     """Make the task, in the place of an earlier one of that plan; what was done."""
-    carry_out(words_of(job))
+    run_system_command(schtasks_arguments(job))
     return f"as the task {job.mark}"
 
 
 def remove(mark: str) -> bool:
     """Take away the task of that mark; whether there was one."""
     try:
-        carry_out(["schtasks", "/Delete", "/F", "/TN", mark])
+        run_system_command(["schtasks", "/Delete", "/F", "/TN", mark])
     except OutputError:
         return False
     return True
 
 
-def scheduled() -> Iterator[Scheduled]:
+def scheduled() -> Iterator[ScheduleEntry]:
     """Tasks keep no plan that could be read back: the system's own list has them."""
     return iter(())

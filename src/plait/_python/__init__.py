@@ -1,1 +1,0 @@
-"""What ``import plait`` offers: files, verbs, whole jobs."""

@@ -1,0 +1,1 @@
+"""Plait from Python: the same operations, options and words as on the command line."""

@@ -1,0 +1,246 @@
+"""Options that several commands share."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable
+from contextlib import AbstractContextManager, ExitStack, nullcontext
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from plait.cli.arguments import parse_whole_number
+from plait.core.table.key_spec import parse_names
+from plait.io.delivery.delivery import Delivery
+from plait.io.places.address import import_optional
+from plait.report.drawing.charts import check_ending
+
+Write = Callable[[Any, Path, str], None]
+
+
+@dataclass(frozen=True)
+class SiblingTables:
+    """Tables beside the one that a result goes to: what their names begin with."""
+
+    prefix: str
+
+
+class _Target(argparse.Action):
+    """Takes a file apart from the table in it."""
+
+    def __call__(
+        self,
+        parser: argparse.ArgumentParser,
+        namespace: argparse.Namespace,
+        values: Any,
+        option_string: str | None = None,
+    ) -> None:
+        from plait.io.write import split_file_and_table
+
+        namespace.out, namespace.out_table = split_file_and_table(values)
+
+
+def result_name(options: argparse.Namespace) -> str | None:
+    """What the result is called: as the table it goes to, or the file."""
+    if not options.out:
+        return None
+    return getattr(options, "out_table", None) or str(options.out.stem)
+
+
+def add_guard(group: argparse._ArgumentGroup) -> None:
+    """Whether what is written as text is kept from being run as formulas."""
+    group.add_argument(
+        "--guard-formulas",
+        action="store_true",
+        help="in text files, put ' before cells that a spreadsheet would run as formulas",
+    )
+
+
+def add_output_arguments(parser: argparse.ArgumentParser) -> None:
+    """Where results go, and what is shown."""
+    group = parser.add_argument_group("output")
+    group.add_argument(
+        "--out",
+        action=_Target,
+        metavar="FILE",
+        help=(
+            "the file for the result; the extension sets the format: .csv .tsv .parquet "
+            ".arrow .json .jsonl .xlsx .sqlite. For a database table: "
+            "FILE.sqlite#TABLE, postgresql://…#TABLE or mysql://…#TABLE (default: CSV "
+            "on standard output)"
+        ),
+    )
+    group.add_argument(
+        "--append",
+        action="store_true",
+        help="add the rows to an existing database table",
+    )
+    group.add_argument(
+        "--aside",
+        type=_aside,
+        metavar="DIR|#PREFIX",
+        help=(
+            "where to list the rows set aside: a folder (default: NAME-aside next to "
+            "--out), or, with the ledger, tables of the database that --out names, such "
+            "as '#season_'"
+        ),
+    )
+    group.add_argument(
+        "--aside-limit",
+        type=_limit,
+        metavar="N|all|none",
+        help=(
+            "the most rows in each of these lists (default: all rows left out, and "
+            "100,000 of the cells on which two sources differ)"
+        ),
+    )
+    add_guard(group)
+    add_message_arguments(group)
+
+
+def _codes(text: str) -> tuple[str, ...]:
+    from plait.core.base.findings import check_finding_codes
+
+    return check_finding_codes(parse_names(text))
+
+
+def _aside(text: str) -> Path | SiblingTables:
+    """A folder, or what the names of tables begin with."""
+    return SiblingTables(text[1:]) if text.startswith("#") else Path(text)
+
+
+def _limit(text: str) -> int:
+    """A number of rows; ``all`` and ``none`` are numbers too."""
+    words = {"all": sys.maxsize, "none": 0}
+    return words[text] if text in words else parse_whole_number(text)
+
+
+def add_message_arguments(group: Any) -> None:
+    """What is told, and when that is a failure."""
+    group.add_argument("--report", type=Path, metavar="FILE", help="write a report as an HTML page")
+    group.add_argument(
+        "--fail-on",
+        type=_codes,
+        default=(),
+        metavar="CODE,…",
+        help=(
+            "exit with status 1 and write no result if there is a finding with one of "
+            "these codes, or of this severity (note, warning, error) or worse"
+        ),
+    )
+    group.add_argument("--replace", action="store_true", help="overwrite existing files")
+    group.add_argument(
+        "--json",
+        action="store_true",
+        help=(
+            "print the summary (ledger, findings, outputs) as JSON on standard output; "
+            "a command with a result also needs --out"
+        ),
+    )
+    group.add_argument("--quiet", action="store_true", help="print errors only")
+    group.add_argument(
+        "--verbose", action="store_true", help="show all findings and examples, with locations"
+    )
+
+
+def add_plan_arguments(parser: argparse.ArgumentParser) -> None:
+    """The plan, and values for its parameters."""
+    parser.add_argument(
+        "plan", type=Path, metavar="PLAN", help="the plan file, such as season.toml"
+    )
+    parser.add_argument(
+        "--set",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="the value of a parameter declared in the plan",
+    )
+
+
+def add_plan_message_arguments(parser: argparse.ArgumentParser) -> None:
+    """What is told of a plan."""
+    parser.add_argument(
+        "--fail-on",
+        type=_codes,
+        default=(),
+        metavar="CODE,…",
+        help=(
+            "exit with status 1 if there is a finding with one of these codes, or of "
+            "this severity or worse"
+        ),
+    )
+    parser.add_argument("--json", action="store_true", help="print the summary as JSON")
+    parser.add_argument("--quiet", action="store_true", help="print errors only")
+    parser.add_argument("--verbose", action="store_true", help="show all examples with locations")
+
+
+def add_job_arguments(parser: argparse.ArgumentParser) -> None:
+    """How much memory the work may take."""
+    group = parser.add_argument_group("work")
+    group.add_argument(
+        "--memory",
+        metavar="SIZE",
+        help=(
+            "the most memory to use, such as 2GB; data that does not fit goes to "
+            "scratch files (default: half of the free memory)"
+        ),
+    )
+    group.add_argument(
+        "--scratch",
+        type=Path,
+        metavar="DIR",
+        help="the folder for scratch files (default: the system's temporary folder)",
+    )
+    group.add_argument(
+        "--workers",
+        type=int,
+        metavar="N",
+        help="share the work among N processes on this machine",
+    )
+    group.add_argument(
+        "--cluster",
+        metavar="ADDRESS",
+        help=(
+            "share the work among the workers of a cluster; ADDRESS is its scheduler, "
+            "such as tcp://host:8786"
+        ),
+    )
+
+
+def open_requested_job(options: argparse.Namespace) -> AbstractContextManager[Any]:
+    """The room that a command works in; those that read nothing large need none."""
+    if "memory" not in options:
+        return nullcontext()
+    from plait.io.job import working
+    from plait.io.places.fetch import keep_fetched_files
+
+    within = ExitStack()
+    within.enter_context(keep_fetched_files(options.scratch))
+    within.enter_context(working(options.memory, options.scratch, options.workers, options.cluster))
+    return within
+
+
+def add_figure_argument(group: Any) -> None:
+    """The option."""
+    group.add_argument(
+        "--figure",
+        type=Path,
+        metavar="FILE",
+        help="draw the result as a picture: .png, .svg or .pdf",
+    )
+
+
+def check_figure_target(options: argparse.Namespace, delivery: Delivery) -> None:
+    """See that the figure asked for can be written."""
+    if options.figure:
+        check_ending(options.figure)
+        import_optional("matplotlib", "figures", "--figure")
+        delivery.check(options.figure)
+
+
+def write_figure(write: Write, what: Any, options: argparse.Namespace, delivery: Delivery) -> None:
+    """Write the figure, where one is asked for."""
+    if options.figure:
+        ending = options.figure.suffix.lower()
+        delivery.write(options.figure, lambda part: write(what, part, ending))

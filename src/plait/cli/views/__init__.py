@@ -1,1 +1,0 @@
-"""What a person sees of each result."""

@@ -1,1 +1,0 @@
-"""What every operation tells: errors, findings, the ledger, names; and work side by side."""

@@ -1,0 +1,1 @@
+"""Many cells to one: aggregates, exact sums, survivorship rules."""

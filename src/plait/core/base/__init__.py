@@ -1,0 +1,1 @@
+"""What everything reports with: errors, findings, the ledger, limits, names."""

@@ -1,0 +1,402 @@
+"""Keys as dense codes over all tables compared, and the groups of rows they make.
+
+Each key column is coded on its own, with one dictionary for all tables; then
+the codes of a composite key are mixed two at a time and made dense again, so
+that they never grow past 64 bits. From the codes, uniqueness, repeats, set
+comparison and joining follow by counting.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property, partial
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.base.findings import Finding
+from plait.core.codes.dense_codes import (
+    Counts,
+    combine_codes,
+    count_codes,
+    first_row_of_each_code,
+    gather_by_code,
+    rows_grouped_by_code,
+)
+from plait.core.codes.normalize import FORM_WAYS, check_normalizations, normalize_texts
+from plait.core.job.memory import by_column
+from plait.core.table.table import Table
+from plait.core.text.cells import is_text_type
+from plait.core.text.dictionary import MISSING, TextDictionary, code_dtype
+from plait.core.text.hash_table import Codes
+from plait.core.types.inference import (
+    MARKERS,
+    NUMBERS,
+    allows_missing_markers,
+    arrow_type_name,
+    infer_column_type,
+    value_texts,
+)
+from plait.core.types.value_formats import base_type
+
+_MANY = 1 << 14
+
+Rows = npt.NDArray[np.integer[Any]]
+Flags = npt.NDArray[np.bool_]
+
+
+@dataclass(frozen=True, eq=False)
+class KeyColumnCodes:
+    """One key column in all tables.
+
+    Parameters
+    ----------
+    codes : tuple of int32 arrays, or of shorter integers
+        One for each table; -1 where the cell is missing.
+    size : int
+        Codes go from 0 to ``size - 1``.
+    texts : pyarrow.Array
+        A text for each code.
+    kinds : tuple of str
+        The kind of the column in each table.
+    ignored : tuple of str
+        What did not count when its texts were compared.
+    """
+
+    codes: tuple[Codes, ...]
+    size: int
+    texts: pa.Array
+    kinds: tuple[str, ...]
+    ignored: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, eq=False)
+class KeyCodes:
+    """The whole key in all tables; ``columns`` are its parts, ``findings`` of pairs not used."""
+
+    codes: tuple[Codes, ...]
+    code_count: int
+    key_columns: tuple[KeyColumnCodes, ...]
+    findings: tuple[Finding, ...] = ()
+
+    def counts(self, table: int) -> Counts:
+        """Rows of each key in a table."""
+        return count_codes(self.codes[table], self.code_count)
+
+    @cached_property
+    def distinct(self) -> list[Codes]:
+        """For each key column its code in each key; -1 for a key that no table has."""
+        first = [first_row_of_each_code(codes, self.code_count) for codes in self.codes]
+        parts = []
+        for column in self.key_columns:
+            part = np.full(self.code_count, -1, np.int32)
+            for codes, rows in zip(column.codes, first, strict=True):
+                there = np.flatnonzero(rows >= 0)
+                part[there] = codes[rows[there]]
+            parts.append(part)
+        return parts
+
+
+def encode_keys(
+    tables: Sequence[Table],
+    keys: Sequence[Sequence[str]],
+    ignore: Iterable[str] = (),
+    missing_match: bool = False,
+    followers: int = 0,
+) -> KeyCodes:
+    """Code the keys of several tables together.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+    keys : sequence of sequence of str
+        For each table the names of its key columns, in the same order.
+    ignore : iterable of str
+        What does not count in a comparison: see ``plait.core.codes.normalize.ALL_WAYS``.
+    missing_match : bool
+        Take missing cells for equal to one another.
+    followers : int
+        So many of the last tables have no say in what kind of cells a key holds;
+        they take it from the first ones.
+
+    Returns
+    -------
+    Coding
+        A row has code -1 when any part of its key is missing, unless those match.
+
+    Notes
+    -----
+    Where every table has numbers in a column, ``7`` and ``7.0`` get one code.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import table_from_columns
+    >>> table = table_from_columns("t", {"yard": ["A", "A", "B"], "hive": ["1", "1", ""]})
+    >>> encode_keys([table], [["yard", "hive"]]).codes[0].tolist()
+    [0, 0, -1]
+    """
+    ignore = check_normalizations(ignore)
+    parts = [
+        [table.coded(name) for table, name in zip(tables, names, strict=True)]
+        for names in zip(*keys, strict=True)
+    ]
+    declared = [
+        [table.column(name).declared_type for table, name in zip(tables, names, strict=True)]
+        for names in zip(*keys, strict=True)
+    ]
+    columns = tuple(_code_columns(parts, declared, ignore, followers))
+    if missing_match:
+        columns = tuple(map(_with_missing, columns))
+    codes, size = columns[0].codes, columns[0].size
+    for column in columns[1:]:
+        codes, size = combine_codes(codes, size, column.codes, column.size)
+    return KeyCodes(codes, size, columns if len(columns) == 1 else tuple(map(_compact, columns)))
+
+
+def _code_columns(
+    parts: Sequence[Sequence[pa.ChunkedArray]],
+    declared: Sequence[Sequence[str | None]],
+    ignore: Sequence[str],
+    followers: int,
+) -> Iterator[KeyColumnCodes]:
+    """Each key column coded, on all cores where there is enough to do."""
+
+    def one(part: tuple[Sequence[pa.ChunkedArray], Sequence[str | None]]) -> KeyColumnCodes:
+        return encode_key_column(*part, ignore, followers)
+
+    every = list(zip(parts, declared, strict=True))
+    many = sum(map(len, parts[0])) >= _MANY
+    return by_column(one, every) if many else map(one, every)
+
+
+def _compact(column: KeyColumnCodes) -> KeyColumnCodes:
+    """The column with codes of as few bytes as hold them: they stay for as long as the tables."""
+    dtype = code_dtype(column.size)
+    codes = tuple(code.astype(dtype, copy=False) for code in column.codes)
+    return replace(column, codes=codes)
+
+
+def encode_key_column(
+    tables: Sequence[pa.ChunkedArray],
+    declared: Sequence[str | None] = (),
+    ignore: Sequence[str] = (),
+    followers: int = 0,
+) -> KeyColumnCodes:
+    """Code one key column of several tables together.
+
+    ``declared`` is what the sources say its cells are; without it the cells tell.
+    The last ``followers`` tables have their kinds from the first ones.
+    """
+    declared = declared or [None] * len(tables)
+    dictionary = TextDictionary()
+    codes: tuple[Codes, ...] = ()
+    sizes = [0]
+    for column in tables:
+        codes = (*codes, dictionary.encode_all(column))
+        sizes.append(len(dictionary))
+    texts = dictionary.texts()
+    leading = len(tables) - followers
+
+    def kind(number: int) -> str:
+        if not _is_text(tables[number].type):
+            return arrow_type_name(tables[number].type)
+        mine = _texts_of(codes[number], texts, *sizes[number : number + 2])
+        return declared[number] or infer_column_type(pa.chunked_array([mine]))
+
+    own = list(map(kind, range(leading)))
+    kinds = tuple(own[number % leading] for number in range(len(tables)))
+    codes = tuple(map(partial(_without_markers, texts), codes, kinds))
+    asked = tuple(ignore)
+    native = [not _is_text(column.type) for column in tables]
+    if _one_family(kinds, native) and _can_be_respelt(texts, kinds):
+        codes, texts = merge_codes(codes, texts, _value_forms(texts, codes, kinds))
+    # The point and the minus of a number are no punctuation.
+    if all(base_type(kind) in (*NUMBERS, "empty") for kind in kinds):
+        ignore = [way for way in ignore if way in FORM_WAYS]
+    if ignore:
+        codes, texts = merge_codes(codes, texts, _loose_forms(texts, ignore, kinds))
+    return KeyColumnCodes(codes, len(texts), texts, kinds, asked)
+
+
+def _is_text(kind: pa.DataType) -> bool:
+    return is_text_type(kind) or pa.types.is_dictionary(kind)
+
+
+def _one_family(kinds: Sequence[str], native: Sequence[bool]) -> bool:
+    """Whether the values of all tables can be compared as what they are, and not as texts.
+
+    Texts of two written forms, ``5.4.2031`` and ``2031-04-05``, are compared as texts: to take
+    them for equal somebody has to ask (``date-form``).
+    """
+    texts = [(kind, typed) for kind, typed in zip(kinds, native, strict=True) if kind != "empty"]
+    if all(kind in NUMBERS for kind, _ in texts):
+        return True
+    families = {base_type(kind) for kind, _ in texts}
+    written = {kind for kind, typed in texts if not typed}
+    return len(families) == 1 and len(written) <= 1 and families != {"text"}
+
+
+def _can_be_respelt(texts: pa.Array, kinds: Sequence[str]) -> bool:
+    """Whether one value may have several spellings: whole numbers and plain dates have one."""
+    if set(kinds) <= {"integer", "empty"}:
+        return bool(pc.index(texts, pa.scalar("-0", texts.type)).as_py() >= 0)
+    return not set(kinds) <= {"date", "empty"}
+
+
+def _value_forms(texts: pa.Array, codes: tuple[Codes, ...], kinds: Sequence[str]) -> list[pa.Array]:
+    """For each table, or once for all, each text in the one spelling of its value."""
+    if len(set(kinds) - {"empty"}) == 1 or all(kind in (*NUMBERS, "empty") for kind in kinds):
+        kind = next((kind for kind in kinds if kind not in ("empty", "integer")), kinds[0])
+        return [value_texts(texts, kind)]
+    forms = []
+    for own, kind in zip(codes, kinds, strict=True):
+        used = np.zeros(len(texts) + 1, bool)
+        used[own] = True  # missing ones fall on the spare last place
+        mask = pa.array(used[:-1])
+        forms.append(pc.replace_with_mask(texts, mask, value_texts(texts.filter(mask), kind)))
+    return forms
+
+
+def _with_missing(column: KeyColumnCodes) -> KeyColumnCodes:
+    """The column with a code of its own for a missing cell."""
+    nothing = np.int32(column.size)
+    codes = tuple(np.where(code < 0, nothing, code) for code in column.codes)
+    texts = pa.chunked_array([column.texts, pa.nulls(1, column.texts.type)]).combine_chunks()
+    return replace(column, codes=codes, size=column.size + 1, texts=texts)
+
+
+def _loose_forms(texts: pa.Array, ignore: Sequence[str], kinds: Sequence[str]) -> list[pa.Array]:
+    """The loose form of each text; for each table, where its kind has to do with it."""
+    told = kinds if set(ignore) & set(FORM_WAYS) else kinds[:1]
+    return [normalize_texts(texts, ignore, kind) for kind in told]
+
+
+def _without_markers(texts: pa.Array, codes: Codes, kind: str) -> Codes:
+    """The codes, missing where a marker for that is among numbers, dates or times."""
+    if not allows_missing_markers(kind):
+        return codes
+    marks = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    if not marks.any():
+        return codes
+    return np.where(gather_by_code(marks, codes, False), np.int32(MISSING), codes)
+
+
+def _texts_of(codes: Codes, texts: pa.Array, known: int, size: int) -> pa.Array:
+    """The texts that are in one table, which added those from ``known`` to ``size``."""
+    if not known:
+        return texts.slice(0, size)
+    present = np.zeros(size + 1, bool)
+    present[codes] = True  # missing ones fall on the spare last place
+    return texts.filter(pa.array(np.append(present[:size], np.zeros(len(texts) - size, bool))))
+
+
+def merge_codes(
+    codes: tuple[Codes, ...], texts: pa.Array, forms: Sequence[pa.Array]
+) -> tuple[tuple[Codes, ...], pa.Array]:
+    """Give texts with the same form the same code; the first of them stays as the text.
+
+    Parameters
+    ----------
+    codes : tuple of int32 arrays
+        One for each table.
+    texts : pyarrow.Array
+        By code.
+    forms : sequence of pyarrow.Array
+        The form of each text, as each table has it; or once for all tables.
+    """
+    dictionary = TextDictionary()
+    made = [dictionary.encode(form) for form in forms]
+    first = np.zeros(len(dictionary), np.int64)
+    for to in reversed(made):
+        seen = np.flatnonzero(to >= 0)
+        first[to[seen[::-1]]] = seen[::-1]
+    of_each = made * len(codes) if len(made) == 1 else made
+    recoded = (gather_by_code(to, code, MISSING) for to, code in zip(of_each, codes, strict=True))
+    return tuple(recoded), texts.take(pa.array(first))
+
+
+@dataclass(frozen=True, eq=False)
+class RowGroups:
+    """Rows in groups of one key, the groups in the order in which their keys first stand.
+
+    Parameters
+    ----------
+    member_rows : array of int
+        Row numbers, those of a group one after another and in their order.
+    group_of_row : array of int
+        For each of them the number of its group.
+    offsets : array of int
+        Where each group begins in ``rows``, and the end.
+    """
+
+    member_rows: Rows
+    group_of_row: Rows
+    offsets: Rows
+
+    @property
+    def size(self) -> int:
+        """How many groups there are."""
+        return len(self.offsets) - 1
+
+    @property
+    def counts(self) -> Rows:
+        """Rows of each group."""
+        return np.diff(self.offsets)
+
+    def first_row(self, chosen: Flags, rank: Rows | None = None) -> Rows:
+        """For each group its row of the least rank among the chosen ones; -1 without any.
+
+        Parameters
+        ----------
+        chosen : array of bool
+            For each of ``rows``.
+        rank : array of int, optional
+            For each of ``rows``; not below 0. Of equal ranks the first row is taken.
+
+        Examples
+        --------
+        >>> groups = group_rows(np.array([0, 1, 0]), 2)
+        >>> groups.first_row(np.array([True, True, True]), np.array([5, 3, 9])).tolist()
+        [2, 1]
+        """
+        at = np.flatnonzero(chosen)
+        if rank is not None and len(at):
+            at = at[self._least(at, rank[at])]
+        first = np.full(self.size, -1, np.int64)
+        first[self.group_of_row[at[::-1]]] = self.member_rows[at[::-1]]
+        return first
+
+    def _least(self, rows: Rows, rank: Rows) -> Flags:
+        """Which of some rows, in their order, have the least rank of their group."""
+        group = self.group_of_row[rows]
+        begin = np.flatnonzero(np.append(True, group[1:] != group[:-1]))
+        times = np.diff(begin, append=len(rows))
+        least: Flags = rank == np.repeat(np.minimum.reduceat(rank, begin), times)
+        return least
+
+
+def group_rows(codes: Rows, size: int) -> RowGroups:
+    """Put the rows of each code beside one another; rows of code -1 are in no group.
+
+    >>> groups = group_rows(np.array([1, 0, -1, 1]), 2)
+    >>> groups.member_rows.tolist(), groups.group_of_row.tolist(), groups.offsets.tolist()
+    ([0, 3, 1], [0, 0, 1], [0, 2, 3])
+    """
+    first = np.full(size + 1, -1, np.int64)
+    first[codes[::-1]] = np.arange(len(codes) - 1, -1, -1)
+    standing = np.flatnonzero(first[:size] >= 0)
+    inorder = standing[np.argsort(first[standing], kind="stable")]
+    to = np.full(size + 1, -1, np.int32)
+    to[inorder] = np.arange(len(inorder), dtype=np.int32)
+    groups = to[codes]
+    rows, offsets = rows_grouped_by_code(groups, count_codes(groups, len(inorder)))
+    return RowGroups(rows, groups[rows], offsets)
+
+
+def group_by_key(coding: KeyCodes) -> RowGroups:
+    """The groups of one table's keys."""
+    return group_rows(coding.codes[0], coding.code_count)

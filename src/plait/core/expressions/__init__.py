@@ -1,0 +1,1 @@
+"""SQL expressions over the columns of a table."""

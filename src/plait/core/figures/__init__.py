@@ -1,1 +1,0 @@
-"""Many cells brought down to one: sums, rules, figures of groups."""

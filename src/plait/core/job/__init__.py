@@ -1,0 +1,1 @@
+"""The resources of one command: memory, scratch files, workers."""

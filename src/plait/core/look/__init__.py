@@ -1,1 +1,0 @@
-"""What is to be seen in tables before anything is done."""

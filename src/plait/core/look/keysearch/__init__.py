@@ -1,1 +1,0 @@
-"""Which columns tell the rows of a table apart: all minimal keys, exactly."""

@@ -1,1 +1,0 @@
-"""Which columns of several tables could join which, from their values."""

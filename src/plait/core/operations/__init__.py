@@ -1,0 +1,1 @@
+"""One module an operation, and the parts that only operations need."""

@@ -1,0 +1,1 @@
+"""What only compare needs: pairing of records, changes of cells."""

@@ -1,0 +1,345 @@
+"""Keys: audit a key in one table, and set the keys of several against each other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+
+from plait.core.base.errors import UsageError, attribute_errors_to_option
+from plait.core.base.findings import Finding, pluralize
+from plait.core.base.names import unused_name
+from plait.core.codes.dense_codes import Counts, first_row_of_each_code, gather_by_code
+from plait.core.codes.key_codes import KeyCodes
+from plait.core.keys.crosswalk import crosswalk_column_names, encode_keys_with_crosswalk
+from plait.core.keys.duplicates import (
+    DuplicateKeys,
+    UniquenessGap,
+    find_conflicting_columns,
+    find_uniqueness_gap,
+)
+from plait.core.keys.key_sets import (
+    KeySetOverlap,
+    KeySetRegion,
+    key_set_regions,
+    membership_masks,
+    pairwise_overlaps,
+    parse_membership,
+)
+from plait.core.keys.match import KeyMatch, match_keys
+from plait.core.table.key_spec import Key, KeySpec, check_column, common_columns, parse_key_columns
+from plait.core.table.table import Table, table_from_columns
+from plait.core.types.inference import count_missing_markers
+from plait.core.types.value_formats import base_type
+from plait.core.unmatched.diagnosis import (
+    UnmatchedDiagnosis,
+    diagnose_unmatched,
+    suggestion_columns,
+)
+from plait.core.unmatched.key_findings import join_sides, report_join_keys, report_key_audit
+
+
+@dataclass(frozen=True)
+class TableKeyCounts:
+    """A key in one table; ``repeat_keys`` have equal rows only, ``conflict_keys`` do not.
+
+    ``conflict_columns`` says for each column in how many keys its cells differ.
+    """
+
+    name: str
+    rows: int
+    distinct_keys: int
+    missing_key_rows: int
+    duplicate_keys: int
+    duplicate_rows: int
+    repeat_keys: int
+    conflict_keys: int
+    conflict_columns: Mapping[str, int]
+
+    @property
+    def is_unique(self) -> bool:
+        """Whether no key is on several rows."""
+        return not self.duplicate_keys
+
+
+@dataclass(frozen=True, eq=False)
+class KeyAudit:
+    """What was found about a key.
+
+    Parameters
+    ----------
+    key : tuple of tuples of str
+        For each table its key columns.
+    tables : tuple of KeyTable
+    pairs : tuple of KeyPair
+        Each two of several tables.
+    holdings : tuple of Holding
+        How many keys each combination of tables holds.
+    why : WhyNot or None
+        Of two tables, why keys do not match.
+    uniqueness : Uniqueness or None
+        Of one table whose key is not unique, what would be.
+    findings : tuple of Finding
+    coding : Coding
+        The keys of all tables.
+    sources : tuple of Table
+    """
+
+    key: tuple[tuple[str, ...], ...]
+    tables: tuple[TableKeyCounts, ...]
+    pairs: tuple[KeySetOverlap, ...]
+    holdings: tuple[KeySetRegion, ...]
+    why: UnmatchedDiagnosis | None
+    uniqueness: UniquenessGap | None
+    findings: tuple[Finding, ...]
+    coding: KeyCodes
+    sources: tuple[Table, ...]
+
+    def __repr__(self) -> str:
+        lines = [
+            f"{table.name}: {pluralize(table.rows, 'row')}, "
+            f"{pluralize(table.distinct_keys, 'key')} on "
+            f"{', '.join(key)}, {table.duplicate_keys:,} on several rows, "
+            f"{pluralize(table.missing_key_rows, 'row')} without"
+            for table, key in zip(self.tables, self.key, strict=True)
+        ]
+        lines += [
+            f"{pair.left} and {pair.right}: {pluralize(pair.keys_in_both, 'key')} in both, "
+            f"{pair.keys_only_left:,} only in {pair.left}, "
+            f"{pair.keys_only_right:,} only in {pair.right}"
+            for pair in self.pairs
+        ]
+        return "\n".join([*lines, f"findings: {len(self.findings)}"])
+
+
+def audit_keys(
+    tables: Sequence[Table],
+    specs: Sequence[KeySpec] = (),
+    ignore: Iterable[str] = (),
+    pairs: Table | None = None,
+    missing_match: bool = False,
+) -> KeyAudit:
+    """Audit a key: whether it is unique, and whether the keys of several tables match.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+    specs : sequence of key
+        One for all tables (LEFT=RIGHT where two name it otherwise), or one for
+        each. Without it the columns that all of them have.
+    ignore : iterable of str
+        What does not count when keys are compared.
+    pairs : Table, optional
+        A crosswalk: left keys that count as right ones.
+    missing_match : bool
+        Take missing keys for equal to one another.
+
+    Returns
+    -------
+    Audited
+
+    Raises
+    ------
+    UsageError
+        For a column that is not there, or no column in common.
+
+    Examples
+    --------
+    >>> visits = table_from_columns("visits", {"hive": ["1", "2", "2"]})
+    >>> hives = table_from_columns("hives", {"hive": ["1", "02"]})
+    >>> found = audit_keys([visits, hives], ["hive"])
+    >>> found.pairs[0].keys_in_both, found.pairs[0].rows_only_left, found.why.best.ways
+    (1, 2, ('leading-zeros',))
+    """
+    columns = resolve_key_columns(tables, specs)
+    coding = encode_keys_with_crosswalk(tables, columns, pairs, ignore, missing_match)
+    counts = [coding.counts(number) for number in range(len(tables))]
+    audits = [
+        find_conflicting_columns(table, names, codes, count)
+        for table, names, codes, count in zip(tables, columns, coding.codes, counts, strict=True)
+    ]
+    names = [table.name for table in tables]
+    several = len(tables) > 1
+    matching = match_keys(coding) if len(tables) == 2 else None
+    key = tuple(zip(*columns[:2], strict=True)) if matching else ()
+    return KeyAudit(
+        columns,
+        tuple(map(_audited, tables, counts, audits)),
+        tuple(pairwise_overlaps(names, counts)) if several else (),
+        tuple(key_set_regions(names, counts)) if several else (),
+        diagnose_unmatched(tables[0], tables[1], key, matching) if matching else None,
+        None if several else find_uniqueness_gap(tables[0], columns[0], coding, counts[0]),
+        (
+            *coding.findings,
+            *_marker_findings(tables, columns, coding),
+            *_findings(tables, columns, coding, matching, [one for one, _ in audits]),
+        ),
+        coding,
+        tuple(tables),
+    )
+
+
+def resolve_key_columns(
+    tables: Sequence[Table], specs: Sequence[KeySpec]
+) -> tuple[tuple[str, ...], ...]:
+    """For each table the columns of its key.
+
+    Raises
+    ------
+    UsageError
+    """
+    if not tables:
+        raise UsageError("no source given")
+    parsed = [parse_key_columns(spec) for spec in specs]
+    if not parsed:
+        return _common(tables)
+    if len(parsed) == 1:
+        left, right = (tuple(side) for side in zip(*parsed[0], strict=True))
+        columns = (left, *[right] * (len(tables) - 1))
+    elif len(parsed) == len(tables):
+        columns = tuple(tuple(name for name, _ in p) for p in parsed)
+    else:
+        raise UsageError(
+            f"{len(parsed)} keys are given for {len(tables)} sources",
+            remedy="give one key for all sources, or one for each",
+        )
+    if len({len(column) for column in columns}) > 1:
+        raise UsageError("the keys have different numbers of columns")
+    with attribute_errors_to_option("key"):
+        for table, names in zip(tables, columns, strict=True):
+            for name in names:
+                check_column(name, table)
+    return columns
+
+
+def _common(tables: Sequence[Table]) -> tuple[tuple[str, ...], ...]:
+    if len(tables) == 1:
+        raise UsageError(
+            "no key given",
+            tables[0].name,
+            f"--key {tables[0].column_names[0]}; plait survey finds candidates",
+        )
+    shared = [pair[0] for pair in common_columns(tables[0], tables[1])]
+    common = tuple(name for name in shared if all(table.has_column(name) for table in tables))
+    if not common:
+        raise UsageError("the sources have no column in common", remedy="name the key: --key")
+    return (common,) * len(tables)
+
+
+def _audited(
+    table: Table, counts: Counts, duplicate_keyses: tuple[DuplicateKeys, dict[str, int]]
+) -> TableKeyCounts:
+    duplicates, columns = duplicate_keyses
+    return TableKeyCounts(
+        table.name,
+        table.rows,
+        int((counts > 0).sum()),
+        table.rows - int(counts.sum()),
+        duplicates.keys,
+        duplicates.rows,
+        duplicates.repeats,
+        duplicates.conflicts,
+        dict(sorted(columns.items(), key=lambda item: -item[1])),
+    )
+
+
+def _findings(
+    tables: Sequence[Table],
+    columns: Sequence[Sequence[str]],
+    coding: KeyCodes,
+    key_match: KeyMatch | None,
+    duplicates: Sequence[DuplicateKeys],
+) -> list[Finding]:
+    if key_match is not None:
+        pairs: Key = tuple(zip(*columns, strict=True))
+        left, right = tables
+        sides = join_sides(left, right, pairs, key_match, tuple(duplicates))
+        findings = report_join_keys(sides, pairs, key_match, key_match.counts_for("left"))
+        return [f for f in findings if f.code != "rows-added"]
+    return [
+        finding
+        for number, (table, names) in enumerate(zip(tables, columns, strict=True))
+        for finding in report_key_audit(table, names, coding, number, duplicates[number])
+    ]
+
+
+def _marker_findings(
+    tables: Sequence[Table], columns: Sequence[Sequence[str]], coding: KeyCodes
+) -> Iterator[Finding]:
+    """Markers for missing that count as keys, since the column is text."""
+    for number, (table, names) in enumerate(zip(tables, columns, strict=True)):
+        for name, column in zip(names, coding.key_columns, strict=True):
+            if base_type(column.kinds[number]) != "text":
+                continue
+            marked = count_missing_markers(table.chunks(name))
+            if not marked:
+                continue
+            count = sum(marked.values())
+            yield Finding(
+                "marker-kept",
+                "note",
+                count,
+                f"{pluralize(count, 'row')} of {table.name} with {', '.join(marked)} in {name} "
+                "are treated as keys; kept as text",
+                f"to make them missing: --missing {','.join(marked)}",
+                f"{table.name}, column {name}",
+                terms=tuple(marked),
+            )
+
+
+def select_key_set(key_audit: KeyAudit, only: str, all_rows: bool = False) -> Table:
+    """The keys that are in exactly some of the tables.
+
+    Parameters
+    ----------
+    found : Audited
+    only : str
+        ``both``, ``left``, ``right``, or names of sources joined by ``+``.
+    all_rows : bool
+        Give all rows on those keys of the first of these sources, whole, instead
+        of each key once with its rows in every one.
+
+    Returns
+    -------
+    Table
+    """
+    names = [table.name for table in key_audit.sources]
+    mask = parse_membership(only, names)
+    counts = [key_audit.coding.counts(number) for number in range(len(names))]
+    wanted = membership_masks(counts) == mask
+    number = next(n for n in range(len(names)) if mask >> n & 1)
+    table, codes = key_audit.sources[number], key_audit.coding.codes[number]
+    if all_rows:
+        return table.take(np.flatnonzero(gather_by_code(wanted, codes, False)))
+    first = first_row_of_each_code(codes, key_audit.coding.code_count)
+    some = np.sort(first[np.flatnonzero(wanted)])
+    kept = table.take(some)
+    columns = tuple(kept.column(name) for name in key_audit.key[number])
+    made = Table("keys", columns, kept.strands, kept.rows)
+    for one, name in enumerate(names):
+        if mask >> one & 1:
+            rows = pa.chunked_array([pa.array(counts[one][codes[some]])])
+            made = made.extend(unused_name(f"rows {name}", made.column_names), rows)
+    return made
+
+
+def list_duplicate_rows(key_audit: KeyAudit) -> Table:
+    """Of one table, the rows of keys that are on several, those of one key together."""
+    (table,), (codes,) = key_audit.sources, key_audit.coding.codes
+    rows = np.flatnonzero(gather_by_code(key_audit.coding.counts(0), codes, 0) > 1)
+    return table.take(rows[np.argsort(codes[rows], kind="stable")])
+
+
+def list_key_suggestions(key_audit: KeyAudit) -> Table:
+    """Of two tables, the keys that may be meant for one another, as a crosswalk to edit."""
+    key = tuple(zip(*key_audit.key, strict=True))
+    names = crosswalk_column_names(key)
+    if key_audit.why is None:
+        every = [*names[0], *names[1], "score", "why", "use"]
+        return table_from_columns("pairs", {name: [] for name in every})
+    made = suggestion_columns(
+        key_audit.why.suggestions, names, key_audit.coding, key_audit.why.best
+    )
+    return table_from_columns("pairs", made)

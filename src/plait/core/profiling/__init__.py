@@ -1,0 +1,1 @@
+"""Data profiling: columns, candidate keys, schemas, joins."""

@@ -1,0 +1,372 @@
+"""What a column holds: its distinct values, how often each stands, and what follows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.codes.dense_codes import Counts, count_codes, first_row_of_each_code, gather_by_code
+from plait.core.text.cells import to_text
+from plait.core.text.decimals import to_arithmetic_type
+from plait.core.text.dictionary import TextDictionary
+from plait.core.text.hash_table import Codes
+from plait.core.types.exact_numbers import to_float
+from plait.core.types.inference import (
+    MARKERS,
+    infer_column_type,
+    matching_formats,
+    parse_column,
+    to_arrow_type,
+    value_texts,
+)
+from plait.core.types.near_types import (
+    MixedDateFormats,
+    NearType,
+    find_mixed_date_formats,
+    find_near_type,
+)
+from plait.core.types.value_formats import base_type
+
+MOST_COMMON = 5
+BINS = 16
+_MIDDLE = 0.5
+
+
+@dataclass(frozen=True, eq=False)
+class ValueCounts:
+    """The distinct texts of a column over several tables, and how often each is in each.
+
+    Parameters
+    ----------
+    texts : pyarrow.Array
+        Each text once.
+    counts : tuple of int64 arrays
+        For each table the rows of each text.
+    missing : tuple of int
+        For each table the rows on which the cell is missing.
+    codes : tuple of int32 arrays or None
+        For each table the place in ``texts`` of each row's cell, -1 where it is
+        missing; ``None`` for a table without the column.
+    declared_type : str, optional
+        The kind that the sources say.
+    """
+
+    texts: pa.Array
+    counts: tuple[Counts, ...]
+    missing: tuple[int, ...]
+    codes: tuple[Codes | None, ...]
+    declared_type: str | None
+
+    def total(self) -> ValueCounts:
+        """The tally of all the tables that have the column, as of one."""
+        if len(self.codes) == 1:
+            return self
+        codes = np.concatenate([code for code in self.codes if code is not None])
+        counts: Counts = sum(self.counts, np.zeros(len(self.texts), np.int64))
+        return ValueCounts(
+            self.texts, (counts,), (sum(self.missing),), (codes,), self.declared_type
+        )
+
+
+@dataclass(frozen=True)
+class Histogram:
+    """How values lie between the smallest and the largest: rows in stretches of equal width."""
+
+    rows: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class ColumnProfile:
+    """What a column holds.
+
+    Parameters
+    ----------
+    kind : str
+        As in ``plait.core.types.inference``.
+    rows, missing, distinct : int
+        A well-known marker in a column that is not of text counts as missing.
+    shortest, longest : int
+        Signs of the shortest and the longest text; 0 when there is none.
+    smallest, middle, largest : str
+        Values in order of the kind, as text; empty when there is none.
+    commonest : tuple of (str, int)
+        The commonest values and their rows.
+    markers : tuple of (str, int)
+        Well-known markers for missing, and their rows.
+    spread : Spread or None
+        For numbers, dates and times.
+    forms : tuple of str
+        Ways to read the cells of which nothing proves one.
+    nearly : Nearly or None
+        The form that all cells but a few of a text column are written in.
+    mixed : Mixed or None
+        Forms of dates that a text column mixes.
+    """
+
+    kind: str
+    rows: int
+    missing: int
+    distinct: int
+    shortest: int
+    longest: int
+    smallest: str
+    middle: str
+    largest: str
+    commonest: tuple[tuple[str, int], ...]
+    markers: tuple[tuple[str, int], ...]
+    spread: Histogram | None
+    forms: tuple[str, ...]
+    nearly: NearType | None = None
+    mixed: MixedDateFormats | None = None
+
+
+def count_values(
+    columns: Sequence[pa.ChunkedArray | None], declared: str | None = None
+) -> ValueCounts:
+    """Count the distinct cells of a column that several tables have; ``None`` where one lacks it.
+
+    >>> tally = count_values([pa.chunked_array([["a", "b", "a", ""]])])
+    >>> tally.texts.to_pylist(), tally.counts[0].tolist(), tally.missing
+    (['a', 'b'], [2, 1], (1,))
+    """
+    dictionary = TextDictionary()
+    coded = _coded(dictionary, [None if column is None else _texts(column) for column in columns])
+    size = len(dictionary)
+    counts = tuple(
+        np.zeros(size, np.int64) if codes is None else count_codes(codes, size) for codes in coded
+    )
+    missing = tuple(
+        0 if codes is None else len(codes) - int(times.sum())
+        for codes, times in zip(coded, counts, strict=True)
+    )
+    return ValueCounts(dictionary.texts(), counts, missing, tuple(coded), declared)
+
+
+def tally_by_value(tally: ValueCounts, kind: str) -> ValueCounts:
+    """The tally with one text for each value, the first: ``7.0`` and ``7.00`` are one number.
+
+    >>> tally = count_values([pa.chunked_array([["7.0", "8", "7.00"]])])
+    >>> merged = tally_by_value(tally, "decimal")
+    >>> merged.texts.to_pylist(), merged.counts[0].tolist()
+    (['7.0', '8'], [2, 1])
+    """
+    to, first = _values_of(tally.texts, kind)
+    if len(first) == len(to):
+        return tally
+    counts = tuple(np.bincount(to, count, len(first)).astype(np.int64) for count in tally.counts)
+    spare = np.append(to, np.int32(-1))
+    codes = tuple(None if code is None else spare[code] for code in tally.codes)
+    return ValueCounts(
+        tally.texts.take(pa.array(first)), counts, tally.missing, codes, tally.declared_type
+    )
+
+
+def _values_of(texts: pa.Array, kind: str) -> tuple[Codes, npt.NDArray[np.int64]]:
+    """For each distinct text the number of its value, and for each value its first text."""
+    values = value_texts(texts, kind)
+    if values is texts:
+        every = np.arange(len(texts))
+        return every.astype(np.int32), every
+    dictionary = TextDictionary()
+    to = dictionary.encode(values)
+    return to, first_row_of_each_code(to, len(dictionary))
+
+
+def counts_of_selected_rows(tally: ValueCounts, index: npt.NDArray[Any]) -> ValueCounts:
+    """The tally of a column that shows some rows of another, -1 for none: counted from codes.
+
+    >>> tally = count_values([pa.chunked_array([["a", "b", ""]])])
+    >>> found = counts_of_selected_rows(tally, np.array([1, 1, 2, -1]))
+    >>> found.texts.to_pylist(), found.counts[0].tolist(), found.missing
+    (['a', 'b'], [0, 2], (2,))
+    """
+    (stored,) = tally.codes
+    assert stored is not None
+    codes: Codes = gather_by_code(stored, index, -1)
+    counts = count_codes(codes, len(tally.texts))
+    missing = len(codes) - int(counts.sum())
+    return ValueCounts(tally.texts, (counts,), (missing,), (codes,), tally.declared_type)
+
+
+def _coded(
+    dictionary: TextDictionary, columns: Sequence[pa.ChunkedArray | None]
+) -> list[Codes | None]:
+    """The codes of each column; many short columns are coded as one."""
+    there = [column for column in columns if column is not None]
+    if len({one.type for one in there}) != 1:
+        return [None if one is None else dictionary.encode_all(one) for one in columns]
+    chunks = [chunk for t in there for chunk in t.chunks]
+    codes = dictionary.encode_all(pa.chunked_array(chunks, there[0].type))
+    ends = np.cumsum([len(one) for one in there])
+    parts = iter(np.split(codes, ends[:-1]))
+    return [None if c is None else next(parts) for c in columns]
+
+
+def _texts(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    if pa.types.is_dictionary(column.type):
+        return column
+    chunks = [to_text(chunk) for chunk in column.chunks]
+    return pa.chunked_array(chunks, chunks[0].type if chunks else pa.string())
+
+
+def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> ColumnProfile:
+    """What the column of one table of a tally holds.
+
+    Parameters
+    ----------
+    tally : Tally
+    number : int
+        Of the table.
+    doubts : bool
+        Whether to look what a column of text nearly is, or might be.
+
+    Examples
+    --------
+    >>> found = profile_column(count_values([pa.chunked_array([["7", "12", "7", "NA"]])]))
+    >>> found.kind, found.distinct, found.smallest, found.largest, found.markers
+    ('integer', 2, '7', '12', (('NA', 1),))
+    """
+    counts = tally.counts[number]
+    there = np.flatnonzero(counts)
+    texts, times = tally.texts, counts
+    if len(there) < len(texts):
+        texts, times = texts.take(pa.array(there)), counts[there]
+    column = pa.chunked_array([texts], tally.texts.type)
+    kind = tally.declared_type or infer_column_type(column)
+    doubts = doubts and kind == "text" and tally.declared_type is None
+    forms = matching_formats(column) if doubts else []
+    markers = _markers(texts, times)
+    to, first = _values_of(texts, kind)
+    if len(first) < len(to):
+        texts, times = texts.take(pa.array(first)), np.bincount(to, times).astype(np.int64)
+    values, weights, shown = _values(texts, times, kind)
+    lengths = pc.utf8_length(shown)
+    order = argsort_values(values)
+    ordered = [shown[n].as_py() for n in _landmarks(order, weights)]
+    smallest, middle, largest = ordered or ("", "", "")
+    return ColumnProfile(
+        kind,
+        int(times.sum()) + tally.missing[number],
+        tally.missing[number] + int(times.sum() - weights.sum()),
+        len(shown),
+        pc.min(lengths).as_py() or 0,
+        pc.max(lengths).as_py() or 0,
+        smallest,
+        middle,
+        largest,
+        _commonest(shown, weights),
+        markers,
+        _spread(values, weights, kind),
+        tuple(form.name for form in forms) if len(forms) > 1 else (),
+        *(_nearly(texts, times) if doubts and not forms else ()),
+    )
+
+
+def _nearly(texts: pa.Array, times: Counts) -> tuple[NearType | None, MixedDateFormats | None]:
+    """What a text column nearly is: one form but for a few cells, or several forms."""
+    marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    texts, times = texts.filter(pa.array(~marked)), times[~marked]
+    mixed = find_mixed_date_formats(texts, times)
+    return None if mixed else find_near_type(texts, times), mixed
+
+
+def _values(texts: pa.Array, times: Counts, kind: str) -> tuple[pa.Array, Counts, pa.Array]:
+    """Distinct values in their type, their rows, and their texts; markers for missing left out."""
+    made, kept = distinct_typed_values(texts, kind)
+    return (
+        (made, times, texts) if len(made) == len(texts) else (made, times[kept], texts.take(kept))
+    )
+
+
+def distinct_typed_values(texts: pa.Array, kind: str) -> tuple[pa.Array, npt.NDArray[np.int64]]:
+    """Distinct texts in their type, markers for missing left out; and the places of the others."""
+    try:
+        made = parse_column(texts, kind, to_arrow_type(kind, pa.chunked_array([texts], texts.type)))
+    except pa.ArrowInvalid:  # floats of a typed source, written with exponents or infinite
+        made = pc.cast(texts, pa.float64())
+    if not made.null_count:
+        return made, np.arange(len(texts))
+    there = np.flatnonzero(made.is_valid().to_numpy(zero_copy_only=False))
+    return made.take(pa.array(there)), there
+
+
+def argsort_values(values: pa.Array) -> npt.NDArray[np.int64]:
+    """The places of values from the smallest to the largest."""
+    order: npt.NDArray[np.int64] = pc.array_sort_indices(values).to_numpy().astype(np.int64)
+    return order
+
+
+def _landmarks(order: npt.NDArray[np.int64], weights: Counts) -> list[int]:
+    """The places of the smallest, the middle and the largest value."""
+    if not len(order):
+        return []
+    reached = np.cumsum(weights[order])
+    middle = int(np.searchsorted(reached, reached[-1] * _MIDDLE))
+    return [int(order[0]), int(order[min(middle, len(order) - 1)]), int(order[-1])]
+
+
+def _commonest(texts: pa.Array, times: Counts) -> tuple[tuple[str, int], ...]:
+    if len(times) > MOST_COMMON:
+        some = np.argpartition(-times, MOST_COMMON)[:MOST_COMMON]
+    else:
+        some = np.arange(len(times))
+    some = some[np.argsort(-times[some], kind="stable")]
+    return tuple((texts[int(n)].as_py(), int(times[n])) for n in some)
+
+
+def _markers(texts: pa.Array, times: Counts) -> tuple[tuple[str, int], ...]:
+    place = pc.index_in(pa.array(MARKERS, texts.type), texts)
+    found = zip(MARKERS, place.to_pylist(), strict=True)
+    return tuple((marker, int(times[n])) for marker, n in found if n is not None)
+
+
+def to_numeric_axis(values: pa.Array) -> npt.NDArray[np.float64] | None:
+    """Numbers, dates and times on one line; ``None`` for anything else."""
+    kind: Any = values.type
+    if pa.types.is_date(kind):
+        values = values.cast(pa.int32())
+    elif pa.types.is_timestamp(kind) or pa.types.is_time(kind):
+        values = values.cast(pa.int64(), safe=False)
+    elif not (pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind)):
+        return None
+    numbers: npt.NDArray[np.float64] = to_float(to_arithmetic_type(values)).to_numpy(
+        zero_copy_only=False
+    )
+    return numbers
+
+
+def _spread(values: pa.Array, weights: Counts, kind: str) -> Histogram | None:
+    found = assign_bins(values, kind)
+    if found is None:
+        return None
+    place, bins = found
+    inside = place >= 0
+    rows = np.bincount(place[inside], weights=weights[inside], minlength=bins)
+    return Histogram(tuple(int(n) for n in rows))
+
+
+def assign_bins(values: pa.Array, kind: str) -> tuple[npt.NDArray[np.int64], int] | None:
+    """The stretch of the spread that each value is in, and how many stretches there are.
+
+    What is not finite is in none: -1. ``None`` where the values do not lie on a line.
+    """
+    numbers = None if base_type(kind) in ("text", "boolean", "empty") else to_numeric_axis(values)
+    if numbers is None or not len(numbers):
+        return None
+    finite = np.isfinite(numbers)
+    low, high = (numbers[finite].min(), numbers[finite].max()) if finite.any() else (0.0, 0.0)
+    width = high - low
+    if not width or not np.isfinite(width):
+        return np.zeros(len(numbers), np.int64), 1
+    bins = BINS
+    if base_type(kind) in ("integer", "date") and width < BINS:
+        bins = int(width) + 1  # or stretches without a whole number in them would stand empty
+    place = np.full(len(numbers), -1, np.int64)
+    place[finite] = np.minimum((numbers[finite] - low) / width * bins, bins - 1)
+    return place, bins

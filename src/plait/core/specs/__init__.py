@@ -1,0 +1,1 @@
+"""What each operation is asked for: its options, once for every front end."""

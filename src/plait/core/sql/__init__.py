@@ -1,1 +1,0 @@
-"""SQL expressions: read, typed, worked out over whole columns."""

@@ -1,1 +1,0 @@
-"""One module a verb, as on the command line."""

@@ -1,1 +1,0 @@
-"""What a join alone needs: in memory, and in a stream."""

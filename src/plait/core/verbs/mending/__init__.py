@@ -1,1 +1,0 @@
-"""What mending alone needs."""

@@ -1,1 +1,0 @@
-"""Archives and compressed files, opened with bounds."""

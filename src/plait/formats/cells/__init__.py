@@ -1,1 +1,0 @@
-"""Between the cells of files and columns with headings and types."""

@@ -1,1 +1,0 @@
-"""Parquet and Arrow files."""

@@ -1,1 +1,0 @@
-"""Outputs whole or absent."""

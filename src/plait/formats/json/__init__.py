@@ -1,1 +1,0 @@
-"""JSON, and JSON lines."""

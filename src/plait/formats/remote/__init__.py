@@ -1,1 +1,0 @@
-"""Files that are on other machines, and the bytes of files anywhere."""

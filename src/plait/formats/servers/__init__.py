@@ -1,1 +1,0 @@
-"""Databases that a server keeps: PostgreSQL, MariaDB and MySQL, and what SQLAlchemy speaks to."""

@@ -1,1 +1,0 @@
-"""Delimited text."""

@@ -1,1 +1,0 @@
-"""Where a job works: its memory, its scratch folder, and who works with it."""

@@ -1,0 +1,1 @@
+"""Reading and writing: formats, places, databases, delivery."""

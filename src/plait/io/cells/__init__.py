@@ -1,0 +1,1 @@
+"""Between the cells of files and the columns of tables."""

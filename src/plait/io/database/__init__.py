@@ -1,0 +1,1 @@
+"""PostgreSQL, MySQL, MariaDB and other servers."""

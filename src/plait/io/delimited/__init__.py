@@ -1,0 +1,1 @@
+"""Delimited text: CSV and its kin."""

@@ -1,0 +1,177 @@
+"""Delimited text as a source."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
+from dataclasses import replace
+from typing import IO, Any
+
+from plait.core.base.errors import SourceError
+from plait.core.table.arrow_columns import clean_headings
+from plait.core.table.table import Table
+from plait.io.cells.head_and_foot import read_header
+from plait.io.delimited.dialect import csv_reader, find_dialect
+from plait.io.delimited.parse import ParsedBlock
+from plait.io.delimited.read import (
+    DelimitedBatches,
+    IrregularRowError,
+    NotUtf8Error,
+    gathered,
+    read_batches,
+    read_delimited,
+    record_blocks,
+)
+from plait.io.places.fetch import open_bytes, source_checksum
+from plait.io.places.source import (
+    DELIMITED,
+    STANDARD_INPUT,
+    Dialect,
+    OnProgress,
+    RefetchedRow,
+    Source,
+)
+
+fingerprint = source_checksum
+
+
+def tables(source: Source) -> None:
+    """A text file is one table."""
+
+
+def columns(source: Source) -> list[str]:
+    """The names of the columns, from the first bytes."""
+    raw: Any = open_bytes(source)
+    with io.BufferedReader(raw) as stream:
+        head = stream.read(1 << 16)
+    dialect = find_dialect(head, Dialect(), _usual(source), source.where)
+    text = head.decode(dialect.encoding or "utf-8", "replace").lstrip("\ufeff").encode()
+    line = dialect.header_line or 1
+    rows = dialect.header_rows or 1
+    header = read_header(text, dialect.delimiter or ",", source.where, line, rows)
+    return clean_headings(header.names, source.where)[0]
+
+
+def read(source: Source, on_progress: OnProgress) -> Table:
+    """The table.
+
+    Once more as Windows-1252 where a letter far down shows that it is not UTF-8 after all.
+    """
+    try:
+        with open_bytes(source) as stream:
+            return read_stream(source, stream, on_progress)
+    except NotUtf8Error as error:
+        if source.options.dialect.encoding or not error.ascii_above:
+            raise
+    dialect = replace(source.options.dialect, encoding="cp1252")
+    again = replace(source, options=replace(source.options, dialect=dialect))
+    with open_bytes(again) as stream:
+        return read_stream(again, stream, lambda _: None)
+
+
+def read_stream(source: Source, stream: IO[bytes], on_progress: OnProgress) -> Table:
+    """The table that is in an open stream."""
+    given = source.options
+    return read_delimited(
+        stream,
+        source.name,
+        source.where,
+        _usual(source),
+        given.dialect,
+        given.ragged,
+        given.footer,
+        on_progress,
+        given.limits,
+    )
+
+
+def first(source: Source, rows: int) -> Table | None:
+    """The first rows, unless only the whole file can tell what is right."""
+    if source.path == STANDARD_INPUT or source.options.footer:
+        return None
+    try:
+        with opened_batches(source) as opened:
+            parts = _until(opened.parts, rows)
+            table, _ = gathered(parts, opened.names, source.name, source.where)
+            return replace(table, findings=opened.findings, read_as=opened.written)
+    except (IrregularRowError, NotUtf8Error):
+        return None
+
+
+@contextmanager
+def opened_batches(
+    source: Source, on_progress: OnProgress = lambda _: None
+) -> Iterator[DelimitedBatches]:
+    """Delimited text that is read a stretch of rows at a time.
+
+    Raises
+    ------
+    SourceError
+        When it cannot be read.
+    """
+    try:
+        with open_bytes(source) as stream:
+            given = source.options
+            usual = _usual(source)
+            yield read_batches(
+                stream, source.where, usual, given.dialect, on_progress, given.limits
+            )
+    except IsADirectoryError:
+        raise SourceError("this is a folder", source.path, "name a file") from None
+
+
+def _until(parts: Iterator[ParsedBlock], rows: int) -> Iterator[ParsedBlock]:
+    """Parts of a file, until there are so many rows."""
+    with closing(parts) as drawn:  # type: ignore[type-var]
+        for part in drawn:
+            yield part
+            rows -= part.rows
+            if rows <= 0:
+                return
+
+
+def rows_at(
+    source: Source, rows: Sequence[int], keys: Sequence[str] = ()
+) -> dict[int, RefetchedRow]:
+    """The records of those numbers, found block by block."""
+    with open_bytes(source) as stream:
+        return _records_at(source, stream, sorted(set(rows)))
+
+
+def _records_at(source: Source, stream: IO[bytes], rows: Sequence[int]) -> dict[int, RefetchedRow]:
+    names, delimiter, found = record_blocks(
+        stream, source.where, _usual(source), source.options.dialect
+    )
+    looked: dict[int, RefetchedRow] = {}
+    begin = 0
+    for data, records, lines in found:
+        here = [row - begin for row in rows if begin <= row < begin + records]
+        if here:
+            for row, record in _records(data, delimiter, names, set(here), lines).items():
+                looked[begin + row] = record
+        begin += records
+        if begin > rows[-1]:
+            break
+    return looked
+
+
+def _records(
+    data: bytes, delimiter: str, names: Sequence[str], wanted: set[int], lines: int
+) -> dict[int, RefetchedRow]:
+    text = io.StringIO(data.decode("utf-8", "replace"), newline="")
+    reader = csv_reader(text, delimiter=delimiter)
+    looked: dict[int, RefetchedRow] = {}
+    row, line = 0, lines + 1
+    for cells in reader:
+        if cells or len(names) == 1:
+            if row in wanted:
+                looked[row] = RefetchedRow(line, dict(zip(names, cells or [""], strict=False)))
+            row += 1
+        line = lines + reader.line_num + 1
+    return looked
+
+
+def _usual(source: Source) -> str:
+    """The delimiter that its ending stands for."""
+    return DELIMITED.get(source.ending, ",")

@@ -1,0 +1,1 @@
+"""Outputs that appear complete or not at all."""

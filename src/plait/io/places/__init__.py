@@ -1,0 +1,1 @@
+"""Where bytes are: files, addresses, archives, folders others can write to."""

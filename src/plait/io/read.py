@@ -1,0 +1,266 @@
+"""Any source as a table, by its format; its first rows."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
+from dataclasses import replace
+from importlib import import_module
+from typing import Any, TypeVar, cast
+
+import numpy as np
+
+from plait.core.base.errors import SourceError
+from plait.core.base.findings import Finding, FindingExample, agreeing, pluralize
+from plait.core.job.executor import map_ordered
+from plait.core.job.memory import reserve_memory
+from plait.core.table.table import Table
+from plait.io.database.connections import snapshot_session
+from plait.io.places.fetch import keep_fetched_files, local_path
+from plait.io.places.source import (
+    COLUMNAR,
+    DATABASES,
+    DELIMITED,
+    JSON,
+    JSON_LINES,
+    STANDARD_INPUT,
+    WORKBOOKS,
+    OnProgress,
+    Reader,
+    SkippedFiles,
+    Source,
+    unreadable_error,
+)
+
+READERS = {
+    **dict.fromkeys(DELIMITED, "plait.io.delimited.reader"),
+    **dict.fromkeys((JSON, *JSON_LINES), "plait.io.json_files"),
+    **dict.fromkeys(WORKBOOKS, "plait.io.workbook.read"),
+    **dict.fromkeys(COLUMNAR, "plait.io.columnar"),
+    **dict.fromkeys(DATABASES, "plait.io.sqlite.read"),
+}
+
+Read = TypeVar("Read")
+
+_MOST_NAMED = 5
+_PACKED_TIMES = 8
+
+
+def find_reader(source: Source) -> Reader:
+    """The module that reads a source. Each is loaded when it is needed, so that nobody waits."""
+    if source.path == STANDARD_INPUT:
+        module = "plait.io.delimited.reader"
+    else:
+        module = "plait.io.database.reader" if source.in_database else READERS[source.ending]
+    return cast(Reader, import_module(module))
+
+
+def read_source(source: Source, on_progress: OnProgress = lambda _: None) -> Table:
+    """Read one source.
+
+    Parameters
+    ----------
+    source : Source
+    on_progress : callable
+        Told how many bytes were read, each time.
+
+    Raises
+    ------
+    SourceError
+        When it cannot be opened or read.
+    """
+    if source.error:
+        raise source.error
+    table = _read(source, on_progress)
+    if not source.passed_over:
+        return table
+    return replace(table, findings=(*table.findings, _not_read(source.passed_over, source.name)))
+
+
+def read_single_source(source: Source) -> Table:
+    """Read one source by itself: room is made for it first.
+
+    Raises
+    ------
+    SourceError
+        As ``read_source``.
+    """
+    with keep_fetched_files():
+        reserve_for_sources([source])
+        return read_source(source)
+
+
+def read_in_parallel(sources: Sequence[Source], read: Callable[[Source], Read]) -> list[Read]:
+    """What a function reads of sources, several at a time, with room made for them.
+
+    Parameters
+    ----------
+    sources : sequence of Source
+    read : callable
+        Such as ``read_source``.
+    """
+    reserve_for_sources(sources)
+    with snapshot_session():
+        found = list(map_ordered(read, sources))
+    reserve_memory(0)  # what came in may have been more than was seen
+    return found
+
+
+def prefetch_sources(sources: Iterable[Source], on_progress: OnProgress) -> None:
+    """Fetch what is not on this machine, several at a time; what cannot be is told when it is read.
+
+    Parameters
+    ----------
+    sources : iterable of Source
+    on_progress : callable
+        Told how many bytes came, each time.
+    """
+
+    def fetch(source: Source) -> None:
+        with suppress(SourceError):
+            local_path(source, on_progress)
+
+    list(map_ordered(fetch, [s for s in sources if s.is_remote and not s.error]))
+
+
+def reserve_for_sources(sources: Iterable[Source]) -> None:
+    """Have the job prepare for sources: packed ones take several times their size."""
+    for source in sources:
+        reserve_memory(source.size, _PACKED_TIMES if _is_packed(source) else 1)
+
+
+def _is_packed(source: Source) -> bool:
+    return bool(source.member) or source.packed or source.ending in (*COLUMNAR, *WORKBOOKS)
+
+
+def try_read_source(
+    source: Source, on_progress: OnProgress = lambda _: None
+) -> Table | SourceError:
+    """Read one source, or say why it cannot be read."""
+    try:
+        return read_source(source, on_progress)
+    except SourceError as error:
+        return error
+
+
+def report_unreadable(fault: SourceError) -> Finding:
+    """The finding that a source could not be read, and which."""
+    where = fault.where or ""
+    which = (FindingExample(where),) if where else ()
+    return Finding("unreadable", "error", 1, fault.what, fault.remedy or "", where, which)
+
+
+def _not_read(over: SkippedFiles, name: str) -> Finding:
+    names = over.names
+    shown = ", ".join(names[:_MOST_NAMED]) + (" …" if len(names) > _MOST_NAMED else "")
+    return Finding(
+        "not-read",
+        "note",
+        len(names),
+        f"{pluralize(len(names), 'file')} of the folder {over.folder} "
+        f"{agreeing(len(names), 'is', 'are')} not read: {shown}",
+        "",
+        name,
+    )
+
+
+def _read(source: Source, on_progress: OnProgress) -> Table:
+    if source.path == STANDARD_INPUT:
+        from plait.io.delimited.reader import read_stream
+
+        _check_plain(sys.stdin.buffer)
+        return read_stream(source, sys.stdin.buffer, on_progress)
+    try:
+        return find_reader(source).read(source, on_progress)
+    except OSError as error:
+        raise unreadable_error(error, source) from None
+
+
+_PACKED = {b"\x1f\x8b": "gzip", b"BZh": "bzip2", b"\xfd7zXZ": "xz", b"\x28\xb5\x2f\xfd": "zstd"}
+_OTHER = {b"PK": "a zip archive or a workbook", b"PAR1": "a Parquet file", b"SQLite": "a database"}
+
+
+def _check_plain(stream: Any) -> None:
+    """See that standard input is text, and not something packed.
+
+    Raises
+    ------
+    SourceError
+    """
+    head = stream.peek(8) if hasattr(stream, "peek") else b""
+    for mark, called in _PACKED.items():
+        if head.startswith(mark):
+            raise SourceError(
+                f"standard input is compressed with {called}",
+                "standard input",
+                f"{called} -dc FILE | …",
+            )
+    for mark, called in _OTHER.items():
+        if head.startswith(mark):
+            raise SourceError(
+                f"standard input is {called}, but only text can be read from it",
+                "standard input",
+                "name the file instead of -",
+            )
+
+
+def read_columns(source: Source) -> list[str]:
+    """The column names of a source, quickly where that can be."""
+    return find_reader(source).columns(source)
+
+
+def read_first_rows(source: Source, rows: int) -> tuple[Table, bool]:
+    """The first rows of a source as they stand.
+
+    Parameters
+    ----------
+    source : Source
+    rows : int
+        How many, at most.
+
+    Returns
+    -------
+    table : Table
+    cut : bool
+        Whether the source has more.
+
+    Raises
+    ------
+    SourceError
+        When it cannot be opened, or its first part not be read.
+    """
+    if source.error:
+        raise source.error
+    try:
+        table = (
+            None if source.path == STANDARD_INPUT else find_reader(source).first(source, rows + 1)
+        )
+    except OSError as error:
+        raise unreadable_error(error, source) from None
+    if table is None:
+        table = read_source(source)
+    cut = table.rows > rows
+    return (table.take(np.arange(rows)) if cut else table), cut
+
+
+def read_sample(
+    source: Source, on_progress: OnProgress = lambda _: None, *, rows: int
+) -> Table | SourceError:
+    """The first rows of a source, which says so where it has more; or why it cannot be read."""
+    try:
+        table, cut = read_first_rows(source, rows)
+    except SourceError as error:
+        return error
+    on_progress(source.size)
+    if not cut:
+        return table
+    finding = Finding(
+        "sample-only",
+        "note",
+        rows,
+        f"only the first {rows:,} rows of {source.name} were read; all figures are for these rows",
+        "to use all rows, leave out --sample",
+        source.name,
+    )
+    return replace(table, findings=(*table.findings, finding))

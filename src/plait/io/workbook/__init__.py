@@ -1,0 +1,1 @@
+"""Workbooks of spreadsheet programs."""

@@ -1,0 +1,1 @@
+"""The steps of a plan, carried out."""

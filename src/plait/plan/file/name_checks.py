@@ -1,0 +1,202 @@
+"""The names in a plan: every input is there before it is used."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
+
+from plait.core.base.errors import UsageError
+from plait.core.base.findings import Finding, check_finding_codes
+from plait.core.base.names import suggest_name, to_file_name
+from plait.plan.file.line_numbers import PlanDiagnostic, line_of_path
+from plait.plan.file.model import Plan, PlanSection, step_operation
+
+Lines = Mapping[tuple[str | int, ...], int]
+
+_COMPARED = re.compile(r"^\s*(.+?)\s*(<=|>=|!=|<>|<|>|==?)\s*(.+?)\s*$")
+_BY_RESULT = ("unique", "unmatched", "columns", "type", "values")
+
+
+def step_keys(step: PlanSection) -> dict[str, Any]:
+    """A step as the file has it, without the keys that are left out."""
+    return step.model_dump(exclude_unset=True)
+
+
+def step_inputs(step: Mapping[str, Any]) -> list[str]:
+    """The sources and results that a step takes, a crosswalk last.
+
+    >>> step_inputs({"join": ["visits", "hives"], "pairs": "spellings"})
+    ['visits', 'hives', 'spellings']
+    """
+    verb = step_operation(step)
+    named = step[verb] if verb else []
+    inputs = [named] if isinstance(named, str) else named if isinstance(named, list) else []
+    across = step.get("pairs")
+    return [name for name in (*inputs, across) if isinstance(name, str)]
+
+
+def step_result_name(step: Mapping[str, Any]) -> str | None:
+    """What a step's result is called; an audit of keys has none."""
+    if "keys" in step:
+        return None
+    into = step.get("into")
+    return into if isinstance(into, str) else next(iter(step_inputs(step)), None)
+
+
+def parse_comparison(text: str) -> tuple[str, str, str] | None:
+    """The sides and the sign of ``season >= 1000``."""
+    found = _COMPARED.match(text)
+    return (found[1], found[2], found[3]) if found else None
+
+
+def parse_comparison_number(side: str) -> int | None:
+    """The number that one side of a comparison is.
+
+    >>> parse_comparison_number("1,000"), parse_comparison_number("visits")
+    (1000, None)
+    """
+    plain = side.replace(",", "").replace("_", "")
+    return int(plain) if plain.isdecimal() else None
+
+
+def find_undefined_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[PlanDiagnostic]:
+    """Names that are not there, or not yet.
+
+    Parameters
+    ----------
+    raw : mapping
+        The plan as the file has it; parts of a wrong type are passed over.
+    lines : mapping
+    """
+    yield from _no_names(raw, lines)
+    known = dict.fromkeys(_tables(raw.get("source")))
+    listed = raw.get("step")
+    steps = [step if isinstance(step, dict) else {} for step in _lists(listed)]
+    later = {name for name in map(step_result_name, steps) if name}
+    for number, step in enumerate(steps):
+        verb = step_operation(step)
+        for name in step_inputs(step):
+            if name not in known:
+                line = line_of_path(lines, ("step", number, verb or "into"))
+                yield PlanDiagnostic(line, *_unknown(name, known, later))
+        made = step_result_name(step)
+        if made:
+            known[made] = None
+    yield from _expected_faults(_tables(raw.get("expect")), lines, known)
+    result = _tables(raw.get("handover")).get("result")
+    if isinstance(result, str) and result not in known:
+        yield PlanDiagnostic(
+            line_of_path(lines, ("handover", "result")), *_unknown(result, known, set())
+        )
+
+
+def _no_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[PlanDiagnostic]:
+    """Names that are none: they would make a line of their own, or choose a folder."""
+    named: dict[tuple[str | int, ...], str] = {}
+    named |= {("source", name): name for name in _tables(raw.get("source"))}
+    for number, step in enumerate(_lists(raw.get("step"))):
+        into = _tables(step).get("into")
+        if isinstance(into, str):
+            named["step", number, "into"] = into
+    for place, name in named.items():
+        if not name or not name.isprintable():
+            yield PlanDiagnostic(
+                line_of_path(lines, place), f"not a valid name: {name!r}", "one line of text"
+            )
+    result = _tables(raw.get("handover")).get("result")
+    if isinstance(result, str) and result != to_file_name(result):
+        what = f"the result's files cannot be called {result!r}"
+        yield PlanDiagnostic(
+            line_of_path(lines, ("handover", "result")), what, f"such as {to_file_name(result)}"
+        )
+
+
+def _tables(part: Any) -> Mapping[str, Any]:
+    return part if isinstance(part, dict) else {}
+
+
+def _lists(part: Any) -> list[Any]:
+    return part if isinstance(part, list) else []
+
+
+def _unknown(name: str, known: Iterable[str], later: set[str]) -> tuple[str, str]:
+    if name in later:
+        return f"{name!r} is made by a later step", "move the step that makes it before this one"
+    there = ", ".join(known)
+    remedy = suggest_name(name, known) or (
+        f"there are {there}" if there else "write a [source.NAME]"
+    )
+    return f"no source or result {name!r}", remedy
+
+
+def _expected_faults(
+    expect: Mapping[str, Any], lines: Lines, known: Mapping[str, None]
+) -> Iterator[PlanDiagnostic]:
+    for key in _BY_RESULT:
+        for name in _tables(expect.get(key)):
+            if name not in known:
+                yield PlanDiagnostic(
+                    line_of_path(lines, ("expect", key, name)), *_unknown(name, known, set())
+                )
+    for column, places in _tables(expect.get("sum")).items():
+        for name in _lists(places):
+            if name not in known:
+                line = line_of_path(lines, ("expect", "sum", column))
+                yield PlanDiagnostic(line, *_unknown(str(name), known, set()))
+    for code in _lists(expect.get("fail_on", [])):
+        with_line = line_of_path(lines, ("expect", "fail_on"))
+        if isinstance(code, str) and "${" not in code:
+            try:
+                check_finding_codes([code])
+            except UsageError as error:
+                yield PlanDiagnostic(with_line, error.what, error.remedy or "")
+    rows = expect.get("rows", [])
+    for text in [rows] if isinstance(rows, str) else _lists(rows):
+        line = line_of_path(lines, ("expect", "rows"))
+        comparison = parse_comparison(str(text))
+        if comparison is None:
+            yield PlanDiagnostic(line, f"not a comparison: {text!r}", "write 'season >= 1000'")
+            continue
+        for side in (comparison[0], comparison[2]):
+            if parse_comparison_number(side) is None and side not in known and "${" not in side:
+                yield PlanDiagnostic(line, *_unknown(side, known, set()))
+
+
+def find_unused_names(plan: Plan, lines: Lines) -> Iterator[Finding]:
+    """Sources and results that nothing uses."""
+    used = _used_at_the_end(plan)
+    found = []
+    for number in reversed(range(len(plan.step))):
+        step = step_keys(plan.step[number])
+        made = step_result_name(step)
+        if made and made not in used:
+            found.append((line_of_path(lines, ("step", number)), "the result", made))
+        used.discard(made or "")
+        used.update(step_inputs(step))
+    for name in plan.source:
+        if name not in used:
+            found.append((line_of_path(lines, ("source", name)), "the source", name))
+    for line, what, name in sorted(found):
+        yield Finding(
+            "not-used",
+            "warning",
+            1,
+            f"{what} {name!r} is never used",
+            "use it in a step or in [handover], or remove it from the plan",
+            f"line {line} of the plan",
+        )
+
+
+def _used_at_the_end(plan: Plan) -> set[str]:
+    """What is handed over, or what something is expected of."""
+    expect = plan.expect
+    used = {plan.handover.result} if plan.handover else set()
+    for key in _BY_RESULT:
+        used.update(getattr(expect, key))
+    for places in expect.sum.values():
+        used.update(places)
+    for text in [expect.rows] if isinstance(expect.rows, str) else expect.rows:
+        sides = parse_comparison(text)
+        used.update((sides[0], sides[2]) if sides else ())
+    return used

@@ -1,1 +1,0 @@
-"""The folder that is handed over."""

@@ -1,0 +1,1 @@
+"""The folder that a run hands over, written and read back."""

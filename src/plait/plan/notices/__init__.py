@@ -1,0 +1,1 @@
+"""Who is notified of a run, and how."""

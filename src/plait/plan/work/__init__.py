@@ -1,1 +1,0 @@
-"""The plan carried out: sources read, steps done, expectations judged."""

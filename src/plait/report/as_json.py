@@ -1,0 +1,142 @@
+"""Surveys and audits of keys as JSON."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict
+from typing import Any
+
+from plait._version import __version__
+from plait.core.base.findings import Finding, by_severity
+from plait.core.operations.keys import KeyAudit
+from plait.core.operations.survey import Survey
+from plait.core.profiling.profile import ColumnProfile
+from plait.core.table.key_spec import format_key_option
+from plait.core.unmatched.diagnosis import UnmatchedDiagnosis, format_keys
+from plait.report.account import OutputSummary, finding_dict, source_dict
+
+_MOST_SUGGESTED = 200
+
+
+def survey_json(survey: Survey, sizes: Mapping[str, int]) -> str:
+    """The survey as JSON text."""
+    tables = [table for family in survey.families for table in family.tables]
+    payload = {
+        "command": "survey",
+        "version": __version__,
+        "sources": [source_dict(table) for table in tables],
+        "ledger": [],
+        "findings": [finding_dict(finding) for finding in by_severity(survey.findings)],
+        "outputs": [],
+        "profiles": [
+            {
+                "source": table.name,
+                "bytes": sizes.get(table.name, 0),
+                "written": table.read_as,
+                "columns": {
+                    name: _profile(column) for name, column in one.of_table(number).items()
+                },
+            }
+            for one in survey.families
+            for number, table in enumerate(one.tables)
+        ],
+        "shapes": [
+            {
+                "name": one.family.name,
+                "sources": [table.name for table in one.tables],
+                "rows": one.rows,
+                "columns": {name: _profile(column) for name, column in one.profiles.items()},
+                "candidate_keys": [asdict(key) for key in one.keys.keys],
+                "keys_found": one.keys.found,
+                "sample": one.sample,
+            }
+            for one in survey.families
+        ],
+        "sample_rows": survey.sample,
+        "joins": [
+            {**asdict(relation), "key": format_key_option(relation.key)}
+            for relation in survey.relations
+        ],
+    }
+    return json.dumps(payload, indent=2, ensure_ascii=False)
+
+
+def _profile(column: ColumnProfile) -> dict[str, Any]:
+    return {
+        **asdict(column),
+        "commonest": [{"value": text, "rows": rows} for text, rows in column.commonest],
+        "markers": dict(column.markers),
+        "spread": list(column.spread.rows) if column.spread else None,
+    }
+
+
+def key_audit_dict(
+    key_audit: KeyAudit, findings: Sequence[Finding], outputs: Sequence[OutputSummary]
+) -> dict[str, Any]:
+    """The audit as plain dictionaries and lists."""
+    payload: dict[str, Any] = {
+        "command": "keys",
+        "version": __version__,
+        "sources": [source_dict(table) for table in key_audit.sources],
+        "ledger": [],
+        "findings": [finding_dict(finding) for finding in by_severity(findings)],
+        "outputs": [asdict(output) for output in outputs],
+        "key": [list(names) for names in key_audit.key],
+        "tables": [asdict(table) for table in key_audit.tables],
+        "pairs": [asdict(pair) for pair in key_audit.pairs],
+        "holdings": [asdict(holding) for holding in key_audit.holdings],
+    }
+    if key_audit.uniqueness is not None:
+        payload["uniqueness"] = {
+            "rows_in_the_way": key_audit.uniqueness.in_the_way,
+            "with_column": dict(key_audit.uniqueness.with_column),
+        }
+    if key_audit.why is not None:
+        payload["why"] = diagnosis_dict(key_audit, key_audit.why)
+    return payload
+
+
+def diagnosis_dict(key_audit: KeyAudit, why: UnmatchedDiagnosis) -> dict[str, Any]:
+    """Why keys do not match."""
+    return {
+        "side": ("left", "right")[why.side],
+        "gains": [asdict(gain) for gain in why.gains],
+        "best": asdict(why.best) if why.best else None,
+        "failing": {
+            side: [asdict(f) for f in why.failing[number]]
+            for number, side in enumerate(("left", "right"))
+        },
+        "elsewhere": [asdict(e) for e in why.elsewhere],
+        "keys_tried": why.tried,
+        "keys_with_near": why.near,
+        "keys_without_near": why.lonely,
+        "bounded": why.bounded,
+        "suggestions": suggestion_dicts(key_audit, why),
+    }
+
+
+def suggestion_dicts(key_audit: KeyAudit, why: UnmatchedDiagnosis) -> list[dict[str, Any]]:
+    """The first pairs of keys that may be meant for one another."""
+    few = slice(0, _MOST_SUGGESTED)
+    one = why.suggestions
+    left, right = (format_keys(key_audit.coding, codes[few]) for codes in (one.left, one.right))
+    return [
+        {
+            "left": here,
+            "right": there,
+            "score": round(float(score), 3),
+            "ignoring": bool(ignoring),
+            "use": bool(sure),
+        }
+        for here, there, score, ignoring, sure in zip(
+            left, right, one.score[few], one.ignoring[few], one.sure[few], strict=True
+        )
+    ]
+
+
+def keys_json(
+    key_audit: KeyAudit, findings: Sequence[Finding], outputs: Sequence[OutputSummary]
+) -> str:
+    """The audit as JSON text, two spaces deep."""
+    return json.dumps(key_audit_dict(key_audit, findings, outputs), indent=2, ensure_ascii=False)

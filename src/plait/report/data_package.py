@@ -1,0 +1,136 @@
+"""The descriptor of a handover, after the Data Package standard (specs.frictionlessdata.io)."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Sequence
+from typing import Any
+
+from plait.core.profiling.contents import ColumnContents
+from plait.core.types.value_formats import base_type, number_formats
+from plait.report.account import OutputSummary
+from plait.report.run_report import RunReport
+
+_TYPES = {
+    "integer": "integer",
+    "decimal": "number",
+    "boolean": "boolean",
+    "date": "date",
+    "datetime": "datetime",
+    "time": "time",
+}
+_MEDIA = {
+    "csv": "text/csv",
+    "tsv": "text/tab-separated-values",
+    "json": "application/json",
+    "jsonl": "application/jsonl",
+    "html": "text/html",
+    "md": "text/markdown",
+    "toml": "application/toml",
+    "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+    "parquet": "application/vnd.apache.parquet",
+    "arrow": "application/vnd.apache.arrow.file",
+    "sqlite": "application/vnd.sqlite3",
+}
+
+
+def package_json(run_report: RunReport, outputs: Sequence[OutputSummary], seal: str = "") -> str:
+    """The descriptor as JSON text.
+
+    Parameters
+    ----------
+    story : Story
+    outputs : sequence of Output
+        Every file of the handover but the descriptor, paths from its folder.
+    seal : str
+        By which whoever hands it over knows it again.
+
+    Notes
+    -----
+    The first file of the dataset that is text has a schema of its columns.
+    """
+    taken: set[str] = set()
+    descriptor: dict[str, Any] = {
+        "profile": "data-package",
+        "name": _slug(run_report.title or run_report.result, set()),
+        "title": run_report.title or run_report.result,
+        "sources": [{"title": r.name, "path": r.path} for r in _once(run_report)],
+        "resources": [_resource(output, run_report, taken) for output in outputs],
+    }
+    if seal:
+        descriptor["seal"] = seal
+    return json.dumps(descriptor, indent=2, ensure_ascii=False)
+
+
+def _once(run_report: RunReport) -> list[Any]:
+    """Each file once: of a workbook with several sheets the first."""
+    return list({source.path: source for source in reversed(run_report.sources)}.values())[::-1]
+
+
+def _resource(output: OutputSummary, run_report: RunReport, taken: set[str]) -> dict[str, Any]:
+    ending = output.path.rpartition(".")[2]
+    made: dict[str, Any] = {
+        "name": _slug(output.path, taken),
+        "path": output.path,
+        "format": ending,
+        "mediatype": _MEDIA.get(ending, "application/octet-stream"),
+        "bytes": output.bytes,
+        "hash": f"sha256:{output.sha256}",
+    }
+    if ending in ("csv", "tsv", "json", "jsonl", "html", "md", "toml"):
+        made["encoding"] = "utf-8"
+    if output.path == f"{run_report.result}.{ending}" and ending in ("csv", "tsv"):
+        made["profile"] = "tabular-data-resource"
+        made["dialect"] = {
+            "delimiter": "," if ending == "csv" else "\t",
+            "doubleQuote": True,
+            "quoteChar": '"',
+            "header": True,
+        }
+        made["schema"] = {
+            "fields": [_field(content, run_report) for content in run_report.contents]
+        }
+    return made
+
+
+def _slug(text: str, taken: set[str]) -> str:
+    """A name of small letters, digits, points and hyphens, unlike the others.
+
+    >>> _slug("Season 2031", set())
+    'season-2031'
+    """
+    name = re.sub(r"[^a-z0-9._]+", "-", text.lower()).strip("-") or "data"
+    free, number = name, 2
+    while free in taken:
+        free, number = f"{name}-{number}", number + 1
+    taken.add(free)
+    return free
+
+
+def _field(content: ColumnContents, run_report: RunReport) -> dict[str, Any]:
+    """A column's name, type and form; with other markers for missing in it, it is text."""
+    kind = content.profile.kind
+    made: dict[str, Any] = {"name": content.name}
+    plain = "string" if content.profile.markers else _TYPES.get(base_type(kind), "string")
+    made["type"] = plain
+    if ":" in kind and plain != "string":
+        made |= _form(kind)
+    if run_report.description(content.name):
+        made["description"] = run_report.description(content.name)
+    return made
+
+
+def _form(kind: str) -> dict[str, Any]:
+    if base_type(kind) in ("date", "datetime", "time"):
+        return {"format": kind.partition(":")[2]}
+    if base_type(kind) == "boolean":
+        return {"type": "string"}
+    form = next(
+        (number_format for number_format in number_formats() if number_format.name == kind), None
+    )
+    if form is None:
+        return {}
+    made: dict[str, Any] = {"decimalChar": form.point} if form.point else {}
+    made |= {"groupChar": form.group} if form.group else {}
+    return made | ({"bareNumber": False} if form.beside else {})

@@ -1,0 +1,1 @@
+"""Pictures: the plan, charts of comparisons, keys and surveys."""

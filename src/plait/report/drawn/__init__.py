@@ -1,1 +1,0 @@
-"""Pictures: where everything stands in them, and files of them."""

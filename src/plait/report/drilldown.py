@@ -1,0 +1,206 @@
+"""The rows behind a number: the first of them, as a page shows them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from plait.core.base.findings import Finding
+from plait.core.base.ledger import LedgerLine
+from plait.core.keys.conflicts import CellConflicts
+from plait.core.table.table import SetAside, Table
+from plait.core.text.cells import to_text
+
+MOST_ROWS = 200
+_MOST_CELLS, _MOST_LETTERS = 8000, 200_000
+_NO_KEY = "key is missing"
+# Which list has the rows that a finding counts, by how its name ends.
+_LISTS: dict[str, str | tuple[str, ...]] = {
+    "key-unmatched": "-unmatched",
+    "key-missing": ("-unmatched", "-no-key"),
+    "row-repeat": "-repeats",
+    "settle-conflict": "-conflict",
+    "source-conflict": "-conflicts",
+    "footer-lines": "-notes",
+    "cell-unfit": "-unfit",
+    "row-ragged": "-ragged",
+}
+
+
+@dataclass(frozen=True)
+class DrillDown:
+    """The rows that a number counts, or the first of them.
+
+    Parameters
+    ----------
+    name : str
+        What the page knows those of a whole table by; nothing for a list.
+    title : str
+        What they are, in a few words.
+    rows : int
+        All of them.
+    step : int
+        The step that they are of, from 1; 0 for those of reading.
+    table : str
+        The table that they are of.
+    list_name : str
+        What their list is called, where it is one of rows set aside.
+    reason : str
+        Where the list has several, the one of these.
+    in_result : bool
+        Whether they are in the result all the same.
+    file : str
+        Where all of them are, seen from the page; nothing where that is no file.
+    columns : tuple of str
+    cells : tuple of sequence of (str or None)
+        A column each.
+    """
+
+    name: str
+    title: str
+    rows: int
+    step: int
+    table: str
+    list_name: str
+    reason: str
+    in_result: bool
+    file: str
+    columns: tuple[str, ...]
+    cells: tuple[Sequence[str | None], ...]
+
+
+def drill_down_table(name: str, what: str, table: Table, step: int = 0) -> DrillDown:
+    """The first rows of a table."""
+    return _behind(name, what, table, table.rows, step, table.name)
+
+
+def drill_down_list(
+    set_aside: SetAside | CellConflicts, file: str, step: int
+) -> Iterable[DrillDown]:
+    """A list of rows set aside; where it has rows of two reasons, each apart as well.
+
+    Parameters
+    ----------
+    one : SetAside or Conflicts
+    file : str
+    step : int
+    """
+    listed, of = (
+        set_aside.listed(),
+        set_aside.name if set_aside.cells_only else set_aside.table.name,
+    )
+    kept = set_aside.in_result
+    yield _behind(
+        "",
+        _listing_title(set_aside, ""),
+        listed,
+        set_aside.rows,
+        step,
+        of,
+        set_aside.name,
+        "",
+        kept,
+        file,
+    )
+    for reason, rows in _by_reason(set_aside):
+        some = listed.take(rows[:MOST_ROWS])
+        what = _listing_title(set_aside, reason)
+        yield _behind("", what, some, len(rows), step, of, set_aside.name, reason, kept, file)
+
+
+def _listing_title(set_aside: SetAside | CellConflicts, reason: str) -> str:
+    if set_aside.cells_only:
+        return f"cells that differ: {set_aside.name}"
+    return (
+        f"rows of {set_aside.table.name}: {reason}"
+        if reason
+        else f"rows set aside: {set_aside.name}"
+    )
+
+
+def _by_reason(set_aside: SetAside | CellConflicts) -> Iterable[tuple[str, npt.NDArray[np.int64]]]:
+    """The rows of each of a few reasons."""
+    reasons = getattr(set_aside, "reason", None)
+    if not isinstance(reasons, pa.DictionaryArray):
+        return
+    codes = reasons.indices.to_numpy()
+    for code, reason in enumerate(reasons.dictionary.to_pylist()):
+        rows = np.flatnonzero(codes == code)
+        if len(rows):
+            yield reason, rows
+
+
+def _behind(
+    name: str, what: str, table: Table, rows: int, step: int, of: str, listed: str = "",
+    reason: str = "", kept: bool = True, file: str = "",
+) -> DrillDown:  # fmt: skip
+    most = max(min(MOST_ROWS, table.rows, _MOST_CELLS // max(len(table.columns), 1)), 0)
+    cells = [to_text(table.cells(column, 0, most)).to_pylist() for column in table.columns]
+    some = _with_room(cells)
+    columns = tuple(table.column_names)
+    shown = tuple(column[:some] for column in cells)
+    return DrillDown(name, what, rows, step, of, listed, reason, kept, file, columns, shown)
+
+
+def _with_room(cells: Sequence[Sequence[str | None]]) -> int:
+    """How many rows have so few letters that a page has room for them: one at least."""
+    letters = 0
+    for number, row in enumerate(zip(*cells, strict=True)):
+        letters += sum(len(cell or "") for cell in row)
+        if number and letters > _MOST_LETTERS:
+            return number
+    return len(cells[0]) if cells else 0
+
+
+def drill_down_of_finding(
+    finding: Finding, step: int, drill_downs: Sequence[DrillDown]
+) -> DrillDown | None:
+    """The rows that a finding counts, where they are listed.
+
+    Parameters
+    ----------
+    finding : Finding
+    step : int
+        The step it is of; 0 for reading.
+    every : sequence of Behind
+    """
+    endings = _LISTS.get(finding.code)
+    of = finding.source
+    if endings is None or not of:
+        return None
+    for drill_down in drill_downs:
+        if (
+            drill_down.step == step
+            and drill_down.list_name.endswith(endings)
+            and drill_down.list_name.startswith(of)
+        ):
+            missing = finding.code == "key-missing" and not drill_down.list_name.endswith("-no-key")
+            fits = drill_down.table == of and (drill_down.reason == _NO_KEY) == missing
+            if not finding.code.startswith("key-") or (fits and drill_down.rows == finding.count):
+                return drill_down
+    return None
+
+
+def drill_down_of_line(
+    line: LedgerLine, step: int, drill_downs: Sequence[DrillDown]
+) -> DrillDown | None:
+    """The rows that a line of the ledger leaves out, where they are listed.
+
+    >>> drill_down_of_line(LedgerLine("rows of hives", 4), 1, ()) is None
+    True
+    """
+    if line.rows >= 0:
+        return None
+    alike = [
+        drill_down
+        for drill_down in drill_downs
+        if drill_down.step == step
+        and drill_down.list_name
+        and drill_down.rows == -line.rows
+        and (drill_down.reason == _NO_KEY) == ("missing key" in line.reason)
+    ]
+    return next((a for a in alike if a.table in line.reason), alike[0] if alike else None)

@@ -1,0 +1,161 @@
+"""Keys without a match as a page's script has them settled by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from hashlib import sha256
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from plait.core.codes.dense_codes import dense_rank, first_row_of_each_code
+from plait.core.keys.crosswalk import crosswalk_column_names, parse_crosswalk
+from plait.core.operations.keys import KeyAudit
+from plait.core.table.table import Table
+from plait.core.text.cells import to_text
+from plait.core.unmatched.diagnosis import UnmatchedDiagnosis
+
+Numbers = npt.NDArray[np.int64]
+
+MOST_KEYS, MOST_OTHERS, _MOST_COLUMNS, _LONGEST = 2000, 4000, 12, 2000
+
+
+def pack_unmatched_keys(
+    key_audit: KeyAudit, why: UnmatchedDiagnosis, again: str, pairs: Table | None
+) -> dict[str, Any]:
+    """What the script needs.
+
+    Parameters
+    ----------
+    found : Audited
+        Of two tables.
+    why : WhyNot
+    again : str
+        The command that joins them with the pairs.
+    pairs : Table or None
+        A crosswalk that was used already: its pairs are saved with the others.
+
+    Returns
+    -------
+    dict
+        ``side``: whose keys are without a match, 0 left, 1 right; ``keys``: those, the likeliest
+        first, each with its nearest; ``others``: keys of the other side, those that are near,
+        then those that match nothing; each with the columns beside the key on its first row.
+    """
+    side, one = why.side, why.suggestions
+    mine, theirs = (one.left, one.right) if side == 0 else (one.right, one.left)
+    counts = [key_audit.coding.counts(number) for number in (0, 1)]
+    alone = np.flatnonzero((counts[side] > 0) & (counts[1 - side] == 0))
+    free = np.flatnonzero((counts[1 - side] > 0) & (counts[side] == 0))
+    best = np.zeros(key_audit.coding.code_count)
+    np.maximum.at(best, mine, one.score)
+    lost = alone[np.argsort(-best[alone], kind="stable")][:MOST_KEYS]
+    named = dense_rank(theirs[np.isin(mine, lost)])[0]
+    matched = np.flatnonzero((counts[1 - side] > 0) & (counts[side] > 0))
+    rest = np.concatenate([free, matched])[: MOST_OTHERS + len(named)]
+    others = np.concatenate([named, rest[~np.isin(rest, named)]])[: max(MOST_OTHERS, len(named))]
+    shown = np.isin(mine, lost)
+    near = _near(why, mine, np.where(shown, theirs, -1), others, key_audit.coding.code_count)
+    names = crosswalk_column_names(tuple(zip(*key_audit.key, strict=True)))
+    return {
+        "side": side,
+        "sources": [table.name for table in key_audit.sources],
+        "names": names,
+        "columns": [_beside(key_audit, number) for number in (0, 1)],
+        "keys": [
+            {**key, "near": near.get(code, [])}
+            for key, code in zip(_keys(key_audit, side, lost), lost.tolist(), strict=True)
+        ],
+        "unmatched": len(alone),
+        "others": [
+            {**other, "matched": bool(counts[side][code])}
+            for other, code in zip(_keys(key_audit, 1 - side, others), others.tolist(), strict=True)
+        ],
+        "carried": _carried(pairs, len(names[0])),
+        "again": again,
+        "remembered": _digest(key_audit),
+    }
+
+
+def _near(
+    why: UnmatchedDiagnosis, mine: Numbers, theirs: Numbers, numbers: Numbers, size: int
+) -> dict[int, list[dict[str, Any]]]:
+    """For each key what is near to it, the nearest first."""
+    one, place = why.suggestions, np.full(size + 1, -1)  # the last is that of -1
+    place[numbers] = np.arange(len(numbers))
+    near: dict[int, list[dict[str, Any]]] = {}
+    for at in np.flatnonzero(place[theirs] >= 0).tolist():
+        payload = {
+            "other": int(place[theirs[at]]),
+            "score": round(float(one.score[at]), 2),
+            "why": _why(why) if one.ignoring[at] else "near",
+            "sure": bool(one.sure[at]),
+        }
+        near.setdefault(int(mine[at]), []).append(payload)
+    return near
+
+
+def _why(why: UnmatchedDiagnosis) -> str:
+    return f"ignoring {','.join(why.best.ways)}" if why.best else "near"
+
+
+def _beside(key_audit: KeyAudit, number: int) -> list[str]:
+    """The columns beside the key."""
+    names = key_audit.sources[number].column_names
+    return [name for name in names if name not in key_audit.key[number]][:_MOST_COLUMNS]
+
+
+def _keys(key_audit: KeyAudit, number: int, codes: Numbers) -> list[dict[str, Any]]:
+    """Keys of a table: their parts, how many rows they are on, and the cells beside them."""
+    table, coding = key_audit.sources[number], key_audit.coding
+    counts, first = (
+        coding.counts(number),
+        first_row_of_each_code(coding.codes[number], coding.code_count),
+    )
+    parts = [
+        column.texts.take(pa.array(part[codes])).to_pylist()
+        for part, column in zip(coding.distinct, coding.key_columns, strict=True)
+    ]
+    kept = table.take(first[codes])
+    cells = [
+        to_text(kept.cells(kept.column(name), 0, kept.rows)).to_pylist()
+        for name in _beside(key_audit, number)
+    ]
+    return [
+        {
+            "parts": [part[at] or "" for part in parts],
+            "rows": int(counts[code]),
+            "cells": [_cut(column[at]) for column in cells],
+        }
+        for at, code in enumerate(codes.tolist())
+    ]
+
+
+def _cut(cell: str | None) -> str | None:
+    return cell if cell is None or len(cell) <= _LONGEST else f"{cell[:_LONGEST]}…"
+
+
+def _carried(pairs: Table | None, parts: int) -> list[list[Sequence[str]]]:
+    """The pairs of a crosswalk that was used."""
+    if pairs is None:
+        return []
+    across = parse_crosswalk(pairs, parts)
+    sides = [
+        [
+            to_text(across.table.cells(across.table.column(name), 0, across.table.rows)).to_pylist()
+            for name in names
+        ]
+        for names in (across.left, across.right)
+    ]
+    return [
+        [[column[row] or "" for column in side] for side in sides]
+        for row in range(across.table.rows)
+    ]
+
+
+def _digest(key_audit: KeyAudit) -> str:
+    """What decisions are remembered under: the same for the same files and key."""
+    said = repr(([table.path or table.name for table in key_audit.sources], key_audit.key))
+    return sha256(said.encode()).hexdigest()[:16]

@@ -1,0 +1,123 @@
+"""The pages of single commands."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from plait._version import __version__
+from plait.core.base.findings import Finding, by_severity, summarize_findings
+from plait.core.operations.compare import Comparison
+from plait.core.operations.keys import KeyAudit
+from plait.core.operations.survey import Survey
+from plait.core.table.key_spec import format_key_option
+from plait.core.table.table import Table
+from plait.report.account import Account
+from plait.report.as_json import suggestion_dicts
+from plait.report.changes import AccountDiff, changed_columns
+from plait.report.html.key_pairs import pack_unmatched_keys
+from plait.report.html.render import pack_script_data, render_template
+from plait.report.html.survey_data import pack_survey_rows
+
+
+def write_page(account: Account, target: Path) -> None:
+    """Write the page.
+
+    Parameters
+    ----------
+    account : Account
+        With at least one ledger entry.
+    target : Path
+    """
+    target.write_text(page(account), encoding="utf-8")
+
+
+def page(account: Account) -> str:
+    """The page as text; every value from data is escaped."""
+    return render_template(
+        "page.html.jinja",
+        ("common", "tables"),
+        account=account,
+        version=__version__,
+        findings=by_severity(account.findings),
+        match=account.matches[-1] if account.matches else None,
+    )
+
+
+def write_keys_page(
+    key_audit: KeyAudit,
+    findings: Sequence[Finding],
+    target: Path,
+    again: str = "",
+    pairs: Table | None = None,
+) -> None:
+    """Write the audit as one HTML page that needs nothing from outside.
+
+    Parameters
+    ----------
+    found : Audited
+    findings : sequence of Finding
+    target : Path
+    again : str
+        The command that joins the two tables with the pairs that are settled on the page.
+    pairs : Table, optional
+        A crosswalk that was used.
+    """
+    working = pack_unmatched_keys(key_audit, key_audit.why, again, pairs) if key_audit.why else None
+    text = render_template(
+        "keys.html.jinja",
+        ("common", "tables", "csv", "pairs", "keys") if working else ("common", "tables"),
+        found=key_audit,
+        suggestions=suggestion_dicts(key_audit, key_audit.why) if key_audit.why else [],
+        most=max((holding.keys for holding in key_audit.holdings), default=1) or 1,
+        version=__version__,
+        told=by_severity(findings),
+        packed=pack_script_data(working) if working else "",
+    )
+    target.write_text(text, encoding="utf-8")
+
+
+def write_survey_page(survey: Survey, sizes: Mapping[str, int], target: Path) -> None:
+    """Write the survey as one HTML page that needs nothing from outside.
+
+    Parameters
+    ----------
+    found : Survey
+    sizes : mapping of str to int
+        Bytes of each source.
+    target : Path
+    """
+    data = pack_survey_rows(survey)
+    text = render_template(
+        "survey.html.jinja",
+        ("common", "tables", "choices", "fields", "survey"),
+        survey=survey,
+        sizes=sizes,
+        version=__version__,
+        told=summarize_findings(survey.findings),
+        every=by_severity(survey.findings),
+        joins=[(relation, format_key_option(relation.key)) for relation in survey.relations],
+        sources=sum(len(family.tables) for family in survey.families),
+        rows=sum(f.rows for f in survey.families),
+        kept=data.rows,
+        packed=data.packed,
+    )
+    target.write_text(text, encoding="utf-8")
+
+
+def write_compared_page(
+    comparison: Comparison, accounts: AccountDiff | None, findings: Sequence[Finding], target: Path
+) -> None:
+    """Write it as one HTML page that needs nothing from outside."""
+    text = render_template(
+        "compared.html.jinja",
+        ("common", "tables"),
+        found=comparison,
+        changes=comparison.changes,
+        columns=changed_columns(comparison.columns),
+        by_source=(),
+        accounts=accounts,
+        findings=by_severity(findings),
+        version=__version__,
+    )
+    target.write_text(text, encoding="utf-8")
