@@ -110,3 +110,17 @@ def test_the_commands_about_databases_run_on_a_server(plait, tmp_path, postgres,
 def test_links_lead_somewhere(page):
     for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", page.read_text(encoding="utf-8")):
         assert "://" in target or (page.parent / target).exists(), target
+
+
+def test_what_goes_in_and_comes_out_is_as_the_readme_shows(plait, tmp_path):
+    text = (ROOT / "README.md").read_text(encoding="utf-8")
+    shown = text.partition("## What goes in")[2].partition("## Two commands")[0]
+    sources, answer, result = re.findall(r"```(?:text)?\n(.*?)```", shown, re.DOTALL)
+    pairs = [(line[:21].rstrip(), line[21:]) for line in sources.splitlines()]
+    for name, *lines in zip(*pairs, strict=True):
+        (tmp_path / name).write_text("".join(f"{line}\n" for line in lines if line))
+    command = shlex.split(re.findall(r"`plait (.*?)`", shown)[0])
+    ended = plait(*command)
+    assert [line.rstrip() for line in ended.err.splitlines()] == answer.splitlines()
+    plait(*command, "--ignore", "case,space", "--replace")
+    assert (tmp_path / "season.csv").read_text() == result

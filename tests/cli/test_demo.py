@@ -25,7 +25,10 @@ def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_p
     season = rows_of(folder / "handover" / "season.csv")
     unmatched = rows_of(folder / "handover" / "aside" / "8-visits-unmatched.csv")
     assert f"one dataset  plait-demo/handover/season.csv, {len(season):,} rows" in ended.err
-    assert f"matched      {len(season) - len(unmatched):,} visits, 14 of them only because" in ended.err
+    assert (
+        f"matched      {len(season) - len(unmatched):,} visits, 14 of them only because"
+        in ended.err
+    )
     assert sum(row["Breed"] == "" for row in season) == len(unmatched)
     assert "<svg" in (folder / "handover" / "report.html").read_text()
     assert (folder / "handover" / "report.html").stat().st_size < 3_000_000
