@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable, Iterable
-from textwrap import fill
+from dataclasses import replace
 from typing import Any
 
 from plait.core.base.errors import UsageError
@@ -12,7 +12,6 @@ from plait.core.specs.option import InputArity, OperationSpec, Option, OptionKin
 from plait.core.table.key_spec import parse_names
 
 _MOST_DIGITS = 15
-_WIDTH = 79
 _SOURCES = {
     InputArity.ONE: "a file, file#sheet, or name=path",
     InputArity.EACH: "a file, file#sheet or name=path; the left table first",
@@ -69,13 +68,17 @@ def format_help(verb: OperationSpec) -> dict[str, str]:
     """What the help of a command says around its options."""
     word = "examples" if len(verb.examples) > 1 else "example"
     lines = "".join(f"\n  {example}" for example in verb.examples)
-    return {"description": fill(verb.description, _WIDTH), "epilog": f"{word}:{lines}"}
+    return {"description": verb.description, "epilog": f"{word}:{lines}"}
 
 
 def add_operation_arguments(parser: argparse.ArgumentParser, verb: OperationSpec) -> None:
     """The sources of a verb, and its options."""
     add_source_arguments(parser, verb.arity)
-    add_option_arguments(parser, verb.options)
+    first = [option for option in verb.options if option.name in verb.daily]
+    rest = [option for option in verb.options if option.name not in verb.daily]
+    add_option_arguments(parser, [replace(option, group="") for option in first])
+    more = f"more options of {verb.name}" if first else ""
+    add_option_arguments(parser, [replace(option, group=option.group or more) for option in rest])
 
 
 def add_source_arguments(

@@ -58,9 +58,8 @@ def add_guard(group: argparse._ArgumentGroup) -> None:
 
 
 def add_output_arguments(parser: argparse.ArgumentParser) -> None:
-    """Where results go, and what is shown."""
-    group = parser.add_argument_group("output")
-    group.add_argument(
+    """Where results go, and what is shown; what is used daily stands with the options above."""
+    parser.add_argument(
         "--out",
         action=_Target,
         metavar="FILE",
@@ -71,12 +70,7 @@ def add_output_arguments(parser: argparse.ArgumentParser) -> None:
             "on standard output)"
         ),
     )
-    group.add_argument(
-        "--append",
-        action="store_true",
-        help="add the rows to an existing database table",
-    )
-    group.add_argument(
+    parser.add_argument(
         "--aside",
         type=_aside,
         metavar="DIR|#PREFIX",
@@ -85,6 +79,13 @@ def add_output_arguments(parser: argparse.ArgumentParser) -> None:
             "--out), or, with the ledger, tables of the database that --out names, such "
             "as '#season_'"
         ),
+    )
+    _add_report(parser)
+    group = parser.add_argument_group("output")
+    group.add_argument(
+        "--append",
+        action="store_true",
+        help="add the rows to an existing database table",
     )
     group.add_argument(
         "--aside-limit",
@@ -96,7 +97,7 @@ def add_output_arguments(parser: argparse.ArgumentParser) -> None:
         ),
     )
     add_guard(group)
-    add_message_arguments(group)
+    _add_messages(group)
 
 
 def _codes(text: str) -> tuple[str, ...]:
@@ -117,8 +118,17 @@ def _limit(text: str) -> int:
 
 
 def add_message_arguments(group: Any) -> None:
-    """What is told, and when that is a failure."""
+    """Where a report goes, what is shown, and when that is a failure."""
+    _add_report(group)
+    _add_messages(group)
+
+
+def _add_report(group: Any) -> None:
     group.add_argument("--report", type=Path, metavar="FILE", help="write a report as an HTML page")
+    group.add_argument("--replace", action="store_true", help="overwrite existing files")
+
+
+def _add_messages(group: Any) -> None:
     group.add_argument(
         "--fail-on",
         type=_codes,
@@ -129,7 +139,6 @@ def add_message_arguments(group: Any) -> None:
             "these codes, or of this severity (note, warning, error) or worse"
         ),
     )
-    group.add_argument("--replace", action="store_true", help="overwrite existing files")
     group.add_argument(
         "--json",
         action="store_true",
@@ -177,7 +186,7 @@ def add_plan_message_arguments(parser: argparse.ArgumentParser) -> None:
 
 def add_job_arguments(parser: argparse.ArgumentParser) -> None:
     """How much memory the work may take."""
-    group = parser.add_argument_group("work")
+    group = parser.add_argument_group("memory and workers")
     group.add_argument(
         "--memory",
         metavar="SIZE",

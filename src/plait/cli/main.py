@@ -61,6 +61,9 @@ _NO_MEMORY = (
 )
 _VALUE = re.compile("-[^-A-Za-z]")  # no option: those begin with two of them, but for -h
 
+_WIDTH = 79
+_OPERANDS: dict[Any, str] = {"+": "{0} …", "?": "[{0}]", 2: "{0} {0}"}  # by nargs
+# As sysexits.h has it for an internal error: never 1, which means an expectation was not met.
 STATUS = 70
 
 
@@ -71,6 +74,18 @@ class CommandLineParser(argparse.ArgumentParser):
         options.setdefault("allow_abbrev", False)
         options.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
         super().__init__(**options)
+
+    def format_help(self) -> str:
+        """The help; its first line names the sources, and leaves the options to their list."""
+        from textwrap import fill
+
+        self.description = fill(self.description or "", _WIDTH)
+        operands = [
+            _OPERANDS.get(action.nargs, "{0}").format(action.metavar or action.dest)
+            for action in self._get_positional_actions()
+        ]
+        self.usage = self.usage or " ".join([self.prog, *operands, "[OPTION …]"])
+        return super().format_help()
 
     def error(self, message: str) -> NoReturn:
         """Raise what is wrong, to be told as all else is."""
@@ -289,9 +304,6 @@ def _tell(error: PlaitError) -> int:
         error.remedy = describe_aborted_state()
     print_error(error)
     return error.status
-
-
-"""As ``sysexits.h`` has it for an internal error: never 1, which means an expectation failed."""
 
 
 def report_internal_error(error: Exception, words: Sequence[str], stands: str) -> int:

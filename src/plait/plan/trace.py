@@ -370,7 +370,8 @@ def _of_source(
             told_of.append(f"{said['name']} {one.said(key)} no longer exists")
         elif found[row].sum != one.sum:
             told_of.append(
-                f"{said['name']} {one.said(key)} has changed since the run; its present text is shown"
+                f"{said['name']} {one.said(key)} has changed since the run; its present text is "
+                "shown"
             )
     return found, told_of
 

@@ -55,7 +55,7 @@ _SHOWN = 3
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
     parser.add_argument("plan", type=Path, nargs="?", metavar="PLAN", help="the plan file (TOML)")
-    times = parser.add_argument_group("when")
+    times = parser.add_argument_group("time of the runs")
     times.add_argument("--daily", metavar="HH:MM", help="every day")
     times.add_argument(
         "--weekly", nargs=2, metavar=("DAY", "HH:MM"), help="every week on mon, tue, …"

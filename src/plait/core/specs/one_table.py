@@ -22,7 +22,7 @@ _OPTIONS = (
         "split",
         OptionKind.LINES,
         "split the cells of a column into several new columns",
-        placeholder="'COLUMN:SIGNS into A,B'",
+        placeholder="'COLUMN:DELIMITERS into A,B'",
     ),
     Option(
         "replace_value",
@@ -83,7 +83,7 @@ MEND = OperationSpec(
         "plait mend visits.csv --rename 'Hive no.=Hive' --compute 'Half=kg / 2' --where 'kg > 0' "
         "--out mended.csv",
     ),
-    options=tuple(replace(o, group="mending") for o in _OPTIONS),
+    options=tuple(replace(o, group="changes, applied in this order") for o in _OPTIONS),
     python_inputs=("source",),
     positional_count=0,
     doctest="""\

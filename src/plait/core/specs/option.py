@@ -116,6 +116,8 @@ class OperationSpec:
         How many options such a call may give without their names.
     doctest : str
         An example of such a call, as a doctest.
+    daily : tuple of str
+        The options that help shows first; none: all that have no group.
     """
 
     name: str
@@ -130,6 +132,7 @@ class OperationSpec:
     python_inputs: tuple[str, ...]
     positional_count: int
     doctest: str
+    daily: tuple[str, ...] = ()
 
 
 def run_operation(

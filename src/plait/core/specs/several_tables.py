@@ -137,6 +137,7 @@ JOIN = OperationSpec(
 >>> hives = {"hive": ["1"], "breed": ["Buckfast"]}
 >>> join(visits, hives, key="hive").table.to_dict()
 {'hive': ['1', '2'], 'kg': ['12.50', '9'], 'breed': ['Buckfast', None]}""",
+    daily=("key", "kind", "cardinality", "take", "prefer", "ignore"),
 )
 
 BESIDE = OperationSpec(

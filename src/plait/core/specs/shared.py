@@ -63,29 +63,29 @@ READING = (
         OptionKind.TEXT,
         "the text encoding, such as windows-1252 or utf-16 (default: detected)",
         placeholder="NAME",
-        group="reading",
+        group="reading sources",
     ),
     Option(
         "delimiter",
         OptionKind.TEXT,
         "the character between cells: any one character, or comma, semicolon, tab "
         "or pipe (default: detected)",
-        placeholder="SIGN",
-        group="reading",
+        placeholder="CHARACTER",
+        group="reading sources",
     ),
     Option(
         "quote",
         OptionKind.TEXT,
         "the character around quoted cells (default: detected)",
-        placeholder="SIGN",
-        group="reading",
+        placeholder="CHARACTER",
+        group="reading sources",
     ),
     Option(
         "escape",
         OptionKind.TEXT,
         "the character that escapes a quote inside a cell (default: detected)",
-        placeholder="SIGN",
-        group="reading",
+        placeholder="CHARACTER",
+        group="reading sources",
     ),
     Option(
         "header_line",
@@ -93,7 +93,7 @@ READING = (
         "the line of the header, or its row in a sheet, counted from 1; for a "
         "header of several rows, the first and the last: 2-3 (default: detected)",
         placeholder="N",
-        group="reading",
+        group="reading sources",
     ),
     Option(
         "footer",
@@ -101,7 +101,7 @@ READING = (
         "the number of rows at the end to set aside, such as totals",
         0,
         placeholder="N",
-        group="reading",
+        group="reading sources",
     ),
     Option(
         "ragged",
@@ -109,7 +109,7 @@ READING = (
         "what to do with rows that have too few or too many cells",
         "error",
         ("error", "set-aside"),
-        group="reading",
+        group="reading sources",
     ),
     Option(
         "merged",
@@ -117,13 +117,13 @@ READING = (
         "the value of cells merged with the one above: nothing, or its value",
         "keep",
         ("keep", "fill"),
-        group="reading",
+        group="reading sources",
     ),
     Option(
         "as_shown",
         OptionKind.FLAG,
         "take numbers of a workbook with the zeros in front that their format shows",
-        group="reading",
+        group="reading sources",
     ),
     Option(
         "query",
@@ -131,7 +131,7 @@ READING = (
         "a SELECT statement, in the database's own SQL, to read instead of a table; "
         "for one of several sources: 'NAME=SELECT …'",
         placeholder="SELECT …",
-        group="reading",
+        group="reading sources",
     ),
     Option(
         "timeout",
@@ -139,14 +139,14 @@ READING = (
         "the most seconds that a database or an address may take in total (default: four hours for "
         "an answer)",
         placeholder="SECONDS",
-        group="reading",
+        group="reading sources",
     ),
     Option(
         "limit",
         OptionKind.PAIRS,
         "size limits: record, columns, cells, members, depth, unpacked, view-seconds, view-rows",
         placeholder="NAME=N",
-        group="reading",
+        group="reading sources",
     ),
 )
 LABEL = Option(

@@ -30,7 +30,7 @@ from plait.plan.file.toml import remedy_as_toml
 
 OnProgress = Callable[[int], None]
 
-MOST_ROWS = 2**31 - 1
+MOST_ROWS = 2**31 - 1  # row numbers have 32 bits
 
 
 @dataclass(frozen=True)
@@ -215,9 +215,6 @@ def tables_by_source_name(
     for resolved_source, table in zip(resolved_sources, tables, strict=True):
         named.setdefault(resolved_source.group, []).append(table)
     return named
-
-
-"""Row numbers have 32 bits."""
 
 
 def check_stack_sizes(loaded_plan: LoadedPlan, named: Mapping[str, Sequence[Table]]) -> None:
