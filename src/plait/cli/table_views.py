@@ -210,7 +210,7 @@ def _contents(column: ColumnProfile) -> tuple[str, str]:
     rows = [times for _, times in column.commonest]
     if rows[0] == 1:
         span = f"{format_short_value(column.smallest)} … {format_short_value(column.largest)}"
-        return " " * _MIN_TEXT_WIDTH, escape_unprintable(f"{span}, each once")
+        return " " * _MIN_TEXT_WIDTH, escape_unprintable(f"{span}, all different")
     shares = (
         f"{format_short_value(text)} {format_percent(times, present)}"
         for text, times in column.commonest
@@ -322,7 +322,7 @@ def _without_longer(keys: Sequence[CandidateKey]) -> list[CandidateKey]:
 def describe_candidate_key(key: CandidateKey) -> str:
     """A candidate key in words."""
     said = f"{','.join(key.columns)}, unique"
-    said += f" but for {pluralize(key.in_the_way, 'row')}" if key.in_the_way else ""
+    said += f" except for {pluralize(key.in_the_way, 'row')}" if key.in_the_way else ""
     return said + (", possibly by chance" if key.by_chance else "")
 
 

@@ -248,7 +248,7 @@ def render_findings(
     for finding in shown:
         yield _finding(finding, None if verbose else examples)
     if len(shown) < len(findings):
-        yield Text(f"  and {len(findings) - len(shown):,} more: --verbose shows all")
+        yield Text(f"  and {len(findings) - len(shown):,} more: --verbose")
 
 
 def _summary(findings: Sequence[Finding]) -> str:

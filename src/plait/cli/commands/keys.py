@@ -258,7 +258,7 @@ def _show_why(out: Console, key_audit: KeyAudit, why: UnmatchedDiagnosis, verbos
         out.print(_gains(why, left, right))
     if any(why.failing):
         out.print()
-        out.print(Text("which part of the key fails", style="bold"))
+        out.print(Text("which part of the key does not match", style="bold"))
         out.print(_failing(why, (left, right)))
     for one in why.elsewhere:
         out.print(

@@ -249,7 +249,7 @@ def _fitting(
         yield Group(Text(), render_schema_group(one, sizes, width, (), 0, 1))
     rest = [one.family.name for one in largest[len(shown) :]]
     if rest:
-        yield Text(f"\nand {pluralize(len(rest), 'shape')} more: --verbose shows all", style="dim")
+        yield Text(f"\nand {pluralize(len(rest), 'layout')} more: --verbose", style="dim")
 
 
 def _mattering(schema_group_survey: SchemaGroupSurvey, found: Survey) -> list[str]:

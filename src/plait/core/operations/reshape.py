@@ -346,7 +346,7 @@ def _typed(table: Table, moved: Sequence[str]) -> tuple[Finding, ...]:
             "types-differ",
             "note",
             len(moved),
-            f"the columns put under one another in {table.name} have different types; "
+            f"the stacked columns of {table.name} have different types; "
             "their cells are written as text",
             where=table.name,
         ),

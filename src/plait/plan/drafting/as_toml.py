@@ -19,9 +19,8 @@ def plan_text(draft: Draft) -> str:
 
 
 def _lines(draft: Draft) -> Iterator[str]:
-    yield "# A starter plan, drafted from the sources. You can run it now: plait run"
-    yield "# To see what it would do: plait check. For every key: plait help plan. Open"
-    yield "# decisions are in comments."
+    yield "# A starter plan, drafted from the sources. Open decisions are comments."
+    yield "# Preview it: plait check. Run it: plait run. Every key explained: plait help plan."
     yield ""
     yield f"title = {toml_string(draft.base.name.replace('-', ' ').capitalize())}"
     for one in (draft.base, *draft.others):
@@ -74,7 +73,7 @@ def _paths(paths: Iterable[str]) -> str:
 def _stack(drafted_source: DraftedSource) -> Iterator[str]:
     yield "[[step]]"
     name = toml_string(drafted_source.name)
-    yield f"stack = {name}  # {drafted_source.extracts} extracts under one another"
+    yield f"stack = {name}  # {drafted_source.extracts} extracts, one below the other"
     if drafted_source.same:
         yield from _comment("Headings that look like one spelt differently:")
         pairs = ", ".join(
@@ -83,7 +82,7 @@ def _stack(drafted_source: DraftedSource) -> Iterator[str]:
         )
         yield f"same = {{ {pairs} }}"
     if drafted_source.repeats:
-        yield f"distinct = true  # {drafted_source.repeats:,} rows equal an earlier one"
+        yield f"distinct = true  # {drafted_source.repeats:,} rows identical to an earlier row"
 
 
 def _join(left: str, drafted_join: DraftedJoin, into: bool) -> Iterator[str]:

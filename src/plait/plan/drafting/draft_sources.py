@@ -152,7 +152,7 @@ def _open(schema_group_survey: SchemaGroupSurvey) -> Iterator[str]:
             form, unfit = column.nearly.form, pluralize(column.nearly.unfit, "cell")
             shown = ", ".join(map(repr, column.nearly.examples[:2]))
             yield (
-                f"{name} is {form.partition(':')[0]} but for {unfit} ({shown}). "
+                f"{name} is {form.partition(':')[0]} except for {unfit} ({shown}). "
                 f'type = {{ {toml_string(name)} = {toml_string(form)} }}, unfit = "set-aside"'
             )
         if column.markers and column.kind == "text":

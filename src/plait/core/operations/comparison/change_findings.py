@@ -142,7 +142,7 @@ def _of_rows(
             severity,
             len(rows),
             f"{pluralize(len(rows), 'row')} {where}",
-            "--out changes.csv lists them",
+            "to list them: --out changes.csv",
             table.name,
             tuple(
                 FindingExample(format_key(table, names, int(row)), table.source_rows(int(row)))
@@ -180,7 +180,7 @@ def _of_cells(
             "note",
             column_change.cells,
             f"{pluralize(column_change.cells, 'cell')} of {column_change.name} changed",
-            "--out changes.csv lists them",
+            "to list them: --out changes.csv",
             column_change.name,
             tuple(
                 _example(old, new, key, column_change, int(before), int(after))
