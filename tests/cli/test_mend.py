@@ -153,9 +153,9 @@ def test_survey_tells_and_writes_a_page(plait, tmp_path):
     assert ended.finding("header-variant")["remedy"].startswith("--same 'Moisture %=Moistre %'")
     assert len(ended.json["profiles"]) == 15
     page = (tmp_path / "survey.html").read_text()
-    assert "Which could join which" in page
+    assert "Possible joins" in page
     assert "://" not in page
-    assert "15 sources of 5 shapes" in ended.err
+    assert "15 sources of 5 layouts" in ended.err
     assert max(map(len, plait("survey", *paths).out.splitlines())) <= 80
     assert plait("survey", *paths, "--fail-on", "header-variant", "--quiet").status == 1
 

@@ -131,7 +131,7 @@ def survey_summary(found: Survey) -> str:
     """How many sources, shapes and rows, and how many could not be read."""
     sources, shapes = len(_sources(found)), len(found.families)
     rows = sum(family.rows for family in found.families)
-    of_shapes = f" of {pluralize(shapes, 'shape')}" if shapes < sources else ""
+    of_shapes = f" of {pluralize(shapes, 'layout')}" if shapes < sources else ""
     unread = sum(finding.code == "unreadable" for finding in found.findings)
     not_read = f"; {pluralize(unread, 'file')} cannot be read" if unread else ""
     text = f"{pluralize(sources, 'source')}{of_shapes}, {pluralize(rows, 'row')}{not_read}"

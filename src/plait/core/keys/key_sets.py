@@ -107,7 +107,7 @@ def membership_masks(counts: Sequence[Counts]) -> npt.NDArray[np.int64]:
     if len(counts) > MOST_TABLES:
         raise UsageError(
             f"cannot compare the keys of {len(counts)} sources at once",
-            remedy=f"stack those of one shape first, or name at most {MOST_TABLES}",
+            remedy=f"first stack those with the same columns, or name at most {MOST_TABLES}",
         )
     mask = np.zeros(len(counts[0]), np.int64)
     for number, count in enumerate(counts):

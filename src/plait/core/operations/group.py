@@ -347,7 +347,7 @@ def _missing_values(
             len(short),
             f"{pluralize(len(short), 'group')} with fewer values of {column} than rows, "
             f"which affects {', '.join(o.name for o in ones)}{said}",
-            f"--take '{column} values=count:{column}' adds their number as a column",
+            f"to add their number as a column: --take '{column} values=count:{column}'",
             f"{table.name}, column {column}",
             tuple(_rests_on(table, by, groups, figure, int(s)) for s in short[:MOST_EXAMPLES]),
         )

@@ -287,7 +287,7 @@ def raise_on_schema_mismatch(said: Sequence[str], where: str) -> None:
     """
     if said:
         raise OutputError(
-            f"the table has another shape: {'; '.join(said)}",
+            f"the columns of the table differ: {'; '.join(said)}",
             where,
             "make the columns match with plait mend, or replace the table: --replace",
         )
