@@ -110,7 +110,7 @@ def _ended(main: Any, words: list[str]) -> tuple[int, str]:
     out, err = io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace"), io.StringIO()
     with redirect_stdout(out), redirect_stderr(err):
         try:
-            status = run_command_line(words)
+            status = main(words)
         except SystemExit as ended:
             status = int(ended.code or 0)
     said = err.getvalue()

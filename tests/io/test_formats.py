@@ -65,7 +65,7 @@ def test_text_stays_text_and_numbers_numbers_through_every_format(tmp_path, endi
         one if one.name != "id" else type(one)(one.name, one.cell_refs, "text")
         for one in table.columns
     )
-    table = type(table)(table.name, declared, table.strands, table.rows)
+    table = type(table)(table.name, declared, table.fragments, table.rows)
     target = tmp_path / f"t.{ending}"
     write_table(table, target, f".{ending}")
     again = read(target)

@@ -27,7 +27,7 @@ def traced(table: Table, name: str, row: int) -> set[Cell]:
     for leaf in table.provenance(name):
         if not term_row_mask(table, leaf)[row]:
             continue
-        thread = lineage_path(table.strands[leaf.fragment], every)
+        thread = lineage_path(table.fragments[leaf.fragment], every)
         _, origins, rows = thread.rows(row, row + 1)
         for origin, at in zip(origins.tolist(), rows.tolist(), strict=True):
             source = thread.origins[origin].name

@@ -260,7 +260,7 @@ def _origins_of(table: Table, target: object) -> list[Source]:
     """The tables of databases that a table came from."""
     found = []
     for path in {
-        origin.path for strand in table.strands for origin in strand.origins if origin.path
+        origin.path for strand in table.fragments for origin in strand.origins if origin.path
     }:
         if is_address(path):
             whole, _, part = path.partition("#")
@@ -306,7 +306,9 @@ def write(table: Input, out: str | Path, *, replace: bool = False, append: bool 
     target, part = split_file_and_table(out)
     whole = read_one_table(table)
     whole = whole.with_name(part or whole.name)
-    sources = [origin.path for strand in whole.strands for origin in strand.origins if origin.path]
+    sources = [
+        origin.path for strand in whole.fragments for origin in strand.origins if origin.path
+    ]
     with Delivery(sources, replace) as delivery:
         check_target(target, whole.name, delivery, append, _origins_of(whole, target))
         check_format_capacity(whole, {}, target)

@@ -72,7 +72,7 @@ def format_help(verb: OperationSpec) -> dict[str, str]:
 
 
 def add_operation_arguments(parser: argparse.ArgumentParser, verb: OperationSpec) -> None:
-    """The sources of a verb, and its options."""
+    """The sources of an operation, and its options."""
     add_source_arguments(parser, verb.arity)
     first = [option for option in verb.options if option.name in verb.daily]
     rest = [option for option in verb.options if option.name not in verb.daily]

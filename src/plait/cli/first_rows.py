@@ -82,10 +82,10 @@ def write_first_rows(
 
     Parameters
     ----------
-    verb : Verb
+    operation : Operation
     sources : sequence of Source
     values : mapping
-        What is asked of the verb.
+        What is asked of the operation.
     options : argparse.Namespace
     """
     if not _may_begin(verb, sources, options):

@@ -1,4 +1,4 @@
-"""A crew on a cluster: one that runs somewhere, or one of this machine's for the time being.
+"""A worker pool on a cluster: one that runs somewhere, or one of this machine's for the time being.
 
 The scheduler of ``distributed`` shares the calls out, and has them done again when a worker
 dies. What they need and give stands in a folder that all of them see.
@@ -46,7 +46,7 @@ _NO_PAGES = {
 def open_cluster_pool(
     folder: Path, memory: int, workers: int | None = None, cluster: str | None = None
 ) -> Iterator[ClusterWorkerPool]:
-    """A crew for as long as it is needed.
+    """A worker pool for as long as it is needed.
 
     Parameters
     ----------
@@ -243,7 +243,7 @@ class ClusterWorkerPool:
     def map_tasks(
         self, function: Callable[[Any, Any], Any], common: Any, items: Sequence[Any]
     ) -> Iterator[Any]:
-        """``function(common, item)`` for each item, in their order; see ``Crew``."""
+        """``function(common, item)`` for each item, in their order; see ``Worker pool``."""
         parcel, token = pack_payload(common, self._folder), secrets.token_hex(8)
         more, wanted = iter(items), result_affecting_versions()
         waiting: deque[Any] = deque()

@@ -115,7 +115,7 @@ def describe_column_provenance(
     """
 
     def way(number: int) -> str:
-        return lineage_path(table.strands[number], ways).name
+        return lineage_path(table.fragments[number], ways).name
 
     made = []
     for leaf in table.provenance(name):
@@ -277,7 +277,7 @@ def read_lineage_rows(file: Any, rows: Sequence[int]) -> dict[int, dict[str, Any
 
 def find_primary_key(table: Table) -> PrimaryKeyCells | None:
     """The key by which the rows of a table, as it was read, are known."""
-    origins = table.strands[0].origins
+    origins = table.fragments[0].origins
     return next(
         (origin.primary_key for origin in origins if isinstance(origin, SourceOrigin)), None
     )
@@ -289,7 +289,7 @@ def key_offsets(tables: Sequence[Table]) -> dict[str, int]:
     for table in tables:
         if find_primary_key(table):
             starts[table.name] = begin
-            begin += table.strands[0].stored_rows
+            begin += table.fragments[0].stored_rows
     return starts
 
 
@@ -314,7 +314,7 @@ def write_row_keys(tables: Sequence[Table], target: Path) -> int:
 
 def _spans(tables: Sequence[Table]) -> Iterator[tuple[PrimaryKeyCells, int, int]]:
     for table in tables:
-        known, rows = find_primary_key(table), table.strands[0].stored_rows
+        known, rows = find_primary_key(table), table.fragments[0].stored_rows
         for start in range(0, rows if known else 0, ROW_GROUP):
             assert known
             yield known, start, min(start + ROW_GROUP, rows)

@@ -204,7 +204,7 @@ def add_table_to_delivery(
     target : Path
     on_progress, guard, beside
         As for ``write_table``.
-    how : How, optional
+    how : TableWriteOptions, optional
         How it is written into a database.
 
     Returns

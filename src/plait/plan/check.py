@@ -48,8 +48,8 @@ class PlanForecast:
     ----------
     answer : str
         In one line.
-    steps : tuple of StepForeseen
-    ledger : tuple of Entry
+    steps : tuple of StepForecast
+    ledger : tuple of LedgerEntry
     findings : tuple of Finding
     seconds : float
         That a run would take: what was measured now, and the writing as fast as

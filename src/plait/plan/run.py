@@ -57,13 +57,13 @@ class ExpectationsNotMetError(ExpectationError):
 
     Parameters
     ----------
-    worked : Worked
+    worked : PlanExecution
         What was done.
-    expected : sequence of Expected
+    expected : sequence of ExpectationResult
         All that was expected.
     findings : sequence of Finding
         Those that must not occur, where they are the reason.
-    since : Since or None
+    since : ChangesSinceLastRun or None
         What is new, where it came to that.
     """
 
@@ -99,7 +99,7 @@ def judge_expectations(
 
     Parameters
     ----------
-    worked : Worked
+    worked : PlanExecution
     fail_on : iterable of str
         Codes and severities of findings that must not occur either.
 
@@ -120,9 +120,9 @@ class RunResult:
 
     Parameters
     ----------
-    worked : Worked
-    story : Story
-    record : Record
+    worked : PlanExecution
+    story : RunReport
+    record : RunRecord
         As the history has it.
     findings : tuple of Finding
         What was found after everything was handed over: a notice that could not be sent.
@@ -155,7 +155,7 @@ def run_plan(
     plan : str or Path
     settings : texts ``NAME=VALUE``, or a mapping
         Values for parameters that the plan declares.
-    phases : Phases
+    phases : ProgressReporter
     replace_ : bool
         Put the new handover in the place of an earlier one.
     fail_on : iterable of str

@@ -74,7 +74,7 @@ class CellTrace:
     ----------
     column : str
     value : str or None
-    origins : tuple of CellOrigin
+    origins : tuple of SourceCell
     more : int
         Origins beyond those listed.
     steps : tuple of (str, bool)

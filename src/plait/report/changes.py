@@ -54,9 +54,9 @@ class AccountDiff:
     ----------
     figures : mapping of str to (int, int)
         Then and now, of each figure that both have.
-    findings : tuple of FindingBetween
+    findings : tuple of FindingChange
         New ones first, then those that went, then those that stand.
-    sources : tuple of SourceBetween
+    sources : tuple of SourceChange
         New, gone, changed, and the same.
     """
 
@@ -212,11 +212,11 @@ class ChangesSinceLastRun:
     ----------
     when : str
         When that was: ``2031-05-03 06:00``.
-    compared : Compared
+    compared : Comparison
         Its dataset and this one.
-    accounts : Between
+    accounts : AccountDiff
         Its account and this one.
-    by_source : tuple of BySource
+    by_source : tuple of SourceRowChanges
         Those with any change, most first.
     """
 

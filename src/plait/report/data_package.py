@@ -40,8 +40,8 @@ def package_json(run_report: RunReport, outputs: Sequence[OutputSummary], seal: 
 
     Parameters
     ----------
-    story : Story
-    outputs : sequence of Output
+    story : RunReport
+    outputs : sequence of OutputSummary
         Every file of the handover but the descriptor, paths from its folder.
     seal : str
         By which whoever hands it over knows it again.

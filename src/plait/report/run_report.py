@@ -29,7 +29,7 @@ class ExpectationResult:
         What is the case.
     line : int
         Where the plan says it.
-    examples : tuple of Example
+    examples : tuple of FindingExample
         Where it does not hold.
     """
 
@@ -66,7 +66,7 @@ class SourceSummary:
 
 @dataclass(frozen=True)
 class StepSummary:
-    """A step: its verb, what it took, how many rows it gave, and how many it set aside."""
+    """A step: its operation, what it took, how many rows it gave, and how many it set aside."""
 
     title: str
     verb: str
@@ -100,32 +100,32 @@ class RunReport:
         What is handed over.
     account : Account
         Ledger, findings and files; its first outputs are the dataset.
-    sources : tuple of SourceSaid
-    shapes : mapping of str to tuple of Content
+    sources : tuple of SourceSummary
+    shapes : mapping of str to tuple of ColumnContents
         For each source of the plan, what its columns hold.
-    steps : tuple of StepSaid
-    contents : tuple of Content
+    steps : tuple of StepSummary
+    contents : tuple of ColumnContents
         The columns of the result.
     descriptions : mapping of str to str
     source_names : tuple of str
         The sources that ``missing_by`` of the contents counts.
     rows_by_source : tuple of int
         The result's rows of each of them.
-    match_coverage : Partners or None
-    unmatched : tuple of Unmatched
+    match_coverage : MatchCoverage or None
+    unmatched : tuple of UnmatchedCount
         For each join, the last first.
     left_out : int
         Rows that are in no result.
     key : tuple of str
         The key of the result, where one is known.
-    expected : tuple of Expected
-    changes : Since or None
+    expected : tuple of ExpectationResult
+    changes : ChangesSinceLastRun or None
         What is new since the last run that handed over.
-    entries_of : tuple of (int, tuple of Entry)
+    entries_of : tuple of (int, tuple of LedgerEntry)
         The ledger once more, by steps from 1; 0 for reading.
     found_in : tuple of int
         The step of each finding of the account; those after them are of writing.
-    drill_downs : tuple of Behind
+    drill_downs : tuple of DrillDown
         The rows behind numbers.
     """
 

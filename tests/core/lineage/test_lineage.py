@@ -76,7 +76,7 @@ def test_a_settled_cell_leads_to_the_row_it_was_chosen_from_and_the_row_to_all(r
     settled = settle(table, "yard,hive", {"kg": "max"}).table
     cells, ways = settled.to_dict(), lineage_paths(settled)
     of_kg = [
-        lineage_path(settled.strands[leaf.fragment], ways) for leaf in settled.provenance("kg")
+        lineage_path(settled.fragments[leaf.fragment], ways) for leaf in settled.provenance("kg")
     ]
     for row in range(settled.rows):
         key = cells["yard"][row], cells["hive"][row]

@@ -37,7 +37,7 @@ from plait.io.write import add_table_to_delivery
 
 
 def make_operation_command(name: str) -> Any:
-    """The command of a verb, as the modules beside this one are: help, arguments, and run."""
+    """The command of an operation, as the modules beside this one are: help, arguments, and run."""
     verb = OPERATIONS[name]
     return SimpleNamespace(
         HELP=format_help(verb),
@@ -54,7 +54,7 @@ def _add_arguments(verb: OperationSpec, parser: argparse.ArgumentParser) -> None
 
 
 def _sets_types(verb: OperationSpec) -> bool:
-    """Whether setting types is part of what the verb does, and not done before it."""
+    """Whether setting types is part of what the operation does, and not done before it."""
     return any(option.name == "type" for option in verb.options)
 
 
@@ -80,7 +80,7 @@ def _run(verb: OperationSpec, options: argparse.Namespace) -> int:
 
 
 def parse_sources(verb: OperationSpec, options: argparse.Namespace) -> list[Source]:
-    """The sources that the line names, as the verb takes them."""
+    """The sources that the line names, as the operation takes them."""
     given, queries = parse_read_options(options), parse_queries(options)
     if verb.arity is InputArity.ALL:
         return apply_per_source_options(
@@ -91,12 +91,12 @@ def parse_sources(verb: OperationSpec, options: argparse.Namespace) -> list[Sour
 
 
 def parse_option_values(verb: OperationSpec, options: argparse.Namespace) -> dict[str, Any]:
-    """What the line asks of a verb."""
+    """What the line asks of an operation."""
     return {option.name: _value(option, getattr(options, option.name)) for option in verb.options}
 
 
 def _value(option: Option, value: Any) -> Any:
-    """What the line gives for an option, as the verb takes it: a table is read."""
+    """What the line gives for an option, as the operation takes it: a table is read."""
     if option.kind is OptionKind.TABLE and value is not None:
         return read_source(find_one_source(value))
     return value

@@ -165,7 +165,7 @@ def _answer(plan_execution: PlanExecution, run_report: RunReport) -> Iterator[st
     tables = [output for output in run_report.account.outputs if is_address(output.path)]
     if tables:
         beside = pluralize(len(tables) - 1, "table")
-        more = f", and {beside} beside it" if tables[1:] else ""
+        more = f", and {beside} next to it" if tables[1:] else ""
         yield f"in database: {tables[0].path}, {pluralize(tables[0].rows, 'row')}{more}"
     yield f"the report:  {folder}/report.html"
     yield f"trace:       plait trace {folder} --row 1"

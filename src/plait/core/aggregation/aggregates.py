@@ -127,9 +127,9 @@ def compute_aggregate(
     Parameters
     ----------
     table : Table
-    groups : Groups
+    groups : RowGroups
         Of all its rows.
-    one : Wanted
+    one : FetchRequest
 
     Raises
     ------

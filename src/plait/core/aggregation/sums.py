@@ -95,7 +95,7 @@ def sum_groups(values: pa.Array, groups: RowGroups) -> pa.Array:
     ----------
     values : pyarrow.Array
         One a row, as ``numbers_of`` gives them.
-    groups : Groups
+    groups : RowGroups
 
     Returns
     -------

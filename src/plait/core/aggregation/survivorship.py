@@ -101,7 +101,7 @@ def apply_rule(table: Table, groups: RowGroups, name: str, rule: str) -> RuleOut
     Parameters
     ----------
     table : Table
-    groups : Groups
+    groups : RowGroups
         Of the table's rows.
     name : str
     rule : str

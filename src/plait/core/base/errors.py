@@ -25,7 +25,7 @@ class PlaitError(Exception):
     Attributes
     ----------
     option : str
-        The option of a verb that it is about, where it is known.
+        The option of an operation that it is about, where it is known.
 
     Examples
     --------

@@ -106,7 +106,7 @@ class Finding:
         What to do about it, ready to paste where that is possible.
     where : str
         The table, and the column where there is one.
-    examples : tuple of Example
+    examples : tuple of FindingExample
         Up to five.
     terms : tuple of str
         The texts that the message names, such as markers: whoever brings several findings

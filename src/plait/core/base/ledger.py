@@ -24,7 +24,7 @@ class LedgerEntry:
         What was done, in a few words.
     rows_in : mapping of str to int
         Rows of each input, by its name.
-    lines : tuple of Line
+    lines : tuple of LedgerLine
         Signed; the rows that come in are the first lines.
     rows_out : int
         Rows of the result.

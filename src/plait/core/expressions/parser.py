@@ -29,7 +29,7 @@ class SyntaxNode:
     op : str
         What it does: an operator in lower case, as ``like``, or a function's name
         in capitals, as ``UPPER``.
-    parts : tuple of Node
+    parts : tuple of SyntaxNode
         What it does that to.
     word : str
         The name of a column, the text of a literal, a type, a unit, a side.

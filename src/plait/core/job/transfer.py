@@ -74,7 +74,7 @@ def unpack_payload(parcel: Payload, keep: bool = True) -> Any:
 
     Parameters
     ----------
-    parcel : Parcel
+    parcel : Payload
     keep : bool
         Whether its file stays; else it goes when nothing in it is used any more.
 

@@ -82,12 +82,12 @@ def list_cell_conflicts(
     Parameters
     ----------
     both : Table
-        The joined rows; the left table's strands come first.
+        The joined rows; the left table's fragments come first.
     left_strands : int
         How many those are.
     key : sequence of str
         The left table's key columns.
-    found : sequence of Differing
+    found : sequence of ConflictingColumn
     """
     rows = np.concatenate([conflicting_column.rows for conflicting_column in conflicting_columns])
     shown = table.take(rows)
@@ -105,8 +105,8 @@ def list_cell_conflicts(
     sides = tuple(
         Table(name, (), strands, table.rows).take(rows)
         for name, strands in (
-            ("left", table.strands[:left_strands]),
-            ("right", table.strands[left_strands:]),
+            ("left", table.fragments[:left_strands]),
+            ("right", table.fragments[left_strands:]),
         )
     )
     for one_side in sides:
@@ -120,9 +120,9 @@ def _beside(table: Table, key: Sequence[str], made: dict[str, pa.ChunkedArray]) 
     """The key's columns, and the made ones behind them."""
     columns = [table.column(name) for name in key if table.has_column(name)]
     stored = {unused_name(name, [column.name for column in columns]): c for name, c in made.items()}
-    number = len(table.strands)
+    number = len(table.fragments)
     columns += [Column(name, ((number, name),)) for name in stored]
-    strands = (*table.strands, Fragment("conflicts", stored, ()))
+    strands = (*table.fragments, Fragment("conflicts", stored, ()))
     return Table("conflicts", tuple(columns), strands, table.rows)
 
 

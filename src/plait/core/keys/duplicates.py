@@ -44,7 +44,7 @@ class DuplicateKeys:
         ``conflicts`` have rows that differ.
     rows : int
         Rows that these keys are on.
-    repeat_examples, conflict_examples : tuple of Example
+    repeat_examples, conflict_examples : tuple of FindingExample
         The key, and for a conflict the first cell that differs.
     """
 
@@ -144,7 +144,7 @@ def _rows_of(keys: Flags, table: Table, codes: Codes) -> tuple[Table, Codes]:
 def _narrow_first(table: Table, key: Sequence[str]) -> list[Column]:
     def width(column: Column) -> int:
         strand, name = column.cell_refs[0]
-        return int(table.strands[strand].columns[name].nbytes)
+        return int(table.fragments[strand].columns[name].nbytes)
 
     return sorted((column for column in table.columns if column.name not in key), key=width)
 

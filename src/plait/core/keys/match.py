@@ -54,7 +54,7 @@ class KeyMatch:
 
     Parameters
     ----------
-    coding : Coding
+    coding : KeyCodes
         Of the left table, then the right.
     left_counts, right_counts : array of int64
         Rows of each key on that side.
@@ -116,7 +116,7 @@ def match_keys(coding: KeyCodes) -> KeyMatch:
 
     Parameters
     ----------
-    coding : Coding
+    coding : KeyCodes
         Of two tables.
 
     Returns
@@ -136,7 +136,7 @@ def semi_join_rows(key_match: KeyMatch, kind: str) -> Rows:
 
     Parameters
     ----------
-    matching : Matching
+    matching : KeyMatch
     kind : {"semi", "anti"}
         Those with a match, or those without one.
 
@@ -160,7 +160,7 @@ def join_rows(key_match: KeyMatch, kind: str) -> tuple[Rows | None, Rows]:
 
     Parameters
     ----------
-    matching : Matching
+    matching : KeyMatch
     kind : {"inner", "left", "right", "full", "cross"}
 
     Returns

@@ -1,7 +1,7 @@
 """From a row of a table back to the source rows it was made from.
 
-Through its strands a table knows the stored rows that it shows. Where several
-rows were brought together, by settling or grouping, the origin of the strand is
+Through its fragments a table knows the stored rows that it shows. Where several
+rows were brought together, by settling or grouping, the origin of the fragment is
 a *pool*, which keeps all of them.
 """
 
@@ -41,17 +41,17 @@ _MISSING = np.uint64(0xD1B54A32D192ED03)
 
 
 class GroupProvenance:
-    """The strands of what was made of groups of a table's rows, and what each cell rests on.
+    """The fragments of what was made of groups of a table's rows, and what each cell rests on.
 
     Parameters
     ----------
     table : Table
-    groups : Groups
+    groups : RowGroups
         Of its rows.
     kept : array of int, optional
         The groups that there is a row for; without it all of them.
     number : int
-        The number that the first strand will have in the result.
+        The number that the first fragment will have in the result.
     made : mapping of str to pyarrow.Array, optional
         Cells that were made of the groups kept.
     beside : bool
@@ -59,7 +59,7 @@ class GroupProvenance:
 
     Attributes
     ----------
-    strands : list of Strand
+    fragments : list of Fragment
         The first knows all the rows of each group; others, made where they are
         wanted, only those whose cells went into a column.
 
@@ -69,7 +69,8 @@ class GroupProvenance:
     >>> from plait.core.table.table import table_from_columns
     >>> visits = table_from_columns("visits", {"hive": ["1", "2", "1"]})
     >>> pools = GroupProvenance(visits, group_rows(np.array([0, 1, 0]), 2), None, 0)
-    >>> [str(place) for place in source_rows_of_row(Table("hives", (), tuple(pools.strands), 2), 0)]
+    >>> hives = Table("hives", (), tuple(pools.fragments), 2)
+    >>> [str(place) for place in source_rows_of_row(hives, 0)]
     ['visits row 1', 'visits row 3']
     """
 
@@ -91,7 +92,7 @@ class GroupProvenance:
         self._rows, self._offsets = rows, offsets
         stored = {name: pa.chunked_array([cells]) for name, cells in (made or {}).items()}
         group_origin = GroupOrigin(table, rows, offsets)
-        self.strands = [Fragment(table.name, stored, (group_origin,), None, beside)]
+        self.fragments = [Fragment(table.name, stored, (group_origin,), None, beside)]
         self._known: dict[tuple[int, bytes], int] = {}
 
     def column_provenance(self, name: str) -> Provenance:
@@ -106,27 +107,27 @@ class GroupProvenance:
         )
 
     def _number_of(self, strand: int, flags: Flags) -> int:
-        """The number of the strand of the members that there are, in one line of the table."""
+        """The number of the fragment of the members that there are, in one line of the table."""
         member = flags.take(self._rows)
         every = bool(member.all())
         key = strand, b"" if every else np.packbits(member).tobytes()
         if key not in self._known:
-            line = Table(self._table.name, (), (self._table.strands[strand],), self._table.rows)
+            line = Table(self._table.name, (), (self._table.fragments[strand],), self._table.rows)
             rows, offsets = self._rows, self._offsets
             if not every:
                 times = np.add.reduceat(member, offsets[:-1], dtype=np.int64)
                 rows, offsets = rows[member], np.concatenate([[0], np.cumsum(times)])
             pool = GroupOrigin(line, rows, offsets)
-            self._known[key] = self.number + len(self.strands)
-            self.strands.append(Fragment(self._table.name, {}, (pool,), None, True))
+            self._known[key] = self.number + len(self.fragments)
+            self.fragments.append(Fragment(self._table.name, {}, (pool,), None, True))
         return self._known[key]
 
 
 def term_row_mask(table: Table, leaf: ProvenanceTerm) -> Flags:
-    """The rows of a table on which a leaf counts."""
+    """The rows of a table on which a provenance term counts."""
     holds = np.ones(table.rows, bool)
     for number in leaf.where_absent:
-        index = table.strands[number].selection
+        index = table.fragments[number].selection
         holds &= False if index is None else index < 0
     for number, name, value in leaf.where_equal:
         shown = table.cells(Column("which", ((number, name),)), 0, table.rows)
@@ -161,7 +162,7 @@ class LineagePath:
     Parameters
     ----------
     name : str
-    strand : Strand
+    fragment : Fragment
         Of the table; with pools on the way several rows may stand for one.
     """
 
@@ -213,7 +214,7 @@ def _ends_of(pool: GroupOrigin[Table]) -> tuple[SourceOrigin, ...]:
 
 
 def _followed(strand: Fragment, rows: RowNumbers, place: Mapping[int, int]) -> _Rows:
-    """The source rows of some rows of a strand, through all pools."""
+    """The source rows of some rows of a fragment, through all pools."""
     origin, within = locate_origin_rows(strand, rows)
     to = np.array([place.get(id(one), -1) for one in strand.origins] or [-1])
     if all(isinstance(o, SourceOrigin) for o in strand.origins):
@@ -247,7 +248,7 @@ def lineage_paths(table: Table) -> list[LineagePath]:
     """
     paths: list[LineagePath] = []
     names: set[str] = set()
-    for strand in table.strands:
+    for strand in table.fragments:
         if not _leads_on(strand) or any(_same(path.strand, strand) for path in paths):
             continue
         name = unused_name(strand.name, names)
@@ -270,7 +271,7 @@ def _same(fragment: Fragment, other: Fragment) -> bool:
 
 
 def lineage_path(strand: Fragment, paths: Iterable[LineagePath]) -> LineagePath:
-    """The thread that a strand of the table is."""
+    """The thread that a fragment of the table is."""
     return next(thread for thread in paths if _same(thread.strand, strand))
 
 

@@ -80,8 +80,8 @@ def _check_lengths(tables: Sequence[Table]) -> None:
 
 
 def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
-    shift = len(left.strands)
-    table = Table(left.name, left.columns, (*left.strands, *right.strands), left.rows)
+    shift = len(left.fragments)
+    table = Table(left.name, left.columns, (*left.fragments, *right.fragments), left.rows)
     columns, findings = {c.name: c for c in left.columns}, []
     equal: list[str] = []
     for column in right.columns:

@@ -75,13 +75,13 @@ class Comparison:
     old, new : Table
     key : tuple of (str, str)
         The old table's column and the new one's.
-    changes : Changes
+    changes : ChangeCounts
     columns : tuple of ColumnChange
         Of each column that was compared.
-    entry : Entry
+    entry : LedgerEntry
         Old rows, and new ones, less those that are gone.
     findings : tuple of Finding
-    pairing : Pairing
+    pairing : RecordPairs
     name : str
         What the list of changes is called.
     """
@@ -111,7 +111,7 @@ class Comparison:
         return changes.with_name(self.name)
 
     def result(self) -> Result:
-        """The list of changes as the result of a verb."""
+        """The list of changes as the result of an operation."""
         table = self.listed()
         lines = tuple(LedgerLine(one, count) for one, count in count_changes_by_kind(table).items())
         listing = LedgerEntry("list the changes", {}, lines, table.rows)

@@ -221,9 +221,9 @@ def _rows(
     """A row for each group; figures that were made of it know all its rows."""
     first = groups.member_rows[groups.offsets[:-1]]
     heads = table.take(first)
-    pools = _pools(table, groups, worked, len(heads.strands))
+    pools = _pools(table, groups, worked, len(heads.fragments))
     columns = tuple(table.column(name) for name in by)
-    result = replace(heads, columns=columns, strands=(*heads.strands, *pools.strands))
+    result = replace(heads, columns=columns, fragments=(*heads.fragments, *pools.fragments))
     for one, figure in worked.items():
         if figure.made is not None:
             result = _with_column(result, one, ((pools.number, one.name),), _leaves(pools, one))
@@ -243,7 +243,7 @@ def _pools(
     pools = GroupProvenance(table, groups, None, begin, made, beside=onto)
     for one in worked:
         if one.name in made or one.figure == RANK:
-            _leaves(pools, one)  # makes the strands that are needed
+            _leaves(pools, one)  # makes the fragments that are needed
     return pools
 
 
@@ -257,9 +257,9 @@ def _onto_rows(
     """All rows, each with the figures of its group."""
     of_row = np.empty(table.rows, np.int64)
     of_row[groups.member_rows] = groups.group_of_row
-    pools = _pools(table, groups, worked, len(table.strands), onto=True)
+    pools = _pools(table, groups, worked, len(table.fragments), onto=True)
     result = replace(
-        table, strands=(*table.strands, *(strand.take(of_row) for strand in pools.strands))
+        table, fragments=(*table.fragments, *(strand.take(of_row) for strand in pools.fragments))
     )
     for one, figure in worked.items():
         if figure.of_rows is not None:
@@ -283,7 +283,7 @@ def _with_column(
 ) -> Table:
     kind = None
     if aggregate_spec.figure in ADDING or aggregate_spec.figure == "share":
-        cells = result.strands[parts[0][0]].columns[parts[0][1]]
+        cells = result.fragments[parts[0][0]].columns[parts[0][1]]
         kind = infer_column_type(cells) if is_text_type(cells.type) else None
     column = Column(aggregate_spec.name, parts, kind if kind in NUMBERS else None, leaves)
     return replace(result, columns=(*result.columns, column))
@@ -301,10 +301,10 @@ def _chosen(
     assert aggregate_spec.column is not None and chosen is not None
     # Where all cells are missing the first row is shown, whose cell is so too.
     column, there = table.gather_column(aggregate_spec.column, np.where(chosen < 0, rows, chosen))
-    column = replace(column.with_fragment_offset(len(result.strands)), name=aggregate_spec.name)
+    column = replace(column.with_fragment_offset(len(result.fragments)), name=aggregate_spec.name)
     if beside:
         there = tuple(replace(strand, cells_only=True) for strand in there)
-    return replace(result, columns=(*result.columns, column), strands=(*result.strands, *there))
+    return replace(result, columns=(*result.columns, column), fragments=(*result.fragments, *there))
 
 
 def _missing_keys(table: Table, by: Sequence[str], groups: RowGroups) -> Iterator[Finding]:

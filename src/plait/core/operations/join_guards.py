@@ -31,7 +31,7 @@ class JoinRefusedError(ExpectationError):
 
     Parameters
     ----------
-    match : Match
+    match : MatchCounts
         The numbers the join would have.
     findings : tuple of Finding
         What was found, the offending keys included.

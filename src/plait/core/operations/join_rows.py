@@ -63,7 +63,7 @@ def build_join_result(
     ----------
     left, right : Table
     pairs : Key
-    matching : Matching
+    matching : KeyMatch
     kind : str
         Of those that ``join_rows`` takes.
     loose : bool
@@ -99,7 +99,7 @@ def _side_by_side(left: Table, right: Table, key_match: KeyMatch, kind: str) -> 
     left_rows, right_rows = join_rows(key_match, kind)
     here = left if left_rows is None else left.take(left_rows)
     there = (_near(right) if len(right_rows) >= _MANY else right).take(right_rows)
-    shift = len(here.strands)
+    shift = len(here.fragments)
     theirs = {
         one.name: replace(one, provenance=there.provenance(one.name)).with_fragment_offset(shift)
         for one in there.columns
@@ -107,7 +107,7 @@ def _side_by_side(left: Table, right: Table, key_match: KeyMatch, kind: str) -> 
     ours = tuple(
         replace(column, provenance=here.provenance(column.name)) for column in here.columns
     )
-    table = Table(left.name, ours, here.strands + there.strands, len(right_rows))
+    table = Table(left.name, ours, here.fragments + there.fragments, len(right_rows))
     return _Rows(table, theirs, shift, left_rows, right_rows)
 
 
@@ -227,9 +227,9 @@ def _near(table: Table) -> Table:
             wanted.setdefault(strand, []).append(name)
     strands = tuple(
         strand.prepared_for_gather(wanted.get(number, []))
-        for number, strand in enumerate(table.strands)
+        for number, strand in enumerate(table.fragments)
     )
-    return replace(table, strands=strands)
+    return replace(table, fragments=strands)
 
 
 def _preferring(
@@ -247,7 +247,7 @@ def _preferring(
             flags[slice(*span)] = nonmissing_mask(table.cells(column, *span), marked)
     rows, (first, second) = np.arange(table.rows), (one for one, _ in pair)
     from_second = ~there[0] & (there[1] | ~_shown_mask(table, first))
-    strands = table.strands
+    strands = table.fragments
     parts: tuple[tuple[int, str], ...] = ()
     leaves: Provenance = ()
     for column, taken in ((first, ~from_second), (second, from_second)):
@@ -260,14 +260,14 @@ def _preferring(
             strands + own,
         )
     kind = first.declared_type if first.declared_type == second.declared_type else None
-    return Column(name, parts, kind, provenance=leaves), replace(table, strands=strands)
+    return Column(name, parts, kind, provenance=leaves), replace(table, fragments=strands)
 
 
 def _shown_mask(table: Table, column: Column) -> npt.NDArray[np.bool_]:
     """The rows on which a column has a row of its source, and not only no cell."""
     shown = np.zeros(table.rows, bool)
     for number, _ in column.cell_refs:
-        index = table.strands[number].selection
+        index = table.fragments[number].selection
         shown |= np.ones(table.rows, bool) if index is None else index >= 0
     return shown
 

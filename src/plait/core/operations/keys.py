@@ -72,17 +72,17 @@ class KeyAudit:
     ----------
     key : tuple of tuples of str
         For each table its key columns.
-    tables : tuple of KeyTable
-    pairs : tuple of KeyPair
+    tables : tuple of TableKeyCounts
+    pairs : tuple of KeySetOverlap
         Each two of several tables.
-    holdings : tuple of Holding
+    holdings : tuple of KeySetRegion
         How many keys each combination of tables holds.
-    why : WhyNot or None
+    why : UnmatchedDiagnosis or None
         Of two tables, why keys do not match.
-    uniqueness : Uniqueness or None
+    uniqueness : UniquenessGap or None
         Of one table whose key is not unique, what would be.
     findings : tuple of Finding
-    coding : Coding
+    coding : KeyCodes
         The keys of all tables.
     sources : tuple of Table
     """
@@ -294,7 +294,7 @@ def select_key_set(key_audit: KeyAudit, only: str, all_rows: bool = False) -> Ta
 
     Parameters
     ----------
-    found : Audited
+    found : KeyAudit
     only : str
         ``both``, ``left``, ``right``, or names of sources joined by ``+``.
     all_rows : bool
@@ -317,7 +317,7 @@ def select_key_set(key_audit: KeyAudit, only: str, all_rows: bool = False) -> Ta
     some = np.sort(first[np.flatnonzero(wanted)])
     kept = table.take(some)
     columns = tuple(kept.column(name) for name in key_audit.key[number])
-    made = Table("keys", columns, kept.strands, kept.rows)
+    made = Table("keys", columns, kept.fragments, kept.rows)
     for one, name in enumerate(names):
         if mask >> one & 1:
             rows = pa.chunked_array([pa.array(counts[one][codes[some]])])

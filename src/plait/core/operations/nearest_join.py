@@ -126,15 +126,15 @@ def encode_nearest_keys(
     Parameters
     ----------
     left, right : Table
-    coding : Coding
+    coding : KeyCodes
         Of the keys that must be equal.
-    spec : Nearest
+    spec : NearestSpec
     within : str, optional
         How far a partner may lie, as ``7d`` or ``0.5``.
 
     Returns
     -------
-    coding : Coding
+    coding : KeyCodes
         Each right row has a code of its own; a left row has that of its partner,
         another where it has none, and -1 where its key or value is missing.
     findings : tuple of Finding

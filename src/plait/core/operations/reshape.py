@@ -133,7 +133,7 @@ def _wide(
     taken = set(key)
     for head, rows in _by_head(table, heads, headed, of_row, groups.size):
         shown = table.take(rows)
-        shift = len(result.strands)
+        shift = len(result.fragments)
         columns: list[Column] = []
         for name in filling:
             wish = head if len(filling) == 1 else f"{head} {name}"
@@ -144,7 +144,9 @@ def _wide(
             ).with_fragment_offset(shift)
             columns.append(replace(column, name=called))
         result = replace(
-            result, columns=(*result.columns, *columns), strands=(*result.strands, *shown.strands)
+            result,
+            columns=(*result.columns, *columns),
+            fragments=(*result.fragments, *shown.fragments),
         )
     return result
 
@@ -269,7 +271,7 @@ def lengthen(
     strand = _strand(table, moved, heads, cells)
     rows = np.repeat(np.arange(table.rows, dtype=row_number_dtype(table.rows)), len(moved))
     base = replace(table.project(stays), findings=(), set_aside=()).take(rows)
-    number = len(base.strands)
+    number = len(base.fragments)
     leaves = union_provenance(
         tuple(leaf.restricted_to_value(number, _WHICH, place) for leaf in table.provenance(name))
         for place, name in enumerate(moved)
@@ -278,7 +280,7 @@ def lengthen(
         Column(heads, ((number, heads),), "text", provenance=()),
         Column(cells, ((number, cells),), _joint_kind(table, moved), provenance=leaves),
     )
-    result = replace(base, columns=(*base.columns, *made), strands=(*base.strands, strand))
+    result = replace(base, columns=(*base.columns, *made), fragments=(*base.fragments, strand))
     if without_missing:
         result = result.take(np.flatnonzero(has_value_mask(result, cells)))
     full = table.rows * len(moved)

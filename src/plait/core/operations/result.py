@@ -1,4 +1,4 @@
-"""What a verb made of its tables, in one form for all verbs."""
+"""What an operation made of its tables, in one form for all operations."""
 
 from __future__ import annotations
 
@@ -29,18 +29,18 @@ class Result:
     Parameters
     ----------
     command : str
-        The verb.
+        The operation.
     table : Table
-    entries : tuple of Entry
+    entries : tuple of LedgerEntry
         The ledger.
     findings : tuple of Finding
-    aside : tuple of SetAside or Conflicts
-    matches : tuple of Match
+    aside : tuple of SetAside or CellConflicts
+    matches : tuple of MatchCounts
         Of joins, one for each of the last entries.
-    decisions : tuple of Decision
+    decisions : tuple of RuleDecision
         Of settling.
     key : tuple of str
-        Columns that are unique together, since the verb made them so.
+        Columns that are unique together, since the operation made them so.
     """
 
     command: str
@@ -59,7 +59,7 @@ class Result:
         Raises
         ------
         UsageError
-            For the result of another verb.
+            For the result of another operation.
         """
         if not self.matches:
             raise UsageError(f"{self.command} matches no keys: only a join has a match")

@@ -274,11 +274,11 @@ def _settled(
 def _shown_from(
     result: Table, table: Table, name: str, rows: Rows, shown: dict[bytes, int]
 ) -> Table:
-    """The result with a column's cells from other rows; columns with the same share strands."""
+    """The result with a column's cells from other rows; columns with the same share fragments."""
     mark = rows.tobytes()
     if mark not in shown:
-        shown[mark] = len(result.strands)
-        result = replace(result, strands=(*result.strands, *table.take(rows).strands))
+        shown[mark] = len(result.fragments)
+        result = replace(result, fragments=(*result.fragments, *table.take(rows).fragments))
     column = replace(table.column(name), provenance=table.provenance(name)).with_fragment_offset(
         shown[mark]
     )
@@ -299,7 +299,7 @@ def _with_pool(
     result: Table, table: Table, groups: RowGroups, flags: Flags, made: dict[str, pa.Array]
 ) -> Table:
     """The result with computed cells, and with all the rows that went into each row."""
-    pools = GroupProvenance(table, groups, np.flatnonzero(flags), len(result.strands), made)
+    pools = GroupProvenance(table, groups, np.flatnonzero(flags), len(result.fragments), made)
     columns = tuple(
         replace(
             column,
@@ -311,7 +311,7 @@ def _with_pool(
         else column
         for column in result.columns
     )
-    return replace(result, columns=columns, strands=(*result.strands, *pools.strands))
+    return replace(result, columns=columns, fragments=(*result.fragments, *pools.fragments))
 
 
 def _set_aside(
@@ -341,7 +341,7 @@ def _listed(
     table: Table, groups: RowGroups, key: Sequence[str], decided: dict[str, RuleOutcome]
 ) -> CellConflicts:
     """For each key and column in conflict the first cell, and the first that differs from it."""
-    shift = len(table.strands)
+    shift = len(table.fragments)
     found, firsts, others = [], [], []
     begin = 0
     for name, one in decided.items():
@@ -356,7 +356,7 @@ def _listed(
         begin += len(first)
     here, there_rows = np.concatenate(firsts), np.concatenate(others)
     left, right = table.take(here), table.take(there_rows)
-    both = Table(table.name, left.columns, (*left.strands, *right.strands), len(here))
+    both = Table(table.name, left.columns, (*left.fragments, *right.fragments), len(here))
     return list_cell_conflicts(both, shift, key, found)
 
 

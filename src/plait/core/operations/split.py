@@ -79,7 +79,7 @@ def split_column(table: Table, split: SplitSpec) -> Table:
     Parameters
     ----------
     table : Table
-    split : Split
+    split : SplitSpec
 
     Returns
     -------
@@ -117,12 +117,12 @@ def split_column(table: Table, split: SplitSpec) -> Table:
     counts = np.concatenate(counted_)
     leaves = table.provenance(split.column)
     made = tuple(
-        Column(name, ((len(table.strands), name),), provenance=leaves) for name in split.into
+        Column(name, ((len(table.fragments), name),), provenance=leaves) for name in split.into
     )
     place = table.column_names.index(split.column) + 1
     columns = (*table.columns[:place], *made, *table.columns[place:])
     split_table = replace(
-        table, columns=columns, strands=(*table.strands, Fragment("made", stored, ()))
+        table, columns=columns, fragments=(*table.fragments, Fragment("made", stored, ()))
     )
     found = _findings(table, split, cells, counts)
     return replace(split_table, findings=(*table.findings, *found))

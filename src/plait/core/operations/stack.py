@@ -145,10 +145,10 @@ def stack(
 
 
 def concatenate_tables(tables: Sequence[Table], name: str) -> Table:
-    """All rows of all tables; strand by strand, so that every row keeps its lineage."""
+    """All rows of all tables; fragment by fragment, so that every row keeps its lineage."""
     tables = [_in_single_parts(table) for table in tables]
     every = list(dict.fromkeys(column for table in tables for column in table.column_names))
-    depth = max(len(table.strands) for table in tables)
+    depth = max(len(table.fragments) for table in tables)
     strands = tuple(_strand(tables, every, number, name) for number in range(depth))
     made = [_joint_leaves(column, tables, depth) for column in every]
     if any(
@@ -168,7 +168,7 @@ def concatenate_tables(tables: Sequence[Table], name: str) -> Table:
 
 
 def _in_single_parts(table: Table) -> Table:
-    """The table with every column in one strand: cells of several are put together."""
+    """The table with every column in one fragment: cells of several are put together."""
     for column in table.columns:
         if len(column.cell_refs) > 1:
             table = table.replace_column(
@@ -178,7 +178,7 @@ def _in_single_parts(table: Table) -> Table:
 
 
 def _joint_leaves(column: str, tables: Sequence[Table], which: int) -> Provenance:
-    """What the cells were made of in each table; strand ``which`` tells the tables apart."""
+    """What the cells were made of in each table; fragment ``which`` tells the tables apart."""
     every = [table.provenance(column) if table.has_column(column) else () for table in tables]
     there = [leaves for leaves in every if leaves]
     if len({tuple(leaf.fragment for leaf in leaves) for leaves in there}) <= 1 and not any(
@@ -209,22 +209,22 @@ def _joint_kind(column: str, tables: Sequence[Table]) -> str | None:
 
 
 def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: str) -> Fragment:
-    """The strands of that number of all tables, one after another."""
-    present = [table for table in tables if number < len(table.strands)]
+    """The fragments of that number of all tables, one after another."""
+    present = [table for table in tables if number < len(table.fragments)]
     stored = {}
     for column in every:
         parts = [_stored_part(table, column, number) for table in present]
         if any(part is not None for part in parts):
-            sizes = [table.strands[number].stored_rows for table in present]
+            sizes = [table.fragments[number].stored_rows for table in present]
             stored[column] = _end_to_end(parts, sizes)
-    every_key = (key for table in present for key in table.strands[number].columns)
+    every_key = (key for table in present for key in table.fragments[number].columns)
     for key in dict.fromkeys(key for key in every_key if key.startswith(DISCRIMINATOR_PREFIX)):
-        parts = [table.strands[number].columns.get(key) for table in present]
-        stored[key] = _end_to_end(parts, [table.strands[number].stored_rows for table in present])
-    origins = tuple(origin for table in present for origin in _origins(table.strands[number]))
+        parts = [table.fragments[number].columns.get(key) for table in present]
+        stored[key] = _end_to_end(parts, [table.fragments[number].stored_rows for table in present])
+    origins = tuple(origin for table in present for origin in _origins(table.fragments[number]))
     if all(isinstance(o, DerivedOrigin) for o in origins):
         origins = ()
-    beside = all(table.strands[number].cells_only for table in present)
+    beside = all(table.fragments[number].cells_only for table in present)
     return Fragment(name, stored, origins, _joint_index(tables, number), beside)
 
 
@@ -238,7 +238,7 @@ def _stored_part(table: Table, column: str, number: int) -> pa.ChunkedArray | No
         return None
     for strand, stored in table.column(column).cell_refs:
         if strand == number:
-            return table.strands[strand].columns[stored]
+            return table.fragments[strand].columns[stored]
     return None
 
 
@@ -255,16 +255,16 @@ def _end_to_end(parts: Sequence[pa.ChunkedArray | None], sizes: Sequence[int]) -
 
 
 def _joint_index(tables: Sequence[Table], number: int) -> RowNumbers | None:
-    """Where each row of the result is in the joint strand; ``None`` if all are in order."""
-    if all(len(t.strands) > number and t.strands[number].selection is None for t in tables):
+    """Where each row of the result is in the joint fragment; ``None`` if all are in order."""
+    if all(len(t.fragments) > number and t.fragments[number].selection is None for t in tables):
         return None
     parts, begin = [], 0
     dtype = row_number_dtype(sum(table.rows for table in tables))
     for table in tables:
-        if number >= len(table.strands):
+        if number >= len(table.fragments):
             parts.append(np.full(table.rows, -1, dtype))
             continue
-        strand = table.strands[number]
+        strand = table.fragments[number]
         index = np.arange(table.rows) if strand.selection is None else strand.selection
         parts.append(np.where(index < 0, -1, index + begin).astype(dtype))
         begin += strand.stored_rows
@@ -278,11 +278,11 @@ def add_label_columns(table: Table, labels: Mapping[str, str]) -> Table:
             raise UsageError(
                 f"there is a column {column!r} already", remedy="choose another name for --label"
             )
-        strand = table.strands[0]
+        strand = table.fragments[0]
         stored = {**strand.columns, column: make_label_column(template, strand.origins)}
         fragment = Fragment(strand.name, stored, strand.origins, strand.selection)
         columns = (*table.columns, Column(column, ((0, column),), provenance=()))
-        table = replace(table, columns=columns, strands=(fragment, *table.strands[1:]))
+        table = replace(table, columns=columns, fragments=(fragment, *table.fragments[1:]))
     return table
 
 

@@ -42,15 +42,15 @@ class SchemaGroupSurvey:
 
     Parameters
     ----------
-    family : Family
+    family : SchemaGroup
     tables : tuple of Table
-    profiles : mapping of str to Profile
+    profiles : mapping of str to ColumnProfile
         Of each column over all of them.
     kinds : tuple of mapping of str to str
         For each table the kind of each column that it has.
-    tallies : mapping of str to Tally
+    tallies : mapping of str to ValueCounts
         Of each column, over the tables.
-    keys : Candidates
+    keys : CandidateKeys
         Candidate keys over all their rows.
     sample : mapping of str to list
         The first rows of the first table, as they stand.

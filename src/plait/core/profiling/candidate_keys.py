@@ -48,7 +48,7 @@ def key_implausibility(column: ColumnProfile, place: float) -> float:
 
     Parameters
     ----------
-    column : Profile
+    column : ColumnProfile
     place : float
         Where it stands among the columns, 0 for the first and 1 for the last.
     """
@@ -93,7 +93,7 @@ class CandidateKeys:
 
     Parameters
     ----------
-    keys : tuple of Candidate
+    keys : tuple of CandidateKey
         Likely ones first; at most 60.
     found : int
         How many minimal keys there are.
@@ -119,9 +119,9 @@ def find_candidate_keys(
 
     Parameters
     ----------
-    tallies : mapping of str to Tally
+    tallies : mapping of str to ValueCounts
         Of the columns, each of one table.
-    profiles : mapping of str to Profile
+    profiles : mapping of str to ColumnProfile
         Of the same columns.
     rows : int
         How many rows the table has.

@@ -55,7 +55,7 @@ class CompositeJoinSearch:
 
     Parameters
     ----------
-    sides : sequence of TalliedTable
+    sides : sequence of ProfiledTable
     size : int
         How many codes the dictionary has.
 
@@ -78,7 +78,7 @@ class CompositeJoinSearch:
 
         Parameters
         ----------
-        pairs : sequence of Pair
+        pairs : sequence of ColumnOverlap
             Of two tables, with values in common.
         """
         shared = _shared(pairs, self._sides)
@@ -250,10 +250,10 @@ def find_concatenated_keys(
 
     Parameters
     ----------
-    sides : sequence of TalliedTable
-    columns : sequence of Values
+    sides : sequence of ProfiledTable
+    columns : sequence of ValueSet
         Of all tables, by the loosest comparison.
-    dictionary : Dictionary
+    dictionary : ValueDictionary
         That they are coded by.
     """
     for number, side in enumerate(sides):

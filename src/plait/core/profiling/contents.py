@@ -32,7 +32,7 @@ class ColumnContents:
     Parameters
     ----------
     name : str
-    profile : Profile
+    profile : ColumnProfile
     came : tuple of (str, str)
         The sources and their columns that its cells were made from.
     missing_by : tuple of int
@@ -53,12 +53,12 @@ def profile_columns(
     Parameters
     ----------
     table : Table
-    known : mapping of int to Profile, optional
+    known : mapping of int to ColumnProfile, optional
         Profiles of stored columns, by their identity: columns that show one as it
         stands are not looked at again.
     sources : sequence of str
         The sources for which missing values are counted apart: those of the
-        first strand.
+        first fragment.
 
     Examples
     --------
@@ -88,7 +88,7 @@ def _tally(table: Table, column: Column) -> ValueCounts:
     """The tally of a column; of few stored cells that many rows show, those are looked at once."""
     if len(column.cell_refs) == 1:
         (number, name) = column.cell_refs[0]
-        strand = table.strands[number]
+        strand = table.fragments[number]
         if strand.selection is not None and 2 * strand.stored_rows <= table.rows:
             return counts_of_selected_rows(
                 count_values([strand.columns[name]], column.declared_type), strand.selection
@@ -97,28 +97,28 @@ def _tally(table: Table, column: Column) -> ValueCounts:
 
 
 def source_names(table: Table) -> list[str]:
-    """The sources that the first strand of a table has rows of, in order."""
+    """The sources that the first fragment of a table has rows of, in order."""
     return [origin.name for t in _sourced(table)[:1] for origin in t.origins]
 
 
 def count_rows_by_source(table: Table) -> tuple[int, ...]:
-    """How many rows a table has of each source of its first strand."""
+    """How many rows a table has of each source of its first fragment."""
     return tuple(rows for t in _sourced(table)[:1] for rows in _counts(table, t).tolist())
 
 
 def _sourced(table: Table) -> list[Fragment]:
-    return [strand for strand in table.strands if strand.shows_source_rows]
+    return [strand for strand in table.fragments if strand.shows_source_rows]
 
 
 def _source_of_row(table: Table) -> np.ndarray:
-    """For each row the number of its source in the first strand; the last for none."""
+    """For each row the number of its source in the first fragment; the last for none."""
     (first, *_) = _sourced(table)
     origin, _ = locate_source_rows(first, np.arange(table.rows))
     return np.where(origin < 0, len(first.origins), origin)
 
 
 def _counts(table: Table, fragment: Fragment, other: Fragment | None = None) -> np.ndarray:
-    """Rows of each source of a strand; of another too, only those that it has a row for."""
+    """Rows of each source of a fragment; of another too, only those that it has a row for."""
     size = len(fragment.origins)
 
     def part(span: tuple[int, int]) -> np.ndarray:
@@ -140,7 +140,7 @@ def _counts(table: Table, fragment: Fragment, other: Fragment | None = None) -> 
 
 @dataclass(frozen=True)
 class MatchCoverage:
-    """How many rows of each source have a partner in each other strand of a table.
+    """How many rows of each source have a partner in each other fragment of a table.
 
     Parameters
     ----------
@@ -148,9 +148,9 @@ class MatchCoverage:
     rows : tuple of int
         Rows of each of them in the table.
     others : tuple of str
-        The other strands.
+        The other fragments.
     matched : tuple of tuple of int
-        For each source, for each other strand, the rows that have one.
+        For each source, for each other fragment, the rows that have one.
     """
 
     sources: tuple[str, ...]

@@ -62,7 +62,7 @@ def make_facet_column(
     Parameters
     ----------
     name : str
-    tally : Tally
+    tally : ValueCounts
         With codes for every row of all the tables, as of one.
     kind : str
     rows : array of int64, optional

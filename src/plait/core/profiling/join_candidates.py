@@ -49,7 +49,7 @@ def overlap_significance(left: ValueSet, right: ValueSet, common: int) -> float:
 
     Parameters
     ----------
-    left, right : Values
+    left, right : ValueSet
     common : int
         How many values are in both.
 
@@ -208,7 +208,7 @@ class ColumnOverlap:
 
     Parameters
     ----------
-    left, right : Values
+    left, right : ValueSet
     match : Relation
     added : int
     sure : bool
@@ -261,9 +261,9 @@ def find_overlapping_columns(
 
     Parameters
     ----------
-    columns : sequence of Values
+    columns : sequence of ValueSet
         Of all tables.
-    sides : sequence of TalliedTable
+    sides : sequence of ProfiledTable
         Those with more rows first.
     size : int
         How many codes the dictionary has.

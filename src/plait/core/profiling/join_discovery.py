@@ -111,7 +111,7 @@ def report_misleading_shared_names(
 
     Parameters
     ----------
-    left, right : sequence of Values
+    left, right : sequence of ValueSet
         The columns of the two tables.
     best : Relation
         The join that one would make.
@@ -148,7 +148,7 @@ def find_join_candidates(
 
     Parameters
     ----------
-    sides : sequence of TalliedTable
+    sides : sequence of ProfiledTable
 
     Returns
     -------

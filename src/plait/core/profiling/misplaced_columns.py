@@ -30,7 +30,7 @@ def find_misplaced_columns(
     ----------
     tables : sequence of Table
         Of one shape.
-    tallies : mapping of str to Tally
+    tallies : mapping of str to ValueCounts
         Of their columns, over these tables.
 
     Returns

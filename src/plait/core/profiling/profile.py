@@ -99,13 +99,13 @@ class ColumnProfile:
         The commonest values and their rows.
     markers : tuple of (str, int)
         Well-known markers for missing, and their rows.
-    spread : Spread or None
+    spread : Histogram or None
         For numbers, dates and times.
     forms : tuple of str
         Ways to read the cells of which nothing proves one.
-    nearly : Nearly or None
+    nearly : NearType or None
         The form that all cells but a few of a text column are written in.
-    mixed : Mixed or None
+    mixed : MixedDateFormats or None
         Forms of dates that a text column mixes.
     """
 
@@ -220,7 +220,7 @@ def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> 
 
     Parameters
     ----------
-    tally : Tally
+    tally : ValueCounts
     number : int
         Of the table.
     doubts : bool

@@ -49,10 +49,10 @@ class ProfiledTable:
     Parameters
     ----------
     table : Table
-    tallies : mapping of str to Tally
+    tallies : mapping of str to ValueCounts
         Each of one table.
-    profiles : mapping of str to Profile
-    keys : Candidates
+    profiles : mapping of str to ColumnProfile
+    keys : CandidateKeys
     """
 
     table: Table
@@ -266,7 +266,7 @@ def estimate_containment(columns: Sequence[ValueSet], size: int) -> npt.NDArray[
 
     Parameters
     ----------
-    columns : sequence of Values
+    columns : sequence of ValueSet
     size : int
         How many codes there are.
 

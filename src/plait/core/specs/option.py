@@ -1,4 +1,4 @@
-"""An option, and a verb with its options: plain data that every front end reads."""
+"""An option, and an operation with its options: plain data that every front end reads."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class OptionKind(Enum):
 
 
 class InputArity(Enum):
-    """The tables that a verb is given."""
+    """The tables that an operation is given."""
 
     ONE = auto()
     EACH = auto()  # two or more sources of one table each
@@ -46,13 +46,13 @@ class InputArity(Enum):
 
 @dataclass(frozen=True)
 class Option:
-    """What a verb can be asked for.
+    """What an operation can be asked for.
 
     Parameters
     ----------
     name : str
         The key in a plan: ``fold_headers``; ``--fold-headers`` on the command line.
-    kind : Form
+    kind : OptionKind
     help : str
         A sentence, without a full stop.
     default : object
@@ -63,7 +63,7 @@ class Option:
         What the help of the command line shows for the value.
     required : bool
     parameter : str
-        What the verb's function calls it, where that is another word.
+        What the operation's function calls it, where that is another word.
     group : str
         The heading that it is under in the help.
     """
@@ -90,7 +90,7 @@ class Option:
 
 @dataclass(frozen=True)
 class OperationSpec:
-    """A verb: what it is for, what it takes, and what it can be asked for.
+    """An operation: what it is for, what it takes, and what it can be asked for.
 
     Parameters
     ----------
@@ -100,7 +100,7 @@ class OperationSpec:
         takes one), the options by their names, and ``name`` for the result.
     progress_text : str
         What a person reads while it is done.
-    arity : Takes
+    arity : InputArity
     inputs : str
         What the plan says of its inputs.
     meaning : str
@@ -142,18 +142,18 @@ def run_operation(
     name: str | None = None,
     **more: Any,
 ) -> Any:
-    """Do what a verb is asked for.
+    """Do what an operation is asked for.
 
     Parameters
     ----------
-    verb : Verb
+    operation : Operation
     tables : sequence of Table
     values : mapping of str to object
         Of the options, by their names; those that are not there, or None, have their defaults.
     name : str, optional
         What the result is called.
     **more
-        For the verb's function, beside the options.
+        For the operation's function, beside the options.
 
     Returns
     -------
@@ -176,7 +176,7 @@ _OF_SEVERAL = (OptionKind.LINES, OptionKind.PAIRS, OptionKind.SEVERAL, OptionKin
 
 
 def _meant(option: Option, value: Any) -> Any:
-    """The value as the verb's function takes it: a switch is on or off, a bare text a list."""
+    """The value as the operation's function takes it: a switch is on or off, a bare text a list."""
     if isinstance(value, str) and option.kind is OptionKind.WORDS:
         return [word.strip() for word in value.split(",")]
     if isinstance(value, str) and option.kind in _OF_SEVERAL:

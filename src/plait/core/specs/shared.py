@@ -1,4 +1,4 @@
-"""Options that several verbs have, said once for all of them."""
+"""Options that several operations have, said once for all of them."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
 """Strands: stored columns, and which stored row each row of a table shows.
 
-The rows of a strand are in sources, or in pools: rows of an earlier table
+The rows of a fragment are in sources, or in pools: rows of an earlier table
 that were brought together.
 """
 
@@ -81,7 +81,7 @@ def _json_texts(cells: pa.Array) -> pa.Array:
 
 @dataclass(frozen=True)
 class SourceOrigin:
-    """A source whose rows stand, one after another, in a strand.
+    """A source whose rows stand, one after another, in a fragment.
 
     ``numbers`` are the row numbers they have in the source, from 0, where those
     are not 0, 1, 2, …: some rows were left out when it was read. ``known`` says by
@@ -138,7 +138,7 @@ class GroupOrigin(Generic[Earlier]):
 
 @dataclass(frozen=True)
 class DerivedOrigin:
-    """Rows of a strand that are in no source: Plait made them, beside those of other origins."""
+    """Rows of a fragment that are in no source: Plait made them, beside those of other origins."""
 
     rows: int
     name: str = ""
@@ -158,12 +158,12 @@ class Fragment:
         The table these rows came from, as a person knows it.
     columns : mapping of str to pyarrow.ChunkedArray
         The cells, all of one length.
-    origins : tuple of Origin or Pool
+    origins : tuple of SourceOrigin or GroupOrigin
         The sources of the stored rows, in order; their rows add up to that length.
-        Rows that were made of several others have a pool instead. A strand that
+        Rows that were made of several others have a pool instead. A fragment that
         Plait made itself, of labels or numbers, has none.
     selection : array of int, optional
-        For each row of the table a stored row, or -1 where this strand has none.
+        For each row of the table a stored row, or -1 where this fragment has none.
         Without it, row ``i`` shows stored row ``i``.
     cells_only : bool
         Whether its rows went into single cells only, and not into rows as wholes.
@@ -190,7 +190,7 @@ class Fragment:
         return sum(origin.rows for origin in self.origins)
 
     def take(self, rows: RowNumbers) -> Fragment:
-        """The strand of a table that shows these rows of the present one; -1 shows nothing."""
+        """The fragment of a table that shows these rows of the present one; -1 shows nothing."""
         if self.selection is None:
             return replace(self, selection=rows)
         if not len(self.selection):
@@ -205,7 +205,7 @@ class Fragment:
         return FragmentSlice(self.columns, start, stop, index)
 
     def prepared_for_gather(self, names: Sequence[str]) -> Fragment:
-        """The same strand with these columns so that rows are quickly taken in any order."""
+        """The same fragment with these columns so that rows are quickly taken in any order."""
 
         def nearer(name: str) -> pa.ChunkedArray:
             column = self.columns[name]
@@ -218,7 +218,7 @@ class Fragment:
 
 @dataclass(frozen=True, eq=False)
 class FragmentSlice:
-    """A stretch of rows of one strand; what its columns have in common is worked out once."""
+    """A stretch of rows of one fragment; what its columns have in common is worked out once."""
 
     stored: Mapping[str, pa.ChunkedArray]
     start: int

@@ -23,16 +23,16 @@ DISCRIMINATOR_PREFIX = (
 
 @dataclass(frozen=True)
 class ProvenanceTerm:
-    """Cells of a strand that went into the cells of a column, on the same rows.
+    """Cells of a fragment that went into the cells of a column, on the same rows.
 
     Parameters
     ----------
     fragment : int
-        The number of the strand, in the column's table.
+        The number of the fragment, in the column's table.
     source_columns : tuple of (str, str)
-        The sources of the strand, and the column that it is in each.
+        The sources of the fragment, and the column that it is in each.
     where_absent : tuple of int
-        Strands: the leaf counts only on rows that these show nothing on.
+        Strands: the provenance term counts only on rows that these show nothing on.
     where_equal : tuple of (int, str, int)
         Strands, stored columns and numbers: it counts only where the number stands.
     """
@@ -43,16 +43,16 @@ class ProvenanceTerm:
     where_equal: tuple[tuple[int, str, int], ...] = ()
 
     def with_fragment_offset(self, strands: int) -> ProvenanceTerm:
-        """The leaf in a table that has so many strands before those of this one."""
-        return self.with_fragments({number: number + strands for number in self.strands})
+        """The provenance term in a table that has so many fragments before those of this one."""
+        return self.with_fragments({number: number + strands for number in self.fragments})
 
     @property
-    def strands(self) -> tuple[int, ...]:
-        """All the strands that it speaks of."""
+    def fragments(self) -> tuple[int, ...]:
+        """All the fragments that it speaks of."""
         return (self.fragment, *self.where_absent, *(number for number, _, _ in self.where_equal))
 
     def with_fragments(self, to: Mapping[int, int]) -> ProvenanceTerm:
-        """The leaf in a table that has the same strands under other numbers."""
+        """The provenance term in a table that has the same fragments under other numbers."""
         return replace(
             self,
             fragment=to[self.fragment],
@@ -63,11 +63,11 @@ class ProvenanceTerm:
         )
 
     def restricted_to_value(self, strand: int, name: str, value: int) -> ProvenanceTerm:
-        """The leaf, where a number is in a stored column."""
+        """The provenance term, where a number is in a stored column."""
         return replace(self, where_equal=(*self.where_equal, (strand, name, value)))
 
     def restricted_to_absent(self, strands: Iterable[int]) -> ProvenanceTerm:
-        """The leaf, on rows that some strands show nothing on."""
+        """The provenance term, on rows that some fragments show nothing on."""
         return replace(self, where_absent=tuple(dict.fromkeys((*self.where_absent, *strands))))
 
 
@@ -126,7 +126,7 @@ def locate_origin_rows(strand: Fragment, rows: RowNumbers) -> tuple[RowNumbers, 
 
 
 def locate_source_row(strand: Fragment, row: int) -> SourceRow | None:
-    """Where a row of the table is in its source, if this strand has it."""
+    """Where a row of the table is in its source, if this fragment has it."""
     if strand.cells_only:
         return None
     origin, within = locate_source_rows(strand, np.array([row]))
@@ -193,7 +193,7 @@ def _describe_joined_source_rows(
         origin, within = locate_source_rows(strand, rows)
         absent = origin < 0
         for other, its_origin, its_within in seen:
-            # A row that two strands of one source both show is one row.
+            # A row that two fragments of one source both show is one row.
             if other.origins is strand.origins:
                 absent |= (its_origin == origin) & (its_within == within)
         seen.append((strand, origin, within))

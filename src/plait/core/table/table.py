@@ -1,6 +1,6 @@
 """The table: named columns of equal length over fragments.
 
-A table does not copy cells about. It holds *strands*: stored columns, with an
+A table does not copy cells about. It holds *fragments*: stored columns, with an
 index that says which stored row each row of the table shows. Taking rows out,
 joining and setting aside only make new indexes; cells are gathered when they
 are written, a batch at a time. The indexes are at the same time the lineage:
@@ -122,7 +122,7 @@ def _cell(value: object) -> str:
 class Column:
     """A column of a table: its name and where its cells stand.
 
-    ``parts`` are pairs of a strand's number and a stored column's name. A cell
+    ``parts`` are pairs of a fragment's number and a stored column's name. A cell
     is that of the first part that has one there. ``kind`` is what the source says
     its cells are, as in ``plait.core.types.inference``; without it the cells tell. ``leaves``
     are the stored cells that its cells were made of; without them ``parts`` tell.
@@ -137,7 +137,7 @@ class Column:
     open_forms: tuple[str, ...] = ()
 
     def with_fragment_offset(self, strands: int) -> Column:
-        """The column in a table that has so many strands before those of this one."""
+        """The column in a table that has so many fragments before those of this one."""
         parts = tuple((number + strands, stored) for number, stored in self.cell_refs)
         leaves = (
             None
@@ -157,7 +157,7 @@ class Table:
         How messages and origin columns call it.
     columns : tuple of Column
         In order; names are unique.
-    strands : tuple of Strand
+    fragments : tuple of Fragment
         At least one.
     rows : int
         How many rows it has.
@@ -167,7 +167,7 @@ class Table:
         Rows that were left out when it was read.
     read_as : str
         How the source is written, in words: ``utf-8, comma``.
-    rows_in_database : tuple of NotFetched
+    rows_in_database : tuple of RowsLeftInDatabase
         Rows that were left where they are.
     columns_in_database : frozenset of str
         Columns that were left where they are, since they are dropped anyway.
@@ -175,7 +175,7 @@ class Table:
 
     name: str
     columns: tuple[Column, ...]
-    strands: tuple[Fragment, ...]
+    fragments: tuple[Fragment, ...]
     rows: int
     findings: tuple[Finding, ...] = field(default=())
     set_aside: tuple[SetAside, ...] = field(default=())
@@ -192,7 +192,7 @@ class Table:
     @property
     def path(self) -> str:
         """The file that it was read from, with its part; nothing for one made otherwise."""
-        origins = self.strands[0].origins if self.strands else ()
+        origins = self.fragments[0].origins if self.fragments else ()
         return origins[0].path if origins else ""
 
     def has_column(self, name: str) -> bool:
@@ -221,7 +221,9 @@ class Table:
 
     def cells(self, column: Column, start: int, stop: int) -> pa.Array:
         """The cells of a column on rows ``start`` to ``stop``, as one Arrow array."""
-        shown = {number: self.strands[number].slice(start, stop) for number, _ in column.cell_refs}
+        shown = {
+            number: self.fragments[number].slice(start, stop) for number, _ in column.cell_refs
+        }
         return decoded(self._cells(column, shown))
 
     def _cells(self, column: Column, shown: Mapping[int, FragmentSlice]) -> pa.Array:
@@ -234,7 +236,7 @@ class Table:
 
     def batch(self, start: int, stop: int) -> pa.RecordBatch:
         """Rows ``start`` to ``stop`` with all columns; text may be stored as codes there."""
-        shown = {n: strand.slice(start, stop) for n, strand in enumerate(self.strands)}
+        shown = {n: strand.slice(start, stop) for n, strand in enumerate(self.fragments)}
         arrays = [self._cells(column, shown) for column in self.columns]
         return pa.RecordBatch.from_arrays(arrays, names=self.column_names)
 
@@ -254,7 +256,7 @@ class Table:
 
     def chunk_ranges(self) -> list[tuple[int, int]]:
         """Start and stop of batches that follow the stored pieces, where rows are in order."""
-        first = self.strands[0]
+        first = self.fragments[0]
         if first.selection is not None or not first.columns:
             return list(self.row_ranges())
         edges = [0, *accumulate(map(len, next(iter(first.columns.values())).chunks))]
@@ -270,7 +272,7 @@ class Table:
         Text may be stored as codes into a dictionary: who looks at it that way need not decode it.
         """
         (strand, stored), *more = self.column(name).cell_refs
-        shown = self.strands[strand]
+        shown = self.fragments[strand]
         return shown.columns[stored] if not more and shown.selection is None else None
 
     def chunks(self, name: str) -> pa.ChunkedArray:
@@ -297,8 +299,8 @@ class Table:
         >>> table.take(np.array([2, 0])).to_dict()
         {'a': ['z', 'x']}
         """
-        strands = tuple(strand.take(rows) for strand in self.strands)
-        return replace(self, strands=strands, rows=len(rows))
+        strands = tuple(strand.take(rows) for strand in self.fragments)
+        return replace(self, fragments=strands, rows=len(rows))
 
     def rename(self, names: Mapping[str, str]) -> Table:
         """The same table with columns renamed, old name to new."""
@@ -321,7 +323,7 @@ class Table:
             return column.provenance
         found: Provenance = ()
         for strand, stored in column.cell_refs:
-            origins = (o for o in self.strands[strand].origins if isinstance(o, SourceOrigin))
+            origins = (o for o in self.fragments[strand].origins if isinstance(o, SourceOrigin))
             came = tuple((origin.name, stored) for origin in origins)
             found = coalesce_provenance(found, (ProvenanceTerm(strand, came),) if came else ())
         return found
@@ -353,9 +355,9 @@ class Table:
             raise UsageError(f"column {name!r} already exists", self.name, "choose another name")
         fragment = Fragment("made", {name: cells}, ())
         column = Column(
-            name, ((len(self.strands), name),), provenance=self.combined_provenance(come)
+            name, ((len(self.fragments), name),), provenance=self.combined_provenance(come)
         )
-        return replace(self, columns=(*self.columns, column), strands=(*self.strands, fragment))
+        return replace(self, columns=(*self.columns, column), fragments=(*self.fragments, fragment))
 
     def replace_column(
         self,
@@ -369,7 +371,7 @@ class Table:
         ``come`` names the columns that they were worked out from, if not this one.
         """
         fragment = Fragment("made", {name: cells}, ())
-        part = ((len(self.strands), name),)
+        part = ((len(self.fragments), name),)
         leaves = self.combined_provenance([name] if come is None else come)
         columns = tuple(
             replace(column, cell_refs=part, declared_type=kind, provenance=leaves)
@@ -377,10 +379,10 @@ class Table:
             else column
             for column in self.columns
         )
-        return replace(self, columns=columns, strands=(*self.strands, fragment))
+        return replace(self, columns=columns, fragments=(*self.fragments, fragment))
 
     def gather_column(self, name: str, rows: RowNumbers) -> tuple[Column, tuple[Fragment, ...]]:
-        """A column with the cells that other rows have, and strands of its own for it.
+        """A column with the cells that other rows have, and fragments of its own for it.
 
         Parameters
         ----------
@@ -390,20 +392,20 @@ class Table:
         """
         column, leaves = self.column(name), self.provenance(name)
         used = [number for number, _ in column.cell_refs]
-        used += [number for leaf in leaves for number in leaf.strands]
+        used += [number for leaf in leaves for number in leaf.fragments]
         to = {number: place for place, number in enumerate(dict.fromkeys(used))}
         parts = tuple((to[number], stored) for number, stored in column.cell_refs)
         moved = replace(
             column, cell_refs=parts, provenance=tuple(term.with_fragments(to) for term in leaves)
         )
-        return moved, tuple(self.strands[number].take(rows) for number in to)
+        return moved, tuple(self.fragments[number].take(rows) for number in to)
 
     def with_gathered_column(self, name: str, rows: RowNumbers) -> Table:
         """The table with the cells of a column that other rows have; -1 shows none."""
         made, strands = self.gather_column(name, rows)
-        made = made.with_fragment_offset(len(self.strands))
+        made = made.with_fragment_offset(len(self.fragments))
         columns = tuple(made if column.name == name else column for column in self.columns)
-        return replace(self, columns=columns, strands=(*self.strands, *strands))
+        return replace(self, columns=columns, fragments=(*self.fragments, *strands))
 
     def with_types(self, kinds: Mapping[str, str | None]) -> Table:
         """The table, with what the source says the cells of some columns are."""
@@ -453,7 +455,7 @@ class Table:
         column_builder = ColumnBuilder(("names", "numbers"))
         for start, stop in self.row_ranges() if self.rows else [(0, 0)]:
             some = self.take(np.arange(start, stop))
-            column_builder.append(describe_source_rows(some.strands, some.rows))
+            column_builder.append(describe_source_rows(some.fragments, some.rows))
         names, numbers = column_builder.finish().values()
         return names, numbers
 
@@ -533,14 +535,14 @@ class Table:
 
     def with_lines(self, lines: Lines | None) -> Table:
         """A table that was just read, its rows known by the lines that they begin on."""
-        (origin,) = self.strands[0].origins
+        (origin,) = self.fragments[0].origins
         assert isinstance(origin, SourceOrigin)
-        strand = replace(self.strands[0], origins=(replace(origin, lines=lines),))
-        return replace(self, strands=(strand, *self.strands[1:]))
+        strand = replace(self.fragments[0], origins=(replace(origin, lines=lines),))
+        return replace(self, fragments=(strand, *self.fragments[1:]))
 
     def source_rows(self, row: int) -> tuple[SourceRow, ...]:
-        """The source rows that a row of this table shows, one for each strand that has one."""
-        found = (locate_source_row(strand, row) for strand in self.strands)
+        """The source rows that a row of this table shows, one for each fragment that has one."""
+        found = (locate_source_row(strand, row) for strand in self.fragments)
         return tuple(dict.fromkeys(f for f in found if f is not None))
 
 
@@ -600,8 +602,8 @@ class SetAside:
             else pa.chunked_array([cells])
             for name, cells in made.items()
         }
-        front = tuple(Column(name, ((len(table.strands), name),)) for name in stored)
-        strands = (*table.strands, Fragment("set aside", stored, ()))
+        front = tuple(Column(name, ((len(table.fragments), name),)) for name in stored)
+        strands = (*table.fragments, Fragment("set aside", stored, ()))
         return Table(self.name, front + table.columns, strands, table.rows)
 
 

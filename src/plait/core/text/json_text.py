@@ -35,7 +35,7 @@ _DECODER = json.JSONDecoder(
 
 
 def parse_json(text: str) -> Any:
-    """What a JSON text says; numbers as ``Number``.
+    """What a JSON text says; numbers as ``JsonNumber``.
 
     Raises
     ------

@@ -308,7 +308,7 @@ def find_near_keys(
 
     Parameters
     ----------
-    coding : Coding
+    coding : KeyCodes
     keys : sequence of int32 arrays
         For each key column its code in each key.
     unmatched, others : arrays of int64

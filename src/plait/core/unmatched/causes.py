@@ -55,7 +55,7 @@ def count_failing_parts(
 
     Parameters
     ----------
-    coding : Coding
+    coding : KeyCodes
     keys : sequence of int32 arrays
         For each key column its code in each key.
     names : sequence of str

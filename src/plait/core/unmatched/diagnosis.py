@@ -68,15 +68,15 @@ class UnmatchedDiagnosis:
     ----------
     side : int
         Whose unmatched keys near ones were looked for: 0 left, 1 right.
-    gains : tuple of Gain
+    gains : tuple of NormalizationGain
         What each looser comparison would bring by itself.
-    best : Gain or None
+    best : NormalizationGain or None
         The fewest that together bring as much as all.
-    failing : pair of tuples of Failing
+    failing : pair of tuples of FailingKeyParts
         Of composite keys, left and right: which part fails.
-    elsewhere : tuple of Elsewhere
+    elsewhere : tuple of BetterKeyColumn
         Other columns that hold more of the keys.
-    suggestions : Suggestions
+    suggestions : KeySuggestions
     tried, near, lonely : int
         Keys that no looser comparison matches; of them those with a near key,
         and those without.
@@ -105,7 +105,7 @@ def diagnose_unmatched(
     ----------
     left, right : Table
     key : Key
-    matching : Matching
+    matching : KeyMatch
 
     Returns
     -------
@@ -252,11 +252,11 @@ def suggestion_columns(
 
     Parameters
     ----------
-    found : Suggestions
+    found : KeySuggestions
     names : pair of lists of str
         Names for the key columns of the left and the right.
-    coding : Coding
-    why : Gain or None
+    coding : KeyCodes
+    why : NormalizationGain or None
         The looser comparison that was meant.
     """
     keys = coding.distinct

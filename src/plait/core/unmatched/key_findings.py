@@ -41,7 +41,7 @@ class JoinSide:
         Rows without a full key.
     unmatched, missing : arrays of int
         A few rows of ``table`` of either sort, for examples; each key once.
-    duplicates : Duplicates
+    duplicates : DuplicateKeys
     """
 
     table: Table
@@ -116,12 +116,12 @@ def report_join_keys(
 
     Parameters
     ----------
-    sides : pair of Side
+    sides : pair of JoinSide
         The left and the right one.
     pairs : Key
-    matching : Matching
+    matching : KeyMatch
         Of one row for each distinct key at least.
-    match : Match
+    match : MatchCounts
     kind : str
         The kind of join.
     explain : bool

@@ -88,7 +88,7 @@ def best_normalization_gain(
 
     Parameters
     ----------
-    matching : Matching
+    matching : KeyMatch
     ways : sequence of str, optional
         As ``useful_normalizations`` gives them, where that is known already.
 
@@ -156,7 +156,7 @@ def normalize_keys(coding: KeyCodes, keys: Sequence[Codes], ways: Sequence[str])
 
     Parameters
     ----------
-    coding : Coding
+    coding : KeyCodes
         Of two tables.
     keys : sequence of int32 arrays
         As ``KeyCodes.distinct`` has them.

@@ -386,8 +386,8 @@ def row_refetcher(read: Read) -> Callable[..., dict[int, RefetchedRow]]:
 
 def refetch_rows(table: Table, rows: Sequence[int]) -> dict[int, RefetchedRow]:
     """The rows of a table that was read whole, by their numbers in the source."""
-    _, numbers = locate_source_rows(table.strands[0], np.arange(table.rows))
-    (origin,) = table.strands[0].origins
+    _, numbers = locate_source_rows(table.fragments[0], np.arange(table.rows))
+    (origin,) = table.fragments[0].origins
     looked: dict[int, RefetchedRow] = {}
     for row in rows:
         at = np.flatnonzero(numbers == row)

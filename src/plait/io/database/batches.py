@@ -67,7 +67,7 @@ def table_from_batches(
     ----------
     name, where : str
     relation : Relation
-    fields : sequence of Field
+    fields : sequence of RelationColumn
         The columns that come.
     batches : iterable of pyarrow.RecordBatch
     on_progress : callable
@@ -167,11 +167,11 @@ def _known(table: Table, relation: Relation, fields: Sequence[RelationColumn]) -
     if not relation.key or not all(name in names for name in relation.key):
         return table
     key = [names[name] for name in relation.key]
-    strand = table.strands[0]
+    strand = table.fragments[0]
     (origin,) = strand.origins
     assert isinstance(origin, SourceOrigin)
     known = replace(origin, primary_key=PrimaryKeyCells(tuple(key), strand.columns))
-    table = replace(table, strands=(replace(strand, origins=(known,)),))
+    table = replace(table, fragments=(replace(strand, origins=(known,)),))
     if _ascends([table.chunks(name) for name in key]):
         return table
     # What is text in the end is not nearly something else: the database says what it is.

@@ -128,7 +128,7 @@ class Waited:
 
 
 class WaitedTables:
-    """Tables that are written, each answer waited for only so long: see ``Tables``."""
+    """Tables that are written, each answer waited for only so long: see ``TableListing``."""
 
     def __init__(self, begin: Callable[[], Tables], address: Address) -> None:
         self._waiter = _Answers(address)

@@ -71,7 +71,7 @@ ORDER BY ordinal_position
 
 
 @dataclass(frozen=True)
-class _New:
+class _NewMySqlTable:
     """A table that was written under a name of its own; its rows are added, or it takes a place."""
 
     schema: str
@@ -88,7 +88,7 @@ class MySqlWriter(DatabaseWriter):
 
     def __init__(self, address: Address, replace: bool = False) -> None:
         super().__init__(address, replace)
-        self._new: list[_New] = []
+        self._new: list[_NewMySqlTable] = []
         self._engine = make_mysql_engine(address)
         try:
             self._base = self._engine.connect().execution_options(
@@ -162,7 +162,9 @@ class MySqlWriter(DatabaseWriter):
         whole = f"{quote_identifier(schema)}.{quote_identifier(part)}"
         key = () if appends else self._key(table, shape, how.key)
         self._make(whole, shape, key, how, plain)
-        self._new.append(_New(schema, part, plain, tuple(shape.schema.names) if appends else ()))
+        self._new.append(
+            _NewMySqlTable(schema, part, plain, tuple(shape.schema.names) if appends else ())
+        )
         self._insert(whole, shape, where, on_progress, declared_text_lengths(types))
         return report_missing_markers(shape.typing)
 
@@ -272,7 +274,7 @@ class MySqlWriter(DatabaseWriter):
                 self._do(f"DROP TABLE {old}")
         self._close()
 
-    def _alone(self, new: _New) -> None:
+    def _alone(self, new: _NewMySqlTable) -> None:
         """Wait until nobody else, who writes as we do, lets a table take that place."""
         digest = hashlib.sha256(f"{new.schema}.{new.name}".encode()).hexdigest()[:32]
         ((got,),) = self._rows(f"SELECT GET_LOCK('plait-{digest}', {_LOCK_SECONDS})")
@@ -283,7 +285,7 @@ class MySqlWriter(DatabaseWriter):
                 "check what that session is doing; nothing was changed",
             )
 
-    def _add_rows(self, added: Sequence[_New]) -> None:
+    def _add_rows(self, added: Sequence[_NewMySqlTable]) -> None:
         """Add the rows of tables to others, of all or of none."""
         self._do("BEGIN")
         try:

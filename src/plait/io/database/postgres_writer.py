@@ -92,7 +92,7 @@ _CALLED = {"v": "a view", "m": "a view", "f": "a table of another server", "S": 
 
 
 @dataclass(frozen=True)
-class _New:
+class _NewPostgresTable:
     """A table that was written under a name of its own, and the one whose place it takes."""
 
     part: str
@@ -112,7 +112,7 @@ class PostgresWriter(DatabaseWriter):
 
     def __init__(self, address: Address, replace: bool = False) -> None:
         super().__init__(address, replace)
-        self._new: list[_New] = []
+        self._new: list[_NewPostgresTable] = []
         self._base = PostgresConnection(address, output_error)
         try:
             self._base.do(f"SET lock_timeout = '{_LOCK_SECONDS}s'")
@@ -234,7 +234,7 @@ class PostgresWriter(DatabaseWriter):
                 self._base.do(
                     f"COMMENT ON COLUMN {whole}.{quote_identifier(column)} IS {quote_literal(text)}"
                 )
-        self._new.append(_New(part, schema, name, key))
+        self._new.append(_NewPostgresTable(part, schema, name, key))
 
     def _keyed(self, whole: str, part: str, key: Sequence[str]) -> bool:
         """Give a table its primary key, where the database agrees that it is one."""
@@ -340,7 +340,7 @@ class PostgresWriter(DatabaseWriter):
         self._new = []
         self._base.close()
 
-    def _take_place(self, new: _New) -> None:
+    def _take_place(self, new: _NewPostgresTable) -> None:
         schema = quote_identifier(new.schema)
         found = self._base.rows(
             _FOUND.format(schema=quote_literal(new.schema), name=quote_literal(new.name))
@@ -362,7 +362,7 @@ class PostgresWriter(DatabaseWriter):
         if new.key:
             self._named_key(new)
 
-    def _named_key(self, new: _New) -> None:
+    def _named_key(self, new: _NewPostgresTable) -> None:
         """Call the key as it is usual, if that name is free."""
         schema, usual = (
             quote_identifier(new.schema),

@@ -79,14 +79,16 @@ def rows_at(source: Source, rows: Sequence[int], keys: Sequence[str]) -> dict[in
 
 def _by_key(table: Table, wanted: dict[int, tuple[object, ...]]) -> dict[int, RefetchedRow]:
     """Which of the rows found are which of those wanted."""
-    known = table.strands[0].origins[0].primary_key  # type: ignore[union-attr]
-    stored = table.strands[0].columns
+    known = table.fragments[0].origins[0].primary_key  # type: ignore[union-attr]
+    stored = table.fragments[0].columns
     sums = row_checksums(
-        (stored[name].combine_chunks() for name in stored), table.strands[0].stored_rows
+        (stored[name].combine_chunks() for name in stored), table.fragments[0].stored_rows
     )
-    every = np.arange(table.strands[0].stored_rows)
+    every = np.arange(table.fragments[0].stored_rows)
     there = known.to_json_texts(every).to_pylist() if known else []
-    plain = replace(table, strands=(replace(table.strands[0], selection=None),), rows=len(there))
+    plain = replace(
+        table, fragments=(replace(table.fragments[0], selection=None),), rows=len(there)
+    )
     place = {tuple(json.loads(text)): row for row, text in enumerate(there)}
     return {
         row: RefetchedRow(

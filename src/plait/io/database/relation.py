@@ -79,7 +79,7 @@ class Relation:
         For messages.
     source : str
         The SQL that stands behind ``FROM``.
-    fields : tuple of Field
+    fields : tuple of RelationColumn
     key : tuple of str
         The columns of its primary key, where it has one.
     what : str
@@ -103,8 +103,8 @@ class FetchRequest:
 
     Parameters
     ----------
-    fields : tuple of Field
-    where : Node or None
+    fields : tuple of RelationColumn
+    where : SyntaxNode or None
         A condition that means the same there: see ``pushing``.
     keys : sequence of tuple
         Rows with these keys only.

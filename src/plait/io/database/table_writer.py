@@ -190,7 +190,7 @@ class TargetSchema:
 
     Parameters
     ----------
-    typing : Typing
+    typing : TypedColumns
         What the table has.
     schema : pyarrow.Schema
         What is sent.
@@ -325,7 +325,7 @@ def schema_differences(
 
     Parameters
     ----------
-    shape : Shape
+    shape : DelimitedSchema
         Of the rows.
     there : mapping of str to str
         The columns of the table that is there, with their types.

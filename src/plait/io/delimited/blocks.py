@@ -123,7 +123,7 @@ def record_lines(block: RecordBlock, records: int, delimiter: str, blank_too: bo
 
     Parameters
     ----------
-    block : Block
+    block : RecordBlock
     records : int
         How many were read from it.
     delimiter : str

@@ -45,7 +45,7 @@ class RecordFile:
         Where the first record begins.
     lines : int
         How many lines are above it.
-    shape : Shape
+    shape : DelimitedSchema
     longest : int
         Bytes that a record may have.
     """
@@ -103,14 +103,14 @@ def locate_records(
 def read_with_workers(
     records: RecordFile, where: str, worker_pool: WorkerPool, on_progress: Callable[[int], None]
 ) -> Iterator[ParsedBlock] | None:
-    """The parts of a file as a crew reads them.
+    """The parts of a file as a worker pool reads them.
 
     Parameters
     ----------
-    records : Records
+    records : RecordFile
     where : str
         The file, for errors.
-    here : Crew
+    here : Worker pool
     on_progress : callable
         Told how many bytes were read, each time.
 
@@ -124,7 +124,7 @@ def read_with_workers(
     SourceError
         While parts are drawn, as ``split_into_blocks`` does.
     WorkersError
-        When some of the crew do not see the file.
+        When some of the worker pool do not see the file.
     """
     ranges = split_bytes(records.begin, records.size, worker_pool)
     if len(ranges) < 2:

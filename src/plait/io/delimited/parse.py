@@ -51,7 +51,7 @@ def report_ragged_rows(table: Table, ragged: Sequence[RaggedRow], notes: int) ->
     ----------
     table : Table
         The rows that fit.
-    ragged : sequence of Ragged
+    ragged : sequence of RaggedRow
         The others, in order; their numbers count all rows.
     notes : int
         How many of them, the last ones, are notes below the table.
@@ -64,10 +64,10 @@ def report_ragged_rows(table: Table, ragged: Sequence[RaggedRow], notes: int) ->
     if not ragged:
         return table
     columns = len(table.columns)
-    origin = table.strands[0].origins[0]
+    origin = table.fragments[0].origins[0]
     assert isinstance(origin, SourceOrigin)  # it was just read
     numbers = np.delete(np.arange(table.rows + len(ragged)), [r.row for r in ragged])
-    strand = replace(table.strands[0], origins=(replace(origin, row_numbers=numbers),))
+    strand = replace(table.fragments[0], origins=(replace(origin, row_numbers=numbers),))
     split = len(ragged) - notes
     aside, findings = [], []
     for rows, kind in ((ragged[:split], "ragged"), (ragged[split:], "notes")):
@@ -76,7 +76,7 @@ def report_ragged_rows(table: Table, ragged: Sequence[RaggedRow], notes: int) ->
             findings.append(_finding(origin, rows, columns, kind))
     return replace(
         table,
-        strands=(strand, *table.strands[1:]),
+        fragments=(strand, *table.fragments[1:]),
         findings=(*table.findings, *findings),
         set_aside=(*table.set_aside, *aside),
     )
@@ -88,7 +88,7 @@ def _set_aside(
     table = table_from_columns(name, {"record": [row.text for row in rows]}, origin.path)
     numbers = np.array([row.row for row in rows])
     strand = replace(
-        table.strands[0], origins=(replace(origin, rows=len(rows), row_numbers=numbers),)
+        table.fragments[0], origins=(replace(origin, rows=len(rows), row_numbers=numbers),)
     )
     reasons = [
         f"{pluralize(row.cells, 'cell')} where the header has {columns}"
@@ -97,7 +97,11 @@ def _set_aside(
         for row in rows
     ]
     return SetAside(
-        f"{name}-{kind}", replace(table, strands=(strand,)), pa.array(reasons), False, _CAUSES[kind]
+        f"{name}-{kind}",
+        replace(table, fragments=(strand,)),
+        pa.array(reasons),
+        False,
+        _CAUSES[kind],
     )
 
 

@@ -122,7 +122,7 @@ class DelimitedBatches:
     Parameters
     ----------
     names : tuple of str
-    parts : iterator of Part
+    parts : iterator of DiagramNode
         Stretches of rows, all cells text.
     findings : tuple of Finding
         About how the file is written.

@@ -99,7 +99,7 @@ def replace_folder_atomically(
     Parameters
     ----------
     target : Path
-    changes : sequence of Transaction
+    changes : sequence of OutputTransaction
         At the end one or none: a change in a database that takes effect with the folder.
 
     Raises

@@ -168,15 +168,15 @@ class Source:
         The file within an archive.
     part : str
         The sheet, or the table of a database.
-    options : Given
-    passed_over : PassedOver or None
+    options : ReadOptions
+    passed_over : SkippedFiles or None
     error : SourceError or None
         Why there is no table in it to read.
     address : Address or None
         Where it stands when that is no file of this machine.
     bytes : int
         Of what an address leads to, as far as that is known.
-    subset : Taking or None
+    subset : FetchSubset or None
         What is fetched of a table of a database, where that is not all of it.
     """
 

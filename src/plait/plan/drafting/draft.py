@@ -275,7 +275,7 @@ class Draft:
     unused : tuple of DraftedSource
     reasons : mapping of str to str
         Why each of these is not used.
-    unread : tuple of Unread
+    unread : tuple of UnreadableSource
     """
 
     base: DraftedSource

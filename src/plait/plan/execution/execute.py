@@ -50,7 +50,7 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
 
     Parameters
     ----------
-    step : Part
+    step : DiagramNode
     tables : mapping of str to sequence of Table
         What there is so far; several tables where a source has several extracts.
 
@@ -63,7 +63,7 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
     Raises
     ------
     UsageError
-        When several extracts stand where one table is wanted; and as the verb.
+        When several extracts stand where one table is wanted; and as the operation.
     """
     written = step_keys(step)
     verb = OPERATIONS[str(step_operation(step))]
@@ -99,7 +99,7 @@ def _one(tables: Tables, name: str) -> Table:
 
 
 def _value(option: Option, value: Any, tables: Tables) -> Any:
-    """What the plan gives for an option, as the verb takes it."""
+    """What the plan gives for an option, as the operation takes it."""
     if option.kind is OptionKind.TABLE:
         return _one(tables, value)
     if option.kind is OptionKind.KEYS:
@@ -142,7 +142,7 @@ class StepResult:
     name : str or None
         Of its result.
     inputs : tuple of str
-    result : Result
+    result : OperationResult
     seconds : float
     """
 
@@ -176,11 +176,11 @@ class PlanExecution:
     Parameters
     ----------
     plan : LoadedPlan
-    sources : tuple of Found
+    sources : tuple of ResolvedSource
         The sources, in the order of ``tables``.
     tables : tuple of Table
         As they were read.
-    steps : tuple of Done
+    steps : tuple of StepResult
     results : mapping of str to Table
         What there is in the end under each name that means one table.
     read_seconds : float
@@ -247,9 +247,9 @@ def execute_plan(
     Parameters
     ----------
     loaded : LoadedPlan
-    found : sequence of Found
+    found : sequence of ResolvedSource
         The sources, as ``intake.find`` finds them.
-    phases : Phases
+    phases : ProgressReporter
 
     Raises
     ------

@@ -127,7 +127,7 @@ class PlanError(PlaitError):
     ----------
     path : str
         The plan file.
-    faults : iterable of Fault
+    faults : iterable of PlanDiagnostic
 
     Examples
     --------

@@ -295,7 +295,7 @@ def _path_in_file(loc: tuple[int | str, ...], raw: Any) -> tuple[str | int, ...]
     """The part of a place that is in the file: the model's own names of types are left out."""
     path: list[str | int] = []
     if loc[0] == "step":
-        loc = (*loc[:2], *loc[3:])  # the third is the verb, by which the model was chosen
+        loc = (*loc[:2], *loc[3:])  # the third is the operation, by which the model was chosen
     here = raw
     for part in loc:
         try:

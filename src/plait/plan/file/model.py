@@ -24,7 +24,7 @@ class PlanSection(BaseModel):
 
 
 class _Step(PlanSection):
-    """A verb with its inputs, and a name for its result."""
+    """An operation with its inputs, and a name for its result."""
 
     into: Text | None = Field(
         None, description="the name of the result (default: the name of the first input)"
@@ -32,7 +32,7 @@ class _Step(PlanSection):
 
 
 class _StepWithOwnResult(PlanSection):
-    """A verb whose result takes the place of none of its inputs."""
+    """An operation whose result takes the place of none of its inputs."""
 
     into: Text = Field(description="the name of the result")
 
@@ -85,7 +85,7 @@ _INPUTS: dict[InputArity, tuple[Any, dict[str, Any]]] = {
 
 
 def _step(verb: OperationSpec) -> type[PlanSection]:
-    """The model of a step: the verb with its inputs, its options, and the result's name."""
+    """The model of a step: the operation with its inputs, its options, and the result's name."""
     kind, bounds = _INPUTS[verb.arity]
     inputs = {verb.name: (kind, Field(description=verb.inputs, **bounds))}
     make: Any = create_model
@@ -117,7 +117,7 @@ STEPS: dict[str, type[PlanSection]] = {name: _step(verb) for name, verb in OPERA
 
 
 def step_operation(step: Any) -> str | None:
-    """The verb of a step: the one key that is a command."""
+    """The operation of a step: the one key that is a command."""
     if isinstance(step, Mapping):
         found = [key for key in step if key in STEPS]
         return found[0] if len(found) == 1 else None

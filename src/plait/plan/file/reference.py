@@ -121,7 +121,7 @@ def _first(kind: type[PlanSection]) -> str:
 
 def _part(topic: str, heading: str, meaning: str, kind: type[PlanSection]) -> SectionReference:
     fields = kind.model_fields
-    # The verb first, what all steps have last.
+    # The operation first, what all steps have last.
     order = sorted(fields, key=lambda name: (name != topic, name == "into"))
     return SectionReference(
         topic, heading, meaning, tuple(_key(name, fields[name]) for name in order)

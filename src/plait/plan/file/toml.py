@@ -19,7 +19,7 @@ _EVERY = [
     *(option for verb in OPERATIONS.values() for option in verb.options),
     *(LABEL, *TYPING, *READING),
 ]
-# What two verbs give in two forms (the rule of a column, or of all cells) goes by the table.
+# What two operations give in two forms (the rule of a column, or of all cells) goes by the table.
 _FORMS = {e.flag.removeprefix("--"): e.kind for e in reversed(_EVERY)} | {
     one.flag.removeprefix("--"): one.kind for one in _EVERY if one.kind in _TABLES
 }

@@ -45,8 +45,8 @@ def make_run_report(
 
     Parameters
     ----------
-    worked : Worked
-    expected : sequence of Expected
+    worked : PlanExecution
+    expected : sequence of ExpectationResult
     sums : mapping of str to str
         The checksum of each source file.
     """
@@ -196,7 +196,7 @@ def collect_drill_downs(
 
     Parameters
     ----------
-    worked : Worked
+    worked : PlanExecution
     files : mapping of int to str
         The file of each list, by its identity.
     """
@@ -233,7 +233,7 @@ def steps_of_column(plan_execution: PlanExecution, column: str) -> list[dict[str
 
     Parameters
     ----------
-    worked : Worked
+    worked : PlanExecution
     column : str
         Of the result.
 
@@ -282,7 +282,7 @@ def _changed(
 
 
 def _made_here(table: Table, name: str) -> bool:
-    """Whether the cells are in a strand of no source, as made ones do."""
+    """Whether the cells are in a fragment of no source, as made ones do."""
     return any(
-        not table.strands[strand].shows_source_rows for strand, _ in table.column(name).cell_refs
+        not table.fragments[strand].shows_source_rows for strand, _ in table.column(name).cell_refs
     )

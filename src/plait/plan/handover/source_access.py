@@ -22,7 +22,7 @@ class Reach:
 
     Parameters
     ----------
-    kept : Kept
+    kept : StoredHandover
     folder : Path or None
         Where the user says that the sources are.
     trusted : bool

@@ -178,11 +178,11 @@ def write_handover(
 
     Parameters
     ----------
-    worked : Worked
-    expected : sequence of Expected
+    worked : PlanExecution
+    expected : sequence of ExpectationResult
     sums : mapping of str to str
         The checksum of each source file.
-    phases : Phases
+    phases : ProgressReporter
     replace_ : bool
         Whether a table that is there is replaced.
     compared : callable

@@ -73,8 +73,8 @@ def compose_notice(
     Parameters
     ----------
     loaded : LoadedPlan
-    record : Record
-    ended : Story or error
+    record : RunRecord
+    ended : RunReport or error
     examples : bool
         Whether cells of the data may be shown. Without it, of an error only its kind and
         its place are told: what it says may quote a cell.

@@ -74,12 +74,12 @@ def changes_since_last_run(
         The folder that is being written: dataset and lineage are there.
     said : dict
         The account of this run.
-    records : sequence of Record
+    records : sequence of RunRecord
         The history.
 
     Returns
     -------
-    since : Since or None
+    since : ChangesSinceLastRun or None
         ``None`` where there is none, or none that can be compared with.
     findings : list of Finding
     """
@@ -167,11 +167,11 @@ def judge_change_expectations(
     Parameters
     ----------
     loaded : LoadedPlan
-    since : Since or None
+    since : ChangesSinceLastRun or None
         What changed; ``None`` where that could not be told.
     findings : iterable of Finding
         Of the run.
-    last : Record or None
+    last : RunRecord or None
         The last run that handed over, by the history. Where there is one, and what changed
         since cannot be told, nothing that is expected of it holds: only a first run has
         nothing to compare with.

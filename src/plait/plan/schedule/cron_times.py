@@ -176,7 +176,7 @@ def next_runs(
 
     Parameters
     ----------
-    when : When
+    when : CronExpression
     moment : datetime
         With its distance from UTC; times are after it.
     zone : tzinfo, optional

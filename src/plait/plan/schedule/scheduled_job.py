@@ -27,7 +27,7 @@ class ScheduledJob:
     ----------
     plan : Path
         Absolute.
-    when : When
+    when : CronExpression
     program : tuple of str
         Absolute too.
     more : tuple of str
@@ -106,7 +106,7 @@ class ScheduleEntry:
     by : str
         Which scheduler.
     plan : Path or None
-    when : When or None
+    when : CronExpression or None
         ``None`` where somebody has changed it to what is none of ours.
     """
 

@@ -183,7 +183,7 @@ def layout_diagram(parts: Sequence[DiagramNode]) -> Diagram:
 
     Parameters
     ----------
-    parts : sequence of Part
+    parts : sequence of DiagramNode
         Each after those whose rows it takes; at least one.
 
     Examples

@@ -29,9 +29,9 @@ def pack_unmatched_keys(
 
     Parameters
     ----------
-    found : Audited
+    found : KeyAudit
         Of two tables.
-    why : WhyNot
+    why : UnmatchedDiagnosis
     again : str
         The command that joins them with the pairs.
     pairs : Table or None

@@ -55,7 +55,7 @@ def write_keys_page(
 
     Parameters
     ----------
-    found : Audited
+    found : KeyAudit
     findings : sequence of Finding
     target : Path
     again : str

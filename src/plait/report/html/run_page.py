@@ -22,7 +22,7 @@ def report_page(run_report: RunReport, folder: str) -> str:
 
     Parameters
     ----------
-    story : Story
+    story : RunReport
     folder : str
         What the handover is called.
     """
@@ -97,7 +97,7 @@ class LinkedCounts:
 
 
 @dataclass(frozen=True)
-class _Step:
+class _StepView:
     number: int
     title: str
     rows: int | None
@@ -109,7 +109,7 @@ class _Step:
     result: DrillDown | None
 
 
-def _steps(run_report: RunReport) -> Iterator[_Step]:
+def _steps(run_report: RunReport) -> Iterator[_StepView]:
     """Each step with its part of the ledger, and the reading before them where it left rows out."""
     for number, entries in run_report.entries_of:
         of_step = [
@@ -121,12 +121,12 @@ def _steps(run_report: RunReport) -> Iterator[_Step]:
         if not number:
             if entries or lists:
                 aside = sum(list_.rows for list_ in lists)
-                yield _Step(0, "Reading", None, 0, 0, aside, entries, lists, None)
+                yield _StepView(0, "Reading", None, 0, 0, aside, entries, lists, None)
             continue
         step = run_report.steps[number - 1]
         result = next((one for one in of_step if not one.list_name), None)
         title = f"{number} {step.title}"
-        yield _Step(
+        yield _StepView(
             number,
             title,
             step.rows,

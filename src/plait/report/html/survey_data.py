@@ -146,7 +146,7 @@ def _places(
 
 def _numbers(table: Table, rows: Numbers) -> Numbers:
     """The row numbers that rows of a table have in its source, from 1."""
-    within = locate_source_rows(table.strands[0], rows)[1] if table.strands else rows
+    within = locate_source_rows(table.fragments[0], rows)[1] if table.fragments else rows
     return within.astype(np.int64) + 1
 
 

@@ -108,7 +108,7 @@ class ColumnChange:
         Cells of equal value that are written otherwise: they have not changed.
     within : int
         Numbers that differ by no more than is allowed: neither have they.
-    by : By
+    by : NumericChange
     """
 
     name: str

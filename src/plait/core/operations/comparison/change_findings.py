@@ -74,9 +74,9 @@ def report_changes(
     ----------
     old, new : Table
     key : sequence of (str, str)
-    pairing : Pairing
+    pairing : RecordPairs
     columns : sequence of ColumnChange
-    changes : Changes
+    changes : ChangeCounts
     chosen : bool
         Whether the key was found among the candidates.
     """

@@ -62,7 +62,7 @@ def list_changes(
     ----------
     old, new : Table
     key : sequence of (str, str)
-    pairing : Pairing
+    pairing : RecordPairs
     columns : sequence of ColumnChange
         Of the columns that were compared.
     renamed : mapping of str to str
