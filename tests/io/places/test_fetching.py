@@ -18,7 +18,7 @@ import plait
 from makers import every_format
 from plait.core.base.errors import SourceError, UsageError
 from plait.io.places import fetch
-from plait.io.places.fetch import Coming
+from plait.io.places.download import Download
 from plait.io.read import read_source
 from plait.io.sources import find_sources
 from servers import library
@@ -257,7 +257,7 @@ def test_each_wait_before_another_try_is_twice_the_one_before(https, monkeypatch
 def test_the_rest_of_the_same_version_is_asked_for(written, ranges, expected):
     out = io.BytesIO()
     out.write(written)
-    coming = Coming("https://x.example/a.csv", "x", out, lambda _: None, _ranges=ranges)
+    coming = Download("https://x.example/a.csv", "x", out, lambda _: None, _ranges=ranges)
     asked = coming.headers()
     assert {name: asked.get(name) for name in ("Range", "If-Range")} == (
         expected or {"Range": None, "If-Range": None}
