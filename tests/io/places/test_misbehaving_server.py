@@ -14,7 +14,7 @@ import pytest
 import plait
 from cases import cases
 from plait.core.base.errors import PlaitError
-from plait.io.places import fetch
+from plait.io.places import download, fetch
 
 VERSIONS = [
     b"hive,kg\n" + b"".join(b"%d,%d\n" % (n, n * word) for n in range(400)) for word in (7, 8)
@@ -213,14 +213,14 @@ def test_the_wait_is_the_whole_wait_where_bytes_drip(monkeypatch):
         with pytest.raises(PlaitError, match="in time"):
             plait.read(given.url, timeout=2)
         assert time.monotonic() - began < 6
-        monkeypatch.setattr(fetch, "LOOK_SECONDS", 1)
+        monkeypatch.setattr(download, "LOOK_SECONDS", 1)
         monkeypatch.setattr(fetch, "_TRIES", 1)
         with pytest.raises(PlaitError, match="in time"):
             plait.read(given.url)
 
 
 def test_a_body_without_a_length_does_not_fill_the_disk(monkeypatch):
-    monkeypatch.setattr(fetch, "_LEAST_FREE", 1 << 60)
+    monkeypatch.setattr(download, "_LEAST_FREE", 1 << 60)
     body = [b"1,2\n" * 1000 for _ in range(50)]
     with _Given(HEAD + b"\r\n", *body) as given:  # noqa: SIM117
         with pytest.raises(PlaitError, match="gave no length"):
