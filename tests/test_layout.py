@@ -188,3 +188,54 @@ def test_the_version_loads_nothing_heavy():
     )
     ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
     assert ended.stdout.split("\n")[:2] == [f"plait {plait.__version__}", "[]"]
+
+
+# Modules outside 150 to 450 lines may be small by what they are; large ones have a reason here.
+LARGE = {
+    "api/operations.py": "written by tools/generate.py",
+    "core/table/table.py": "what a table can do, with its examples",
+    "core/types/inference.py": "every type is decided here",
+    "cli/deliver.py": "what every command does with its result",
+    "cli/commands/keys.py": "a command with its views",
+    "io/sources.py": "every word that names a source",
+    "io/json_files.py": "one format, read and written",
+    "io/database/postgres_writer.py": "one protocol, with what may go wrong in it",
+    "plan/handover/write.py": "every file of a handover",
+    "plan/trace.py": "one command, with its result",
+}
+LONGEST = 450
+# A module name means one thing; these are the same thing of several formats, or a command and what
+# it calls.
+NAMES_OF_SEVERAL = {
+    *("__init__", "read", "reader", "write"),
+    *("check", "compare", "draft", "history", "keys", "run", "survey", "trace"),
+}
+# Words that say nothing of what a function does, or only where it is.
+EMPTY_WORDS = {
+    *("one", "found", "made", "said", "told", "there", "here", "place", "given", "wanted", "known"),
+    *("kept", "whole", "others", "mine", "theirs", "sign", "word", "few", "come", "came"),
+}
+
+
+def test_a_module_is_deep_and_not_long():
+    lines = {str(path.relative_to(ROOT)): len(path.read_text().splitlines()) for path in MODULES}
+    assert {name for name, number in lines.items() if number > LONGEST} == set(LARGE)
+    modules = [number for name, number in lines.items() if not name.endswith("__init__.py")]
+    assert sum(modules) / len(modules) > 200
+
+
+def test_a_name_of_a_module_or_class_means_one_thing():
+    modules = [path.stem for path in MODULES if path.stem not in NAMES_OF_SEVERAL]
+    assert sorted(set(modules)) == sorted(modules)
+    classes = [node.name for path in MODULES for node in nodes(path)
+               if isinstance(node, ast.ClassDef)]  # fmt: skip
+    assert sorted(set(classes)) == sorted(classes)
+
+
+def test_a_function_is_called_by_what_it_does():
+    for path in MODULES:
+        for node in nodes(path):
+            if isinstance(node, ast.FunctionDef) and node.name.startswith("_"):
+                name = node.name.strip("_")
+                assert name not in EMPTY_WORDS, f"{path}:{node.lineno} {node.name}"
+                assert not name.endswith("_said"), f"{path}:{node.lineno} {node.name}"

@@ -76,7 +76,7 @@ def test_a_survey_of_many_shapes_names_or_counts_every_column(plait, tmp_path):
     text = ended.out
     headed = re.findall(r"^(s\d+)  1 row, (\d+) columns", text, re.MULTILINE)
     assert all(widths[name] == int(width) for name, width in headed)
-    (more,) = re.findall(r"and (\d+) shapes? more", text)
+    (more,) = re.findall(r"and (\d+) layouts? more", text)
     assert len(headed) + int(more) == len(widths) and len(text.splitlines()) < 200
     whole = plait("survey", *[f"{name}.csv" for name in widths], "--verbose").out
     for number, width in enumerate(widths.values()):

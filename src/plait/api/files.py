@@ -256,7 +256,7 @@ def survey(sources: Sequence[Input] | Input) -> Survey:
     return survey_tables(read_tables(sources))
 
 
-def _origins_of(table: Table, target: object) -> list[Source]:
+def _database_origins(table: Table, target: object) -> list[Source]:
     """The tables of databases that a table came from."""
     found = []
     for path in {
@@ -310,6 +310,6 @@ def write(table: Input, out: str | Path, *, replace: bool = False, append: bool 
         origin.path for strand in whole.fragments for origin in strand.origins if origin.path
     ]
     with Delivery(sources, replace) as delivery:
-        check_target(target, whole.name, delivery, append, _origins_of(whole, target))
+        check_target(target, whole.name, delivery, append, _database_origins(whole, target))
         check_format_capacity(whole, {}, target)
         add_table_to_delivery(delivery, whole, target, how=TableWriteOptions(append))

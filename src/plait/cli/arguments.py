@@ -168,7 +168,7 @@ def _repeated(option: Option) -> dict[str, Any]:
     return {"metavar": option.placeholder, "action": "append", "default": []}
 
 
-def _one_of(option: Option) -> dict[str, Any]:
+def _choice_arguments(option: Option) -> dict[str, Any]:
     default = option.choices[0] if option.kind is OptionKind.SWITCH else option.default
     read = _checked(option.flag, option.choices)
     return {"metavar": "|".join(option.choices), "type": read, "default": default}
@@ -193,8 +193,8 @@ _FORMS: dict[OptionKind, Callable[[Option], dict[str, Any]]] = {
     OptionKind.FLAG: _flag,
     OptionKind.WHOLE: lambda option: {**_text(option), "type": parse_whole_number},
     OptionKind.SPAN: lambda option: {**_text(option), "type": parse_line_range},
-    OptionKind.CHOICE: _one_of,
-    OptionKind.SWITCH: _one_of,
+    OptionKind.CHOICE: _choice_arguments,
+    OptionKind.SWITCH: _choice_arguments,
     OptionKind.COLUMNS: _columns,
     OptionKind.NAMES: _columns,
     OptionKind.WORDS: _words,

@@ -282,7 +282,7 @@ class ClusterWorkerPool:
                     "all workers have stopped", self._address, "start some"
                 ) from None
             except Exception as error:
-                told = self._told(error)
+                told = self._translate_error(error)
                 if told is error:
                     raise
                 raise told from error
@@ -292,7 +292,7 @@ class ClusterWorkerPool:
             return bool(self._client.scheduler_info(n_workers=-1)["workers"])
         return False
 
-    def _told(self, error: Exception) -> Exception:
+    def _translate_error(self, error: Exception) -> Exception:
         """An error of the cluster's as one of ours; any other as it is."""
         kind = type(error).__name__
         if kind == "KilledWorker":

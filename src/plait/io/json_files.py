@@ -97,11 +97,11 @@ def read_json(
         found = islice(_line_records(text, where, limits), most)
         table, begun = _table(found, name, where, limits)
         return table.with_lines(joined(LINE, [begun]))
-    records = _array(_whole(text, where, limits), part, where)
+    records = _array(_parse_document(text, where, limits), part, where)
     return _table(enumerate(records, 1), name, where, limits)[0]
 
 
-def _whole(text: IO[bytes], where: str, limits: Limits) -> Any:
+def _parse_document(text: IO[bytes], where: str, limits: Limits) -> Any:
     try:
         data = b"".join(iter(lambda: text.read(_STEP), b""))
         return parse_json(_decoded(data, where))
@@ -124,7 +124,7 @@ def array_names(stream: IO[bytes], where: str, limits: Limits = LIMITS) -> list[
     if not head.lstrip().startswith(b"{"):
         return []
     rest: Any = PrefixedStream(head, text)
-    whole = _whole(rest, where, limits)
+    whole = _parse_document(rest, where, limits)
     return list(_tables_in(whole)) if isinstance(whole, dict) else []
 
 

@@ -306,7 +306,7 @@ def write_row_keys(tables: Sequence[Table], target: Path) -> int:
     with pa.parquet.ParquetWriter(
         target, _SCHEMA, compression="zstd", compression_level=1, use_dictionary=False
     ) as writer:
-        for made in map_ordered(_made, list(_spans(tables)), ahead=1):
+        for made in map_ordered(_key_batch, list(_spans(tables)), ahead=1):
             writer.write_batch(made, row_group_size=ROW_GROUP)
             rows += len(made)
     return rows
@@ -320,7 +320,7 @@ def _spans(tables: Sequence[Table]) -> Iterator[tuple[PrimaryKeyCells, int, int]
             yield known, start, min(start + ROW_GROUP, rows)
 
 
-def _made(span: tuple[PrimaryKeyCells, int, int]) -> pa.RecordBatch:
+def _key_batch(span: tuple[PrimaryKeyCells, int, int]) -> pa.RecordBatch:
     known, start, stop = span
     rows = np.arange(start, stop)
     sums = row_checksums(

@@ -322,14 +322,14 @@ def _parts(source: Source, part: str) -> Iterator[Source]:
         )
     if found is None and part:
         raise SourceError(f"a {source.ending} file has no parts to name", f"{source.where}#{part}")
-    for one in _wanted(found, part, source) if found else [""]:
+    for one in _select_tables(found, part, source) if found else [""]:
         named = (found and len(found.names) > 1 and one) or part
         called = one.rpartition(".")[2] if source.in_database else one
         name = to_table_name(called) if one and named else source.name
         yield replace(source, part=one, name=name)
 
 
-def _wanted(table_listing: TableListing, part: str, source: Source) -> list[str]:
+def _select_tables(table_listing: TableListing, part: str, source: Source) -> list[str]:
     """The tables that are meant by what is behind ``#``."""
     if part in table_listing.hidden or (part and table_listing.others):
         return [part]

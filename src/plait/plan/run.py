@@ -251,7 +251,7 @@ def _carried_out(
         plan_execution = execute_plan(loaded_plan, plan_sources, phases)
         with phases.phase("checking expectations"):
             expected = judge_expectations(plan_execution, fail_on)
-        known = {path: _known(path, s) for path, s in sums.items()}
+        known = {path: _source_checksum(path, s) for path, s in sums.items()}
         known |= {
             source.source.path: source_checksum(source.source)
             for source in plan_sources
@@ -260,11 +260,11 @@ def _carried_out(
         compared = partial(_compared, plan_execution, course, phases, accept_change)
         with kept_only_if_replaced(handover_folder(loaded_plan)):
             handover = write_handover(plan_execution, expected, known, phases, replace_, compared)
-        delete_oldest_retained(handover_folder(loaded_plan), _kept(loaded_plan))
+        delete_oldest_retained(handover_folder(loaded_plan), _handovers_to_keep(loaded_plan))
         return plan_execution, handover
 
 
-def _kept(loaded_plan: LoadedPlan) -> int:
+def _handovers_to_keep(loaded_plan: LoadedPlan) -> int:
     """How many earlier handovers stay."""
     assert loaded_plan.plan.handover is not None
     return loaded_plan.plan.handover.keep
@@ -302,21 +302,21 @@ def _compared(
     run_report = replace(run_report, expected=tuple(expected))
     if not all(e.holds for e in expected):
         raise ExpectationsNotMetError(plan_execution, expected, (), since)
-    if earlier == handover_folder(loaded) and _kept(loaded):
+    if earlier == handover_folder(loaded) and _handovers_to_keep(loaded):
         retain_handover(earlier, handover_time(earlier, course.known))
     return run_report
 
 
 def _earlier(loaded_plan: LoadedPlan, course: RunRecorder) -> Path | None:
     """The last handover: what has the name of this one, or else what the history names."""
-    if not _kept(loaded_plan) and loaded_plan.plan.expect.change is None:
+    if not _handovers_to_keep(loaded_plan) and loaded_plan.plan.expect.change is None:
         return None
     last = last_successful_run(course.known)
     known = [loaded_plan.folder / last.handover] if last and last.handover else []
     return next((one for one in (handover_folder(loaded_plan), *known) if is_handover(one)), None)
 
 
-def _known(path: str, sum_: Future[str]) -> str:
+def _source_checksum(path: str, sum_: Future[str]) -> str:
     """The checksum of a source.
 
     Raises

@@ -219,7 +219,7 @@ def _traced(
     led = [one for each, name in cells for one, _ in _led(kept, name, each)]
     of_rows = [e for each in numbers for way in kept.stated["rows"] for e in each[way]]
     wanted = _by_source(kept, [*led, *of_rows])
-    known = _known(kept, wanted)
+    known = _rows_by_key(kept, wanted)
     opened = {number: source for number in wanted if (source := reach.source(number))}
     unopened = dict.fromkeys(reach.wanted(number) for number in wanted if number not in opened)
     looked, changed = _looked_up(kept, wanted, opened, known)
@@ -309,7 +309,9 @@ class _RefetchedRows:
         )
 
 
-def _known(stored_handover: StoredHandover, wanted: Mapping[int, set[int]]) -> dict[int, _RowByKey]:
+def _rows_by_key(
+    stored_handover: StoredHandover, wanted: Mapping[int, set[int]]
+) -> dict[int, _RowByKey]:
     """The source rows that are known by keys, by the numbers that go through all sources."""
     places: dict[int, int] = {}
     for source, rows in wanted.items():

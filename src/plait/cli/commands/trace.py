@@ -169,7 +169,7 @@ def _whence(cell: CellTrace, several: set[str], verbose: bool) -> Text:
     text = Text()
     for number, origin in enumerate(cell.origins[: None if verbose else _FEW]):
         text.append("\n" if number else "")
-        text.append(_place(origin, several))
+        text.append(_format_cell_location(origin, several))
         if origin.text != cell.value and not (origin.text == "" and cell.value is None):
             there = "not there" if origin.text is None else repr(_short(origin.text))
             text.append(f"  {there}", style="yellow")
@@ -194,7 +194,7 @@ def _nothing(cell: CellTrace) -> str:
     return f"made by {escape_unprintable(cell.steps[0][0])}" if cell.steps else "made by the plan"
 
 
-def _place(source_cell: SourceCell, several: set[str]) -> str:
+def _format_cell_location(source_cell: SourceCell, several: set[str]) -> str:
     row = f" {source_cell.place}" if source_cell.source in several else ""
     return escape_unprintable(f"{source_cell.column} of {source_cell.source}{row}")
 

@@ -204,7 +204,7 @@ def encode_key_column(
     def kind(number: int) -> str:
         if not _is_text(tables[number].type):
             return arrow_type_name(tables[number].type)
-        mine = _texts_of(codes[number], texts, *sizes[number : number + 2])
+        mine = _texts_added(codes[number], texts, *sizes[number : number + 2])
         return declared[number] or infer_column_type(pa.chunked_array([mine]))
 
     own = list(map(kind, range(leading)))
@@ -285,7 +285,7 @@ def _without_markers(texts: pa.Array, codes: Codes, kind: str) -> Codes:
     return np.where(gather_by_code(marks, codes, False), np.int32(MISSING), codes)
 
 
-def _texts_of(codes: Codes, texts: pa.Array, known: int, size: int) -> pa.Array:
+def _texts_added(codes: Codes, texts: pa.Array, known: int, size: int) -> pa.Array:
     """The texts that are in one table, which added those from ``known`` to ``size``."""
     if not known:
         return texts.slice(0, size)

@@ -240,7 +240,7 @@ def _of_float(function: Callable[..., Value]) -> Operator:
     return operator
 
 
-def _sign(value: Value) -> Value:
+def _signum(value: Value) -> Value:
     return pc.sign(value).cast(pa.int64())
 
 
@@ -278,7 +278,7 @@ ARITHMETIC: dict[str, Operator] = {
     "MOD": _of_two(exact_numbers.remainder),
     "negative": _negative,
     "ABS": _wanted_number(exact_numbers.absolute_value),
-    "SIGN": _wanted_number(_sign),
+    "SIGN": _wanted_number(_signum),
     "ROUND": _round,
     "FLOOR": _wanted_number(partial(exact_numbers.round_to_integer, pc.floor)),
     "CEILING": _wanted_number(partial(exact_numbers.round_to_integer, pc.ceil)),

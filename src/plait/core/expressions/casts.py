@@ -71,7 +71,7 @@ _MASK_DIRECTIVES = (
 
 def _cast(node: SyntaxNode, rows: EvaluationBatch) -> Value:
     """The value in another type; the first that has none there is an error."""
-    return _without_loss(*_made(node, rows), _NAMES[node.parts[1].word])
+    return _without_loss(*_cast_values(node, rows), _NAMES[node.parts[1].word])
 
 
 def _without_loss(before: pa.Array, made: pa.Array, to: str) -> pa.Array:
@@ -94,10 +94,10 @@ def _without_loss(before: pa.Array, made: pa.Array, to: str) -> pa.Array:
 
 def _try_cast(node: SyntaxNode, rows: EvaluationBatch) -> Value:
     """The value in another type, missing where it has none."""
-    return _made(node, rows)[1]
+    return _cast_values(node, rows)[1]
 
 
-def _made(node: SyntaxNode, rows: EvaluationBatch) -> tuple[pa.Array, pa.Array]:
+def _cast_values(node: SyntaxNode, rows: EvaluationBatch) -> tuple[pa.Array, pa.Array]:
     """The values before and after; missing where there is none after."""
     part, kind = node.parts
     if kind.word not in _NAMES:

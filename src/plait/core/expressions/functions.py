@@ -99,7 +99,7 @@ def _right(node: SyntaxNode, rows: EvaluationBatch) -> Value:
 def _position(node: SyntaxNode, rows: EvaluationBatch) -> Value:
     """POSITION('x' IN a)."""
     text, part = node.parts
-    return _place_of(
+    return _text_position(
         broadcast(require_text(part, node, rows), rows), require_literal_text(text, node)
     )
 
@@ -107,12 +107,12 @@ def _position(node: SyntaxNode, rows: EvaluationBatch) -> Value:
 def _strpos(node: SyntaxNode, rows: EvaluationBatch) -> Value:
     """STRPOS(a, 'x')."""
     part, text = node.parts
-    return _place_of(
+    return _text_position(
         broadcast(require_text(part, node, rows), rows), require_literal_text(text, node)
     )
 
 
-def _place_of(cells: pa.Array, text: str) -> pa.Array:
+def _text_position(cells: pa.Array, text: str) -> pa.Array:
     """Where a text first stands, counted from 1; 0 where it does not, 1 for an empty one."""
     if not text:
         return pc.if_else(cells.is_valid(), 1, pa.scalar(None, pa.int64())).cast(pa.int64())

@@ -108,14 +108,16 @@ class _Lender(pickle.Pickler):
     def reducer_override(self, value: Any) -> Any:
         """How a large buffer or array is told; ``NotImplemented`` for all else."""
         if isinstance(value, pa.Buffer) and value.size > _SMALL:
-            return _buffer, self._place(value.address, value.size, lambda: memoryview(value))
+            return _buffer, self._put_region(value.address, value.size, lambda: memoryview(value))
         if isinstance(value, np.ndarray) and value.nbytes > _SMALL and _is_plain(value):
             flat = value.reshape(-1)
-            place = self._place(value.ctypes.data, value.nbytes, lambda: flat.view(np.uint8).data)
+            place = self._put_region(
+                value.ctypes.data, value.nbytes, lambda: flat.view(np.uint8).data
+            )
             return _array, (*place, value.dtype.str, value.shape)
         return NotImplemented
 
-    def _place(self, address: int, size: int, data: Callable[[], memoryview]) -> Place:
+    def _put_region(self, address: int, size: int, data: Callable[[], memoryview]) -> Place:
         place = self._standing(address, size) or self._places.get((address, size))
         if place is None:
             place = self._places[address, size] = self._written(data())

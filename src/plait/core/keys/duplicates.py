@@ -91,7 +91,7 @@ def find_duplicate_keys(
         if not rows:
             break
         if 2 * rows < rest.rows:
-            rest, codes_left = _rows_of(undecided, rest, codes_left)
+            rest, codes_left = _rows_of_keys(undecided, rest, codes_left)
         conflict |= keys_in_conflict_mask(rest, column, codes_left, len(counts))
     return _summed(table, key, codes, counts, conflict)
 
@@ -107,7 +107,7 @@ def find_conflicting_columns(
     if not repeated.any():
         return DuplicateKeys(0, 0, 0, 0), {}
     rows = int(counts[repeated].sum())
-    rest, left = (table, codes) if 2 * rows >= table.rows else _rows_of(repeated, table, codes)
+    rest, left = (table, codes) if 2 * rows >= table.rows else _rows_of_keys(repeated, table, codes)
     conflict, columns = np.zeros(len(counts), bool), {}
     for column in table.columns:
         if column.name in key:
@@ -135,7 +135,7 @@ def _summed(
     )
 
 
-def _rows_of(keys: Flags, table: Table, codes: Codes) -> tuple[Table, Codes]:
+def _rows_of_keys(keys: Flags, table: Table, codes: Codes) -> tuple[Table, Codes]:
     """The rows of these keys, and their codes."""
     rows = np.flatnonzero(gather_by_code(keys, codes, False))
     return table.take(rows), codes[rows]
@@ -286,11 +286,11 @@ def _example(
             other = odd[0] if not said else other
             if values[other] != values[0]:
                 said.append(f"{name} {values[0]} / {values[other]}")
-    text = format_key(table, key, int(rows[0])) + _few_of(said)
+    text = format_key(table, key, int(rows[0])) + _first_differences(said)
     return FindingExample(text, _places(table, int(rows[0])) + _places(table, int(rows[other])))
 
 
-def _few_of(said: Sequence[str]) -> str:
+def _first_differences(said: Sequence[str]) -> str:
     """The first few differences, side by side."""
     shown, more = said[:_MOST_SAID], len(said) - _MOST_SAID
     rest = f"; and {pluralize(more, 'more column')}" if more > 0 else ""

@@ -115,7 +115,7 @@ def membership_masks(counts: Sequence[Counts]) -> npt.NDArray[np.int64]:
     return mask
 
 
-def _known(name: str, names: Sequence[str], known: Sequence[str]) -> str:
+def _suggest_source(name: str, names: Sequence[str], known: Sequence[str]) -> str:
     if name in ("left", "right", "both"):
         return f"there are {len(names)} sources; name them: {', '.join(names)}, joined by +"
     return suggest_name(name, known) or f"one of {', '.join(known)}"
@@ -139,6 +139,6 @@ def parse_membership(wanted: str, names: Sequence[str]) -> int:
     for name in wanted.split("+"):
         if name not in names:
             known = [*words, *names]
-            raise UsageError(f"--only has no {name!r}", remedy=_known(name, names, known))
+            raise UsageError(f"--only has no {name!r}", remedy=_suggest_source(name, names, known))
         mask |= 1 << list(names).index(name)
     return mask

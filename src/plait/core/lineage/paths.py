@@ -100,13 +100,13 @@ class GroupProvenance:
         flags = has_value_mask(self._table, name)
         return tuple(
             ProvenanceTerm(
-                self._number_of(leaf.fragment, flags & term_row_mask(self._table, leaf)),
+                self._fragment_number(leaf.fragment, flags & term_row_mask(self._table, leaf)),
                 leaf.source_columns,
             )
             for leaf in self._table.provenance(name)
         )
 
-    def _number_of(self, strand: int, flags: Flags) -> int:
+    def _fragment_number(self, strand: int, flags: Flags) -> int:
         """The number of the fragment of the members that there are, in one line of the table."""
         member = flags.take(self._rows)
         every = bool(member.all())
@@ -180,7 +180,7 @@ class LineagePath:
         found: dict[int, SourceOrigin] = {}
         for origin in self.strand.origins:
             if isinstance(origin, GroupOrigin):
-                found |= {id(end): end for end in _ends_of(origin)}
+                found |= {id(end): end for end in _source_origins(origin)}
             if isinstance(origin, SourceOrigin):
                 found[id(origin)] = origin
         return tuple(found.values())
@@ -209,7 +209,7 @@ class LineagePath:
 _Rows = tuple[Numbers, RowNumbers, RowNumbers]
 
 
-def _ends_of(pool: GroupOrigin[Table]) -> tuple[SourceOrigin, ...]:
+def _source_origins(pool: GroupOrigin[Table]) -> tuple[SourceOrigin, ...]:
     return tuple(end for thread in lineage_paths(pool.input_table) for end in thread.origins)
 
 

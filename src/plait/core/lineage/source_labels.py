@@ -108,7 +108,7 @@ def add_source_column(table: Table, column: str) -> Table:
     names, ids = _source_names(ways)
     codes, sets = np.zeros(table.rows, np.int32), _NONE
     for way in ways:
-        found, its = _sets_of(way, ids, table.rows)
+        found, its = _source_sets(way, ids, table.rows)
         codes, sets = _both(codes, sets, found, its)
     texts = pa.array(["+".join(names[one] for one in s) for s in sets], pa.string())
     kind = pa.dictionary(pa.int32(), pa.string())
@@ -131,7 +131,7 @@ def _source_names(ways: Sequence[LineagePath]) -> tuple[list[str], dict[int, int
     return names, ids
 
 
-def _sets_of(way: LineagePath, ids: dict[int, int], rows: int) -> tuple[Codes, Sets]:
+def _source_sets(way: LineagePath, ids: dict[int, int], rows: int) -> tuple[Codes, Sets]:
     """For each row the sources that a way leads to, as the number of a set of them."""
     which, origin, _ = way.rows(0, rows)
     number = np.array([ids[id(o)] for o in way.origins] or [0])[origin]

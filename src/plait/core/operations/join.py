@@ -162,11 +162,11 @@ def join(
             coding, ties = encode_nearest_keys(left, right, coding, near, within)
     key_match = match_keys(coding)
     match = key_match.counts_for(kind)
-    findings = (*ties, *_found(left, right, names, key_match, match, kind, key, near))
+    findings = (*ties, *_report_join(left, right, names, key_match, match, kind, key, near))
     refuse_join(left, right, names, key_match, match, cardinality, findings, kind, max_rows)
 
     reserve_memory(match.output_rows * _OF_ROW)
-    made = _made(
+    made = _make_rows(
         left,
         _taken(right, names, take),
         names,
@@ -232,7 +232,7 @@ def _coded(
     return encode_keys_with_crosswalk([left, right], columns, pairs, ignore, missing_match)
 
 
-def _found(
+def _report_join(
     left: Table,
     right: Table,
     names: Key,
@@ -266,7 +266,7 @@ def _taken(right: Table, names: Key, take: Iterable[str] | None) -> Table:
     return right.project([*take, *(there for _, there in names)])
 
 
-def _made(
+def _make_rows(
     left: Table,
     right: Table,
     names: Key,

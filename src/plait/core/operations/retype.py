@@ -242,11 +242,11 @@ def _fitting(cells: pa.Array, wanted: str) -> pa.Array:
         lower = pc.utf8_lower(cells)
         return pc.if_else(pc.is_valid(cells), pc.is_in(lower, pa.array(_TRUE)), None)
     if wanted == "integer":
-        return _whole(pc.utf8_ltrim(cells, "+"))
+        return _parse_integers(pc.utf8_ltrim(cells, "+"))
     return _plain_decimals(cells)
 
 
-def _whole(cells: pa.Array) -> pa.Array:
+def _parse_integers(cells: pa.Array) -> pa.Array:
     """Texts of whole numbers as integers, missing where 64 bits do not hold them."""
     decimals = parse_decimals(cells)
     low, high, one = unify_numbers([pa.scalar(-(2**63)), pa.scalar(2**63 - 1), decimals])

@@ -119,7 +119,7 @@ def settle(
     before = replace(table, findings=(), set_aside=())
     missing = np.flatnonzero(coding.codes[0] < 0)
     settled = (
-        _whole(before, groups, columns, keep_rule)
+        _settle_whole_rows(before, groups, columns, keep_rule)
         if keep_rule
         else _by_column(before, groups, columns, _rules(before, columns, rules, otherwise))
     )
@@ -208,7 +208,9 @@ def _without_key(table: Table, rows: Rows) -> Iterator[SetAside]:
         )
 
 
-def _whole(table: Table, groups: RowGroups, key: Sequence[str], rule: str) -> SettleResult:
+def _settle_whole_rows(
+    table: Table, groups: RowGroups, key: Sequence[str], rule: str
+) -> SettleResult:
     """One row of each key as it stands."""
     parse_rule(rule, table, whole=True)
     whole_rows = choose_whole_rows(table, groups, rule)
@@ -264,7 +266,7 @@ def _settled(
         if not np.array_equal(chosen, first):
             result = _shown_from(result, table, name, chosen, shown)
     made = {
-        name: _made(result, table, name, one.made.filter(pa.array(flags)), single)
+        name: _keep_single_cells(result, table, name, one.made.filter(pa.array(flags)), single)
         for name, one in decided.items()
         if one.made is not None
     }
@@ -286,7 +288,9 @@ def _shown_from(
     return replace(result, columns=columns)
 
 
-def _made(result: Table, table: Table, name: str, made: pa.Array, single: Flags) -> pa.Array:
+def _keep_single_cells(
+    result: Table, table: Table, name: str, made: pa.Array, single: Flags
+) -> pa.Array:
     """Computed cells; those of a key with one row stay as they stand."""
     kind = table.column_type(name)
     if ":" in kind:

@@ -197,14 +197,14 @@ def rank_by_shared_columns(
     """The candidates with those first whose columns other sources have too."""
     weights = key_implausibilities(profiles)
     keys = [
-        replace(key, by_chance=key.by_chance and not _known(key, shared, profiles))
+        replace(key, by_chance=key.by_chance and not _is_shared_key(key, shared, profiles))
         for key in candidate_keys.keys
     ]
     keys.sort(key=lambda one: plausibility_rank(one, weights, shared))
     return replace(candidate_keys, keys=tuple(keys))
 
 
-def _known(
+def _is_shared_key(
     key: CandidateKey, shared: frozenset[str], profiles: Mapping[str, ColumnProfile]
 ) -> bool:
     """Whether others have the columns of a key too; of a composite one, all but a date."""

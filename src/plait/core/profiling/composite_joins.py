@@ -278,7 +278,7 @@ def _halved(side: ProfiledTable, dictionary: ValueDictionary) -> Iterator[_Halve
         if profile.kind != "text" or not _LEAST <= profile.distinct <= MOST_LOOSENED:
             continue
         tally = side.tallies[name]
-        sign = _sign(tally.texts[:_SAMPLE])
+        sign = _find_separator(tally.texts[:_SAMPLE])
         if sign is None:
             continue
         two = pc.equal(pc.count_substring(tally.texts, sign), 1)
@@ -293,7 +293,7 @@ def _halved(side: ProfiledTable, dictionary: ValueDictionary) -> Iterator[_Halve
         )
 
 
-def _sign(texts: pa.Array) -> str | None:
+def _find_separator(texts: pa.Array) -> str | None:
     """The sign that stands once in nearly all texts, within them."""
     for sign in _SEPARATORS:
         inside = pc.match_substring_regex(texts, f"^[^{_in_class(sign)}]+[{_in_class(sign)}]"

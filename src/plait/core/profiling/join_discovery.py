@@ -174,12 +174,12 @@ def find_join_candidates(
     loose = strict.loosely()
     loosely = build_value_sets(sides, loose, columns)
     shares, loose_shares = (estimate_containment(one, len(loose)) for one in (columns, loosely))
-    found = _found(
+    found = _discover_pairs(
         find_overlapping_columns(columns, sides, len(strict), shares), sides, len(strict)
     )
     gaining = _gaining(columns, shares, loosely, loose_shares)
     may_gain = find_overlapping_columns(loosely, sides, len(loose), loose_shares, gaining)
-    for pair, ones in _found(may_gain, sides, len(loose)).items():
+    for pair, ones in _discover_pairs(may_gain, sides, len(loose)).items():
         left, right = (sides[number].table for number in pair)
         plain = found.get(pair, [])
         found[pair] = _without_plainer(
@@ -195,7 +195,7 @@ def find_join_candidates(
     return sorted(every, key=lambda e: -e.worth), told
 
 
-def _found(
+def _discover_pairs(
     pairs_of: Mapping[tuple[int, int], Sequence[ColumnOverlap]],
     sides: Sequence[ProfiledTable],
     size: int,
@@ -259,11 +259,11 @@ def _in_order(relation: JoinCandidate, sides: Sequence[ProfiledTable]) -> JoinCa
     """The key's columns in the order of the left table."""
     table = next(side.table for side in sides if side.table.name == relation.left)
     return replace(
-        relation, key=tuple(sorted(relation.key, key=lambda pair: _place(table, pair[0])))
+        relation, key=tuple(sorted(relation.key, key=lambda pair: _column_position(table, pair[0])))
     )
 
 
-def _place(table: Table, name: str) -> int:
+def _column_position(table: Table, name: str) -> int:
     names = table.column_names
     return names.index(name) if name in names else len(names)
 

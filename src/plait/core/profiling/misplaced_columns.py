@@ -145,19 +145,19 @@ def _numeric_target(
     numbers: Mapping[str, npt.NDArray[np.float64]],
 ) -> str | None:
     mine = _drawn(numbers[name], tallies[name].counts[number])
-    own = _distance(mine, _drawn(numbers[name], _others(tallies[name], number)))
+    own = _distance(mine, _drawn(numbers[name], _counts_without(tallies[name], number)))
     if own < _FAR:
         return None
     distances = {
-        other: _distance(mine, _drawn(values, _others(tallies[other], number)))
+        other: _distance(mine, _drawn(values, _counts_without(tallies[other], number)))
         for other, values in numbers.items()
-        if other != name and _others(tallies[other], number).sum() >= _LEAST_ROWS
+        if other != name and _counts_without(tallies[other], number).sum() >= _LEAST_ROWS
     }
     near = [other for other, distance in distances.items() if distance < _NEAR]
     return near[0] if len(near) == 1 else None
 
 
-def _others(tally: ValueCounts, number: int) -> npt.NDArray[np.int64]:
+def _counts_without(tally: ValueCounts, number: int) -> npt.NDArray[np.int64]:
     rest: npt.NDArray[np.int64] = sum(tally.counts) - tally.counts[number]
     return rest
 

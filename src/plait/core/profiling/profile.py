@@ -156,7 +156,7 @@ def tally_by_value(tally: ValueCounts, kind: str) -> ValueCounts:
     >>> merged.texts.to_pylist(), merged.counts[0].tolist()
     (['7.0', '8'], [2, 1])
     """
-    to, first = _values_of(tally.texts, kind)
+    to, first = _unify_values(tally.texts, kind)
     if len(first) == len(to):
         return tally
     counts = tuple(np.bincount(to, count, len(first)).astype(np.int64) for count in tally.counts)
@@ -167,7 +167,7 @@ def tally_by_value(tally: ValueCounts, kind: str) -> ValueCounts:
     )
 
 
-def _values_of(texts: pa.Array, kind: str) -> tuple[Codes, npt.NDArray[np.int64]]:
+def _unify_values(texts: pa.Array, kind: str) -> tuple[Codes, npt.NDArray[np.int64]]:
     """For each distinct text the number of its value, and for each value its first text."""
     values = value_texts(texts, kind)
     if values is texts:
@@ -242,7 +242,7 @@ def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> 
     doubts = doubts and kind == "text" and tally.declared_type is None
     forms = matching_formats(column) if doubts else []
     markers = _markers(texts, times)
-    to, first = _values_of(texts, kind)
+    to, first = _unify_values(texts, kind)
     if len(first) < len(to):
         texts, times = texts.take(pa.array(first)), np.bincount(to, times).astype(np.int64)
     values, weights, shown = _values(texts, times, kind)

@@ -52,7 +52,7 @@ def _check_old(tables: Sequence[Table], new: str, old: str) -> None:
     having = [table for table in tables if old in table.column_names]
     if not having:
         every = list(dict.fromkeys(name for table in tables for name in table.column_names))
-        check_column(old, Table("any of the sources", _columns_of(tables, every), (), 0))
+        check_column(old, Table("any of the sources", _columns_by_name(tables, every), (), 0))
     for table in having:
         if new in table.column_names and new != old:
             raise UsageError(
@@ -74,7 +74,7 @@ def _check_apart(table: Table, names: Mapping[str, str]) -> None:
         taken[new] = name
 
 
-def _columns_of(tables: Sequence[Table], names: Sequence[str]) -> tuple:  # type: ignore[type-arg]
+def _columns_by_name(tables: Sequence[Table], names: Sequence[str]) -> tuple:  # type: ignore[type-arg]
     return tuple(
         next(table.column(name) for table in tables if name in table.column_names) for name in names
     )
@@ -355,18 +355,18 @@ class _Neighbours:
         self._mixed: set[PurePath] = set()
         first: dict[PurePath, set[str]] = {}
         for table in tables:
-            headers, place = folded_headings(table), self._place(table)
+            headers, place = folded_headings(table), self._container(table)
             if not schemas_match(headers, first.setdefault(place, headers)):
                 self._mixed.add(place)
 
-    def _place(self, table: Table) -> PurePath:
+    def _container(self, table: Table) -> PurePath:
         """The workbook, where several of its sheets are there, else the folder."""
         file = _file(table)
         return file if self._sheets[file] > 1 else file.parent
 
     def near(self, table: Table, other: Table) -> bool:
         """Whether two of them do."""
-        here, there = self._place(table), self._place(other)
+        here, there = self._container(table), self._container(other)
         if _file(table).parent != _file(other).parent:
             return _file(table).name == _file(other).name
         if _series(table.name) == _series(other.name):

@@ -58,7 +58,7 @@ def shifted_rows(
         if 0 < len(rows) <= _MOST_SHARE * table.rows:
             few = {name: flags[rows] for name, flags in odd.items()}
             for step in _SIDES:
-                yield from _told(table, rows, few, forms, step)
+                yield from _report_shifted_rows(table, rows, few, forms, step)
 
 
 def _form(profile: ColumnProfile) -> ValueFormat | None:
@@ -73,7 +73,7 @@ def _on_rows(tally: ValueCounts, number: int, of_texts: Flags) -> Flags:
     return np.append(of_texts, False)[codes]
 
 
-def _told(
+def _report_shifted_rows(
     table: Table,
     rows: npt.NDArray[np.int64],
     odd: Mapping[str, Flags],

@@ -140,7 +140,7 @@ def report_type_differences(
                 held.setdefault(of_table[column], []).append(table.name)
         if not types_differ(held):
             continue
-        said = "; ".join(f"{kind} in {_few(names)}" for kind, names in held.items())
+        said = "; ".join(f"{kind} in {_name_or_count(names)}" for kind, names in held.items())
         yield Finding(
             "type-differs",
             "warning",
@@ -151,7 +151,7 @@ def report_type_differences(
         )
 
 
-def _few(names: Sequence[str]) -> str:
+def _name_or_count(names: Sequence[str]) -> str:
     return ", ".join(names) if len(names) < 4 else f"{pluralize(len(names), 'source')}"
 
 

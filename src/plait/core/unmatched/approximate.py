@@ -351,7 +351,7 @@ def _by_part(
     words = texts.take(pa.array(mine)), texts.take(pa.array(theirs))
     near = _of_words(find_near_texts(*words), *words)
     rest, other_rest = _without(coding, keys, part, unmatched, numbers)
-    key, pair = _keys_of(mine_of, len(mine), near.text)
+    key, pair = _keys_with_texts(mine_of, len(mine), near.text)
     slots = max(len(theirs), 1)
     wanted = rest[key] * slots + near.other[pair]
     met, at = _looked_up(other_rest * slots + theirs_of, wanted)
@@ -384,7 +384,7 @@ def _without(
     return left.astype(np.int64), right.astype(np.int64)
 
 
-def _keys_of(text_of: Numbers, size: int, texts: Numbers) -> tuple[Numbers, Numbers]:
+def _keys_with_texts(text_of: Numbers, size: int, texts: Numbers) -> tuple[Numbers, Numbers]:
     """The keys that hold each of some texts, and for each which of the texts that was."""
     counts = np.bincount(text_of, minlength=size)
     rows, offsets = rows_grouped_by_code(text_of.astype(np.int32), counts)

@@ -231,7 +231,7 @@ def column_from_values(values: Sequence[Any]) -> pa.Array:
     kinds = value_types(values)
     if not kinds:
         return pa.array([None] * len(values), pa.string())
-    if kinds <= {int, float} and _whole(values):
+    if kinds <= {int, float} and _are_whole_numbers(values):
         return pa.array([None if _empty(v) else int(v) for v in values], pa.int64())
     if kinds == {int, float} and all(_empty(v) or abs(v) < _LARGEST for v in values):
         kinds = {float}
@@ -254,7 +254,7 @@ def _empty(value: Any) -> bool:
     return value is None or (isinstance(value, str) and not value)
 
 
-def _whole(values: Sequence[Any]) -> bool:
+def _are_whole_numbers(values: Sequence[Any]) -> bool:
     return all(
         _empty(v)
         or (isinstance(v, int) and -_LARGEST_INTEGER <= v < _LARGEST_INTEGER)

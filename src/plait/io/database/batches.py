@@ -98,7 +98,7 @@ def table_from_batches(
     pieces = list(zip(*shelf.finish_chunks(), strict=True)) or [()] * len(fields)
     columns = [_joined(f, column) for f, column in zip(fields, pieces, strict=True)]
     table = Table.from_arrow(pa.table(columns, [field.name for field in fields]), name, where)
-    return _known(_kinded(table, fields), relation, fields)
+    return _with_primary_key(_kinded(table, fields), relation, fields)
 
 
 def _stored(field: RelationColumn, cells: pa.Array, unfit: set[str]) -> pa.Array:
@@ -161,7 +161,7 @@ def _kinded(table: Table, fields: Sequence[RelationColumn]) -> Table:
     return table.with_types(loose)
 
 
-def _known(table: Table, relation: Relation, fields: Sequence[RelationColumn]) -> Table:
+def _with_primary_key(table: Table, relation: Relation, fields: Sequence[RelationColumn]) -> Table:
     """The table in the order of its key, and its rows known by that."""
     names = dict(zip((field.name for field in fields), table.column_names, strict=True))
     if not relation.key or not all(name in names for name in relation.key):

@@ -116,7 +116,7 @@ def explain_driver_error(error: BaseException, address: Address) -> tuple[str, s
     whole = " ".join(str(error).split()).lower()
     code = getattr(error, "sqlstate", None) or _number(error)
     said = server_message(error, address)
-    known = _known(address, said)
+    known = _message_fields(address, said)
     for pattern, codes, what, remedy in _MEANINGS:
         if code in codes or re.search(pattern, whole):
             return what.format(**known), remedy.format(**known)
@@ -141,7 +141,7 @@ def server_message(error: BaseException, address: Address) -> str:
     return address.with_secrets_hidden(line)[:300]
 
 
-def _known(address: Address, said: str) -> dict[str, object]:
+def _message_fields(address: Address, said: str) -> dict[str, object]:
     parts = address.parts()
     postgres = address.scheme == "postgresql"
     variable = "PGPASSWORD" if postgres else "MYSQL_PWD"

@@ -113,7 +113,7 @@ class MySqlDatabase(GenericDatabase):
         self._do(f"SET SESSION lock_wait_timeout = {_LOCK_SECONDS}")
         self._do("SET SESSION time_zone = '+00:00'")
         if self._timeout:
-            maria = "mariadb" in self._one("SELECT lower(version())")
+            maria = "mariadb" in self._single_value("SELECT lower(version())")
             name, times = ("max_statement_time", 1) if maria else ("max_execution_time", 1000)
             self._do(f"SET SESSION {name} = {self._timeout * times}")
         self._do("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
@@ -161,22 +161,22 @@ class MySqlDatabase(GenericDatabase):
         result = self._executed(inner, "query")
         described = result.cursor.description
         result.close()
-        fields = tuple(_field_of(d[0], d[1], d[4], d[5]) for d in described)
+        fields = tuple(_column_from_protocol(d[0], d[1], d[4], d[5]) for d in described)
         return Relation("query", inner, fields, (), "query")
 
     def _statement(self, relation: Relation, fetch_request: FetchRequest) -> str:
         if relation.what == "query":
             return relation.source
-        return select_statement(relation, fetch_request, quote_identifier, _one_of)
+        return select_statement(relation, fetch_request, quote_identifier, _key_condition)
 
     def count(self, relation: Relation) -> int:
         """How many rows there are."""
-        return int(self._one(f"SELECT count(*) FROM {relation.source}"))
+        return int(self._single_value(f"SELECT count(*) FROM {relation.source}"))
 
     def _do(self, text: str) -> None:
         self._base.execution_options(no_parameters=True).exec_driver_sql(text)
 
-    def _one(self, text: str) -> Any:
+    def _single_value(self, text: str) -> Any:
         return self._rows(text)[0][0]
 
     def _rows(self, text: str) -> list[Any]:
@@ -187,7 +187,7 @@ class MySqlDatabase(GenericDatabase):
             raise source_error(error, self._address) from None
 
 
-def _one_of(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
+def _key_condition(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
     """That the key, as it was read, is one of some."""
     fields = [relation.field(name) for name in relation.key]
     rows = (
@@ -283,7 +283,7 @@ _CODES = {
 """The types of columns in MySQL's protocol, by number."""
 
 
-def _field_of(name: str, code: int, precision: Any, scale: Any) -> RelationColumn:
+def _column_from_protocol(name: str, code: int, precision: Any, scale: Any) -> RelationColumn:
     """A column of a query, by what the protocol says of its type."""
     kind = _CODES.get(code, "other")
     if kind == "shape":

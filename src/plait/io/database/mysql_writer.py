@@ -106,8 +106,8 @@ class MySqlWriter(DatabaseWriter):
 
     def check(self, name: str, append: bool, sources: Sources = ()) -> None:
         """See that a table can be written."""
-        schema, table = self._place(name)
-        found = self._found(schema, table)
+        schema, table = self._split_table_name(name)
+        found = self._table_kind(schema, table)
         self._check_sources(name, sources)
         if "VIEW" in found:
             raise OutputError(f"{table} is a view there", self._where(name), "name another table")
@@ -115,12 +115,12 @@ class MySqlWriter(DatabaseWriter):
             self._refuse_taken(table, name)
         self._sweep(schema)
 
-    def _found(self, schema: str, table: str) -> str:
+    def _table_kind(self, schema: str, table: str) -> str:
         found = self._rows(_FOUND.format(schema=quote_literal(schema), name=quote_literal(table)))
         return str(found[0][0]) if found else ""
 
     def _identity(self, name: str) -> tuple[Any, ...] | None:
-        return *self._rows("SELECT @@hostname, @@port, @@datadir")[0], *self._place(
+        return *self._rows("SELECT @@hostname, @@port, @@datadir")[0], *self._split_table_name(
             name, there_is=True
         )
 
@@ -144,12 +144,12 @@ class MySqlWriter(DatabaseWriter):
         self, table: Table, name: str, on_progress: OnProgress, how: TableWriteOptions
     ) -> list[Finding]:
         """Write one table more."""
-        schema, plain = self._place(name)
+        schema, plain = self._split_table_name(name)
         where = self._where(name)
         shape = _within_range(table, infer_target_schema(table))
         check_names(shape, where, _LONGEST_NAME, plain, len)
         _check_signs((plain, *shape.schema.names), where)
-        appends = how.append and bool(self._found(schema, plain))
+        appends = how.append and bool(self._table_kind(schema, plain))
         types: dict[str, str] = {}
         if appends:
             there = self._rows(
@@ -223,7 +223,7 @@ class MySqlWriter(DatabaseWriter):
             for batch in shape.batches(on_progress):
                 check_cells(batch, begin, where, _never, most)
                 for start in range(0, len(batch), _SAMPLE_ROWS):
-                    rows = _rows_of(batch.slice(start, _SAMPLE_ROWS))
+                    rows = _driver_rows(batch.slice(start, _SAMPLE_ROWS))
                     raw.executemany(statement, rows)
                 begin += len(batch)
             raw.execute("COMMIT")
@@ -254,7 +254,7 @@ class MySqlWriter(DatabaseWriter):
         moves, gone = [], []
         for number, one in enumerate(one for one in self._new if not one.columns):
             schema, name = quote_identifier(one.schema), quote_identifier(one.name)
-            if self._found(one.schema, one.name):
+            if self._table_kind(one.schema, one.name):
                 if not self._replace:
                     raise OutputError(
                         f"someone created a table {one.name} in the meantime", self._address.shown
@@ -356,7 +356,7 @@ def was_committed(address: Address, schema: str, part: str) -> bool:
     """
     tables = MySqlWriter(address)
     try:
-        if not tables._found(schema, part):
+        if not tables._table_kind(schema, part):
             return True
         ((left,),) = tables._rows(
             f"SELECT EXISTS (SELECT 1 FROM {quote_identifier(schema)}.{quote_identifier(part)})"
@@ -433,7 +433,7 @@ def _never(cells: pa.Array) -> pa.Array | None:
     return None
 
 
-def _rows_of(batch: pa.RecordBatch) -> Iterator[tuple[Any, ...]]:
+def _driver_rows(batch: pa.RecordBatch) -> Iterator[tuple[Any, ...]]:
     """Rows as the driver writes them."""
     columns = (map(_value, column.to_pylist()) for column in batch.columns)
     return zip(*columns, strict=True)

@@ -214,7 +214,7 @@ class PostgresDatabase:
         with self._going_on(), closing(self._base.cursor(nothing, "query")) as cursor:
             schema = cursor.fetch_record_batch().schema
         columns = [f"c{number}" for number in range(len(schema))]
-        types = self._types_of(inner, columns)
+        types = self._query_types(inner, columns)
         fields = [
             replace(_field(column, *types[column]), name=one.name)
             for one, column in zip(schema, columns, strict=True)
@@ -222,7 +222,7 @@ class PostgresDatabase:
         source = f"(\n{inner}\n) AS q({', '.join(columns)})"
         return Relation("query", source, tuple(fields), (), "query")
 
-    def _types_of(self, inner: str, columns: Sequence[str]) -> dict[str, tuple[Any, ...]]:
+    def _query_types(self, inner: str, columns: Sequence[str]) -> dict[str, tuple[Any, ...]]:
         """What the catalogue says of the types that a query gives, as it says it of a table's.
 
         So a cell is the same whether its table is read or asked: what money, or an oid, is read
@@ -246,7 +246,7 @@ class PostgresDatabase:
         """The rows, as they come."""
         with self._going_on():
             cursor = self._base.cursor(
-                select_statement(relation, fetch_request, quote_identifier, _one_of),
+                select_statement(relation, fetch_request, quote_identifier, _key_condition),
                 relation.called,
             )
             try:
@@ -325,22 +325,22 @@ def _field(
     return RelationColumn(name, declared, "other", text, text)
 
 
-def _one_of(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
+def _key_condition(relation: Relation, keys: Sequence[tuple[object, ...]]) -> str:
     """That the key is one of some, in its own type where an index has it so."""
     fields = [relation.field(name) for name in relation.key]
-    columns = ", ".join(_column_of(field) for field in fields)
+    columns = ", ".join(_column_expression(field) for field in fields)
     rows = ", ".join(
-        f"({', '.join(_cell_of(f, cell) for f, cell in zip(fields, key, strict=True))})"
+        f"({', '.join(_cell_literal(f, cell) for f, cell in zip(fields, key, strict=True))})"
         for key in keys
     )
     return f"({columns}) IN ({rows})"
 
 
-def _column_of(field: RelationColumn) -> str:
+def _column_expression(field: RelationColumn) -> str:
     return field.as_text if field.kind == "other" else quote_identifier(field.name)
 
 
-def _cell_of(field: RelationColumn, cell: object) -> str:
+def _cell_literal(field: RelationColumn, cell: object) -> str:
     text = "NaN" if cell is None else str(cell)  # nothing else is read as missing, and in a key
     return (
         quote_literal(text) if field.kind == "other" else f"{quote_literal(text)}::{field.declared}"

@@ -125,7 +125,7 @@ class PostgresWriter(DatabaseWriter):
 
     def check(self, name: str, append: bool, sources: Sources = ()) -> None:
         """See that a table can be written."""
-        schema, table = self._place(name)
+        schema, table = self._split_table_name(name)
         where = self._where(name)
         found = self._base.rows(
             _FOUND.format(schema=quote_literal(schema), name=quote_literal(table))
@@ -174,7 +174,7 @@ class PostgresWriter(DatabaseWriter):
             )
 
     def _identity(self, name: str) -> tuple[Any, ...] | None:
-        schema, table = self._place(name, there_is=True)
+        schema, table = self._split_table_name(name, there_is=True)
         found = self._base.rows(
             _FOUND.format(schema=quote_literal(schema), name=quote_literal(table))
         )
@@ -190,7 +190,7 @@ class PostgresWriter(DatabaseWriter):
         self, table: Table, name: str, on_progress: OnProgress, how: TableWriteOptions
     ) -> list[Finding]:
         """Write one table more."""
-        schema, plain = self._place(name)
+        schema, plain = self._split_table_name(name)
         where = self._where(name)
         shape = infer_target_schema(table)
         check_names(shape, where, _LONGEST_NAME, plain, lambda s: len(s.encode()))
@@ -351,7 +351,9 @@ class PostgresWriter(DatabaseWriter):
                 raise OutputError(
                     f"someone created a table {new.name} in the meantime", self._address.shown
                 )
-            again = self._kept_of(found[0][3], f"{schema}.{quote_identifier(new.name)}")
+            again = self._restoring_statements(
+                found[0][3], f"{schema}.{quote_identifier(new.name)}"
+            )
             self._base.do(f"DROP TABLE {schema}.{quote_identifier(new.name)}", new.name)
         self._base.do(
             f"ALTER TABLE {schema}.{quote_identifier(new.part)} RENAME TO "
@@ -377,7 +379,7 @@ class PostgresWriter(DatabaseWriter):
                 f"{quote_identifier(usual)}"
             )
 
-    def _kept_of(self, oid: int, whole: str) -> list[str]:
+    def _restoring_statements(self, oid: int, whole: str) -> list[str]:
         """What gives a new table the rights and the indexes of the one that it replaces."""
         rights = [
             f"GRANT {right} ON {whole} TO {who}" + (" WITH GRANT OPTION" if passes else "")

@@ -117,7 +117,7 @@ class DatabaseWriter(Tables, ABC):
     def _where(self, name: str) -> str:
         return str(TableTarget(self._address, name))
 
-    def _place(self, name: str, there_is: bool = False) -> tuple[str, str]:
+    def _split_table_name(self, name: str, there_is: bool = False) -> tuple[str, str]:
         """The schema and the table of a name; in that of a table that there is a point may be.
 
         Raises

@@ -110,7 +110,7 @@ def read_delimited(
     """
     strict = ragged == "error" and not footer
     opened = _opened(stream, path, usual, dialect, strict, on_progress, limits)
-    table = _whole(opened, name, path, footer)
+    table = _read_all_parts(opened, name, path, footer)
     findings = (*opened.findings, *table.findings, *report_total_row(table, path))
     return replace(table, findings=findings, read_as=opened.written)
 
@@ -262,7 +262,7 @@ def _headed(
     most: int = LIMITS.columns,
 ) -> tuple[IO[bytes], bytes, Header, list[str], tuple[Finding, ...], Dialect]:
     """The text behind the header, what of it has been read, the header and the dialect."""
-    head = _head_of(stream)
+    head = _read_head(stream)
     on_progress(len(head))
     dialect = find_dialect(head, given, usual, path)
     marked = byte_order_mark(head)
@@ -272,7 +272,7 @@ def _headed(
     if not dialect.regular:
         text = ChunkStream(normalize_quoting(text, dialect, path))  # type: ignore[assignment, arg-type]
     assert dialect.delimiter and dialect.header_line
-    head = _head_of(text)
+    head = _read_head(text)
     rows = dialect.header_rows or 1
     header = read_header(head, dialect.delimiter, path, dialect.header_line, rows)
     if header.size == len(head) == _HEAD_BYTES:
@@ -283,7 +283,7 @@ def _headed(
     return text, head[header.size :], header, names, tuple(findings), dialect
 
 
-def _head_of(stream: IO[bytes]) -> bytes:
+def _read_head(stream: IO[bytes]) -> bytes:
     """The first part of a stream, all of it that there is up to a mebibyte."""
     head = b""
     most = min(BLOCK_BYTES, _HEAD_BYTES)
@@ -292,7 +292,7 @@ def _head_of(stream: IO[bytes]) -> bytes:
     return head
 
 
-def _whole(opened: _Opened, name: str, path: str, footer: int) -> Table:
+def _read_all_parts(opened: _Opened, name: str, path: str, footer: int) -> Table:
     """All parts of a file as a table."""
     table, odd = gathered(opened.parts, opened.names, name, path)
     table = drop_last_rows(report_ragged_rows(table, odd, _notes(odd, table.rows)), footer)

@@ -181,7 +181,7 @@ def write_delimited(
     if here and len(shares) > 1:
         parts = here.map_tasks(render_chunks, rows, shares)
     else:
-        parts = map_ordered(partial(_part_of, rows), table.chunk_ranges())
+        parts = map_ordered(partial(_render_part, rows), table.chunk_ranges())
     return _write_parts(parts, file, on_progress, guard, heading)
 
 
@@ -214,7 +214,7 @@ def _write_parts(
     return report_formula_cells(found, count, guard)
 
 
-def _part_of(rows: _Rows, piece: Piece) -> _Part:
+def _render_part(rows: _Rows, piece: Piece) -> _Part:
     """Render some rows."""
     table, delimiter, guard = rows
     batch = table.batch(*piece)
@@ -239,7 +239,7 @@ def render_chunks(rows: _Rows, share: list[Piece]) -> _Part:
     formulas = _Formulas(0, [])
     with create_shared_file() as file:
         for piece in share:
-            rendered, _, more = _part_of(rows, piece)
+            rendered, _, more = _render_part(rows, piece)
             _write(file, rendered)
             formulas = formulas.followed_by(more)
         return Path(file.name), share[-1][1] - share[0][0], formulas

@@ -47,7 +47,7 @@ handed_over: list[Path | NamedOutput] = []
 """What this process has handed over so far: whoever is cut short must say what is true."""
 
 
-def _file_of(source: str | Path) -> Path:
+def _source_file(source: str | Path) -> Path:
     """The file of a source: what is before ``#``, unless that is part of its name."""
     path = Path(source)
     return path if _exists(path) else Path(str(source).partition("#")[0])
@@ -106,7 +106,7 @@ class Delivery:
     """
 
     def __init__(self, sources: Iterable[str | Path] = (), replace: bool = False) -> None:
-        self._sources = [file for file in map(_file_of, sources) if _exists(file)]
+        self._sources = [file for file in map(_source_file, sources) if _exists(file)]
         self.replace = replace
         self.completed: list[Path] = []
         self._token = new_delivery_token()

@@ -121,7 +121,7 @@ def replace_folder_atomically(
     number, keep = -1, False
     try:
         with defer_interrupts():  # between being made and being known
-            number = _made(part, target)
+            number = _create_part(part, target)
         yield part
         flush_folder(part)
         with defer_interrupts(), lock_folders([target.parent]):
@@ -143,7 +143,7 @@ def replace_folder_atomically(
             _surely_removed(part)
 
 
-def _made(part: Path, target: Path) -> int:
+def _create_part(part: Path, target: Path) -> int:
     try:
         return create_partial_folder(part)
     except OSError as error:

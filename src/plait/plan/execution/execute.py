@@ -71,7 +71,7 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
     if verb.arity is InputArity.ALL:
         inputs = [table for n in named for table in tables[n]]
     else:
-        inputs = [_one(tables, one) for one in named]
+        inputs = [_single_table(tables, one) for one in named]
     values = {
         option.name: _value(option, written[option.name], tables)
         for option in verb.options
@@ -87,7 +87,7 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
     return result
 
 
-def _one(tables: Tables, name: str) -> Table:
+def _single_table(tables: Tables, name: str) -> Table:
     """The single table of that name."""
     found = tables[name]
     if len(found) != 1:
@@ -101,9 +101,9 @@ def _one(tables: Tables, name: str) -> Table:
 def _value(option: Option, value: Any, tables: Tables) -> Any:
     """What the plan gives for an option, as the operation takes it."""
     if option.kind is OptionKind.TABLE:
-        return _one(tables, value)
+        return _single_table(tables, value)
     if option.kind is OptionKind.KEYS:
-        return _keys_of(value)
+        return _split_keys(value)
     return _list(value) if option.kind in _LISTS else value
 
 
@@ -114,7 +114,7 @@ def _list(value: Any) -> Any:
     return [value] if isinstance(value, str) else list(value)
 
 
-def _keys_of(key: Any) -> list[Any]:
+def _split_keys(key: Any) -> list[Any]:
     """A key for all tables, or one for each."""
     if isinstance(key, list) and key and isinstance(key[0], list):
         return list(key)

@@ -167,7 +167,7 @@ def _unmatched(
     for step in joins:
         rows = sum(match.left_unmatched + match.left_missing_key for match in step.result.matches)
         total = step.result.matches[0].left_rows
-        allowed = _most(most, total)
+        allowed = _parse_row_limit(most, total)
         examples = tuple(
             example
             for finding in step.result.findings
@@ -186,10 +186,10 @@ def _unmatched(
         )
 
 
-def _most(most: int | str, total: int) -> Fraction:
+def _parse_row_limit(most: int | str, total: int) -> Fraction:
     """A number of rows, or a percentage of them.
 
-    >>> _most("0.2 %", 500)
+    >>> _parse_row_limit("0.2 %", 500)
     Fraction(1, 1)
     """
     if isinstance(most, int):

@@ -62,7 +62,7 @@ def find_plan_sources(loaded_plan: LoadedPlan) -> list[ResolvedSource]:
     with snapshot_session():
         for name, spec in loaded_plan.plan.source.items():
             try:
-                found += _found(loaded_plan, name, spec)
+                found += _resolve_source(loaded_plan, name, spec)
             except PlaitError as error:
                 faults.append(_fault(loaded_plan.line("source", name, "path"), error))
                 status = max(status, error.status)
@@ -79,7 +79,7 @@ def _fault(line: int, error: PlaitError) -> PlanDiagnostic:
     )
 
 
-def _found(loaded_plan: LoadedPlan, name: str, spec: Any) -> list[ResolvedSource]:
+def _resolve_source(loaded_plan: LoadedPlan, name: str, spec: Any) -> list[ResolvedSource]:
     words = [spec.path] if isinstance(spec.path, str) else spec.path
     if not words or not all(words):
         raise UsageError("no path is given", remedy='write path = "FILE"')

@@ -233,15 +233,16 @@ def _as_declared(name: str, value: str, declared: Any) -> Any:
         raise UsageError(
             f"a parameter cannot be {start!r}", remedy="give a number or text"
         ) from None
-    if _kind_of(given) != _kind_of(declared):
+    given_kind, declared_kind = _describe_value_kind(given), _describe_value_kind(declared)
+    if given_kind != declared_kind:
         raise UsageError(
-            f"{name} is {_kind_of(declared)} in the plan, and {value[:40]!r} is {_kind_of(given)}",
+            f"{name} is {declared_kind} in the plan, and {value[:40]!r} is {given_kind}",
             remedy=f"--set {name}=… of that kind; the plan has {declared}",
         )
     return given
 
 
-def _kind_of(value: Any) -> str:
+def _describe_value_kind(value: Any) -> str:
     """What a value of a plan is, in words: a whole number and any other are of one kind."""
     kinds = {bool: "true or false", int: "a number", float: "a number", str: "a text"}
     kinds |= {list: "a list", dict: "a table", dt.date: "a date", dt.time: "a time"}
@@ -330,7 +331,8 @@ def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str
         )
     if kind == "greater_than_equal":
         return f"{path[-1]} is {one['input']}, and should not be below {one['ctx']['ge']}", ""
-    text = f"{_called(path)} is {_said_type(one['input'])}, and should be {_wanted(kind)}"
+    expected = _describe_expected_kind(kind)
+    text = f"{_called(path)} is {_said_type(one['input'])}, and should be {expected}"
     return text, _HEADINGS.get(path, "")
 
 
@@ -385,7 +387,7 @@ def _said_type(value: Any) -> str:
     }.get(type(value), "a date or time")
 
 
-def _wanted(kind: str) -> str:
+def _describe_expected_kind(kind: str) -> str:
     return {
         "string_type": "a text",
         "list_type": "a list",

@@ -70,16 +70,16 @@ class RunRecorder:
         ended = self.record.ended_at(self._clock(), self._began, failure_status(error))
         came_to: dict[str, Any] = {**figures}
         self._put(replace(ended, failed=failure(error), **came_to))
-        self._told(error)
+        self._send_notices(error)
 
     def done(self, run_report: RunReport, folder: Path) -> None:
         """Write down what it handed over."""
         record = self.record.with_story(run_report).ended_at(self._clock(), self._began, "done")
         where = os.path.relpath(folder, self._history.path.parent).replace(os.sep, "/")
         self._put(replace(record, handover=where, ledger=sha256(folder / "ledger.json")))
-        self._told(run_report)
+        self._send_notices(run_report)
 
-    def _told(self, ended: RunReport | BaseException) -> None:
+    def _send_notices(self, ended: RunReport | BaseException) -> None:
         """Send the notices; one that cannot be sent is a finding, and stands in the history."""
         if self._loaded is None:
             return

@@ -129,14 +129,14 @@ def _read() -> bytes:
         raise OutputError("this machine has no crontab", remedy="apt install cron")
     ended = _crontab("-l", b"")
     if ended.returncode and b"no crontab" not in ended.stderr.lower():
-        raise OutputError(f"cannot read the crontab: {_told(ended)}")
+        raise OutputError(f"cannot read the crontab: {_crontab_message(ended)}")
     return b"" if ended.returncode else ended.stdout
 
 
 def _write(table: bytes) -> None:
     ended = _crontab("-", table)
     if ended.returncode:
-        raise OutputError(f"the crontab cannot be written: {_told(ended)}")
+        raise OutputError(f"the crontab cannot be written: {_crontab_message(ended)}")
 
 
 def _crontab(word: str, feed: bytes) -> subprocess.CompletedProcess[bytes]:
@@ -148,7 +148,7 @@ def _crontab(word: str, feed: bytes) -> subprocess.CompletedProcess[bytes]:
         raise OutputError(f"crontab does not answer: {error}") from None
 
 
-def _told(ended: subprocess.CompletedProcess[bytes]) -> str:
+def _crontab_message(ended: subprocess.CompletedProcess[bytes]) -> str:
     return ended.stderr.decode("utf-8", "replace").strip() or f"status {ended.returncode}"
 
 

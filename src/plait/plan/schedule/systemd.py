@@ -49,7 +49,7 @@ def unit_texts(job: ScheduledJob) -> dict[str, str]:
     service = (
         f"[Unit]\nDescription=Plait: {name}\n\n[Service]\nType=oneshot\n"
         f"WorkingDirectory={_escaped(str(job.plan.parent))}\n"
-        f"ExecStart={' '.join(map(_word, job.words))}\n"
+        f"ExecStart={' '.join(map(_escape_argument, job.words))}\n"
     )
     timer = (
         f"[Unit]\nDescription=Plait: when {name} runs\n\n[Timer]\n# crontab: {job.when}\n"
@@ -88,7 +88,7 @@ def _plain(text: str) -> str:
     return _escaped(" ".join(text.split()))
 
 
-def _word(word: str) -> str:
+def _escape_argument(word: str) -> str:
     """A word of a command line as a unit takes it, whatever is in it."""
     if re.fullmatch(r"[A-Za-z0-9_./=:@+-]+", word):
         return word

@@ -196,7 +196,7 @@ def layout_diagram(parts: Sequence[DiagramNode]) -> Diagram:
     """
     by_name = {part.name: part for part in parts}
     level = _levels(parts)
-    ways = [_way(take, part.name, level) for part in parts for take in part.takes]
+    ways = [_band_columns(take, part.name, level) for part in parts for take in part.takes]
     layers: list[list[str]] = [[] for _ in range(max(level.values()) + 1)]
     for part in parts:
         layers[level[part.name]].append(part.name)
@@ -222,7 +222,7 @@ def _levels(parts: Sequence[DiagramNode]) -> dict[str, int]:
     return {part.name: last if part.kind == "dataset" else level[part.name] for part in parts}
 
 
-def _way(start: str, end: str, level: dict[str, int]) -> list[str]:
+def _band_columns(start: str, end: str, level: dict[str, int]) -> list[str]:
     """The places of a band: its ends, and one in each column that it passes."""
     passed = [f"{start}\0{end}\0{number}" for number in range(level[start] + 1, level[end])]
     return [start, *passed, end]

@@ -159,7 +159,7 @@ def _locate_findings(run_report: RunReport) -> list[_LocatedFinding]:
     return [
         _LocatedFinding(
             one,
-            _step_said(run_report, of[id(one)]),
+            _step_title(run_report, of[id(one)]),
             one.source,
             drill_down_of_finding(one, of[id(one)], run_report.drill_downs),
         )
@@ -167,7 +167,7 @@ def _locate_findings(run_report: RunReport) -> list[_LocatedFinding]:
     ]
 
 
-def _step_said(run_report: RunReport, step: int) -> str:
+def _step_title(run_report: RunReport, step: int) -> str:
     if step < 1:
         return "writing" if step else "reading"
     return f"{step} {run_report.steps[step - 1].title}"

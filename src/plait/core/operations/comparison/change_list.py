@@ -117,7 +117,7 @@ def _one_sided(
 ) -> _Piece:
     """The cells of a column that one table has; where all are missing, its name alone."""
     cells = _texts(table.project([name]).take(rows), name)
-    there = np.flatnonzero(_there(table, name, cells))
+    there = np.flatnonzero(_valid_mask(table, name, cells))
     if not len(there):
         none, nothing = np.array([-1]), pa.nulls(1, pa.string())
         return _Piece(change_kind, name, none, none, nothing, nothing)
@@ -136,16 +136,16 @@ def _rows(
     few = table.take(rows)
     for name in (column_name for column_name in table.column_names if column_name not in key):
         cells = _texts(few, name)
-        flags = _there(table, name, cells)
+        flags = _valid_mask(table, name, cells)
         told |= flags
         if flags.any():
-            yield _whole(change_kind, rows[flags], name, cells.filter(pa.array(flags)))
+            yield _row_piece(change_kind, rows[flags], name, cells.filter(pa.array(flags)))
     if not told.all():
         untold = rows[~told]
-        yield _whole(change_kind, untold, "", pa.nulls(len(untold), pa.string()))
+        yield _row_piece(change_kind, untold, "", pa.nulls(len(untold), pa.string()))
 
 
-def _whole(change_kind: ChangeKind, rows: Rows, column: str, values: pa.Array) -> _Piece:
+def _row_piece(change_kind: ChangeKind, rows: Rows, column: str, values: pa.Array) -> _Piece:
     none, nothing = np.full(len(rows), -1), pa.nulls(len(rows), pa.string())
     if change_kind is ChangeKind.GONE:
         return _Piece(change_kind, column, rows, none, values, nothing)
@@ -159,7 +159,7 @@ def _cells(old: Table, new: Table, pairing: RecordPairs, change: ColumnChange) -
     return _Piece(ChangeKind.CHANGED, change.name, here, there, before, after)
 
 
-def _there(table: Table, name: str, cells: pa.Array) -> Flags:
+def _valid_mask(table: Table, name: str, cells: pa.Array) -> Flags:
     """Which cells, of some rows of a table, have a value."""
     return nonmissing_mask(cells, allows_missing_markers(table.column_type(name)))
 

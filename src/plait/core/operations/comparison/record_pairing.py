@@ -104,7 +104,7 @@ def pair_by_key(old: Table, new: Table, coding: KeyCodes, shared: Names) -> Reco
         partners[1][order],
         alone[0],
         alone[1],
-        _first_of(coding, several),
+        _first_rows_of_repeated(coding, several),
         int(several.sum()),
     )
 
@@ -133,7 +133,7 @@ def _alone(coding: KeyCodes, both: npt.NDArray[np.bool_]) -> tuple[Rows, Rows]:
     return old, new
 
 
-def _first_of(coding: KeyCodes, several: npt.NDArray[np.bool_]) -> tuple[Rows, Rows]:
+def _first_rows_of_repeated(coding: KeyCodes, several: npt.NDArray[np.bool_]) -> tuple[Rows, Rows]:
     """The first rows of keys that are on several: old ones, and new ones of keys only there."""
     old = first_row_of_each_code(coding.codes[0], coding.code_count)[several]
     new = first_row_of_each_code(coding.codes[1], coding.code_count)[several]
