@@ -188,7 +188,8 @@ def _account(
 def _several(table: Table, settled: SettleResult, rule: str) -> Iterator[Finding]:
     """Cells that several rows fell into."""
     (account,) = settled.entries
-    merged = -sum(line.rows for line in account.lines if "merged" in line.reason)
+    out = settled.table.rows + sum(aside.rows for aside in settled.aside if not aside.in_result)
+    merged = sum(account.rows_in.values()) - out
     if merged:
         differing = sum(decision.decided for decision in settled.decisions)
         cells = pluralize(differing, "cell")
