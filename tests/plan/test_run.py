@@ -189,6 +189,8 @@ EXPECTED = [
     ('fail_on = "error"', True),
     ('fail_on = ["key-unmatched"]', False),
     ('rows = ["season > 6", "season != 8", "season < visits"]', False),
+    ('rows = "hives = 4"', True),  # of a source that no step has made anything of
+    ('rows = "hives = 5"', False),
 ]
 
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import random
+from types import SimpleNamespace
 
 import pytest
 
 from plait.core.operations.join import join
 from plait.core.operations.survey import survey
+from plait.core.profiling.join_candidates import without_reused_columns
 from plait.core.table.table import table_from_columns
 
 
@@ -250,3 +252,12 @@ def test_what_is_said_of_a_join_is_what_the_join_does(seed):
         match = join(visits, hives, dict(one.key), "left", "many-to-many", one.ignore).match
         assert (one.left_matched, one.right_matched) == (match.left_matched, match.right_matched)
         assert one.cardinality == match.cardinality
+
+
+def test_a_column_of_either_side_is_used_in_one_pair_only():
+    pairs = [
+        SimpleNamespace(left=SimpleNamespace(name=left), right=SimpleNamespace(name=right))
+        for left, right in ("ax", "bx", "ay", "by", "cz")
+    ]
+    kept = [pair.left.name + pair.right.name for pair in without_reused_columns(pairs)]
+    assert kept == ["ax", "by", "cz"]
