@@ -180,8 +180,10 @@ def _checked(flag: str, words: tuple[str, ...]) -> Callable[[str], str]:
             return text
         from plait.core.base.names import suggest_name
 
-        said = f"{', '.join(words[:-1])} or {words[-1]}"
-        raise UsageError(f"{flag} must be {said}, not {text!r}", remedy=suggest_name(text, words))
+        message = f"{', '.join(words[:-1])} or {words[-1]}"
+        raise UsageError(
+            f"{flag} must be {message}, not {text!r}", remedy=suggest_name(text, words)
+        )
 
     return checked
 

@@ -108,12 +108,12 @@ class CommandLineParser(argparse.ArgumentParser):
         if rest:
             from plait.core.base.names import suggest_name
 
-            known = [
+            names = [
                 option_string_action
                 for option_string_action in self._option_string_actions
                 if option_string_action.startswith("--")
             ]
-            remedy = suggest_name(rest[0], known) or f"run {self.prog} --help for all options"
+            remedy = suggest_name(rest[0], names) or f"run {self.prog} --help for all options"
             raise UsageError(f"unknown option {rest[0]}", remedy=remedy)
         return options
 
@@ -329,8 +329,8 @@ def report_internal_error(error: Exception, words: Sequence[str], stands: str) -
     print_line(
         f"plait: internal error, a bug in Plait: {kind}: {what} (in plait {command}); {stands}"
     )
-    place = _written(error, words)
-    print_line(f"       {place}" if place else "       the details could not be written")
+    text = _written(error, words)
+    print_line(f"       {text}" if text else "       the details could not be written")
     return STATUS
 
 

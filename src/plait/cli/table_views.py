@@ -121,9 +121,9 @@ def render_schema_group(
     left = [name for name in names if name not in set(chosen)]
     if left:
         before = f"and {pluralize(len(left), 'column')} more" if chosen else "columns"
-        said = collapse_numbered_names(left)
-        more = " …" if len(said) > _MOST_RUNS else ""
-        text = f"  {before}: {', '.join(said[:_MOST_RUNS])}{more}"
+        texts = collapse_numbered_names(left)
+        more = " …" if len(texts) > _MOST_RUNS else ""
+        text = f"  {before}: {', '.join(texts[:_MOST_RUNS])}{more}"
         parts.append(Text(_cut(escape_unprintable(text), 2 * width), style="dim"))
     if len(schema_group_survey.tables) > 1 and chosen:
         parts += _against_sources(schema_group_survey, most is not None)
@@ -330,7 +330,7 @@ def render_sample_rows(schema_group_survey: SchemaGroupSurvey) -> Iterator[Paddi
     """The first rows as they stand."""
     for row in range(len(next(iter(schema_group_survey.sample.values()), []))):
         cells = ((name, values[row]) for name, values in schema_group_survey.sample.items())
-        said = "  ".join(
+        text = "  ".join(
             f"{name}={'(missing)' if not v else format_short_value(v)}" for name, v in cells
         )
-        yield Padding(Text(escape_unprintable(f"row {row + 1}: {said}"), style="dim"), (0, 0, 0, 2))
+        yield Padding(Text(escape_unprintable(f"row {row + 1}: {text}"), style="dim"), (0, 0, 0, 2))

@@ -138,8 +138,8 @@ def print_summary(lines: Iterable[str], heading: str = "") -> None:
     for number, line in enumerate(lines):
         label = _LABEL.match(line)  # what follows a label stays in its column
         indent = " " * (label.end() if label else 0)
-        said = wrap(escape_unprintable(line), out.width, subsequent_indent=indent, **_WHOLE_WORDS)
-        out.print(Text("\n".join(said), style="bold" if not number else ""), soft_wrap=True)
+        texts = wrap(escape_unprintable(line), out.width, subsequent_indent=indent, **_WHOLE_WORDS)
+        out.print(Text("\n".join(texts), style="bold" if not number else ""), soft_wrap=True)
 
 
 def print_ledger(entries: Sequence[LedgerEntry]) -> None:

@@ -282,10 +282,10 @@ class ClusterWorkerPool:
                     "all workers have stopped", self._address, "start some"
                 ) from None
             except Exception as error:
-                told = self._translate_error(error)
-                if told is error:
+                exception = self._translate_error(error)
+                if exception is error:
                     raise
-                raise told from error
+                raise exception from error
 
     def _has_workers(self) -> bool:
         with suppress(Exception):

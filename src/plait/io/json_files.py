@@ -194,13 +194,13 @@ def _line_records(text: IO[bytes], where: str, limits: Limits) -> Iterator[tuple
     for number, line in enumerate(_lines(text, where, limits.record), 1):
         if not line.strip():
             continue
-        place = f"{where}, line {number:,}"
+        message = f"{where}, line {number:,}"
         try:
-            yield number, parse_json(_decoded(line, place))
+            yield number, parse_json(_decoded(line, message))
         except RecursionError:
-            raise _too_deep(limits, place) from None
+            raise _too_deep(limits, message) from None
         except ValueError as error:
-            raise SourceError(f"not valid JSON: {error}", place) from None
+            raise SourceError(f"not valid JSON: {error}", message) from None
 
 
 def _lines(text: IO[bytes], where: str, longest: int) -> Iterator[bytes]:
@@ -301,8 +301,8 @@ def _finish(columns: dict[tuple[str, ...], _Growing], rows: int, above: int, whe
             row = next(
                 n for n, cell in enumerate(column.cells) if cell and not is_valid_unicode(cell)
             )
-            place = f"{where}, row {above + row + 1:,}, column {printable_path('.'.join(path))}"
-            raise _half_a_letter(place) from None
+            text = f"{where}, row {above + row + 1:,}, column {printable_path('.'.join(path))}"
+            raise _half_a_letter(text) from None
         column.cells = []
 
 

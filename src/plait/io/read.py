@@ -102,9 +102,9 @@ def read_in_parallel(sources: Sequence[Source], read: Callable[[Source], Read]) 
     """
     reserve_for_sources(sources)
     with snapshot_session():
-        found = list(map_ordered(read, sources))
+        reads = list(map_ordered(read, sources))
     reserve_memory(0)  # what came in may have been more than was seen
-    return found
+    return reads
 
 
 def prefetch_sources(sources: Iterable[Source], on_progress: OnProgress) -> None:
@@ -153,13 +153,13 @@ def report_unreadable(fault: SourceError) -> Finding:
 
 def _not_read(over: SkippedFiles, name: str) -> Finding:
     names = over.names
-    shown = ", ".join(names[:_MOST_NAMED]) + (" …" if len(names) > _MOST_NAMED else "")
+    text = ", ".join(names[:_MOST_NAMED]) + (" …" if len(names) > _MOST_NAMED else "")
     return Finding(
         "not-read",
         "note",
         len(names),
         f"{pluralize(len(names), 'file')} of the folder {over.folder} "
-        f"{agreeing(len(names), 'is', 'are')} not read: {shown}",
+        f"{agreeing(len(names), 'is', 'are')} not read: {text}",
         "",
         name,
     )

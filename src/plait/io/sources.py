@@ -204,12 +204,12 @@ def _check_number(number: int, what: str, where: str, read_options: ReadOptions)
 
 def _passed_over(folder: Path) -> SkippedFiles | None:
     """What a folder holds that is not read, if there is any."""
-    others = [
+    names = [
         file.name + ("/" if file.is_dir() else "")
         for file in folder.iterdir()
         if not _readable(file) and not file.name.startswith((".", "~$"))
     ]
-    return SkippedFiles(str(folder), tuple(sorted(others))) if others else None
+    return SkippedFiles(str(folder), tuple(sorted(names))) if names else None
 
 
 def _split_part(word: str) -> tuple[str, str]:
@@ -281,8 +281,8 @@ def _tables(source: Source, part: str) -> Iterator[Source]:
     if ending == ARCHIVE:
         yield from _members(source, part)
     elif ending not in READABLE:
-        what = f"{ending!r} is not a supported file format"
-        raise SourceError(what, source.path, f"one of {readable_endings()}")
+        text = f"{ending!r} is not a supported file format"
+        raise SourceError(text, source.path, f"one of {readable_endings()}")
     else:
         yield from _parts(source, part)
 
@@ -313,17 +313,17 @@ def _members(source: Source, part: str) -> Iterator[Source]:
 
 def _parts(source: Source, part: str) -> Iterator[Source]:
     """The sheets or tables of a file."""
-    found = find_reader(source).tables(source)
-    if found is None and part and source.options.query:
+    table_listing = find_reader(source).tables(source)
+    if table_listing is None and part and source.options.query:
         raise UsageError(
             "a query replaces the table: name only the database",
             source.where,
             f"leave out #{part}",
         )
-    if found is None and part:
+    if table_listing is None and part:
         raise SourceError(f"a {source.ending} file has no parts to name", f"{source.where}#{part}")
-    for one in _select_tables(found, part, source) if found else [""]:
-        named = (found and len(found.names) > 1 and one) or part
+    for one in _select_tables(table_listing, part, source) if table_listing else [""]:
+        named = (table_listing and len(table_listing.names) > 1 and one) or part
         called = one.rpartition(".")[2] if source.in_database else one
         name = to_table_name(called) if one and named else source.name
         yield replace(source, part=one, name=name)
@@ -349,9 +349,9 @@ def _chosen(
     names: Sequence[str], part: str, where: str, what: str, hidden: Sequence[str] = ()
 ) -> list[str]:
     """The names that a pattern means; an exact name goes first."""
-    said = f"; hidden: {', '.join(hidden)}" if hidden else ""
+    text = f"; hidden: {', '.join(hidden)}" if hidden else ""
     if not names:
-        raise SourceError(f"no {what} in it to read", where, f"nothing shown{said}")
+        raise SourceError(f"no {what} in it to read", where, f"nothing shown{text}")
     if not part:
         return list(names)
     chosen = [part] if part in names else [name for name in names if fnmatchcase(name, part)]
@@ -359,7 +359,7 @@ def _chosen(
         raise SourceError(
             f"no {what} {part!r}",
             where,
-            suggest_name(part, [*names, *hidden]) or f"there are {', '.join(names)}{said}",
+            suggest_name(part, [*names, *hidden]) or f"there are {', '.join(names)}{text}",
         )
     return chosen
 

@@ -95,10 +95,10 @@ def _steps(plan_execution: PlanExecution) -> list[StepForecast]:
     made = []
     for step in plan_execution.steps:
         table = step.result.table
-        known = set().union(*(before.get(name, set()) for name in step.inputs))
+        names = set().union(*(before.get(name, set()) for name in step.inputs))
         kinds = list(map_ordered(table.type_name, table.column_names))
         columns = tuple(
-            ColumnForecast(name, kind, name not in known)
+            ColumnForecast(name, kind, name not in names)
             for name, kind in zip(table.column_names, kinds, strict=True)
         )
         made.append(

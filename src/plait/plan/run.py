@@ -312,8 +312,8 @@ def _earlier(loaded_plan: LoadedPlan, course: RunRecorder) -> Path | None:
     if not _handovers_to_keep(loaded_plan) and loaded_plan.plan.expect.change is None:
         return None
     last = last_successful_run(course.known)
-    known = [loaded_plan.folder / last.handover] if last and last.handover else []
-    return next((one for one in (handover_folder(loaded_plan), *known) if is_handover(one)), None)
+    paths = [loaded_plan.folder / last.handover] if last and last.handover else []
+    return next((one for one in (handover_folder(loaded_plan), *paths) if is_handover(one)), None)
 
 
 def _source_checksum(path: str, sum_: Future[str]) -> str:

@@ -185,14 +185,14 @@ def trace(
     if sources is not None and not Path(sources).is_dir():
         raise UsageError("the folder does not exist", str(sources), "name one: --sources DIR")
     try:
-        kept = open_handover(folder)
+        stored_handover = open_handover(folder)
         for column in columns:
-            check_column(column, kept.dataset)
-        reach = Reach(kept, None if sources is None else Path(sources), trusted)
+            check_column(column, stored_handover.dataset)
+        reach = Reach(stored_handover, None if sources is None else Path(sources), trusted)
         return _traced(reach, str(handover), rows, where, columns, most)
     except _NOT_AS_WRITTEN as error:
-        said = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
-        raise handover_changed_error(folder, f"the handover is not consistent: {said}") from None
+        text = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
+        raise handover_changed_error(folder, f"the handover is not consistent: {text}") from None
 
 
 _NOT_AS_WRITTEN = (
@@ -210,27 +210,27 @@ def _traced(
     columns: Sequence[str],
     most: int,
 ) -> TraceResult:
-    kept = reach.kept
-    chosen, found = _chosen(kept.dataset, rows, where, most)
-    _, lineage = read_lineage(kept.folder / "lineage.parquet", chosen)
+    stored_handover = reach.kept
+    chosen, found = _chosen(stored_handover.dataset, rows, where, most)
+    _, lineage = read_lineage(stored_handover.folder / "lineage.parquet", chosen)
     numbers = [_numbers(path) for path in lineage]
-    names = list(columns) or list(kept.dataset.column_names)
+    names = list(columns) or list(stored_handover.dataset.column_names)
     cells = [(n, name) for n in numbers for name in names]
-    led = [one for each, name in cells for one, _ in _led(kept, name, each)]
-    of_rows = [e for each in numbers for way in kept.stated["rows"] for e in each[way]]
-    wanted = _by_source(kept, [*led, *of_rows])
-    known = _rows_by_key(kept, wanted)
+    led = [one for each, name in cells for one, _ in _led(stored_handover, name, each)]
+    of_rows = [e for each in numbers for way in stored_handover.stated["rows"] for e in each[way]]
+    wanted = _by_source(stored_handover, [*led, *of_rows])
+    known = _rows_by_key(stored_handover, wanted)
     opened = {number: source for number in wanted if (source := reach.source(number))}
     unopened = dict.fromkeys(reach.wanted(number) for number in wanted if number not in opened)
-    looked, changed = _looked_up(kept, wanted, opened, known)
+    looked, changed = _looked_up(stored_handover, wanted, opened, known)
     traced = tuple(
-        _row_trace(kept, row, each, names, _RefetchedRows(looked, known))
+        _row_trace(stored_handover, row, each, names, _RefetchedRows(looked, known))
         for row, each in zip(chosen, numbers, strict=True)
     )
     named = {source for row in traced for source, _ in row.places}
-    about = (s for s in kept.stated["sources"] if s["name"] in named)
+    about = (s for s in stored_handover.stated["sources"] if s["name"] in named)
     paths = {a["name"]: a["path"] for a in about}
-    result = kept.stated["result"]
+    result = stored_handover.stated["result"]
     return TraceResult(handover, result, traced, found, tuple(changed), tuple(unopened), paths)
 
 

@@ -119,8 +119,11 @@ def diagnosis_dict(key_audit: KeyAudit, why: UnmatchedDiagnosis) -> dict[str, An
 def suggestion_dicts(key_audit: KeyAudit, why: UnmatchedDiagnosis) -> list[dict[str, Any]]:
     """The first pairs of keys that may be meant for one another."""
     few = slice(0, _MOST_SUGGESTED)
-    one = why.suggestions
-    left, right = (format_keys(key_audit.coding, codes[few]) for codes in (one.left, one.right))
+    key_suggestions = why.suggestions
+    left, right = (
+        format_keys(key_audit.coding, codes[few])
+        for codes in (key_suggestions.left, key_suggestions.right)
+    )
     return [
         {
             "left": here,
@@ -130,7 +133,12 @@ def suggestion_dicts(key_audit: KeyAudit, why: UnmatchedDiagnosis) -> list[dict[
             "use": bool(sure),
         }
         for here, there, score, ignoring, sure in zip(
-            left, right, one.score[few], one.ignoring[few], one.sure[few], strict=True
+            left,
+            right,
+            key_suggestions.score[few],
+            key_suggestions.ignoring[few],
+            key_suggestions.sure[few],
+            strict=True,
         )
     ]
 

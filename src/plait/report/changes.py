@@ -91,7 +91,7 @@ def diff_accounts(old: Mapping[str, Any], new: Mapping[str, Any]) -> AccountDiff
 def _findings(old: Mapping[str, Any], new: Mapping[str, Any]) -> list[FindingChange]:
     sides = [{(s["code"], s.get("where", "")): s for s in said["findings"]} for said in (old, new)]
     every = dict.fromkeys([*sides[1], *sides[0]])
-    found = [
+    finding_changes = [
         FindingChange(
             *name,
             (sides[1].get(name) or sides[0][name])["message"],
@@ -100,7 +100,7 @@ def _findings(old: Mapping[str, Any], new: Mapping[str, Any]) -> list[FindingCha
         )
         for name in every
     ]
-    return sorted(found, key=lambda f: 0 if not f.old else 1 if not f.new else 2)
+    return sorted(finding_changes, key=lambda f: 0 if not f.old else 1 if not f.new else 2)
 
 
 _STATES = ("new", "gone", "changed", "same")

@@ -108,8 +108,8 @@ def drill_down_list(
     )
     for reason, rows in _by_reason(set_aside):
         some = listed.take(rows[:MOST_ROWS])
-        what = _listing_title(set_aside, reason)
-        yield _behind("", what, some, len(rows), step, of, set_aside.name, reason, kept, file)
+        text = _listing_title(set_aside, reason)
+        yield _behind("", text, some, len(rows), step, of, set_aside.name, reason, kept, file)
 
 
 def _listing_title(set_aside: SetAside | CellConflicts, reason: str) -> str:

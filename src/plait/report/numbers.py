@@ -62,9 +62,9 @@ def format_source_columns(came: Sequence[tuple[str, str]]) -> str:
         by_column.setdefault(column, []).append(source)
     texts = []
     for column, sources in by_column.items():
-        shown = ", ".join(sources[:_FEW])
+        text = ", ".join(sources[:_FEW])
         more = f" and {len(sources) - _FEW} more" if len(sources) > _FEW else ""
-        texts.append(f"{column} in {shown}{more}")
+        texts.append(f"{column} in {text}{more}")
     return "; ".join(texts[:_FEW]) + (" …" if len(texts) > _FEW else "")
 
 

@@ -284,7 +284,7 @@ def _show_figures(out: Console, accounts: AccountDiff, verbose: bool) -> None:
 
 def _show_sources(out: Console, accounts: AccountDiff, verbose: bool) -> None:
     """Which files are new, gone or other ones now."""
-    shown = [source for source in accounts.sources if verbose or source.state != "same"]
+    source_changes = [source for source in accounts.sources if verbose or source.state != "same"]
     same = len(accounts.sources_that_are("same"))
     out.print()
     out.print(Text("the sources", style="bold"))
@@ -292,15 +292,17 @@ def _show_sources(out: Console, accounts: AccountDiff, verbose: bool) -> None:
     grid.add_column(no_wrap=True)
     grid.add_column(overflow="fold", ratio=1)
     grid.add_column(justify="right", no_wrap=True)
-    for one in shown if verbose else shown[:_MOST_SOURCES]:
+    for one in source_changes if verbose else source_changes[:_MOST_SOURCES]:
         grid.add_row(
             f"{_CHANGE_SYMBOLS[one.state]} {one.state}",
             Text(escape_unprintable(one.path)),
             _rows(one),
         )
     out.print(Padding(grid, (0, 0, 0, 2)))
-    if len(shown) > _MOST_SOURCES and not verbose:
-        out.print(Text(f"  and {len(shown) - _MOST_SOURCES:,} more: --verbose", style="dim"))
+    if len(source_changes) > _MOST_SOURCES and not verbose:
+        out.print(
+            Text(f"  and {len(source_changes) - _MOST_SOURCES:,} more: --verbose", style="dim")
+        )
     if same and not verbose:
         out.print(Text(f"  {pluralize(same, 'source')} the same", style="dim"))
 

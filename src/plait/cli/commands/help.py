@@ -27,13 +27,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
-    known = [section.topic for section in plan_sections()]
+    names = [section.topic for section in plan_sections()]
     if options.topic is None:
         print(_topics(), end="")
         return 0
     section_reference = plan_section(options.topic)
     if section_reference is None:
-        remedy = suggest_name(options.topic, [*known, *COMMANDS]) or f"one of {', '.join(known)}"
+        remedy = suggest_name(options.topic, [*names, *COMMANDS]) or f"one of {', '.join(names)}"
         if options.topic in COMMANDS:
             remedy = f"plait {options.topic} --help explains its options"
         raise UsageError(f"unknown topic {options.topic!r}", remedy=remedy)

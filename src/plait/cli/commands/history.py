@@ -218,8 +218,8 @@ def _summarize_run(run_record: RunRecord) -> Iterator[str]:
             yield f"{name + ':':<12} {run_record.failed[name]}"
     yield f"run by:      {run_record.user} on {run_record.machine}, with Plait {run_record.version}"
     if run_record.parameters:
-        said = ", ".join(f"{name} = {value}" for name, value in run_record.parameters.items())
-        yield f"parameters:  {said}"
+        text = ", ".join(f"{name} = {value}" for name, value in run_record.parameters.items())
+        yield f"parameters:  {text}"
     if run_record.handover:
         yield f"handover:    {run_record.handover}"
     for sent in run_record.notices:

@@ -244,10 +244,12 @@ def _fitting(
         yield from parts(too_many - 1)
         return
     largest = sorted(found.families, key=lambda one: -one.rows)
-    shown = [schema for schema in largest if schema in largest[: max(1, (lines - 2) // 3)]]
-    for one in shown:
+    schema_group_surveies = [
+        schema for schema in largest if schema in largest[: max(1, (lines - 2) // 3)]
+    ]
+    for one in schema_group_surveies:
         yield Group(Text(), render_schema_group(one, sizes, width, (), 0, 1))
-    rest = [one.family.name for one in largest[len(shown) :]]
+    rest = [one.family.name for one in largest[len(schema_group_surveies) :]]
     if rest:
         yield Text(f"\nand {pluralize(len(rest), 'layout')} more: --verbose", style="dim")
 

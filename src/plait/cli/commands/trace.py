@@ -200,5 +200,5 @@ def _format_cell_location(source_cell: SourceCell, several: set[str]) -> str:
 
 
 def _short(text: str) -> str:
-    shown = escape_unprintable(text)
-    return shown if len(shown) <= _LONGEST else shown[: _LONGEST - 1] + "…"
+    message = escape_unprintable(text)
+    return message if len(message) <= _LONGEST else message[: _LONGEST - 1] + "…"

@@ -52,9 +52,9 @@ def require_numeric(table: Table, name: str, figure: str) -> str:
         and kind != "empty"
         and not exact_numbers.is_number(cells.type)
     ):
-        said = count_numeric_texts(table, name) if kind == "text" else ""
+        text = count_numeric_texts(table, name) if kind == "text" else ""
         raise UsageError(
-            f"{name} is {kind}, and {figure} takes numbers{': ' * bool(said)}{said}",
+            f"{name} is {kind}, and {figure} takes numbers{': ' * bool(text)}{text}",
             table.name,
             f"--type '{name}=decimal' --unfit missing, or another figure",
         )

@@ -41,9 +41,9 @@ class PlaitError(Exception):
         self.option = ""
 
     def __str__(self) -> str:
-        place = f"{self.where}: " if self.where else ""
+        text = f"{self.where}: " if self.where else ""
         advice = f" ({self.remedy})" if self.remedy else ""
-        return f"{place}{self.what}{advice}"
+        return f"{text}{self.what}{advice}"
 
 
 class ExpectationError(PlaitError):

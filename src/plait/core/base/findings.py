@@ -247,12 +247,12 @@ def matching_findings(findings: Iterable[Finding], codes: Iterable[str]) -> list
     >>> [f.code for f in matching_findings([Finding("a", "error", 1, "")], ["warning"])]
     ['a']
     """
-    wanted = set(codes)
-    least = min((SEVERITIES.index(code) for code in wanted if code in SEVERITIES), default=99)
+    names = set(codes)
+    least = min((SEVERITIES.index(code) for code in names if code in SEVERITIES), default=99)
     return [
         finding
         for finding in findings
-        if finding.code in wanted or SEVERITIES.index(finding.severity) >= least
+        if finding.code in names or SEVERITIES.index(finding.severity) >= least
     ]
 
 

@@ -22,8 +22,8 @@ def suggest_name(name: str, known: Iterable[str]) -> str:
     >>> suggest_name("zzz", ["yard", "hive"])
     ''
     """
-    found = closest_name(name, known)
-    return f"did you mean {found}?" if found else ""
+    text = closest_name(name, known)
+    return f"did you mean {text}?" if text else ""
 
 
 def closest_name(name: str, known: Iterable[str]) -> str | None:

@@ -246,13 +246,13 @@ def _refusal(
     codes: Codes,
     times: Counts,
 ) -> UsageError:
-    what = _in_words(table, doubt, texts, codes, times)
+    text = _in_words(table, doubt, texts, codes, times)
     unfit = bool((~doubt.fits).any())
     column = quote_name(name)
     typed = [f"--type {_pasted(f'{column}={form}')}" for form in doubt.forms[:2]]
     settled = " or ".join(typed) + (" --unfit missing" if unfit else "")
     return UsageError(
-        f"{doing} would compare these cells as text{_example(texts, doubt)}: {what}",
+        f"{doing} would compare these cells as text{_example(texts, doubt)}: {text}",
         f"{table.name}, column {name}",
         f"{settled}, or to compare them as text: --type {_pasted(f'{column}=text')}",
     )
@@ -287,11 +287,11 @@ def _in_words(
     )
     what += "s" if fit != 1 else ""
     if unfit:
-        shown = ", ".join(
+        text = ", ".join(
             map(partial(_format_offending_text, table, texts, first), out[:_MOST_SHOWN].tolist())
         )
         more = ", …" if len(out) > _MOST_SHOWN else ""
-        what += f", {unfit:,} {agreeing(unfit, 'is', 'are')} not: {shown}{more}"
+        what += f", {unfit:,} {agreeing(unfit, 'is', 'are')} not: {text}{more}"
     elif len(doubt.forms) > 1:
         what += f", which may be written as {' or '.join(doubt.forms)}"
     else:
@@ -305,8 +305,8 @@ def _pasted(text: str) -> str:
 
 def _format_offending_text(table: Table, texts: pa.Array, counts: Counts, code: int) -> str:
     row = int(counts[code])
-    place = next((source_row.within for source_row in table.source_rows(row)), f"row {row + 1:,}")
-    return f"{texts[code].as_py()!r} ({place})"
+    text = next((source_row.within for source_row in table.source_rows(row)), f"row {row + 1:,}")
+    return f"{texts[code].as_py()!r} ({text})"
 
 
 def _example(texts: pa.Array, doubt: TextOrderDoubt) -> str:

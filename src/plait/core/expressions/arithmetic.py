@@ -179,9 +179,9 @@ def _stretch(interval: SyntaxNode, node: SyntaxNode, sign: int = 1) -> pa.Scalar
             f"a {interval.word.lower()} has no fixed length", node.sql(), "add it to a date"
         )
     if interval.word not in seconds:
-        known = (*_DAYS, *_MONTHS, *_SECONDS)
+        names = (*_DAYS, *_MONTHS, *_SECONDS)
         raise UsageError(
-            f"{interval.word!r} is not a unit of time", node.sql(), f"one of {', '.join(known)}"
+            f"{interval.word!r} is not a unit of time", node.sql(), f"one of {', '.join(names)}"
         )
     amount = sign * _amount(interval, node) * seconds[interval.word]
     return pa.scalar(amount, pa.duration("s")).cast(_STRETCH)

@@ -329,5 +329,5 @@ class _Batch:
 
     def _located(self, error: InvalidOperandError, expression: Expression) -> PlaitError:
         row = self.start + error.row
-        place = next(iter(map(str, self.table.source_rows(row))), f"row {row + 1:,}")
-        return SourceError(f"{error}, in {expression.text}", place, error.remedy)
+        text = next(iter(map(str, self.table.source_rows(row))), f"row {row + 1:,}")
+        return SourceError(f"{error}, in {expression.text}", text, error.remedy)

@@ -148,12 +148,12 @@ def _fields(tree: Any, *known: str) -> list[Any]:
     return [tree.args.get(name) for name in known]
 
 
-def _operator(op: str, *known: str) -> _Reader:
-    """A node whose fields are all expressions; ``known`` names them."""
-    known = known or ("this", "expression")
+def _operator(op: str, *names: str) -> _Reader:
+    """A node whose fields are all expressions; ``names`` names them."""
+    names = names or ("this", "expression")
 
     def reader(tree: Any) -> SyntaxNode:
-        parts = (f for f in _fields(tree, *known) if f is not None)
+        parts = (f for f in _fields(tree, *names) if f is not None)
         return SyntaxNode(op, tuple(map(_node, parts)), "", tree)
 
     return reader

@@ -90,7 +90,7 @@ def list_cell_conflicts(
     found : sequence of ConflictingColumn
     """
     rows = np.concatenate([conflicting_column.rows for conflicting_column in conflicting_columns])
-    shown = table.take(rows)
+    result = table.take(rows)
     ends = np.cumsum([0, *(len(c.rows) for c in conflicting_columns)]).tolist()
     spans = list(pairwise(ends))
     names = pa.array([column.name for column in conflicting_columns])
@@ -98,7 +98,9 @@ def list_cell_conflicts(
     made = {"column": pa.chunked_array([pa.DictionaryArray.from_arrays(which, names)])}
     for side in ("left", "right"):
         cells = [
-            to_text(shown.cells(one.here if side == "left" else one.there, *span)).cast(pa.string())
+            to_text(result.cells(one.here if side == "left" else one.there, *span)).cast(
+                pa.string()
+            )
             for one, span in zip(conflicting_columns, spans, strict=True)
         ]
         made[f"{side} value"] = pa.chunked_array(cells, pa.string())
@@ -113,7 +115,7 @@ def list_cell_conflicts(
         made[f"{one_side.name} source"], made[f"{one_side.name} place"] = (
             one_side.describe_source_rows()
         )
-    return CellConflicts(f"{table.name}-conflicts", _beside(shown, key, made), sides)
+    return CellConflicts(f"{table.name}-conflicts", _beside(result, key, made), sides)
 
 
 def _beside(table: Table, key: Sequence[str], made: dict[str, pa.ChunkedArray]) -> Table:

@@ -187,8 +187,8 @@ def _unused(across: Crosswalk, coding: KeyCodes, tables: Sequence[Table]) -> Ite
 
 
 def _key_text(across: Crosswalk, row: int) -> str:
-    shown = across.table.take(np.array([row]))
-    return ", ".join(str(shown.chunks(name)[0].as_py()) for name in across.left)
+    table = across.table.take(np.array([row]))
+    return ", ".join(str(table.chunks(name)[0].as_py()) for name in across.left)
 
 
 def _check_once(across: Crosswalk, coding: KeyCodes) -> None:

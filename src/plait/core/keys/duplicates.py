@@ -278,15 +278,15 @@ def _example(
     """A key, where it stands, and how the first row that differs does so."""
     rows = rows[:1000]
     taken, other = table.take(rows), min(1, len(rows) - 1)
-    said: list[str] = []
+    texts: list[str] = []
     for name in table.column_names if differing else ():
         values = [] if name in key else [format_cell(v) for v in taken.chunks(name).to_pylist()]
         odd = [number for number, value in enumerate(values) if value != values[0]]
         if odd:
-            other = odd[0] if not said else other
+            other = odd[0] if not texts else other
             if values[other] != values[0]:
-                said.append(f"{name} {values[0]} / {values[other]}")
-    text = format_key(table, key, int(rows[0])) + _first_differences(said)
+                texts.append(f"{name} {values[0]} / {values[other]}")
+    text = format_key(table, key, int(rows[0])) + _first_differences(texts)
     return FindingExample(text, _places(table, int(rows[0])) + _places(table, int(rows[other])))
 
 

@@ -59,8 +59,8 @@ def beside(tables: Sequence[Table], name: str | None = None) -> Result:
     names = [
         unused_name(table.name, [t.name for t in tables[:n]]) for n, table in enumerate(tables)
     ]
-    said = " and ".join(names) if len(names) < 4 else f"{len(names)} sources"
-    account = make_entry(f"beside one another: {said}", [(one, rows) for one in names], lines, rows)
+    text = " and ".join(names) if len(names) < 4 else f"{len(names)} sources"
+    account = make_entry(f"beside one another: {text}", [(one, rows) for one in names], lines, rows)
     made = result.with_name(name or joint_name(names))
     return Result("beside", made, (account,), tuple(findings))
 
@@ -131,7 +131,7 @@ def _differing(table: Table, column: Column, there: Column) -> tuple[int, str]:
         found = pc.sum(differs).as_py() or 0
         if found and not count:
             row = pc.index(differs, True).as_py()
-            place = next(iter(map(str, table.source_rows(start + row))), f"row {start + row + 1:,}")
-            example = f"{place}: {ours[row].as_py()!r} / {theirs[row].as_py()!r}"
+            text = next(iter(map(str, table.source_rows(start + row))), f"row {start + row + 1:,}")
+            example = f"{text}: {ours[row].as_py()!r} / {theirs[row].as_py()!r}"
         count += found
     return count, example

@@ -97,11 +97,11 @@ class Comparison:
     name: str = "changes"
 
     def __repr__(self) -> str:
-        found = self.changes
+        change_counts = self.changes
         return (
-            f"{self.old.name} and {self.new.name} by {', '.join(found.key) or 'rows'}: "
-            f"{pluralize(found.rows_new, 'row')} new, {found.rows_gone:,} gone, "
-            f"{found.rows_changed:,} changed, {found.rows_equal:,} equal"
+            f"{self.old.name} and {self.new.name} by {', '.join(change_counts.key) or 'rows'}: "
+            f"{pluralize(change_counts.rows_new, 'row')} new, {change_counts.rows_gone:,} gone, "
+            f"{change_counts.rows_changed:,} changed, {change_counts.rows_equal:,} equal"
         )
 
     def listed(self) -> Table:
@@ -182,15 +182,15 @@ def compare(
     renamed = find_renamed_columns(*rows, *lonely)
     names = [*(pairs if loose else ()), *rest, *((was, is_) for is_, was in renamed.items())]
     allowed = _allowed((old, new), within, {after: (before, after) for before, after in names})
-    found = tuple(compare_column((old, new), rows, n, allowed.get(n[1])) for n in names)
-    changes = _changes(old, new, pairs, pairing, found, lonely, renamed)
+    column_changes = tuple(compare_column((old, new), rows, n, allowed.get(n[1])) for n in names)
+    changes = _changes(old, new, pairs, pairing, column_changes, lonely, renamed)
     texts = [
-        *report_changes(old, new, pairs, pairing, found, changes, inferred),
+        *report_changes(old, new, pairs, pairing, column_changes, changes, inferred),
         *_not_compared(old, new, pairs),
     ]
     account = _entry(old, new, changes)
     return Comparison(
-        old, new, pairs, changes, found, account, tuple(texts), pairing, name or "changes"
+        old, new, pairs, changes, column_changes, account, tuple(texts), pairing, name or "changes"
     )
 
 

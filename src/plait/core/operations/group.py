@@ -340,13 +340,13 @@ def _missing_values(
             continue
         none = int((figure.values[short] == 0).sum())
         have = agreeing(none, "has", "have")
-        said = f"; {none:,} of them {have} no value, so the figure is missing" if none else ""
+        text = f"; {none:,} of them {have} no value, so the figure is missing" if none else ""
         yield Finding(
             "group-values-missing",
             "note",
             len(short),
             f"{pluralize(len(short), 'group')} with fewer values of {column} than rows, "
-            f"which affects {', '.join(o.name for o in ones)}{said}",
+            f"which affects {', '.join(o.name for o in ones)}{text}",
             f"to add their number as a column: --take '{column} values=count:{column}'",
             f"{table.name}, column {column}",
             tuple(_rests_on(table, by, groups, figure, int(s)) for s in short[:MOST_EXAMPLES]),

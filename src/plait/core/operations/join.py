@@ -166,7 +166,7 @@ def join(
     refuse_join(left, right, names, key_match, match, cardinality, findings, kind, max_rows)
 
     reserve_memory(match.output_rows * _OF_ROW)
-    made = _make_rows(
+    joined_rows = _make_rows(
         left,
         _taken(right, names, take),
         names,
@@ -176,12 +176,12 @@ def join(
         prefer=prefer,
         apart=(near.right,) if near else (),
     )
-    listed = (made.conflicts,) if made.conflicts else ()
+    listed = (joined_rows.conflicts,) if joined_rows.conflicts else ()
     return JoinResult(
         "join",
-        made.table.with_name(name) if name else made.table,
+        joined_rows.table.with_name(name) if name else joined_rows.table,
         (make_join_entry(left, right, names, key_match, match, kind, near),),
-        (*findings, *made.findings),
+        (*findings, *joined_rows.findings),
         (*set_join_rows_aside(left, right, key_match, kind), *listed),
         (match,),
         keys=(names,),
@@ -212,9 +212,9 @@ def _key(
     if near is None:
         return common_columns(left, right)
     # The column that only has to be near is no part of the key.
-    others = {name for name in right.column_names if name != near.right}
+    names = {name for name in right.column_names if name != near.right}
     mine = (name for name in left.column_names if name != near.left)
-    return tuple((name, name) for name in mine if name in others)
+    return tuple((name, name) for name in mine if name in names)
 
 
 def _coded(

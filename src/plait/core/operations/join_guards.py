@@ -66,9 +66,9 @@ def refuse_join(
     _refuse_size(match, max_rows, findings)
     if kind == "cross" or (kind in ONE_SIDED and cardinality is None):
         return
-    found = match.cardinality
+    text = match.cardinality
     if cardinality is None:
-        if found == "many-to-many":
+        if text == "many-to-many":
             raise JoinRefusedError(
                 f"this join is many-to-many: {match.left_rows:,} and {match.right_rows:,} "
                 f"rows would become {match.output_rows:,}",
@@ -82,16 +82,16 @@ def refuse_join(
     broken = [
         side
         for side, allowed, is_found in zip(
-            ("left", "right"), cardinality.split("-to-"), found.split("-to-"), strict=True
+            ("left", "right"), cardinality.split("-to-"), text.split("-to-"), strict=True
         )
         if allowed == "one" and is_found == "many"
     ]
     if broken:
         tables = " and ".join({"left": left, "right": right}[side].name for side in broken)
         raise JoinRefusedError(
-            f"the join is declared {cardinality} but is {found}: matching keys occur on "
+            f"the join is declared {cardinality} but is {text}: matching keys occur on "
             f"several rows of {tables}",
-            f"make the key unique there, or declare --cardinality {found}",
+            f"make the key unique there, or declare --cardinality {text}",
             match,
             (*findings, *_multiplying(left, right, pairs, key_match, broken)),
             tuple(_offending(left, right, key_match, broken)),

@@ -183,24 +183,28 @@ class _Columns:
         pair = (self._columns[name], marked.here), (column, marked.there)
         ordered = pair if self._prefer == "left" else pair[::-1]
         self._columns[name], self._both = _preferring(self._both, ordered, name)
-        shown = difference.shown(self._rows.both, self._key)
+        finding_examples = difference.shown(self._rows.both, self._key)
         self._findings += _preferred_findings(
-            self._left, self._right, name, str(self._prefer), difference, shown
+            self._left, self._right, name, str(self._prefer), difference, finding_examples
         )
 
     def _keep(self, name: str, twin: str, column: Column, difference: ColumnDifference) -> None:
         """Keep the column beside its twin, under a name of its own."""
-        shown = difference.shown(self._rows.both, self._key)
+        finding_examples = difference.shown(self._rows.both, self._key)
         kept = unused_name(f"{self._right.name}.{name}", self._columns)
         self._columns[kept] = column
         tables = self._left, self._right
         if name in self.paired:
-            self._findings.append(_respelt_finding(self._right, name, kept, difference, shown))
+            self._findings.append(
+                _respelt_finding(self._right, name, kept, difference, finding_examples)
+            )
         elif difference.of_something_else:
-            self._findings.append(_other_finding(*tables, name, kept, difference, shown))
+            self._findings.append(_other_finding(*tables, name, kept, difference, finding_examples))
         elif len(difference.rows):
             self._list(name, twin, column, difference)
-            self._findings.append(_conflict_finding(*tables, name, kept, difference, shown))
+            self._findings.append(
+                _conflict_finding(*tables, name, kept, difference, finding_examples)
+            )
 
     def _list(self, name: str, twin: str, column: Column, difference: ColumnDifference) -> None:
         """Have the cells that differ listed."""

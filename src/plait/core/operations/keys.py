@@ -315,9 +315,9 @@ def select_key_set(key_audit: KeyAudit, only: str, all_rows: bool = False) -> Ta
         return table.take(np.flatnonzero(gather_by_code(wanted, codes, False)))
     first = first_row_of_each_code(codes, key_audit.coding.code_count)
     some = np.sort(first[np.flatnonzero(wanted)])
-    kept = table.take(some)
-    columns = tuple(kept.column(name) for name in key_audit.key[number])
-    made = Table("keys", columns, kept.fragments, kept.rows)
+    result = table.take(some)
+    columns = tuple(result.column(name) for name in key_audit.key[number])
+    made = Table("keys", columns, result.fragments, result.rows)
     for one, name in enumerate(names):
         if mask >> one & 1:
             rows = pa.chunked_array([pa.array(counts[one][codes[some]])])

@@ -90,8 +90,8 @@ def replace_cells(table: Table, spec: str) -> Table:
         if new
         else (f"with {old!r} {agreeing(count, 'is', 'are')} now missing")
     )
-    what = f"of {column!r} {now}"
-    return _with_finding(table, "cells-replaced", count, what, severity, always=True)
+    text = f"of {column!r} {now}"
+    return _with_finding(table, "cells-replaced", count, text, severity, always=True)
 
 
 def _parsed(spec: str) -> tuple[str, str, str]:

@@ -111,11 +111,11 @@ def parse_distance(text: str, temporal: bool) -> Fraction:
     >>> parse_distance("2h", True), parse_distance("0.5", False)
     (Fraction(7200000000, 1), Fraction(1, 2))
     """
-    found = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([a-z]*)\s*", text)
-    if found is None or (found[2] not in _UNITS if temporal else found[2]):
-        shown = f"a number and one of {', '.join(_UNITS)}" if temporal else "a number"
-        raise UsageError(f"--within {text!r} is not a distance", remedy=f"write {shown}")
-    return Fraction(found[1]) * (_UNITS[found[2]] if temporal else 1)
+    match = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([a-z]*)\s*", text)
+    if match is None or (match[2] not in _UNITS if temporal else match[2]):
+        message = f"a number and one of {', '.join(_UNITS)}" if temporal else "a number"
+        raise UsageError(f"--within {text!r} is not a distance", remedy=f"write {message}")
+    return Fraction(match[1]) * (_UNITS[match[2]] if temporal else 1)
 
 
 def encode_nearest_keys(
@@ -170,8 +170,10 @@ def encode_nearest_keys(
     mine = np.where(found >= 0, found, np.where(asking, right.rows + codes[0], -1))
     theirs = np.where((codes[1] >= 0) & two.there, np.arange(right.rows), -1)
     size = right.rows + coding.code_count
-    made = replace(coding, codes=(mine.astype(np.int32), theirs.astype(np.int32)), code_count=size)
-    return made, _tie_findings(left, right, int((tied & (found >= 0)).sum()))
+    key_codes = replace(
+        coding, codes=(mine.astype(np.int32), theirs.astype(np.int32)), code_count=size
+    )
+    return key_codes, _tie_findings(left, right, int((tied & (found >= 0)).sum()))
 
 
 def _limit(within: Fraction, one: _Measure, two: _Measure) -> float:

@@ -193,13 +193,13 @@ def _several(table: Table, settled: SettleResult, rule: str) -> Iterator[Finding
     if merged:
         differing = sum(decision.decided for decision in settled.decisions)
         cells = pluralize(differing, "cell")
-        said = f"; {cells} had different values, decided by {rule}" if differing else ""
+        text = f"; {cells} had different values, decided by {rule}" if differing else ""
         yield Finding(
             "cell-of-several",
             "warning" if differing else "note",
             merged,
             f"{pluralize(merged, 'row')} of {table.name} "
-            f"{agreeing(merged, 'shares', 'share')} a cell with another row{said}",
+            f"{agreeing(merged, 'shares', 'share')} a cell with another row{text}",
             f"choose how to combine them: {_REMEDY}, sum, mean or agree",
             table.name,
         )

@@ -283,13 +283,13 @@ def _finding(
     table: Table, name: str, wanted: str, cells: pa.ChunkedArray, rows: np.ndarray, unfit: str
 ) -> Finding:
     examples = make_cell_examples(table, cells, rows)
-    what = (
+    text = (
         f"{pluralize(len(rows), 'cell')} of {name!r} "
         f"{agreeing(len(rows), 'does', 'do')} not fit type {wanted}"
     )
     if unfit == "error":
         raise SourceError(
-            f"{what}; the first is {examples[0].text}",
+            f"{text}; the first is {examples[0].text}",
             f"{next(map(str, examples[0].places), table.name)}, column {name}",
             "set such rows aside: --unfit set-aside; or make the cells missing: --unfit missing",
         )
@@ -298,4 +298,4 @@ def _finding(
     else:
         done = agreeing(len(rows), "it is missing", "they are missing")
     where = f"{table.name}, column {name}"
-    return Finding("cell-unfit", "warning", len(rows), f"{what}; {done}", "", where, examples)
+    return Finding("cell-unfit", "warning", len(rows), f"{text}; {done}", "", where, examples)

@@ -131,11 +131,11 @@ def settle(
     ]
     operation = f"settle {table.name} on {','.join(map(quote_name, columns))}"
     account = make_entry(operation, [(table.name, table.rows)], lines, settled.table.rows)
-    made = settled.table.with_name(name or f"{table.name}-settled")
+    result = settled.table.with_name(name or f"{table.name}-settled")
     findings = (*coding.findings, *_missing_findings(before, columns, missing), *settled.findings)
     return replace(
         settled,
-        table=made,
+        table=result,
         entries=(account,),
         findings=findings,
         aside=aside,

@@ -58,14 +58,14 @@ def parse_split(spec: str) -> SplitSpec:
     >>> parse_split("place:- into yard,row,hive").delimiters
     ('-',)
     """
-    found = _SPEC.match(spec)
-    if not found:
+    match = _SPEC.match(spec)
+    if not match:
         raise UsageError(
             f"--split {spec!r} is not COLUMN:DELIMITERS into NAMES",
             remedy="write --split 'place:- into yard,hive'",
         )
-    (column,), into = parse_names(found[1]), parse_names(found[3])
-    delimiters = tuple(found[2]) if len(found[2]) == len(into) - 1 else (found[2],)
+    (column,), into = parse_names(match[1]), parse_names(match[3])
+    delimiters = tuple(match[2]) if len(match[2]) == len(into) - 1 else (match[2],)
     if len(set(into)) < len(into):
         raise UsageError(f"--split {spec!r} gives two columns one name", remedy="name each its own")
     if len(into) < 2:
@@ -124,8 +124,8 @@ def split_column(table: Table, split: SplitSpec) -> Table:
     split_table = replace(
         table, columns=columns, fragments=(*table.fragments, Fragment("made", stored, ()))
     )
-    found = _findings(table, split, cells, counts)
-    return replace(split_table, findings=(*table.findings, *found))
+    findings = _findings(table, split, cells, counts)
+    return replace(split_table, findings=(*table.findings, *findings))
 
 
 def _parts(cells: pa.Array, split: SplitSpec) -> tuple[list[pa.Array], np.ndarray]:

@@ -121,10 +121,10 @@ def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
         surveyed.append(schema_group_survey)
         findings += _family_findings(schema_group_survey, tallies, len(tables) > 1)
         joined = {name: counts_over_all_tables(tally, members) for name, tally in tallies.items()}
-        whole = members[0] if len(members) == 1 else concatenate_tables(members, family.name)
+        table = members[0] if len(members) == 1 else concatenate_tables(members, family.name)
         sides.append(
             ProfiledTable(
-                whole.with_name(family.name),
+                table.with_name(family.name),
                 joined,
                 schema_group_survey.profiles,
                 schema_group_survey.keys,
@@ -147,9 +147,9 @@ def counts_over_all_tables(tally: ValueCounts, tables: Sequence[Table]) -> Value
         np.full(table.rows, -1, np.int32) if code is None else code
         for table, code in zip(tables, tally.codes, strict=True)
     ]
-    whole = tally.total()
-    missing = (whole.missing[0] + sum(absent),)
-    return replace(whole, codes=(np.concatenate(codes),), missing=missing)
+    value_counts = tally.total()
+    missing = (value_counts.missing[0] + sum(absent),)
+    return replace(value_counts, codes=(np.concatenate(codes),), missing=missing)
 
 
 def _shared(
@@ -158,7 +158,7 @@ def _shared(
     join_candidates: Sequence[JoinCandidate],
 ) -> frozenset[str]:
     """The columns that another shape has too, by their names or by their values."""
-    others = {
+    names = {
         fold_heading(name)
         for other in schema_group_surveies
         if other is not schema_group_survey
@@ -168,7 +168,7 @@ def _shared(
     joined = {column for relation in join_candidates for column in relation.columns_of(name)}
     return frozenset(
         joined
-        | {column for column in schema_group_survey.profiles if fold_heading(column) in others}
+        | {column for column in schema_group_survey.profiles if fold_heading(column) in names}
     )
 
 

@@ -136,8 +136,8 @@ def _distinct(flags: Flags) -> Flags:
     order = np.lexsort(wide.T)
     arranged = wide[order]
     new = np.concatenate([[True], (arranged[1:] != arranged[:-1]).any(axis=1)])
-    kept: Flags = flags[order[new]]
-    return kept
+    mask: Flags = flags[order[new]]
+    return mask
 
 
 def all_row_pairs(rows: int) -> tuple[Rows, Rows] | None:

@@ -147,8 +147,8 @@ def find_candidate_keys(
     if not any(not one.by_chance and not one.in_the_way for one in exact):
         near += _near(columns, rows, weights, [*exact, *near])
     every = sorted([*exact, *near], key=lambda one: plausibility_rank(one, weights))
-    kept = tuple(every[:MOST_KEPT])
-    return CandidateKeys(kept, len(every), len(columns), len(profiles), bounded)
+    candidate_keies = tuple(every[:MOST_KEPT])
+    return CandidateKeys(candidate_keies, len(every), len(columns), len(profiles), bounded)
 
 
 class _Column:

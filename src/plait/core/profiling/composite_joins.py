@@ -265,12 +265,15 @@ def find_concatenated_keys(
                 chosen = _fitting(halves, mine, len(dictionary))
                 if chosen is None:
                     continue
-                found = _relation(halves, chosen, side, partner, len(dictionary))
+                join_candidate = _relation(halves, chosen, side, partner, len(dictionary))
                 if (
-                    max(found.shares) >= _JOINED_SUFFICIENT_SHARE
-                    and found.cardinality != "many-to-many"
+                    max(join_candidate.shares) >= _JOINED_SUFFICIENT_SHARE
+                    and join_candidate.cardinality != "many-to-many"
                 ):
-                    yield (min(number, other), max(number, other)), _turned(found, number > other)
+                    yield (
+                        (min(number, other), max(number, other)),
+                        _turned(join_candidate, number > other),
+                    )
 
 
 def _halved(side: ProfiledTable, dictionary: ValueDictionary) -> Iterator[_Halves]:

@@ -125,17 +125,17 @@ def classes_of_equal_hash(columns: Sequence[Codes]) -> EquivalenceClasses:
 
 def _counted(rows: Numbers, numbers: Numbers, size: int) -> EquivalenceClasses:
     several = count_codes(numbers, size) > 1
-    kept = several.take(numbers)
+    mask = several.take(numbers)
     dense = np.cumsum(several) - 1
-    return EquivalenceClasses(rows[kept], dense.take(numbers[kept]), int(np.count_nonzero(several)))
+    return EquivalenceClasses(rows[mask], dense.take(numbers[mask]), int(np.count_nonzero(several)))
 
 
 def _crowded(rows: Numbers, numbers: Numbers) -> tuple[Numbers, Numbers]:
     """Without rows that are alone in one of many buckets: they surely differ from all others."""
     bits = max(12, len(rows).bit_length())
     buckets = ((numbers.view(np.uint64) * _SPREAD) >> np.uint64(64 - bits)).view(np.int64)
-    kept = (count_codes(buckets, 1 << bits) > 1).take(buckets)
-    return rows[kept], numbers[kept]
+    mask = (count_codes(buckets, 1 << bits) > 1).take(buckets)
+    return rows[mask], numbers[mask]
 
 
 def _sorted(rows: Numbers, numbers: Numbers, most: int) -> EquivalenceClasses:
@@ -144,8 +144,8 @@ def _sorted(rows: Numbers, numbers: Numbers, most: int) -> EquivalenceClasses:
     order, arranged = _arranged(numbers, most)
     begins = np.concatenate([[True], arranged[1:] != arranged[:-1]])
     place = np.cumsum(begins) - 1
-    kept = (count_codes(place, int(place[-1]) + 1) > 1).take(place)
-    begins, order = begins[kept], order[kept]
+    mask = (count_codes(place, int(place[-1]) + 1) > 1).take(place)
+    begins, order = begins[mask], order[mask]
     return EquivalenceClasses(rows[order], np.cumsum(begins) - 1, int(np.count_nonzero(begins)))
 
 

@@ -229,8 +229,11 @@ class ColumnOverlap:
     @property
     def likely(self) -> bool:
         """Whether one would join on it."""
-        one = self.match
-        if max(one.shares) < LEAST_SHARE or self.added > FEW_ADDED * one.left_matched:
+        join_candidate = self.match
+        if (
+            max(join_candidate.shares) < LEAST_SHARE
+            or self.added > FEW_ADDED * join_candidate.left_matched
+        ):
             return False
         if min(len(self.left.codes), len(self.right.codes)) < _LEAST_VALUES:
             return self.named
@@ -238,16 +241,19 @@ class ColumnOverlap:
             return False
         if self.named:
             return self.sure or not self._own_numbers
-        whole = one.shares[0] >= _SURE_SHARE and one.shares[1] >= _PART_SHARE
+        whole = join_candidate.shares[0] >= _SURE_SHARE and join_candidate.shares[1] >= _PART_SHARE
         return self.sure and (self.left.kind == "text" or whole)
 
     @property
     def _own_numbers(self) -> bool:
         """Whether either table may just number its own rows from 1."""
-        one = self.match
+        join_candidate = self.match
         numbers = self.left.kind == self.right.kind == "integer"
-        plain = one.left_rows != one.right_rows or fold_heading(self.left.name) in _NUMBERING
-        return numbers and one.cardinality == "one-to-one" and plain
+        plain = (
+            join_candidate.left_rows != join_candidate.right_rows
+            or fold_heading(self.left.name) in _NUMBERING
+        )
+        return numbers and join_candidate.cardinality == "one-to-one" and plain
 
 
 def find_overlapping_columns(

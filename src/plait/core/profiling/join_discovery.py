@@ -121,14 +121,14 @@ def report_misleading_shared_names(
     here: Mapping[str, ValueSet] = {value_set.name: value_set for value_set in left}
     there: Mapping[str, ValueSet] = {r.name: r for r in right}
     shared = [name for name in here if name in there]
-    others = [name for name in shared if (name, name) not in best.key]
-    if not others:
+    names = [name for name in shared if (name, name) not in best.key]
+    if not names:
         return
     pairs = [(here[name], there[name]) for name in shared]
     found, _ = measure_join(pairs, (best.left_rows, best.right_rows), size)
     if found.left_matched >= _FEWER * best.left_matched:
         return
-    named = ", ".join(others)
+    named = ", ".join(names)
     yield Finding(
         "name-trap",
         "warning",
@@ -137,7 +137,7 @@ def report_misleading_shared_names(
         f"would use it and match only {found.shares[0]:.0%} of the rows of "
         f"{best.left} instead of {best.shares[0]:.0%}",
         f"name the key: --key {format_key_option(best.key)}",
-        f"{best.left}, column {others[0]}",
+        f"{best.left}, column {names[0]}",
     )
 
 
@@ -190,9 +190,9 @@ def find_join_candidates(
         if max(one.shares) > before + _BETTER:
             found.setdefault(pair, []).append(one)
     kept = {pair: _best(i) for pair, i in found.items() if i}
-    told = list(_traps(kept, columns, len(strict)))
+    findings = list(_traps(kept, columns, len(strict)))
     every = [_in_order(one, sides) for v in kept.values() for one in v]
-    return sorted(every, key=lambda e: -e.worth), told
+    return sorted(every, key=lambda e: -e.worth), findings
 
 
 def _discover_pairs(

@@ -127,12 +127,12 @@ def _target(
     mine, every = tallies[name].counts[number], sum(tallies[name].counts)
     if mine.sum() < _LEAST_ROWS or (every - mine).sum() < _LEAST_ROWS:
         return None
-    others = [tally for tally in tallies if tally != name]
+    names = [tally for tally in tallies if tally != name]
     if name in numbers:
         return _numeric_target(name, number, tallies, numbers)
     if texts.share(name, number, name) > _STRANGE:
         return None
-    best = max(others, key=lambda o: texts.share(name, number, o), default=None)
+    best = max(names, key=lambda o: texts.share(name, number, o), default=None)
     if best is None or texts.share(name, number, best) < _AT_HOME:
         return None
     return best

@@ -164,9 +164,9 @@ def report_heading_differences(tables: Sequence[Table]) -> Iterator[Finding]:
         olds.setdefault(new, []).append(old)
     for new, others in olds.items():
         yield _variant_finding(new, others, lacking, len(tables))
-    told = {name for pair in variants for name in pair}
+    texts = {name for pair in variants for name in pair}
     for name, without in lacking.items():
-        if without and name not in told:
+        if without and name not in texts:
             yield _lacking_finding(name, without, len(tables))
     yield from _order_finding(tables)
 

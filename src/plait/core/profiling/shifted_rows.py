@@ -82,14 +82,14 @@ def _report_shifted_rows(
 ) -> Iterator[Finding]:
     """The rows whose odd cells all fit the columns that are ``step`` before their own."""
     names = table.column_names
-    shown = table.take(rows)
+    result = table.take(rows)
     proved, refuted = np.zeros(len(rows), int), np.zeros(len(rows), bool)
     for place, name in enumerate(names):
         beside = names[place - step] if 0 <= place - step < len(names) else ""
         if name not in odd or beside not in forms:
             continue
         at_home = np.zeros(len(rows), bool)
-        at_home[odd[name]] = fits_format(forms[beside], shown.chunks(name).combine_chunks())[
+        at_home[odd[name]] = fits_format(forms[beside], result.chunks(name).combine_chunks())[
             odd[name]
         ]
         proved += at_home

@@ -140,12 +140,12 @@ def report_type_differences(
                 held.setdefault(of_table[column], []).append(table.name)
         if not types_differ(held):
             continue
-        said = "; ".join(f"{kind} in {_name_or_count(names)}" for kind, names in held.items())
+        text = "; ".join(f"{kind} in {_name_or_count(names)}" for kind, names in held.items())
         yield Finding(
             "type-differs",
             "warning",
             sum(map(len, held.values())) - max(map(len, held.values())),
-            f"{column} has different types: {said}",
+            f"{column} has different types: {text}",
             "check the source that differs, or set one type with --type",
             f"{name}, column {column}",
         )
@@ -222,7 +222,7 @@ def _or_else(near_type: NearType) -> str:
 
 
 def _mixed(name: str, mixed_date_formats: MixedDateFormats, where: str) -> Finding:
-    said = ", ".join(f"{rows:,} as {text}" for _, rows, text in mixed_date_formats.forms)
+    message = ", ".join(f"{rows:,} as {text}" for _, rows, text in mixed_date_formats.forms)
     kind = base_type(mixed_date_formats.forms[0][0])
     rest = (
         f"; {pluralize(mixed_date_formats.unfit, 'cell')} as none of these"
@@ -239,7 +239,7 @@ def _mixed(name: str, mixed_date_formats: MixedDateFormats, where: str) -> Findi
         "forms-mixed",
         "warning",
         sum(rows for _, rows, _ in mixed_date_formats.forms[1:]) + mixed_date_formats.unfit,
-        f"the {kind}s of {name} are written in {len(mixed_date_formats.forms)} formats: {said}"
+        f"the {kind}s of {name} are written in {len(mixed_date_formats.forms)} formats: {message}"
         f"{rest}; kept as text",
         "to read each as it is written: --type "
         f"{_pasted(name, mixed_date_formats.type)}{unfit}{others}",

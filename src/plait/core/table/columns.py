@@ -53,8 +53,8 @@ def _unique(table: Table) -> Table:
     every = [column.name for column in table.columns]
     twice = next((name for name in every if every.count(name) > 1 or not name), None)
     if twice is not None:
-        what = f"two columns would be called {twice!r}" if twice else "a column would have no name"
-        raise UsageError(what, table.name, "choose another name for one")
+        text = f"two columns would be called {twice!r}" if twice else "a column would have no name"
+        raise UsageError(text, table.name, "choose another name for one")
     return table
 
 

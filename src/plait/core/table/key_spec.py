@@ -103,11 +103,11 @@ def _split(spec: str) -> list[str]:
 
 
 def _pair(part: str) -> tuple[str, str]:
-    found = _PART.match(part)
-    if not found:
+    match = _PART.match(part)
+    if not match:
         return part, part
-    left = _unquoted(found[1])
-    return left, left if found[2] is None else _unquoted(found[2])
+    left = _unquoted(match[1])
+    return left, left if match[2] is None else _unquoted(match[2])
 
 
 def _unquoted(part: str) -> str:

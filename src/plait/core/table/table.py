@@ -272,8 +272,8 @@ class Table:
         Text may be stored as codes into a dictionary: who looks at it that way need not decode it.
         """
         (strand, stored), *more = self.column(name).cell_refs
-        shown = self.fragments[strand]
-        return shown.columns[stored] if not more and shown.selection is None else None
+        fragment = self.fragments[strand]
+        return fragment.columns[stored] if not more and fragment.selection is None else None
 
     def chunks(self, name: str) -> pa.ChunkedArray:
         """One column over all rows. How its cells are stored does not show: text is text."""
@@ -498,8 +498,8 @@ class Table:
             head: "text" if is_text_type(one.type) and written not in untyped else None
             for (head, one), (written, _) in zip(columns.items(), pairs, strict=True)
         }
-        made = table_from_columns(name, columns, path).with_types(kinds)
-        return replace(made, findings=(*findings, *_not_numbers(stored, path)))
+        table = table_from_columns(name, columns, path).with_types(kinds)
+        return replace(table, findings=(*findings, *_not_numbers(stored, path)))
 
     def to_arrow(self) -> pa.Table:
         """All columns as an Arrow table, with the cells as they are; what is stored is not copied.

@@ -209,8 +209,8 @@ class TextDictionary:
             next_ = self._pieces.find(cells.words(piece, rows[walking])).astype(np.int64)
             edges = ((nodes[walking] << np.int64(32)) | np.maximum(next_, 0)) + np.int64(1)
             found = self._edges.find(edges.view(np.uint64)).astype(np.int64)
-            known = (next_ >= 0) & (found >= 0)
-            nodes[walking] = np.where(known, found + _DEEPER, -1)
+            mask = (next_ >= 0) & (found >= 0)
+            nodes[walking] = np.where(mask, found + _DEEPER, -1)
             piece += 1
         words: npt.NDArray[np.uint64] = (nodes.view(np.uint64) << np.uint64(8)) | MARK
         return words

@@ -71,8 +71,8 @@ def arrow_type_name(kind: pa.DataType) -> str:
     >>> arrow_type_name(pa.uint8()), arrow_type_name(pa.timestamp("us"))
     ('integer', 'datetime')
     """
-    found = (word for word, fits in _TYPED.items() if any(test(kind) for test in fits))
-    return next(found, str(kind))
+    texts = (word for word, fits in _TYPED.items() if any(test(kind) for test in fits))
+    return next(texts, str(kind))
 
 
 def may_parse_mask(texts: pa.Array) -> npt.NDArray[np.bool_]:

@@ -82,7 +82,7 @@ def count_failing_parts(
         pattern |= there[part[some]].astype(np.int64) << number
     rows = np.bincount(pattern, weights=counts[some], minlength=1)
     times = np.bincount(pattern)
-    found = [
+    failing_key_partss = [
         FailingKeyParts(
             tuple(name for n, name in enumerate(names) if mask >> n & 1),
             tuple(name for n, name in enumerate(names) if not mask >> n & 1),
@@ -91,7 +91,7 @@ def count_failing_parts(
         )
         for mask in np.flatnonzero(times).tolist()
     ]
-    return sorted(found, key=lambda f: -f.rows)[:MOST_SHOWN]
+    return sorted(failing_key_partss, key=lambda f: -f.rows)[:MOST_SHOWN]
 
 
 @dataclass(frozen=True)

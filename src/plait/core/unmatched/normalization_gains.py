@@ -75,8 +75,8 @@ class NormalizedKeys:
 def single_normalization_gains(key_match: KeyMatch, ways: Sequence[str]) -> list[NormalizationGain]:
     """What each of some ways would gain by itself; those that gain nothing left out."""
     keys = key_match.coding.distinct
-    found = [normalization_gain(key_match, keys, [way]) for way in ways]
-    return sorted((f for f in found if f.anything), key=lambda one: -one.rows)
+    normalization_gains = [normalization_gain(key_match, keys, [way]) for way in ways]
+    return sorted((f for f in normalization_gains if f.anything), key=lambda one: -one.rows)
 
 
 def best_normalization_gain(

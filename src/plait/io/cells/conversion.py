@@ -350,13 +350,13 @@ def report_mixed_cells(name: str, values: Sequence[Any], table: Table, where: st
     examples = (
         FindingExample(values[row], table.source_rows(row)) for row in texts[:MOST_EXAMPLES]
     )
-    shown = ", ".join(sorted({"str": "text", "bool": "true/false"}.get(k, k) for k in kinds))
+    text = ", ".join(sorted({"str": "text", "bool": "true/false"}.get(k, k) for k in kinds))
     return [
         Finding(
             "mixed-cells",
             "note",
             len(texts),
-            f"{pluralize(len(texts), 'cell')} of text in column {name!r}, which also holds {shown}",
+            f"{pluralize(len(texts), 'cell')} of text in column {name!r}, which also holds {text}",
             "to have one type: --type COLUMN=…",
             f"{where}, column {name}",
             tuple(examples),

@@ -170,8 +170,8 @@ def _with_primary_key(table: Table, relation: Relation, fields: Sequence[Relatio
     strand = table.fragments[0]
     (origin,) = strand.origins
     assert isinstance(origin, SourceOrigin)
-    known = replace(origin, primary_key=PrimaryKeyCells(tuple(key), strand.columns))
-    table = replace(table, fragments=(replace(strand, origins=(known,)),))
+    source_origin = replace(origin, primary_key=PrimaryKeyCells(tuple(key), strand.columns))
+    table = replace(table, fragments=(replace(strand, origins=(source_origin,)),))
     if _ascends([table.chunks(name) for name in key]):
         return table
     # What is text in the end is not nearly something else: the database says what it is.

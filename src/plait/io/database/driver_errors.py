@@ -115,12 +115,12 @@ def explain_driver_error(error: BaseException, address: Address) -> tuple[str, s
     """
     whole = " ".join(str(error).split()).lower()
     code = getattr(error, "sqlstate", None) or _number(error)
-    said = server_message(error, address)
-    known = _message_fields(address, said)
+    text = server_message(error, address)
+    known = _message_fields(address, text)
     for pattern, codes, what, remedy in _MEANINGS:
         if code in codes or re.search(pattern, whole):
             return what.format(**known), remedy.format(**known)
-    return said, ""
+    return text, ""
 
 
 def _number(error: BaseException) -> str:
@@ -136,8 +136,8 @@ def server_message(error: BaseException, address: Address) -> str:
     text = str(below)
     if len(below.args) > 1 and isinstance(below.args[1], str):
         text = below.args[1]
-    found = _SAID.search(text)
-    line = " ".join((found[1] if found else text).split())
+    match = _SAID.search(text)
+    line = " ".join((match[1] if match else text).split())
     return address.with_secrets_hidden(line)[:300]
 
 

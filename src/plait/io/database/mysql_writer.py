@@ -107,11 +107,11 @@ class MySqlWriter(DatabaseWriter):
     def check(self, name: str, append: bool, sources: Sources = ()) -> None:
         """See that a table can be written."""
         schema, table = self._split_table_name(name)
-        found = self._table_kind(schema, table)
+        text = self._table_kind(schema, table)
         self._check_sources(name, sources)
-        if "VIEW" in found:
+        if "VIEW" in text:
             raise OutputError(f"{table} is a view there", self._where(name), "name another table")
-        if found and not append:
+        if text and not append:
             self._refuse_taken(table, name)
         self._sweep(schema)
 
@@ -132,9 +132,9 @@ class MySqlWriter(DatabaseWriter):
             f"{quote_literal(f'%{PART}%')}"
         )
         for (name,) in left:
-            found = re.fullmatch(rf".*{re.escape(PART)}([0-9a-f]{{8}})(-\d+|-old-\d+)", name)
-            if found and found[1] != self._token:
-                ((free,),) = self._rows(f"SELECT IS_FREE_LOCK('{PART}{found[1]}')")
+            match = re.fullmatch(rf".*{re.escape(PART)}([0-9a-f]{{8}})(-\d+|-old-\d+)", name)
+            if match and match[1] != self._token:
+                ((free,),) = self._rows(f"SELECT IS_FREE_LOCK('{PART}{match[1]}')")
                 if free:
                     self._do(
                         f"DROP TABLE IF EXISTS {quote_identifier(schema)}.{quote_identifier(name)}"
@@ -170,14 +170,14 @@ class MySqlWriter(DatabaseWriter):
 
     def _key(self, table: Table, shape: TargetSchema, key: Sequence[str]) -> tuple[str, ...]:
         """A key that is known to be unique, where the database can have it: texts not too long."""
-        found = unique_key(table, key)
-        for name in found:
+        names = unique_key(table, key)
+        for name in names:
             cells = table.chunks(name)
             if pa.types.is_string(shape.schema.field(name).type) and pa.types.is_string(cells.type):
                 longest = pc.max(pc.utf8_length(cells)).as_py() or 0
                 if longest > _LONGEST_KEY:
                     return ()
-        return found
+        return names
 
     def _make(
         self, whole: str, shape: TargetSchema, key: Sequence[str], how: TableWriteOptions, name: str
@@ -185,9 +185,9 @@ class MySqlWriter(DatabaseWriter):
         columns = []
         for field in shape.schema:
             note = how.comments.get(field.name, "")
-            said = f" COMMENT {quote_plain_literal(note[:1024])}" if note else ""
+            text = f" COMMENT {quote_plain_literal(note[:1024])}" if note else ""
             columns.append(
-                f"{quote_identifier(field.name)} {_declared(field.type, field.name in key)}{said}"
+                f"{quote_identifier(field.name)} {_declared(field.type, field.name in key)}{text}"
             )
         if key:
             columns.append(f"PRIMARY KEY ({', '.join(map(quote_identifier, key))})")

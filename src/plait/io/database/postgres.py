@@ -190,8 +190,8 @@ class PostgresDatabase:
             kind = self._held(oid, source, relation_name.called)
             fields = [_field(*row) for row in self._base.rows(_COLUMNS.format(oid=oid))]
             key = tuple(name for (name,) in self._base.rows(_KEY.format(oid=oid)))
-        what = "view" if kind in ("v", "m") else "table"
-        return Relation(relation_name.called, source, tuple(fields), key, what)
+        text = "view" if kind in ("v", "m") else "table"
+        return Relation(relation_name.called, source, tuple(fields), key, text)
 
     def _held(self, oid: int, source: str, called: str) -> str:
         """What kind of table it is, once it is kept from being altered, and was not before."""
@@ -280,9 +280,9 @@ def open_postgres(address: Address, timeout: int | None = None) -> Any:
         try:
             return driver.connect(_uri(address, parts.password, timeout), autocommit=True)
         except Exception as error:
-            said = explain_driver_error(error, address)[0]
+            text = explain_driver_error(error, address)[0]
             kept = (
-                keyring_password(address) if parts.password is None and "password" in said else None
+                keyring_password(address) if parts.password is None and "password" in text else None
             )
             if kept is None:
                 raise
@@ -310,8 +310,8 @@ def _field(
     if type_ in _NATIVE and what == "b":
         return RelationColumn(name, declared, _NATIVE[type_], column, text, exact_text=exact)
     if type_ == "numeric":
-        found = _NUMERIC.fullmatch(declared)
-        digits = (int(found[1]), int(found[2])) if found else None
+        match = _NUMERIC.fullmatch(declared)
+        digits = (int(match[1]), int(match[2])) if match else None
         fits = digits and digits[0] <= _MOST_DIGITS and digits[1] <= digits[0]
         return RelationColumn(name, declared, "numeric", text, text, digits if fits else None)
     if type_ == "oid":

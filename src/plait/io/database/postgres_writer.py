@@ -219,11 +219,11 @@ class PostgresWriter(DatabaseWriter):
         self._base.do(f"CREATE TABLE {whole} ({_columns(sent.schema)})")
         self._copy(sent, schema, part, name, where, on_progress)
         if long:
-            made = (
+            texts = (
                 f"ALTER {quote_identifier(c)} TYPE {d} USING {quote_identifier(c)}::{d}"
                 for c, d in long.items()
             )
-            self._base.do(f"ALTER TABLE {whole} {', '.join(made)}")
+            self._base.do(f"ALTER TABLE {whole} {', '.join(texts)}")
         key = unique_key(table, how.key)
         if key and not self._keyed(whole, part, key):
             key = ()
@@ -450,14 +450,14 @@ def _fits(kind: pa.DataType, declared: str) -> bool:
     >>> [_fits(moment, f"timestamp{digits} without time zone") for digits in ("", "(6)", "(3)")]
     [True, True, False]
     """
-    found = _DIGITS.search(declared)
+    match = _DIGITS.search(declared)
     there = _DIGITS.sub("", declared).replace("  ", " ")
     mine = _DIGITS.sub("", _declared(kind))
     if there == "numeric" and (mine == "numeric" or mine in _WHOLE):
         scale = kind.scale if mine == "numeric" else 0
-        return found is None or int(found[2] or 0) >= scale
+        return match is None or int(match[2] or 0) >= scale
     if mine == there:
-        return found is None or found[1] == "6"
+        return match is None or match[1] == "6"
     if mine == "text":
         return there == "character varying"
     if mine in _WHOLE:

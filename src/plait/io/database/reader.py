@@ -29,9 +29,9 @@ def tables(source: Source) -> TableListing | None:
     if source.options.query:
         return None
     with open_connection(_address(source), source.options.timeout) as base:
-        found = base.listed()
-    also = {f.whole: f.called for f in found if f.called != f.whole}
-    return TableListing(tuple(one.called for one in found), called="table", also=also)
+        relation_names = base.listed()
+    also = {f.whole: f.called for f in relation_names if f.called != f.whole}
+    return TableListing(tuple(one.called for one in relation_names), called="table", also=also)
 
 
 def columns(source: Source) -> list[str]:
@@ -119,11 +119,11 @@ def _relation(base: Database, source: Source) -> Relation:
     """
     if source.options.query:
         return base.asked(source.options.query)
-    found = base.listed()
-    for one in found:
+    relation_names = base.listed()
+    for one in relation_names:
         if source.part in (one.called, one.whole):
             return base.relation(one)
-    raise no_such_table_error(source.part, [f.called for f in found], _address(source))
+    raise no_such_table_error(source.part, [f.called for f in relation_names], _address(source))
 
 
 def _taken(
@@ -132,10 +132,10 @@ def _taken(
     """The columns that are fetched, and the condition on their rows; of a query all it gives."""
     if source.subset is None or relation.what == "query":
         return relation.fields, None
-    wanted = {*source.subset.columns, *relation.key}
+    names = {*source.subset.columns, *relation.key}
     fields = relation.fields
     if source.subset.columns:
-        fields = tuple(field for field in relation.fields if field.name in wanted)
+        fields = tuple(field for field in relation.fields if field.name in names)
     where = source.subset.where
     return fields, pushable_predicate(
         where, relation

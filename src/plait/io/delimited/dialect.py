@@ -110,15 +110,15 @@ def checked_encoding(name: str) -> str:
     ('cp1252', 'utf-8')
     """
     try:
-        found = codecs.lookup(name).name
-        is_text = found not in _NO_TEXT and codecs.getincrementaldecoder(found)().decode(b"") == ""
+        text = codecs.lookup(name).name
+        is_text = text not in _NO_TEXT and codecs.getincrementaldecoder(text)().decode(b"") == ""
     except (LookupError, ValueError, TypeError, AssertionError, AttributeError):
         is_text = False
     if not is_text:
         raise UsageError(
             f"unknown encoding {name!r}", remedy="such as utf-8, utf-16, windows-1252, latin-1"
         )
-    return found
+    return text
 
 
 def choose_encoding(encoding: str | None, head: bytes) -> str:
@@ -129,8 +129,8 @@ def choose_encoding(encoding: str | None, head: bytes) -> str:
     """
     if encoding not in ("utf-16", "utf-32"):
         return encoding or guess_encoding(head)
-    found = guess_encoding(head)
-    return found if found.startswith(encoding) else f"{encoding}-le"
+    text = guess_encoding(head)
+    return text if text.startswith(encoding) else f"{encoding}-le"
 
 
 def transcode_to_utf8(stream: IO[bytes], encoding: str, where: str) -> Iterator[bytes]:

@@ -93,11 +93,11 @@ def locate_records(
     """
     if not isinstance(stream, io.FileIO) or not isinstance(stream.name, str):
         return None
-    told = os.fstat(stream.fileno())
-    if not stat.S_ISREG(told.st_mode):
+    status = os.fstat(stream.fileno())
+    if not stat.S_ISREG(status.st_mode):
         return None
     path, begin = str(Path(stream.name).resolve()), stream.tell() - unread
-    return RecordFile(path, told.st_size, told.st_mtime_ns, begin, lines, shape, longest)
+    return RecordFile(path, status.st_size, status.st_mtime_ns, begin, lines, shape, longest)
 
 
 def read_with_workers(
@@ -272,8 +272,8 @@ def _opened(records: RecordFile) -> Iterator[IO[bytes]]:
     """
     try:
         with Path(records.path).open("rb", buffering=0) as file:
-            told = os.fstat(file.fileno())
-            if (told.st_size, told.st_mtime_ns) != (records.size, records.changed):
+            status = os.fstat(file.fileno())
+            if (status.st_size, status.st_mtime_ns) != (records.size, records.changed):
                 raise _unseen(records.path, "sees another file under this name")
             yield file
     except OSError as error:

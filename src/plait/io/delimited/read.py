@@ -198,7 +198,7 @@ def _opened(
     )
     assert dialect.delimiter
     rows, line = dialect.header_rows or 1, dialect.header_line or 1
-    said = (
+    findings = (
         *_dialect_finding(dialect, usual, path),
         *report_title_lines(header.above, path),
         *report_joined_headings(header.names, rows, line, path),
@@ -215,7 +215,7 @@ def _opened(
             text, rest, dialect.delimiter, path, on_progress, header.lines, limits.record
         )
         parts = map_ordered(partial(parse_block, shape=shape), cut)
-    return _Opened(tuple(names), _in_order(parts, shape, path), said, dialect.shown())
+    return _Opened(tuple(names), _in_order(parts, shape, path), findings, dialect.shown())
 
 
 def record_blocks(

@@ -72,17 +72,17 @@ def read(source: Source, on_progress: OnProgress) -> Table:
 
 def read_stream(source: Source, stream: IO[bytes], on_progress: OnProgress) -> Table:
     """The table that is in an open stream."""
-    given = source.options
+    read_options = source.options
     return read_delimited(
         stream,
         source.name,
         source.where,
         _usual(source),
-        given.dialect,
-        given.ragged,
-        given.footer,
+        read_options.dialect,
+        read_options.ragged,
+        read_options.footer,
         on_progress,
-        given.limits,
+        read_options.limits,
     )
 
 
@@ -112,10 +112,10 @@ def opened_batches(
     """
     try:
         with open_bytes(source) as stream:
-            given = source.options
+            read_options = source.options
             usual = _usual(source)
             yield read_batches(
-                stream, source.where, usual, given.dialect, on_progress, given.limits
+                stream, source.where, usual, read_options.dialect, on_progress, read_options.limits
             )
     except IsADirectoryError:
         raise SourceError("this is a folder", source.path, "name a file") from None

@@ -149,12 +149,12 @@ class Delivery:
             When it cannot be written, or another output has that name.
         """
         try:
-            place = resolve_target(target, self.replace)
-            if place in self._ready:
+            path = resolve_target(target, self.replace)
+            if path in self._ready:
                 raise OutputError(
                     "two outputs would go to this file", str(target), "give each its own name"
                 )
-            self._write(place, writer)
+            self._write(path, writer)
         except OSError as error:
             raise not_writable_error(target, error) from error
 

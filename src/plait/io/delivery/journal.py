@@ -86,10 +86,10 @@ class FileSwap:
 def file_identity(path: Path) -> State | None:
     """What tells a file from the next one of the same name: inode, time and size."""
     try:
-        found = path.lstat()
+        status = path.lstat()
     except OSError:
         return None
-    return found.st_ino, found.st_mtime_ns, found.st_size
+    return status.st_ino, status.st_mtime_ns, status.st_size
 
 
 def commit_swaps(steps: Sequence[FileSwap], token: str, decider: CommitPoint | None = None) -> None:

@@ -170,8 +170,8 @@ def is_address(word: str) -> bool:
     >>> is_address("postgresql://db/co_op"), is_address("a/b.csv"), is_address("c://x")
     (True, False, False)
     """
-    found = _SCHEME.match(word)
-    return found is not None and len(found[0]) > len("c://")
+    match = _SCHEME.match(word)
+    return match is not None and len(match[0]) > len("c://")
 
 
 def complete_address(user: str | None, password: str | None, like: Address) -> str:
@@ -251,9 +251,9 @@ def import_optional(module: str, extra: str, where: str) -> Any:
     try:
         return import_module(module)
     except ImportError as error:
-        what = error.name or module
+        text = error.name or module
         raise UsageError(
-            f"this needs a library that is not installed: {what.partition('.')[0]}",
+            f"this needs a library that is not installed: {text.partition('.')[0]}",
             where,
             f"pip install 'plait[{extra}]'",
         ) from None

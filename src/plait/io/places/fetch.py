@@ -308,11 +308,11 @@ def _explain_fetch_errors(address: Address) -> Iterator[None]:
 def _in_words(error: Exception, address: Address) -> SourceError:
     parts = address.parts()
     plain = _OBJECT.sub("", " ".join(str(error).split()))
-    said = address.with_secrets_hidden(plain)[:200]
+    text = address.with_secrets_hidden(plain)[:200]
     status = getattr(error, "status", None)
     who = f"{parts.host}:{parts.port}" if parts.port else parts.host
     where = address.shown
-    if isinstance(error, PermissionError) or status in (401, 403) or "Credentials" in said:
+    if isinstance(error, PermissionError) or status in (401, 403) or "Credentials" in text:
         return SourceError(
             "access denied with the credentials given",
             where,
@@ -323,9 +323,9 @@ def _in_words(error: Exception, address: Address) -> SourceError:
         return SourceError(
             "file not found", where, "check the address; upper and lower case matter"
         )
-    if "certificate" in said.lower():
+    if "certificate" in text.lower():
         return SourceError(
-            f"the certificate of {who} is not trusted: {said}",
+            f"the certificate of {who} is not trusted: {text}",
             where,
             "SSL_CERT_FILE=FILE adds certificates to trust",
         )
@@ -341,11 +341,11 @@ def _in_words(error: Exception, address: Address) -> SourceError:
         return SourceError(f"{who} did not answer in time", where, "wait longer: --timeout SECONDS")
     if "Connect" in type(error).__name__ or isinstance(error, OSError):
         return SourceError(
-            f"the connection to {who} failed: {said or type(error).__name__}",
+            f"the connection to {who} failed: {text or type(error).__name__}",
             where,
             "check the host name, that the server is running, and that this machine can reach it",
         )
-    return SourceError(f"cannot fetch the file: {said or type(error).__name__}", where)
+    return SourceError(f"cannot fetch the file: {text or type(error).__name__}", where)
 
 
 def local_path(source: Source, on_progress: OnProgress = lambda _: None) -> Path:

@@ -92,8 +92,8 @@ def _unlocked(path: Path, log: Path) -> Iterator[tuple[Path, str]]:
 
 
 def _state(path: Path) -> tuple[int, int]:
-    found = path.stat()
-    return found.st_mtime_ns, found.st_size
+    status = path.stat()
+    return status.st_mtime_ns, status.st_size
 
 
 def _has_bytes(file: Path) -> bool:
@@ -115,11 +115,11 @@ def table_names(path: Path, where: str) -> list[str]:
         When it is no SQLite file.
     """
     with _opened(path, where) as base:
-        found = base.execute(
+        cursor = base.execute(
             "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') "
             "AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY rowid"
         )
-        return [name for (name,) in found]
+        return [name for (name,) in cursor]
 
 
 def read_database(path: Path, part: str, name: str, where: str, limits: Limits = LIMITS) -> Table:

@@ -154,8 +154,8 @@ class SqliteAppend:
 
     def _columns(self, name: str) -> dict[str, str]:
         """The columns of a table and their types; nothing when there is none."""
-        found = self._base.execute("SELECT name, type FROM pragma_table_info(?)", (name,))
-        return dict(found.fetchall())
+        cursor = self._base.execute("SELECT name, type FROM pragma_table_info(?)", (name,))
+        return dict(cursor.fetchall())
 
     def _dropped(self, name: str) -> list[str]:
         """Drop the table of that name; what makes its indexes and triggers again."""

@@ -361,8 +361,8 @@ def tables(source: Source) -> TableListing:
 
 def read(source: Source, on_progress: OnProgress) -> Table:
     """The cells of a sheet."""
-    given = source.options
-    lines = given.dialect.header_line, given.dialect.header_rows
+    read_options = source.options
+    lines = read_options.dialect.header_line, read_options.dialect.header_rows
     with open_plain_file(source) as file:
         table = read_sheet(
             file,
@@ -370,10 +370,10 @@ def read(source: Source, on_progress: OnProgress) -> Table:
             source.name,
             source.where,
             lines,
-            given.footer,
-            given.limits,
-            given.merged,
-            given.as_shown,
+            read_options.footer,
+            read_options.limits,
+            read_options.merged,
+            read_options.as_shown,
         )
     on_progress(source.size)
     return replace(table, read_as="a sheet of a workbook")

@@ -82,11 +82,11 @@ def check_replaced(target: Path, name: str) -> None:
     except (OSError, zipfile.BadZipFile):
         return  # it is no workbook that could hold anything
     sheets = [unescape(f.decode("utf-8", "replace")) for f in found]
-    others = [sheet for sheet in sheets if sheet != name]
-    if others:
+    names = [sheet for sheet in sheets if sheet != name]
+    if names:
         raise OutputError(
-            f"this workbook was not written by Plait, and {pluralize(len(others), 'sheet')} of it "
-            f"would be lost: {', '.join(others[:5])}{' …' if len(others) > 5 else ''}",
+            f"this workbook was not written by Plait, and {pluralize(len(names), 'sheet')} of it "
+            f"would be lost: {', '.join(names[:5])}{' …' if len(names) > 5 else ''}",
             str(target),
             "write to another file",
         )

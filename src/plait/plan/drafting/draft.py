@@ -132,9 +132,9 @@ class _JoinTrial:
         joined, self.result = made
         self.joins.append(joined)
         self.within.append(join_candidate.right)
-        known = self.splits.get(join_candidate.split_of, ())
-        if join_candidate.split and join_candidate.split not in known:
-            self.splits[join_candidate.split_of] = (*known, join_candidate.split)
+        names = self.splits.get(join_candidate.split_of, ())
+        if join_candidate.split and join_candidate.split not in names:
+            self.splits[join_candidate.split_of] = (*names, join_candidate.split)
 
     def leave(self, name: str, said: str) -> None:
         """Remember why a source was not joined."""

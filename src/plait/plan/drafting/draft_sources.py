@@ -244,8 +244,8 @@ def _common_start(names: Sequence[str]) -> str:
 
 def _means(pattern: Path, paths: set[Path]) -> bool:
     """Whether a glob means just some files."""
-    found = glob.glob(str(pattern))  # noqa: PTH207
-    return {Path(f) for f in found} == paths and len(find_sources([str(pattern)])) == len(paths)
+    names = glob.glob(str(pattern))  # noqa: PTH207
+    return {Path(f) for f in names} == paths and len(find_sources([str(pattern)])) == len(paths)
 
 
 def relative_to_plan(folder: Path, path: str) -> str:

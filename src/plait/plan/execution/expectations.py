@@ -103,8 +103,8 @@ def _fail_on(
     examples = tuple(
         FindingExample(f"{one.message} [{one.code}]") for one in failing[:MOST_EXAMPLES]
     )
-    what = f"no finding of {', '.join(_texts(codes))}"
-    yield ExpectationResult(what, not failing, pluralize(len(failing), "finding"), line, examples)
+    text = f"no finding of {', '.join(_texts(codes))}"
+    yield ExpectationResult(text, not failing, pluralize(len(failing), "finding"), line, examples)
 
 
 def _rows(
@@ -114,13 +114,13 @@ def _rows(
         comparison = parse_comparison(text)
         assert comparison is not None
         left, right = (_size(plan_execution, side) for side in (comparison[0], comparison[2]))
-        said = " and ".join(
+        message = " and ".join(
             f"{side} has {pluralize(size, 'row')}"
             for side, size in ((comparison[0], left), (comparison[2], right))
             if parse_comparison_number(side) is None
         )
         yield ExpectationResult(
-            f"rows: {text}", _COMPARATORS[comparison[1]](left, right), said, line
+            f"rows: {text}", _COMPARATORS[comparison[1]](left, right), message, line
         )
 
 
@@ -146,9 +146,9 @@ def _unique(
         _repeated(table, columns, groups.member_rows[groups.offsets[at] : groups.offsets[at + 1]])
         for at in several[:MOST_EXAMPLES]
     )
-    what = f"{', '.join(columns)} unique in {name}"
-    found = f"{pluralize(len(several), 'key')} on several rows"
-    yield ExpectationResult(what, not len(several), found, line, examples)
+    text = f"{', '.join(columns)} unique in {name}"
+    message = f"{pluralize(len(several), 'key')} on several rows"
+    yield ExpectationResult(text, not len(several), message, line, examples)
 
 
 def _repeated(table: Table, columns: Sequence[str], rows: Any) -> FindingExample:
@@ -175,12 +175,12 @@ def _unmatched(
             and finding.where not in step.inputs[1:]  # rows of the first source are counted
             for example in finding.examples
         )[:MOST_EXAMPLES]
-        found = f"{pluralize(rows, 'row')} of {total:,} ({rows / max(total, 1):.1%})"
+        text = f"{pluralize(rows, 'row')} of {total:,} ({rows / max(total, 1):.1%})"
         which = f", joined to {step.inputs[-1]}" if len(joins) > 1 else ""
         yield ExpectationResult(
             f"at most {most} unmatched rows in {name}{which}",
             rows <= allowed,
-            found,
+            text,
             line,
             examples if rows > allowed else (),
         )
@@ -213,8 +213,8 @@ def _columns(
         f"also has {', '.join(more)}" if more else "",
         "another order" if not lacking and not more and there != list(columns) else "",
     ]
-    found = "; ".join(filter(None, texts)) or "the same columns"
-    yield ExpectationResult(f"the columns of {name}", there == list(columns), found, line)
+    text = "; ".join(filter(None, texts)) or "the same columns"
+    yield ExpectationResult(f"the columns of {name}", there == list(columns), text, line)
 
 
 def _type(
@@ -256,9 +256,11 @@ def _allowed(
         FindingExample(repr(texts[code]), source_rows_of_row(table, row)[:1])
         for code, row in first.items()
     )
-    found = f"{pluralize(len(rows), 'row')} with {pluralize(len(shown), 'other value')}"
-    what = f"{name}: {column} is one of {', '.join(values[:6])}" + (" …" if len(values) > 6 else "")
-    return ExpectationResult(what, not len(rows), found, line, examples)
+    text = f"{pluralize(len(rows), 'row')} with {pluralize(len(shown), 'other value')}"
+    message = f"{name}: {column} is one of {', '.join(values[:6])}" + (
+        " …" if len(values) > 6 else ""
+    )
+    return ExpectationResult(message, not len(rows), text, line, examples)
 
 
 def _outside(texts: pa.Array, values: list[str], kind: str) -> list[bool]:
@@ -274,10 +276,10 @@ def _sum(
     plan_execution: PlanExecution, column: str, where: Any, line: int
 ) -> Iterator[ExpectationResult]:
     sums = {name: _sum_in(plan_execution, name, column) for name in where}
-    said = ", ".join(f"{total:,} in {name}" for name, total in sums.items())
+    text = ", ".join(f"{total:,} in {name}" for name, total in sums.items())
     same = len(set(sums.values())) == 1
     yield ExpectationResult(
-        f"the sum of {column} is the same in {', '.join(where)}", same, said, line
+        f"the sum of {column} is the same in {', '.join(where)}", same, text, line
     )
 
 

@@ -235,10 +235,10 @@ def check_stack_sizes(loaded_plan: LoadedPlan, named: Mapping[str, Sequence[Tabl
         total = sum(least.get(i, 0) for i in inputs)
         stacks = step_operation(step) == "stack"
         if stacks and total > MOST_ROWS:
-            what = f"this stack would have {pluralize(total, 'row')} or more"
+            text = f"this stack would have {pluralize(total, 'row')} or more"
             remedy = f"a table holds {MOST_ROWS:,}; check that no input is its own result"
             line = loaded_plan.line("step", number, "stack")
-            raise PlanError(str(loaded_plan.path), [PlanDiagnostic(line, what, remedy)])
+            raise PlanError(str(loaded_plan.path), [PlanDiagnostic(line, text, remedy)])
         if name:
             keeps_all = stacks and not written.get("distinct")
             least[name] = total if keeps_all else 0  # of other steps that is not known

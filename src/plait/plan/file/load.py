@@ -134,13 +134,13 @@ def _secrets(plan: Plan) -> set[str]:
         words.append(plan.handover.database)
     if plan.notice:
         words.append(plan.notice.server)
-    found: set[str] = set()
+    names: set[str] = set()
     if plan.notice and plan.notice.webhook:  # what is behind the machine's name may be a secret
-        found.add(plan.notice.webhook)
+        names.add(plan.notice.webhook)
     for word in filter(is_address, words):
         with suppress(UsageError):  # a variable that is not there
-            found.add(Address(word.partition("#")[0]).parts().password or "")
-    return found - {""}
+            names.add(Address(word.partition("#")[0]).parts().password or "")
+    return names - {""}
 
 
 def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()) -> LoadedPlan:
@@ -191,11 +191,11 @@ def _loaded(path: Path, text: str, settings: Iterable[str] | Mapping[str, str]) 
 
 
 def _syntax_fault(text: str, said: str) -> PlanDiagnostic:
-    found = re.search(r" \(at line (\d+), column \d+\)$", said)
-    line = int(found[1]) if found else text.count("\n") + 1
-    what = said[: found.start()] if found else said.replace(" (at end of document)", "")
-    remedy = "texts go in 'single' or \"double\" quotes" if "Invalid value" in what else ""
-    return PlanDiagnostic(line, f"not valid TOML: {what[:1].lower()}{what[1:]}", remedy)
+    match = re.search(r" \(at line (\d+), column \d+\)$", said)
+    line = int(match[1]) if match else text.count("\n") + 1
+    message = said[: match.start()] if match else said.replace(" (at end of document)", "")
+    remedy = "texts go in 'single' or \"double\" quotes" if "Invalid value" in message else ""
+    return PlanDiagnostic(line, f"not valid TOML: {message[:1].lower()}{message[1:]}", remedy)
 
 
 def _set(raw: Mapping[str, Any], given: Mapping[str, str], path: str) -> dict[str, Any]:
@@ -270,11 +270,11 @@ def _filled(
     for name in _PARAMETER.findall(value):
         if name not in parameters and not is_address(value):  # there it is of the environment
             remedy = suggest_name(name, parameters) or "declare it under [parameters]"
-            what = f"unknown parameter {name!r}"
-            faults.append(PlanDiagnostic(line_of_path(lines, path), what, remedy))
-    whole = _PARAMETER.fullmatch(value)
-    if whole and whole[1] in parameters:
-        return parameters[whole[1]]
+            text = f"unknown parameter {name!r}"
+            faults.append(PlanDiagnostic(line_of_path(lines, path), text, remedy))
+    match = _PARAMETER.fullmatch(value)
+    if match and match[1] in parameters:
+        return parameters[match[1]]
     filled = _PARAMETER.sub(lambda v: str(parameters.get(v[1], v[0])), value)
     return _TAKEN_AS_IT_IS.sub(r"\1", filled)
 
@@ -310,10 +310,10 @@ def _path_in_file(loc: tuple[int | str, ...], raw: Any) -> tuple[str | int, ...]
 def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str]:
     kind, name = one["type"], one["loc"][-1]
     if kind == "extra_forbidden":
-        known = _known_keys(path[:-1], raw)
+        names = _known_keys(path[:-1], raw)
         return f"unknown key {name!r}", suggest_name(
-            str(name), known
-        ) or f"one of {', '.join(known)}"
+            str(name), names
+        ) or f"one of {', '.join(names)}"
     if kind == "missing":
         return f"{_called(path)} needs {name}", ""
     if kind.startswith("union_tag"):

@@ -46,8 +46,8 @@ def step_result_name(step: Mapping[str, Any]) -> str | None:
 
 def parse_comparison(text: str) -> tuple[str, str, str] | None:
     """The sides and the sign of ``season >= 1000``."""
-    found = _COMPARED.match(text)
-    return (found[1], found[2], found[3]) if found else None
+    match = _COMPARED.match(text)
+    return (match[1], match[2], match[3]) if match else None
 
 
 def parse_comparison_number(side: str) -> int | None:
@@ -80,9 +80,9 @@ def find_undefined_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[PlanD
             if name not in known:
                 line = line_of_path(lines, ("step", number, verb or "into"))
                 yield PlanDiagnostic(line, *_unknown(name, known, later))
-        made = step_result_name(step)
-        if made:
-            known[made] = None
+        text = step_result_name(step)
+        if text:
+            known[text] = None
     yield from _expected_faults(_tables(raw.get("expect")), lines, known)
     result = _tables(raw.get("handover")).get("result")
     if isinstance(result, str) and result not in known:
@@ -106,9 +106,9 @@ def _no_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[PlanDiagnostic]:
             )
     result = _tables(raw.get("handover")).get("result")
     if isinstance(result, str) and result != to_file_name(result):
-        what = f"the result's files cannot be called {result!r}"
+        text = f"the result's files cannot be called {result!r}"
         yield PlanDiagnostic(
-            line_of_path(lines, ("handover", "result")), what, f"such as {to_file_name(result)}"
+            line_of_path(lines, ("handover", "result")), text, f"such as {to_file_name(result)}"
         )
 
 
@@ -169,10 +169,10 @@ def find_unused_names(plan: Plan, lines: Lines) -> Iterator[Finding]:
     found = []
     for number in reversed(range(len(plan.step))):
         step = step_keys(plan.step[number])
-        made = step_result_name(step)
-        if made and made not in used:
-            found.append((line_of_path(lines, ("step", number)), "the result", made))
-        used.discard(made or "")
+        text = step_result_name(step)
+        if text and text not in used:
+            found.append((line_of_path(lines, ("step", number)), "the result", text))
+        used.discard(text or "")
         used.update(step_inputs(step))
     for name in plan.source:
         if name not in used:

@@ -88,14 +88,14 @@ def _key(option: str) -> str:
 
 def _value(rest: str) -> tuple[str | None, str]:
     """The value behind an option, and what follows it."""
-    found = re.match(r" ('[^']*'|\"[^\"]*\"|[^\s;:()]*[^\s;:(),.])", rest)
-    if not found:
+    match = re.match(r" ('[^']*'|\"[^\"]*\"|[^\s;:()]*[^\s;:(),.])", rest)
+    if not match:
         return None, rest
     try:
-        (value,) = shlex.split(found[1])
+        (value,) = shlex.split(match[1])
     except ValueError:
         return None, rest
-    return value, rest[found.end() :]
+    return value, rest[match.end() :]
 
 
 def _toml(form: OptionKind | None, value: str) -> str:

@@ -113,8 +113,8 @@ def known_unique_key(plan_execution: PlanExecution) -> tuple[str, ...]:
     expected = plan_execution.plan.plan.expect.model_dump()["unique"].get(handover.result)
     if expected:
         return parse_names(expected)
-    made = [step for step in plan_execution.steps if step.name == handover.result]
-    return made[-1].result.key if made else ()
+    step_results = [step for step in plan_execution.steps if step.name == handover.result]
+    return step_results[-1].result.key if step_results else ()
 
 
 def path_from_plan(path: str, plan_execution: PlanExecution) -> str:
@@ -167,11 +167,11 @@ def _shapes(
     """What the sources of each name hold, and the profiles of their stored columns."""
     shapes, known = {}, {}
     for name, tables in plan_execution.tables_by_source.items():
-        whole = concatenate_tables(tables, name) if len(tables) > 1 else tables[0]
-        columns = profile_columns(whole)
+        table = concatenate_tables(tables, name) if len(tables) > 1 else tables[0]
+        columns = profile_columns(table)
         shapes[name] = tuple(columns)
-        for column, content in zip(whole.columns, columns, strict=True):
-            stored = whole.stored_chunks(column.name)
+        for column, content in zip(table.columns, columns, strict=True):
+            stored = table.stored_chunks(column.name)
             if stored is not None and len(tables) == 1:
                 known[id(stored)] = content.profile
     return shapes, known

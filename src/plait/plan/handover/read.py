@@ -213,8 +213,8 @@ def added_files(folder: Path) -> list[str]:
         known |= {str(s["path"]) for s in said["resources"]}
     except (OSError, ValueError, KeyError, TypeError):
         known |= {path.name for path in folder.glob("*.*")}  # what was written cannot be told
-    found = (path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file())
-    return sorted(name for name in found if name not in known)
+    texts = (path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file())
+    return sorted(name for name in texts if name not in known)
 
 
 def check_as_written(handed: EarlierHandover) -> None:

@@ -40,8 +40,8 @@ def retained_folders(target: Path) -> list[Path]:
     """
     name = re.compile(re.escape(target.name) + r"-\d{4}-\d\d-\d\d-\d{6}(-\d+)?")
     with suppress(OSError):
-        found = [i for i in target.parent.iterdir() if name.fullmatch(i.name)]
-        return sorted(filter(is_handover, found), key=_when_written)
+        paths = [i for i in target.parent.iterdir() if name.fullmatch(i.name)]
+        return sorted(filter(is_handover, paths), key=_when_written)
     return []
 
 

@@ -52,8 +52,8 @@ class Reach:
         except (OSError, ValueError, RuntimeError):
             return None
         # Its limits are those of who made it, and may let through what no memory holds.
-        given = replace(source.options, limits=LIMITS, timeout=None)
-        return replace(source, path=str(file), options=given) if inside else None
+        read_options = replace(source.options, limits=LIMITS, timeout=None)
+        return replace(source, path=str(file), options=read_options) if inside else None
 
     def wanted(self, number: int) -> str:
         """What would be opened for a source, as a person is shown it."""

@@ -149,11 +149,11 @@ def dataset_endings(loaded_plan: LoadedPlan) -> list[str]:
     endings = [f".{name}" for name in ([formats] if isinstance(formats, str) else formats)]
     for ending in endings:
         if ending not in WRITABLE:
-            known = [w[1:] for w in WRITABLE]
+            names = [w[1:] for w in WRITABLE]
             raise UsageError(
                 f"no format is called {ending[1:]!r}",
                 f"{loaded_plan.path} line {loaded_plan.line('handover', 'formats')}",
-                suggest_name(ending[1:], known) or f"one of {', '.join(known)}",
+                suggest_name(ending[1:], names) or f"one of {', '.join(names)}",
             )
     result = loaded_plan.plan.handover.result
     for ending in endings:
@@ -333,8 +333,8 @@ def _output(
     part: Path, name: str, rows: int = 0, columns: int = 0, digest: Future[str] | None = None
 ) -> OutputSummary:
     path = part / name
-    found = digest.result() if digest else sha256(path)
-    return OutputSummary(name, rows, columns, path.stat().st_size, found)
+    text = digest.result() if digest else sha256(path)
+    return OutputSummary(name, rows, columns, path.stat().st_size, text)
 
 
 def set_aside_files(
@@ -451,8 +451,8 @@ def _plan_text(run_report: RunReport) -> str:
     """The plan, and above it what it was run with."""
     lines = [f"# As run by plait {__version__}. Its sources then:"]
     for one in {source.path: source for source in run_report.sources}.values():
-        what = f"{one.bytes:,} bytes  sha256 {one.sha256}" if one.sha256 else one.written
-        lines.append(f"#   {printable_path(one.path)}  {what}")
+        text = f"{one.bytes:,} bytes  sha256 {one.sha256}" if one.sha256 else one.written
+        lines.append(f"#   {printable_path(one.path)}  {text}")
     for name, value in run_report.parameters.items():
         lines.append(f"# with {name} = {json.dumps(value, ensure_ascii=False)}")
     return "\n".join(lines) + "\n\n" + run_report.plan_text

@@ -80,9 +80,9 @@ def compose_notice(
         its place are told: what it says may quote a cell.
     """
     title = loaded_plan.plan.title or loaded_plan.path.stem
-    what = _WHAT.get(record.status, record.status)
+    text = _WHAT.get(record.status, record.status)
     lines = [
-        f"{title}: {what}",
+        f"{title}: {text}",
         *_why(ended, examples),
         *_new(ended, examples),
         "",
@@ -99,7 +99,7 @@ def compose_notice(
         if (value := getattr(record, name)) is not None
     }
     return NoticeMessage(
-        f"{title}: {what.partition(':')[0]}",
+        f"{title}: {text.partition(':')[0]}",
         tuple(lines),
         figures,
         report,
@@ -131,8 +131,8 @@ def _why(ended: RunReport | BaseException, examples: bool) -> Iterator[str]:
         if examples:
             yield str(ended)
         else:
-            place = f", at {ended.where}" if ended.where else ""
-            yield f"{_FAILED.get(ended.status, 'the run failed')}{place}"
+            text = f", at {ended.where}" if ended.where else ""
+            yield f"{_FAILED.get(ended.status, 'the run failed')}{text}"
     elif isinstance(ended, Exception):
         yield "internal error in Plait"
 

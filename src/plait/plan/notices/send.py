@@ -273,14 +273,14 @@ def _password(address: Address, parts: AddressParts) -> str:
     ------
     NotSentError
     """
-    found = parts.password or os.environ.get(PASSWORD) or keyring_password(address)
-    if not found:
+    text = parts.password or os.environ.get(PASSWORD) or keyring_password(address)
+    if not text:
         raise NoticeNotSentError(
             f"no password for {parts.user} at {parts.host}: set {PASSWORD}, or "
             f"keyring set {address.scheme}://{parts.host}{f':{parts.port}' if parts.port else ''}/ "
             f"{parts.user}"
         )
-    return found
+    return text
 
 
 class _StayHere(urllib.request.HTTPRedirectHandler):
@@ -324,5 +324,5 @@ def _once(opener: urllib.request.OpenerDirector, request: urllib.request.Request
             raise NoticeNotSentError(f"it answered {error.code} {error.reason}", later) from None
     except (OSError, http.client.HTTPException, ValueError) as error:
         reason = getattr(error, "reason", error)
-        said = str(getattr(reason, "strerror", None) or reason) or type(reason).__name__
-        raise NoticeNotSentError(said, "certificate" not in said.lower()) from None
+        text = str(getattr(reason, "strerror", None) or reason) or type(reason).__name__
+        raise NoticeNotSentError(text, "certificate" not in text.lower()) from None

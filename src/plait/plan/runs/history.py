@@ -222,8 +222,8 @@ class RunHistory:
         OSError
         """
         lines = [_killed(line) for line in _lines(self.path)]
-        known = [one for line in lines if (one := _record(line))]
-        record = new_run_record(max((k.run for k in known), default=0) + 1, moment)
+        run_records = [one for line in lines if (one := _record(line))]
+        record = new_run_record(max((k.run for k in run_records), default=0) + 1, moment)
         self._write([*lines, _line(record)])
         return record
 

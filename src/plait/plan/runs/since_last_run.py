@@ -184,20 +184,20 @@ def judge_change_expectations(
     every = {name: value for name, value in asked.model_dump().items() if value is not None}
     for name, value in every.items():
         line = loaded_plan.line("expect", "change", name)
-        what = f"change of {name}: {_in_words(value)}"
+        message = f"change of {name}: {_in_words(value)}"
         if accepted:
-            yield ExpectationResult(what, True, "accepted for this run: --accept-change", line)
+            yield ExpectationResult(message, True, "accepted for this run: --accept-change", line)
         elif since is None and last is not None:
             when = format_timestamp(last.started)
             text = f"cannot be checked: the result of {when} has changed since it was written; "
             yield ExpectationResult(
-                what, False, text + "to go on all the same: --accept-change", line
+                message, False, text + "to go on all the same: --accept-change", line
             )
         elif since is None:
-            yield ExpectationResult(what, True, "no earlier run to compare with", line)
+            yield ExpectationResult(message, True, "no earlier run to compare with", line)
         else:
             known = (*since.compared.findings, *findings)
-            yield _judged(since, known, name, value, what, line)
+            yield _judged(since, known, name, value, message, line)
 
 
 def _in_words(value: int | str) -> str:
@@ -244,13 +244,13 @@ def _allowed(value: int | str, of: int) -> tuple[Fraction, Fraction]:
     >>> [str(one) for one in _allowed("10 %", 200)], [str(one) for one in _allowed(3, 200)]
     (['-20', '20'], ['-3', '3'])
     """
-    found = re.fullmatch(AMOUNT, str(value))
-    if found is None or found["none"]:
+    match = re.fullmatch(AMOUNT, str(value))
+    if match is None or match["none"]:
         return Fraction(0), Fraction(0)
-    size = Fraction(found["number"]) * (Fraction(of, 100) if found["percent"] else 1)
+    size = Fraction(match["number"]) * (Fraction(of, 100) if match["percent"] else 1)
     everything = Fraction(10**18)
-    least = -everything if found["sign"] == "+" else -size
-    return least, everything if found["sign"] == "-" else size
+    least = -everything if match["sign"] == "+" else -size
+    return least, everything if match["sign"] == "-" else size
 
 
 def _examples(findings: Iterable[Finding], *codes: str) -> tuple[FindingExample, ...]:

@@ -74,8 +74,8 @@ def with_line(table: bytes, mark: str, line: str | None) -> bytes:
     kept: list[bytes] = []
     new = None if line is None else f"{line}\n".encode("utf-8", "surrogateescape")
     for each in _lines(table):
-        found = _OURS.fullmatch(each.rstrip(b"\n"))
-        if found is None or found["mark"].decode() != mark:
+        match = _OURS.fullmatch(each.rstrip(b"\n"))
+        if match is None or match["mark"].decode() != mark:
             kept.append(each)
         elif new is not None:
             kept.append(new)
@@ -90,11 +90,11 @@ def with_line(table: bytes, mark: str, line: str | None) -> bytes:
 def scheduled() -> Iterator[ScheduleEntry]:
     """The plans in the crontab."""
     for line in _lines(_read()):
-        found = _OURS.fullmatch(line.rstrip(b"\n"))
-        if found:
-            command = found["command"].decode("utf-8", "surrogateescape").replace("\\%", "%")
-            when = _when(found["when"].decode("utf-8", "replace"))
-            yield ScheduleEntry(found["mark"].decode(), NAME, _plan_in(command), when)
+        match = _OURS.fullmatch(line.rstrip(b"\n"))
+        if match:
+            command = match["command"].decode("utf-8", "surrogateescape").replace("\\%", "%")
+            when = _when(match["when"].decode("utf-8", "replace"))
+            yield ScheduleEntry(match["mark"].decode(), NAME, _plan_in(command), when)
 
 
 def _lines(table: bytes) -> list[bytes]:

@@ -71,12 +71,12 @@ def weekly(day: str, text: str) -> CronExpression:
     """Every week on a day, ``mon`` or ``monday``, at a time of day."""
     hour, minute = _clock(text, "weekly", "mon 06:00")
     known = {name: name for name in DAYS} | {name.lower()[:3]: name for name in DAYS}
-    found = known.get(day.lower()[:3]) if len(day) > 2 else None
+    message = known.get(day.lower()[:3]) if len(day) > 2 else None
     whole = [name.lower() for name in calendar.day_name]
-    if found is None or not any(name.startswith(day.lower()) for name in whole):
+    if message is None or not any(name.startswith(day.lower()) for name in whole):
         near = closest_name(day, DAYS)
         raise UsageError(f"unknown day {day!r}", remedy=near or f"one of {', '.join(DAYS)}")
-    at = DAYS.index(found)
+    at = DAYS.index(message)
     name = calendar.day_name[(at - 1) % 7]
     return CronExpression(
         (str(minute), str(hour), "*", "*", str(at)), f"every {name} at {hour:02}:{minute:02}"

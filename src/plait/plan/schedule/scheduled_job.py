@@ -78,12 +78,12 @@ def make_job(plan: Path, when: CronExpression, more: Sequence[str] = ()) -> Sche
     UsageError
         For a path or a further word that no scheduler takes.
     """
-    whole = plan.resolve()
-    for word in (str(whole), *more):
+    path = plan.resolve()
+    for word in (str(path), *more):
         if any(sign in word for sign in "\n\r\0"):
             # It would begin a line of a crontab or of a unit, and be run.
             raise UsageError("a scheduled command cannot contain a line break", repr(word))
-    return ScheduledJob(whole, when, program_path(), tuple(more))
+    return ScheduledJob(path, when, program_path(), tuple(more))
 
 
 def program_path() -> tuple[str, ...]:
@@ -124,11 +124,11 @@ def run_system_command(words: Sequence[str], remedy: str | None = None) -> None:
     OutputError
         When it cannot be run, or fails.
     """
-    said = " ".join(words[:3])
+    text = " ".join(words[:3])
     try:
         ended = subprocess.run(words, capture_output=True, text=True, timeout=_SECONDS)
     except (OSError, subprocess.TimeoutExpired) as error:
-        raise OutputError(f"{said} cannot be run: {error}", remedy=remedy) from None
+        raise OutputError(f"{text} cannot be run: {error}", remedy=remedy) from None
     if ended.returncode:
         why = " ".join(ended.stderr.split())
-        raise OutputError(f"{said} failed: {why}", remedy=remedy)
+        raise OutputError(f"{text} failed: {why}", remedy=remedy)

@@ -131,10 +131,10 @@ def scheduled() -> Iterator[ScheduleEntry]:
     """The plans that have timers."""
     for timer in sorted(unit_folder().glob(f"{MARK}-*.timer")):
         text = timer.read_text("utf-8", "replace")
-        found = re.search(r"^# crontab: (.+)$", text, re.MULTILINE)
+        match = re.search(r"^# crontab: (.+)$", text, re.MULTILINE)
         service = timer.with_suffix(".service")
-        said = service.read_text("utf-8", "replace") if service.exists() else ""
-        yield ScheduleEntry(timer.stem, NAME, _plan_in(said), _when(found[1] if found else ""))
+        message = service.read_text("utf-8", "replace") if service.exists() else ""
+        yield ScheduleEntry(timer.stem, NAME, _plan_in(message), _when(match[1] if match else ""))
 
 
 def _when(text: str) -> CronExpression | None:
@@ -145,10 +145,10 @@ def _when(text: str) -> CronExpression | None:
 
 
 def _plan_in(service: str) -> Path | None:
-    found = re.search(r'^ExecStart=.*? run ("(?:[^"\\]|\\.)*"|\S+)', service, re.MULTILINE)
-    if not found:
+    match = re.search(r'^ExecStart=.*? run ("(?:[^"\\]|\\.)*"|\S+)', service, re.MULTILINE)
+    if not match:
         return None
-    text = found[1].replace("%%", "%")
+    text = match[1].replace("%%", "%")
     if text.startswith('"'):
         text = re.sub(r"\\(.)", r"\1", text[1:-1]).replace("$$", "$")
     return Path(text)

@@ -56,8 +56,8 @@ def pack_unmatched_keys(
     matched = np.flatnonzero((counts[1 - side] > 0) & (counts[side] > 0))
     rest = np.concatenate([free, matched])[: MOST_OTHERS + len(named)]
     others = np.concatenate([named, rest[~np.isin(rest, named)]])[: max(MOST_OTHERS, len(named))]
-    shown = np.isin(mine, lost)
-    near = _near(why, mine, np.where(shown, theirs, -1), others, key_audit.coding.code_count)
+    mask = np.isin(mine, lost)
+    near = _near(why, mine, np.where(mask, theirs, -1), others, key_audit.coding.code_count)
     names = crosswalk_column_names(tuple(zip(*key_audit.key, strict=True)))
     return {
         "side": side,
@@ -118,9 +118,9 @@ def _keys(key_audit: KeyAudit, number: int, codes: Numbers) -> list[dict[str, An
         column.texts.take(pa.array(part[codes])).to_pylist()
         for part, column in zip(coding.distinct, coding.key_columns, strict=True)
     ]
-    kept = table.take(first[codes])
+    result = table.take(first[codes])
     cells = [
-        to_text(kept.cells(kept.column(name), 0, kept.rows)).to_pylist()
+        to_text(result.cells(result.column(name), 0, result.rows)).to_pylist()
         for name in _beside(key_audit, number)
     ]
     return [
@@ -157,5 +157,5 @@ def _carried(pairs: Table | None, parts: int) -> list[list[Sequence[str]]]:
 
 def _digest(key_audit: KeyAudit) -> str:
     """What decisions are remembered under: the same for the same files and key."""
-    said = repr(([table.path or table.name for table in key_audit.sources], key_audit.key))
-    return sha256(said.encode()).hexdigest()[:16]
+    text = repr(([table.path or table.name for table in key_audit.sources], key_audit.key))
+    return sha256(text.encode()).hexdigest()[:16]

@@ -62,11 +62,11 @@ class LinkedCounts:
         """A number; where its rows are in the page, the place from which they open."""
         from markupsafe import Markup
 
-        said = f"{rows:,}".replace("-", "−")
+        text = f"{rows:,}".replace("-", "−")
         names = " ".join(self.place(b) for b in behind if b is not None)
         if not names or not rows:
-            return said
-        return Markup('<span data-behind="{}">{}</span>').format(names, said)
+            return text
+        return Markup('<span data-behind="{}">{}</span>').format(names, text)
 
     def place(self, behind: DrillDown) -> str:
         """What the script calls the rows."""
@@ -177,15 +177,15 @@ def _unmatched(run_report: RunReport) -> DrillDown | None:
     """The rows behind the first number: those of the last join without a match."""
     if not run_report.unmatched:
         return None
-    one = run_report.unmatched[0]
+    unmatched_count = run_report.unmatched[0]
     return next(
         (
             list_
             for list_ in reversed(run_report.drill_downs)
             if list_.list_name.endswith("-unmatched")
             and not list_.reason
-            and list_.table == one.left
-            and list_.rows == one.rows
+            and list_.table == unmatched_count.left
+            and list_.rows == unmatched_count.rows
         ),
         None,
     )

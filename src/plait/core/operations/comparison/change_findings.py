@@ -102,13 +102,13 @@ def _of_the_key(
             "--key COLUMN,…",
         )
     elif chosen:
-        said = ",".join(quote_name(after) for _, after in key)
+        text = ",".join(quote_name(after) for _, after in key)
         yield Finding(
             "key-inferred",
             "note",
             len(key),
-            f"no key given: rows are identified by {said}, which is unique in both tables",
-            f"confirm it, or name another key: --key {quote(said)}",
+            f"no key given: rows are identified by {text}, which is unique in both tables",
+            f"confirm it, or name another key: --key {quote(text)}",
         )
     if pairing.keys_repeated:
         some = [(old, row, 0) for row in pairing.repeated[0][:MOST_EXAMPLES]]

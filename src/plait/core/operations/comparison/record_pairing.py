@@ -90,8 +90,8 @@ def pair_by_key(old: Table, new: Table, coding: KeyCodes, shared: Names) -> Reco
     several = (counts[0] > 1) | (counts[1] > 1)
     if not several.any():
         return RecordPairs(here, there, *_alone(coding, both), (_NO_ROWS, _NO_ROWS))
-    wanted = both & several
-    some = [np.flatnonzero(gather_by_code(wanted, codes, False)) for codes in coding.codes]
+    mask = both & several
+    some = [np.flatnonzero(gather_by_code(mask, codes, False)) for codes in coding.codes]
     equal = _equal_wholes(old, new, shared, some)
     alone = [
         np.sort(np.concatenate([lonely, _without(every, rows)]))
