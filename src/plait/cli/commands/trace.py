@@ -21,9 +21,9 @@ from plait.core.specs.option import Option, OptionKind
 from plait.plan.trace import MOST_ROWS, CellTrace, RowTrace, SourceCell, TraceResult, trace
 
 HELP = {
-    "description": "Where a row of a handover, and each of its cells, came from: file, sheet, row, "
-    "line, column,\nthe text that is there, and the steps it went through. The sources are "
-    "read again; one\nthat has changed since the run is named.",
+    "description": "Trace rows of a handover, cell by cell, to their sources: file, sheet, row, "
+    "line, column, the original text, and the steps it went through. The sources are read "
+    "again; one that has changed since the run is named.",
     "epilog": "examples:\n  plait trace handover --row 17\n  plait trace handover --where "
     "\"Yard = 'KES'\" --columns Yard,Breed",
 }
