@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable
-from contextlib import AbstractContextManager, ExitStack, nullcontext
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -217,17 +217,20 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def open_requested_job(options: argparse.Namespace) -> AbstractContextManager[Any]:
+@contextmanager
+def open_requested_job(options: argparse.Namespace) -> Iterator[None]:
     """The room that a command works in; those that read nothing large need none."""
     if "memory" not in options:
-        return nullcontext()
+        yield
+        return
     from plait.io.job import working
     from plait.io.places.fetch import keep_fetched_files
 
-    within = ExitStack()
-    within.enter_context(keep_fetched_files(options.scratch))
-    within.enter_context(working(options.memory, options.scratch, options.workers, options.cluster))
-    return within
+    with (
+        keep_fetched_files(options.scratch),
+        working(options.memory, options.scratch, options.workers, options.cluster),
+    ):
+        yield
 
 
 def add_figure_argument(group: Any) -> None:

@@ -5,15 +5,10 @@ from __future__ import annotations
 import argparse
 import errno
 import os
-import platform
 import re
 import sys
-import tempfile
-import traceback
 from collections.abc import Iterator, Sequence
 from importlib import import_module
-from pathlib import Path
-from shlex import join
 from typing import Any, NoReturn
 
 from plait._version import __version__
@@ -27,7 +22,6 @@ from plait.cli.process import (
     was_stopped,
 )
 from plait.core.base.errors import OutputError, PlaitError, UsageError
-from plait.io.places.address import mask_secrets
 
 COMMANDS = {
     "survey": "inspect sources first: columns, keys, possible joins, problems",
@@ -63,8 +57,6 @@ _VALUE = re.compile("-[^-A-Za-z]")  # no option: those begin with two of them, b
 
 _WIDTH = 79
 _OPERANDS: dict[Any, str] = {"+": "{0} …", "?": "[{0}]", 2: "{0} {0}"}  # by nargs
-# As sysexits.h has it for an internal error: never 1, which means an expectation was not met.
-STATUS = 70
 
 
 class CommandLineParser(argparse.ArgumentParser):
@@ -189,6 +181,8 @@ def run_command_line(words: Sequence[str]) -> int:
         if isinstance(error, UnicodeEncodeError) and not _are_text(words):
             return _tell(UsageError("the command line contains text that is not valid UTF-8"))
 
+        from plait.cli.internal_error import report_internal_error
+
         return report_internal_error(error, words, describe_aborted_state())
 
 
@@ -304,48 +298,3 @@ def _tell(error: PlaitError) -> int:
         error.remedy = describe_aborted_state()
     print_error(error)
     return error.status
-
-
-def report_internal_error(error: Exception, words: Sequence[str], stands: str) -> int:
-    """Say that it is a fault of the program, what was being done, and where the details are.
-
-    Parameters
-    ----------
-    error : Exception
-    words : sequence of str
-        The command line.
-    stands : str
-        What is true of the outputs.
-
-    Returns
-    -------
-    int
-        The exit status.
-    """
-    from plait.cli.terminal import print_line
-
-    kind, what = type(error).__name__, mask_secrets(" ".join(str(error).split()))[:300]
-    command = " ".join(words[:1]) or "no command"
-    print_line(
-        f"plait: internal error, a bug in Plait: {kind}: {what} (in plait {command}); {stands}"
-    )
-    text = _written(error, words)
-    print_line(f"       {text}" if text else "       the details could not be written")
-    return STATUS
-
-
-def _written(error: Exception, words: Sequence[str]) -> str:
-    """Write the details for whoever is to mend it; what the person is told of them."""
-    details = "".join(traceback.format_exception(error))
-    text = (
-        f"plait {__version__}, Python {platform.python_version()}, {sys.platform}\n"
-        f"$ plait {join(words)}\n\n{details}"
-    )
-    text = mask_secrets(text)
-    try:
-        number, name = tempfile.mkstemp(".txt", "plait-fault-")
-        os.close(number)
-        Path(name).write_text(text, "utf-8", "backslashreplace")
-    except OSError:
-        return ""
-    return f"details are in {name}; it contains the command line and may contain data"

@@ -22,11 +22,10 @@ from plait.core.base.errors import OutputError, PlaitError
 from plait.core.base.findings import Finding, FindingExample, SourceRow, by_severity, pluralize
 from plait.core.base.ledger import LedgerEntry, abbreviate_inputs
 from plait.io.places.address import mask_secrets
-from plait.plan.check import StepForecast
-from plait.plan.runs.history import current_time
 
 if TYPE_CHECKING:
     from plait.core.aggregation.survivorship import RuleDecision
+    from plait.plan.check import StepForecast
     from plait.report.run_report import ExpectationResult
 
 
@@ -382,6 +381,8 @@ def append_to_log(path: Path | None, what: str) -> Iterator[None]:
     if path is None:
         yield
         return
+    from plait.plan.runs.history import current_time  # only plans have logs
+
     try:
         truncate_log(path)
         file = path.open("a", encoding="utf-8", errors="surrogateescape")

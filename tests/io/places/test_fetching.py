@@ -263,3 +263,9 @@ def test_the_rest_of_the_same_version_is_asked_for(written, ranges, expected):
         expected or {"Range": None, "If-Range": None}
     )
     assert out.tell() == (3 if expected else 0)
+
+
+def test_a_scratch_folder_that_is_refused_is_not_that_of_the_next_command(plait_in, put):
+    put(a_csv="k\n1\n")
+    assert plait_in("stack", "a.csv", "--scratch", "no-folder").status == 2
+    assert fetch._STORE.within == 0 and fetch._STORE.root is None

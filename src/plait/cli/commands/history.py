@@ -17,7 +17,7 @@ from plait._version import __version__
 from plait.cli.arguments import parse_whole_number
 from plait.cli.terminal import escape_unprintable, make_console, print_summary, render_bar
 from plait.core.base.findings import pluralize
-from plait.plan.file.load import check_plan_path
+from plait.plan.file.plan_text import check_plan_path
 from plait.plan.runs.history import (
     FIGURES,
     NEW,

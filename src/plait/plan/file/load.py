@@ -13,7 +13,7 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from plait.core.base.errors import SourceError, UsageError
+from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name
 from plait.core.table.key_spec import parse_assignments
 from plait.io.places.address import Address, is_address, parameterize_secrets
@@ -30,8 +30,7 @@ from plait.plan.file.model import (
     step_operation,
 )
 from plait.plan.file.name_checks import find_undefined_names
-
-_LARGEST = 4 << 20
+from plait.plan.file.plan_text import read_plan_text
 
 _PARAMETER = re.compile(r"(?<!\$)\$\{([^{}]*)\}")
 _TAKEN_AS_IT_IS = re.compile(r"\$(\$\{[^{}]*\})")  # $${x} means the text ${x}
@@ -45,41 +44,6 @@ _SECTIONS: dict[str, type[BaseModel]] = {
     "work": WorkSection,
     "notice": NoticeSection,
 }
-
-
-def check_plan_path(path: Path) -> Path:
-    """The path of a plan that is there; what is in it may be wrong.
-
-    Raises
-    ------
-    SourceError
-    """
-    read_plan_text(path)
-    return path
-
-
-def read_plan_text(path: Path) -> str:
-    """What is in a plan.
-
-    Raises
-    ------
-    SourceError
-    """
-    try:
-        if path.stat().st_size > _LARGEST:
-            raise SourceError("the file is too large to be a plan", str(path), "name a TOML file")
-        return path.read_text(encoding="utf-8-sig").replace("\r\n", "\n")
-    except FileNotFoundError:
-        near = [file.name for file in path.parent.glob("*.toml")] if path.parent.is_dir() else []
-        raise SourceError(
-            "plan not found",
-            str(path),
-            suggest_name(path.name, near) or "create one: plait draft SOURCE… --out plan.toml",
-        ) from None
-    except UnicodeDecodeError:
-        raise SourceError("a plan is written in UTF-8; this is not", str(path)) from None
-    except OSError as error:
-        raise SourceError(f"cannot read the file: {error.strerror}", str(path)) from None
 
 
 @dataclass(frozen=True)
