@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 import subprocess
 import sys
 from collections.abc import Mapping
@@ -239,3 +240,31 @@ def test_a_function_is_called_by_what_it_does():
                 name = node.name.strip("_")
                 assert name not in EMPTY_WORDS, f"{path}:{node.lineno} {node.name}"
                 assert not name.endswith("_said"), f"{path}:{node.lineno} {node.name}"
+
+
+DOCUMENTED = re.compile(r"^(\*{0,2}\w+(?:, \*{0,2}\w+)*) : ", re.MULTILINE)
+
+
+def _parameters(node: ast.AST) -> set[str]:
+    """What a function takes; of a class what its constructor does, or the fields that it has."""
+    if isinstance(node, ast.FunctionDef):
+        return {arg.arg for arg in ast.walk(node.args) if isinstance(arg, ast.arg)}
+    body = getattr(node, "body", [])
+    found = {inner.target.id for inner in body
+             if isinstance(inner, ast.AnnAssign) and isinstance(inner.target, ast.Name)}  # fmt: skip
+    for inner in body:
+        if isinstance(inner, ast.FunctionDef) and inner.name == "__init__":
+            found |= _parameters(inner)
+    return found
+
+
+def test_what_is_documented_is_what_is_taken():
+    for path in MODULES:
+        for node in nodes(path):
+            if not isinstance(node, ast.FunctionDef | ast.ClassDef):
+                continue
+            _, _, section = (ast.get_docstring(node) or "").partition("Parameters\n----------\n")
+            section = re.split(r"\n\w+\n-{3,}\n", section)[0]
+            names = {name.strip("* ") for line in DOCUMENTED.findall(section)
+                     for name in line.split(",")}  # fmt: skip
+            assert names <= _parameters(node), f"{path}:{node.lineno} {node.name}"

@@ -68,7 +68,7 @@ def check(plan: str | Path, settings: Mapping[str, str] | Iterable[str] = ()) ->
 
     Returns
     -------
-    Foreseen
+    PlanForecast
         With ``steps``, ``ledger``, ``findings``, ``seconds`` and ``memory``.
 
     Raises
@@ -105,7 +105,7 @@ def run(
 
     Returns
     -------
-    Story
+    RunReport
         With ``account`` (ledger, findings, files), ``sources``, ``contents`` and
         ``expected``.
 

@@ -50,7 +50,7 @@ class FirstRowsStream:
 
         Raises
         ------
-        NobodyReadsError
+        OutputClosedError
         """
         if self.begun and _is_left():
             raise OutputClosedError
@@ -82,7 +82,7 @@ def write_first_rows(
 
     Parameters
     ----------
-    operation : Operation
+    verb : OperationSpec
     sources : sequence of Source
     values : mapping
         What is asked of the operation.

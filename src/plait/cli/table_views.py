@@ -101,7 +101,7 @@ def render_schema_group(
 
     Parameters
     ----------
-    one : SchemaGroupSurvey
+    schema_group_survey : SchemaGroupSurvey
     sizes : mapping of str to int
         Bytes of each source.
     width : int

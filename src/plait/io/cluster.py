@@ -63,7 +63,7 @@ def open_cluster_pool(
     ------
     UsageError
         When the library for it is not installed.
-    WorkersError
+    WorkerPoolError
         When the cluster does not answer, or a worker is not as it must be.
     """
     client_of, local_of = _library()
@@ -195,7 +195,7 @@ class ClusterWorkerPool:
 
         Raises
         ------
-        WorkersError
+        WorkerPoolError
         """
         with suppress(Exception):
             self._client.wait_for_workers(1, timeout=_ANSWER_SECONDS)

@@ -49,7 +49,7 @@ def working(
         ``cluster``.
     ScratchError
         When what does not fit in memory does not fit there either.
-    WorkersError
+    WorkerPoolError
         When workers cannot be reached, or are not as they must be.
 
     Examples

@@ -160,7 +160,7 @@ def _columns(
         yield _Maker(way.name, kind, partial(_column, way, starts, kind))
         return
     lists = pa.list_(kind)
-    numbers = _first_of_same(way.strand, rows)
+    numbers = _first_of_same(way.fragment, rows)
     yield _Maker(way.name, lists, partial(_lists, way, starts, lists, numbers))
     if numbers is None:
         return

@@ -59,7 +59,7 @@ def find_sources(
         ``name=path``, or ``-`` for standard input. Behind a ``#`` a sheet, a
         table of a database or a file in an archive, or a pattern for several:
         ``register.xlsx#Q*``.
-    given : ReadOptions, optional
+    read_options : ReadOptions, optional
         What is known of how they are written.
     faulty : bool
         Whether files that are there and hold no table are sources too, with the reason.

@@ -40,7 +40,7 @@ def check_versions(there: dict[str, str], wanted: dict[str, str], where: str) ->
 
     Raises
     ------
-    WorkersError
+    WorkerPoolError
     """
     for name, version in wanted.items():
         if there[name] != version:
@@ -69,7 +69,7 @@ def run_task(
 
     Raises
     ------
-    WorkersError
+    WorkerPoolError
         When this worker, which may have come late, has other versions than are wanted.
     """
     check_versions(result_affecting_versions(), wanted, socket.gethostname())

@@ -53,16 +53,16 @@ from plait.report.run_report import ExpectationResult, RunReport, run_report_dic
 
 
 class ExpectationsNotMetError(ExpectationError):
-    """What a plan expects does not hold; nothing is handed over.
+    """An expectation of a plan is not met; nothing is handed over.
 
     Parameters
     ----------
-    worked : PlanExecution
+    plan_execution : PlanExecution
         What was done.
     expected : sequence of ExpectationResult
         All that was expected.
     findings : sequence of Finding
-        Those that must not occur, where they are the reason.
+        Those that ``--fail-on`` names, where they are the reason.
     since : ChangesSinceLastRun or None
         What is new, where it came to that.
     """
@@ -99,13 +99,13 @@ def judge_expectations(
 
     Parameters
     ----------
-    worked : PlanExecution
+    plan_execution : PlanExecution
     fail_on : iterable of str
         Codes and severities of findings that must not occur either.
 
     Raises
     ------
-    NotMetError
+    ExpectationsNotMetError
     """
     expected = judge_plan_expectations(plan_execution)
     findings = matching_findings(plan_execution.findings, check_finding_codes(fail_on))
@@ -175,7 +175,7 @@ def run_plan(
 
     Raises
     ------
-    NotMetError
+    ExpectationsNotMetError
         When something that the plan expects does not hold.
     PlaitError
         With all that is wrong with the plan, a source or the folder; or when another run is
@@ -282,7 +282,7 @@ def _compared(
 
     Raises
     ------
-    NotMetError
+    ExpectationsNotMetError
         When more changed than the plan expects.
     """
     loaded = plan_execution.plan

@@ -165,7 +165,7 @@ def trace(
 
     Returns
     -------
-    Traced
+    TraceResult
 
     Raises
     ------

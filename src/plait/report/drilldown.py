@@ -85,7 +85,7 @@ def drill_down_list(
 
     Parameters
     ----------
-    one : SetAside or CellConflicts
+    set_aside : SetAside or CellConflicts
     file : str
     step : int
     """
@@ -166,7 +166,7 @@ def drill_down_of_finding(
     finding : Finding
     step : int
         The step it is of; 0 for reading.
-    every : sequence of DrillDown
+    drill_downs : sequence of DrillDown
     """
     endings = _LISTS.get(finding.code)
     of = finding.source

@@ -129,7 +129,7 @@ def compute_aggregate(
     table : Table
     groups : RowGroups
         Of all its rows.
-    one : FetchRequest
+    aggregate_spec : AggregateSpec
 
     Raises
     ------

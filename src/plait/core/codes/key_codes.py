@@ -125,7 +125,7 @@ def encode_keys(
 
     Returns
     -------
-    Coding
+    KeyCodes
         A row has code -1 when any part of its key is missing, unless those match.
 
     Notes

@@ -63,7 +63,7 @@ def partition_words(
 
     Returns
     -------
-    Dealt
+    PartitionedWords
 
     Notes
     -----

@@ -126,7 +126,7 @@ def _in_calendar(numbers: pa.Array, a_day: int, node: SyntaxNode) -> pa.Array:
 
     Raises
     ------
-    BadValueError
+    InvalidOperandError
     """
     low, high = FIRST_DAY * a_day, (LAST_DAY + 1) * a_day - 1
     out = pc.or_(pc.less(numbers, low), pc.greater(numbers, high))

@@ -35,11 +35,11 @@ class MemoryBudget:
     ----------
     limit : int
         Bytes.
-    is_explicit : bool
+    asked : bool
         Whether somebody asked for it.
     open_folder : callable
         Makes the scratch folder; asked when it is needed, and not before.
-    min_spill_bytes : int
+    large : int
         Bytes from which on arrays and columns may go to scratch files.
 
     Attributes

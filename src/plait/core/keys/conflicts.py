@@ -81,13 +81,13 @@ def list_cell_conflicts(
 
     Parameters
     ----------
-    both : Table
+    table : Table
         The joined rows; the left table's fragments come first.
     left_strands : int
         How many those are.
     key : sequence of str
         The left table's key columns.
-    found : sequence of ConflictingColumn
+    conflicting_columns : sequence of ConflictingColumn
     """
     rows = np.concatenate([conflicting_column.rows for conflicting_column in conflicting_columns])
     result = table.take(rows)

@@ -73,7 +73,7 @@ def find_duplicate_keys(
 
     Returns
     -------
-    Duplicates
+    DuplicateKeys
 
     Notes
     -----
@@ -341,7 +341,7 @@ def find_uniqueness_gap(
 
     Returns
     -------
-    Uniqueness or None
+    UniquenessGap or None
         ``None`` when the key is unique.
 
     Notes

@@ -121,7 +121,7 @@ def match_keys(coding: KeyCodes) -> KeyMatch:
 
     Returns
     -------
-    Matching
+    KeyMatch
     """
     left, right = coding.counts(0), coding.counts(1)
     alone = tuple(
@@ -136,7 +136,7 @@ def semi_join_rows(key_match: KeyMatch, kind: str) -> Rows:
 
     Parameters
     ----------
-    matching : KeyMatch
+    key_match : KeyMatch
     kind : {"semi", "anti"}
         Those with a match, or those without one.
 
@@ -160,7 +160,7 @@ def join_rows(key_match: KeyMatch, kind: str) -> tuple[Rows | None, Rows]:
 
     Parameters
     ----------
-    matching : KeyMatch
+    key_match : KeyMatch
     kind : {"inner", "left", "right", "full", "cross"}
 
     Returns

@@ -48,7 +48,7 @@ class GroupProvenance:
     table : Table
     groups : RowGroups
         Of its rows.
-    kept : array of int, optional
+    row_numbers : array of int, optional
         The groups that there is a row for; without it all of them.
     number : int
         The number that the first fragment will have in the result.
@@ -147,7 +147,7 @@ def source_rows_of_row(table: Table, row: int) -> tuple[SourceRow, ...]:
     """All the source rows that went into a row, each once."""
     found: dict[SourceRow, None] = {}
     for thread in lineage_paths(table):
-        if thread.strand.cells_only:
+        if thread.fragment.cells_only:
             continue
         _, origin, within = thread.rows(row, row + 1)
         for one, number in zip(origin.tolist(), within.tolist(), strict=True):
@@ -167,18 +167,18 @@ class LineagePath:
     """
 
     name: str
-    strand: Fragment
+    fragment: Fragment
 
     @property
     def has_groups(self) -> bool:
         """Whether several source rows may stand for one row."""
-        return any(isinstance(origin, GroupOrigin) for origin in self.strand.origins)
+        return any(isinstance(origin, GroupOrigin) for origin in self.fragment.origins)
 
     @cached_property
     def origins(self) -> tuple[SourceOrigin, ...]:
         """The sources that the line may end in."""
         found: dict[int, SourceOrigin] = {}
-        for origin in self.strand.origins:
+        for origin in self.fragment.origins:
             if isinstance(origin, GroupOrigin):
                 found |= {id(end): end for end in _source_origins(origin)}
             if isinstance(origin, SourceOrigin):
@@ -195,7 +195,7 @@ class LineagePath:
         origin, row : array of int
             The place of the source in ``origins``, and the row in it, from 0.
         """
-        which, origin, within = _followed(self.strand, np.arange(start, stop), self._source_row)
+        which, origin, within = _followed(self.fragment, np.arange(start, stop), self._source_row)
         if self.has_groups:
             order = np.argsort(which, kind="stable")
             which, origin, within = which[order], origin[order], within[order]
@@ -232,7 +232,7 @@ def _followed(strand: Fragment, rows: RowNumbers, place: Mapping[int, int]) -> _
             continue
         which, members = _members(one, within[here])
         for thread in lineage_paths(one.input_table):
-            inner, ends, found = _followed(thread.strand, members, place)
+            inner, ends, found = _followed(thread.fragment, members, place)
             parts.append((here[which[inner]], ends, found))
     which, ends, found = (np.concatenate(p) for p in zip(*parts, strict=True))
     return which, ends, found
@@ -243,13 +243,13 @@ def lineage_paths(table: Table) -> list[LineagePath]:
 
     Returns
     -------
-    list of Thread
+    list of LineagePath
         With names that differ.
     """
     paths: list[LineagePath] = []
     names: set[str] = set()
     for strand in table.fragments:
-        if not _leads_on(strand) or any(_same(path.strand, strand) for path in paths):
+        if not _leads_on(strand) or any(_same(path.fragment, strand) for path in paths):
             continue
         name = unused_name(strand.name, names)
         names.add(name)
@@ -272,7 +272,7 @@ def _same(fragment: Fragment, other: Fragment) -> bool:
 
 def lineage_path(strand: Fragment, paths: Iterable[LineagePath]) -> LineagePath:
     """The thread that a fragment of the table is."""
-    return next(thread for thread in paths if _same(thread.strand, strand))
+    return next(thread for thread in paths if _same(thread.fragment, strand))
 
 
 def row_checksums(columns: Iterable[pa.Array], rows: int) -> Sums:

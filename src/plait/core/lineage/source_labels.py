@@ -104,7 +104,7 @@ def add_source_column(table: Table, column: str) -> Table:
     >>> add_source_column(both, "from").to_dict()["from"]
     ['may', 'june']
     """
-    ways = [way for way in lineage_paths(table) if not way.strand.cells_only]
+    ways = [way for way in lineage_paths(table) if not way.fragment.cells_only]
     names, ids = _source_names(ways)
     codes, sets = np.zeros(table.rows, np.int32), _NONE
     for way in ways:

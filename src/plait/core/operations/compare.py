@@ -147,7 +147,7 @@ def compare(
 
     Returns
     -------
-    Compared
+    Comparison
 
     Raises
     ------

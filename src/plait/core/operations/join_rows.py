@@ -63,7 +63,7 @@ def build_join_result(
     ----------
     left, right : Table
     pairs : Key
-    matching : KeyMatch
+    key_match : KeyMatch
     kind : str
         Of those that ``join_rows`` takes.
     loose : bool

@@ -138,7 +138,7 @@ def audit_keys(
 
     Returns
     -------
-    Audited
+    KeyAudit
 
     Raises
     ------
@@ -294,7 +294,7 @@ def select_key_set(key_audit: KeyAudit, only: str, all_rows: bool = False) -> Ta
 
     Parameters
     ----------
-    found : KeyAudit
+    key_audit : KeyAudit
     only : str
         ``both``, ``left``, ``right``, or names of sources joined by ``+``.
     all_rows : bool

@@ -94,7 +94,7 @@ def settle(
 
     Returns
     -------
-    Settled
+    SettleResult
 
     Raises
     ------

@@ -128,7 +128,7 @@ def find_candidate_keys(
 
     Returns
     -------
-    Candidates
+    CandidateKeys
         All minimal keys among up to 100 columns without missing cells (``find_minimal_keys``),
         every one of them counted over all rows. Rows that repeat an earlier one wholly
         are in the way of each of them. Sets that are unique but for a few rows are

@@ -209,7 +209,7 @@ class ColumnOverlap:
     Parameters
     ----------
     left, right : ValueSet
-    match : Relation
+    match : JoinCandidate
     added : int
     sure : bool
         Whether they have more in common than chance gives.

@@ -53,9 +53,9 @@ def add_normalized_candidates(
 
     Parameters
     ----------
-    found : sequence of Relation
+    join_candidates : sequence of JoinCandidate
         What would match if no difference that can be ignored counted.
-    plain : sequence of Relation
+    plain : sequence of JoinCandidate
         What matches as it stands.
     left, right : Table
 
@@ -113,7 +113,7 @@ def report_misleading_shared_names(
     ----------
     left, right : sequence of ValueSet
         The columns of the two tables.
-    best : Relation
+    best : JoinCandidate
         The join that one would make.
     size : int
         How many codes the dictionary has.

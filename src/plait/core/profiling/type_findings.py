@@ -163,7 +163,7 @@ def report_open_questions(
     Parameters
     ----------
     name : str
-    one : ColumnProfile
+    column_profile : ColumnProfile
     where : str
         The table and the column.
     """

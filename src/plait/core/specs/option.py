@@ -146,7 +146,7 @@ def run_operation(
 
     Parameters
     ----------
-    operation : Operation
+    verb : OperationSpec
     tables : sequence of Table
     values : mapping of str to object
         Of the options, by their names; those that are not there, or None, have their defaults.

@@ -308,7 +308,7 @@ def clean_headings(
 
     Raises
     ------
-    LimitError
+    LimitExceededError
 
     Examples
     --------

@@ -42,7 +42,7 @@ def truncate_listings(
 
     Parameters
     ----------
-    aside : sequence of SetAside or CellConflicts
+    aside : sequence of RowListing or CellConflicts
     limit : int, optional
         The rows of each list at most; 0 for no lists. Without it all rows that are
         left out, and ``of_result`` of cells that differ though their rows are not.

@@ -27,7 +27,7 @@ def smallest_decimal_type(precision: int, scale: int) -> pa.DataType:
 
     Raises
     ------
-    TooManyDigitsError
+    DecimalOverflowError
 
     Examples
     --------

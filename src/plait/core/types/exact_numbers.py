@@ -82,7 +82,7 @@ def _widening(function: Callable[[Value, Value], Value], left: Value, right: Val
 
     Raises
     ------
-    TooManyDigitsError
+    DecimalOverflowError
     """
     for step in (None, _widest, _narrowed_widest):
         with suppress(pa.ArrowInvalid):
@@ -134,7 +134,7 @@ def divide(left: Value, right: Value) -> Value:
 
     Raises
     ------
-    TooManyDigitsError
+    DecimalOverflowError
 
     Examples
     --------
@@ -293,7 +293,7 @@ def common_type(kinds: Sequence[pa.DataType]) -> pa.DataType:
 
     Raises
     ------
-    TooManyDigitsError
+    DecimalOverflowError
 
     Examples
     --------
@@ -316,7 +316,7 @@ def unify_numbers(values: Sequence[Value]) -> list[Value]:
 
     Raises
     ------
-    TooManyDigitsError
+    DecimalOverflowError
     """
     values = [to_arithmetic_type(value) for value in values]
     try:
@@ -340,7 +340,7 @@ def parse_decimals(texts: pa.Array) -> pa.Array:
 
     Raises
     ------
-    TooManyDigitsError
+    DecimalOverflowError
 
     Examples
     --------

@@ -86,7 +86,7 @@ def find_near_format(texts: pa.Array, times: Counts, kinds: Iterable[str]) -> Ne
 
     Returns
     -------
-    Nearly or None
+    NearType or None
         ``None`` when no form fits any cell that is looked at first.
 
     Examples

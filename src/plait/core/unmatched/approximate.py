@@ -70,7 +70,7 @@ def find_near_texts(texts: pa.Array, others: pa.Array) -> ApproximateMatches:
 
     Returns
     -------
-    NearTexts
+    ApproximateMatches
 
     Notes
     -----
@@ -311,12 +311,12 @@ def find_near_keys(
     coding : KeyCodes
     keys : sequence of int32 arrays
         For each key column its code in each key.
-    unmatched, others : arrays of int64
+    unmatched, numbers : arrays of int64
         Codes of the keys looked at, and of the keys they may be meant for.
 
     Returns
     -------
-    NearKeys
+    ApproximateKeyMatches
 
     Notes
     -----

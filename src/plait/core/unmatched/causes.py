@@ -69,7 +69,7 @@ def count_failing_parts(
 
     Returns
     -------
-    list of Failing
+    list of FailingKeyParts
         Those of most rows first.
     """
     some = np.flatnonzero(unmatched)

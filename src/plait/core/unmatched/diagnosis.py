@@ -105,11 +105,11 @@ def diagnose_unmatched(
     ----------
     left, right : Table
     key : Key
-    matching : KeyMatch
+    key_match : KeyMatch
 
     Returns
     -------
-    WhyNot or None
+    UnmatchedDiagnosis or None
         ``None`` when all keys match. Near keys are looked for those of the left
         without a match; of the right where the left has none.
     """
@@ -252,7 +252,7 @@ def suggestion_columns(
 
     Parameters
     ----------
-    found : KeySuggestions
+    key_suggestions : KeySuggestions
     names : pair of lists of str
         Names for the key columns of the left and the right.
     coding : KeyCodes

@@ -119,7 +119,7 @@ def report_join_keys(
     sides : pair of JoinSide
         The left and the right one.
     pairs : Key
-    matching : KeyMatch
+    key_match : KeyMatch
         Of one row for each distinct key at least.
     match : MatchCounts
     kind : str

@@ -88,13 +88,13 @@ def best_normalization_gain(
 
     Parameters
     ----------
-    matching : KeyMatch
+    key_match : KeyMatch
     ways : sequence of str, optional
         As ``useful_normalizations`` gives them, where that is known already.
 
     Returns
     -------
-    Gain or None
+    NormalizationGain or None
         ``None`` when no looser comparison would match any of them.
 
     Notes

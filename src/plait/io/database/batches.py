@@ -77,8 +77,8 @@ def table_from_batches(
 
     Raises
     ------
-    NotOfTheCalendarError
-    LimitError
+    DateOutOfRangeError
+    LimitExceededError
     """
     if len(fields) > most:
         raise LimitExceededError(

@@ -123,7 +123,7 @@ def select_statement(
     Parameters
     ----------
     relation : Relation
-    wanted : FetchRequest
+    fetch_request : FetchRequest
     quoted : callable
         Writes a name as the database has it.
     one_of : callable

@@ -325,7 +325,7 @@ def schema_differences(
 
     Parameters
     ----------
-    shape : DelimitedSchema
+    shape : TargetSchema
         Of the rows.
     there : mapping of str to str
         The columns of the table that is there, with their types.

@@ -168,7 +168,7 @@ def find_dialect(head: bytes, dialect: Dialect, usual: str, where: str) -> Diale
     ----------
     head : bytes
         The first part of the file, up to a mebibyte or so.
-    given : Dialect
+    dialect : Dialect
     usual : str
         The delimiter that the file's ending stands for; taken when nothing
         speaks for another.

@@ -110,7 +110,7 @@ def read_with_workers(
     records : RecordFile
     where : str
         The file, for errors.
-    here : Worker pool
+    worker_pool : WorkerPool
     on_progress : callable
         Told how many bytes were read, each time.
 
@@ -123,7 +123,7 @@ def read_with_workers(
     ------
     SourceError
         While parts are drawn, as ``split_into_blocks`` does.
-    WorkersError
+    WorkerPoolError
         When some of the worker pool do not see the file.
     """
     ranges = split_bytes(records.begin, records.size, worker_pool)
@@ -267,7 +267,7 @@ def _opened(records: RecordFile) -> Iterator[IO[bytes]]:
 
     Raises
     ------
-    WorkersError
+    WorkerPoolError
         When the file is gone, or is another one.
     """
     try:

@@ -85,7 +85,7 @@ def read_delimited(
         The file, for errors and lineage.
     usual : str
         The delimiter that the file's ending stands for.
-    given : Dialect
+    dialect : Dialect
         What is known of how the file is written; the rest is found out.
     ragged : {"error", "set-aside"}
         What is done with rows of too few or too many cells.
@@ -122,7 +122,7 @@ class DelimitedBatches:
     Parameters
     ----------
     names : tuple of str
-    parts : iterator of DiagramNode
+    parts : iterator of ParsedBlock
         Stretches of rows, all cells text.
     findings : tuple of Finding
         About how the file is written.
@@ -159,7 +159,7 @@ def read_batches(
     ------
     SourceError
         As ``read_delimited``, here or while the parts are drawn.
-    NotRegularError
+    IrregularRowError
         While they are drawn, for notes below the table: only the whole file tells
         what they are.
     """

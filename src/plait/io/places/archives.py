@@ -198,7 +198,7 @@ def check_unpacked_size(path: str, names: Iterable[str], limits: Limits, where: 
 
     Raises
     ------
-    LimitError
+    LimitExceededError
     """
     files = _archive(path).files
     _check_size(path, where, sum(files[name].file_size for name in names), limits)

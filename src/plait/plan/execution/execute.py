@@ -50,7 +50,7 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
 
     Parameters
     ----------
-    step : DiagramNode
+    step : PlanSection
     tables : mapping of str to sequence of Table
         What there is so far; several tables where a source has several extracts.
 
@@ -142,7 +142,7 @@ class StepResult:
     name : str or None
         Of its result.
     inputs : tuple of str
-    result : OperationResult
+    result : Result
     seconds : float
     """
 
@@ -246,9 +246,9 @@ def execute_plan(
 
     Parameters
     ----------
-    loaded : LoadedPlan
-    found : sequence of ResolvedSource
-        The sources, as ``intake.find`` finds them.
+    loaded_plan : LoadedPlan
+    resolved_sources : sequence of ResolvedSource
+        The sources, as ``find_plan_sources`` gives them.
     phases : ProgressReporter
 
     Raises
@@ -374,7 +374,7 @@ def open_plan_job(loaded_plan: LoadedPlan) -> Iterator[None]:
     ------
     PlanError
         For an amount of memory that is none, a folder that is not there, and the like.
-    WorkersError
+    WorkerPoolError
         When workers cannot be reached, or are not as they must be.
     """
     here, asked = current_memory_budget(), loaded_plan.plan.work

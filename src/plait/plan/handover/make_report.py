@@ -45,7 +45,7 @@ def make_run_report(
 
     Parameters
     ----------
-    worked : PlanExecution
+    plan_execution : PlanExecution
     expected : sequence of ExpectationResult
     sums : mapping of str to str
         The checksum of each source file.
@@ -196,7 +196,7 @@ def collect_drill_downs(
 
     Parameters
     ----------
-    worked : PlanExecution
+    plan_execution : PlanExecution
     files : mapping of int to str
         The file of each list, by its identity.
     """
@@ -233,7 +233,7 @@ def steps_of_column(plan_execution: PlanExecution, column: str) -> list[dict[str
 
     Parameters
     ----------
-    worked : PlanExecution
+    plan_execution : PlanExecution
     column : str
         Of the result.
 

@@ -178,7 +178,7 @@ def write_handover(
 
     Parameters
     ----------
-    worked : PlanExecution
+    plan_execution : PlanExecution
     expected : sequence of ExpectationResult
     sums : mapping of str to str
         The checksum of each source file.
@@ -191,7 +191,7 @@ def write_handover(
 
     Returns
     -------
-    Story
+    RunReport
         With every file, and what was found while writing them.
 
     Raises
@@ -384,7 +384,7 @@ def _stated(plan_execution: PlanExecution, sums: Mapping[str, str]) -> dict[str,
             }
             for name in table.column_names
         },
-        "rows": [way.name for way in ways if not way.strand.cells_only],
+        "rows": [way.name for way in ways if not way.fragment.cells_only],
         "steps": [step.title for step in plan_execution.steps],
     }
 

@@ -72,7 +72,7 @@ def compose_notice(
 
     Parameters
     ----------
-    loaded : LoadedPlan
+    loaded_plan : LoadedPlan
     record : RunRecord
     ended : RunReport or error
     examples : bool

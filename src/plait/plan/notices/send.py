@@ -52,7 +52,7 @@ def retry(once: Callable[[], None], waits: Sequence[float]) -> None:
 
     Raises
     ------
-    NotSentError
+    NoticeNotSentError
     """
     for wait in (*waits, None):
         try:
@@ -168,7 +168,7 @@ class EmailSender:
 
         Raises
         ------
-        NotSentError
+        NoticeNotSentError
         """
         address = Address(self.server)
         try:
@@ -242,7 +242,7 @@ def _connected(address: Address, parts: AddressParts) -> smtplib.SMTP:
 
     Raises
     ------
-    NotSentError
+    NoticeNotSentError
     """
     context = ssl.create_default_context()
     port = parts.port or _PORTS[address.scheme]
@@ -271,7 +271,7 @@ def _password(address: Address, parts: AddressParts) -> str:
 
     Raises
     ------
-    NotSentError
+    NoticeNotSentError
     """
     text = parts.password or os.environ.get(PASSWORD) or keyring_password(address)
     if not text:
@@ -295,7 +295,7 @@ def post(webhook: str, message: NoticeMessage, waits: Sequence[float] = _WAITS) 
 
     Raises
     ------
-    NotSentError
+    NoticeNotSentError
     """
     address = Address(webhook)
     try:

@@ -41,7 +41,7 @@ class RunRecorder:
     clock : Clock
     tell : callable
         Sends the notices that a plan asks for.
-    loaded : LoadedPlan, optional
+    loaded_plan : LoadedPlan, optional
         The plan, where it could be read.
     """
 

@@ -166,7 +166,7 @@ def judge_change_expectations(
 
     Parameters
     ----------
-    loaded : LoadedPlan
+    loaded_plan : LoadedPlan
     since : ChangesSinceLastRun or None
         What changed; ``None`` where that could not be told.
     findings : iterable of Finding

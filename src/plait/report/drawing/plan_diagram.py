@@ -23,7 +23,7 @@ def diagram_nodes(run_report: RunReport, opened: bool = False) -> list[DiagramNo
 
     Parameters
     ----------
-    story : RunReport
+    run_report : RunReport
     opened : bool
         Whether each of several sources of one name is a part of its own.
     """

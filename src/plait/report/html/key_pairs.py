@@ -29,7 +29,7 @@ def pack_unmatched_keys(
 
     Parameters
     ----------
-    found : KeyAudit
+    key_audit : KeyAudit
         Of two tables.
     why : UnmatchedDiagnosis
     again : str

@@ -55,7 +55,7 @@ def write_keys_page(
 
     Parameters
     ----------
-    found : KeyAudit
+    key_audit : KeyAudit
     findings : sequence of Finding
     target : Path
     again : str
@@ -82,7 +82,7 @@ def write_survey_page(survey: Survey, sizes: Mapping[str, int], target: Path) ->
 
     Parameters
     ----------
-    found : Survey
+    survey : Survey
     sizes : mapping of str to int
         Bytes of each source.
     target : Path

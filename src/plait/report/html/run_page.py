@@ -22,7 +22,7 @@ def report_page(run_report: RunReport, folder: str) -> str:
 
     Parameters
     ----------
-    story : RunReport
+    run_report : RunReport
     folder : str
         What the handover is called.
     """

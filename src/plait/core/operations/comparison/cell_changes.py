@@ -136,7 +136,7 @@ def compare_column(
 
     Parameters
     ----------
-    whole : (Table, Table)
+    tables : (Table, Table)
         The old and the new one: of what type its cells are is a question of the whole column.
     rows : (Table, Table)
         Those rows of them that have a partner; rows of one number are the same record.

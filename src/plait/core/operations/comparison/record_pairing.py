@@ -75,7 +75,7 @@ def pair_by_key(old: Table, new: Table, coding: KeyCodes, shared: Names) -> Reco
 
     Returns
     -------
-    Pairing
+    RecordPairs
 
     Notes
     -----
