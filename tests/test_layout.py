@@ -250,8 +250,8 @@ def _parameters(node: ast.AST) -> set[str]:
     if isinstance(node, ast.FunctionDef):
         return {arg.arg for arg in ast.walk(node.args) if isinstance(arg, ast.arg)}
     body = getattr(node, "body", [])
-    found = {inner.target.id for inner in body
-             if isinstance(inner, ast.AnnAssign) and isinstance(inner.target, ast.Name)}  # fmt: skip
+    fields = (inner.target for inner in body if isinstance(inner, ast.AnnAssign))
+    found = {field.id for field in fields if isinstance(field, ast.Name)}
     for inner in body:
         if isinstance(inner, ast.FunctionDef) and inner.name == "__init__":
             found |= _parameters(inner)

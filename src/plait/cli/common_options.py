@@ -58,7 +58,7 @@ def add_guard(group: argparse._ArgumentGroup) -> None:
 
 
 def add_output_arguments(parser: argparse.ArgumentParser) -> None:
-    """Where results go, and what is shown; what is used daily stands with the options above."""
+    """Where results go, and what is shown; the options that are used daily first."""
     parser.add_argument(
         "--out",
         action=_Target,

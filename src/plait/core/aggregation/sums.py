@@ -94,7 +94,7 @@ def sum_groups(values: pa.Array, groups: RowGroups) -> pa.Array:
     Parameters
     ----------
     values : pyarrow.Array
-        One a row, as ``numbers_of`` gives them.
+        One a row, as ``read_exact_numbers`` gives them.
     groups : RowGroups
 
     Returns

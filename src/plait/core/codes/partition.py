@@ -57,7 +57,7 @@ def partition_words(
         From a span to rows, ascending, and the word of each; asked twice for each span.
     spans : sequence
     class_of : callable
-        From words to their classes, as 16-bit numbers: see ``by_hash``.
+        From words to their classes, as 16-bit numbers: see ``hash_partitioner``.
     classes : int
         How many there are.
 

@@ -106,7 +106,7 @@ def apply_declared_types(
     UsageError
         For a type that is none, or a column that none of the tables has.
     SourceError
-        As ``retyped``.
+        As ``retype_columns``.
 
     Examples
     --------

@@ -274,7 +274,7 @@ def find_overlapping_columns(
     size : int
         How many codes the dictionary has.
     shares : float64 array, (columns, columns)
-        As ``containments`` estimates them.
+        As ``estimate_containment`` estimates them.
     wanted : collection of (int, int), optional
         The pairs of tables that are looked at; all when not given.
 

@@ -284,7 +284,7 @@ def group_by_schema(tables: Sequence[Table]) -> list[SchemaGroup]:
 
     Headers count as the same that differ in case, spaces and punctuation only, or
     in a slip of the pen; a source joins the first family with a member of which it
-    shares enough headers (``mostly_alike``) and beside which it belongs.
+    shares enough headers (``schemas_match``) and beside which it belongs.
 
     Examples
     --------

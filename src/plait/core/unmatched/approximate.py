@@ -84,7 +84,7 @@ def find_near_texts(texts: pa.Array, others: pa.Array) -> ApproximateMatches:
     with them. The distance is that of optimal string alignment: one slip is a
     sign too many, too few, another, or two exchanged. Numbers are near only
     when digits are exchanged, or one is missing: 12 is no slip of 13. (Keys that are numbers or
-    codes are not looked at: see ``near_keys``.)
+    codes are not looked at: see ``find_near_keys``.)
 
     Examples
     --------

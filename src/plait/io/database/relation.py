@@ -105,7 +105,7 @@ class FetchRequest:
     ----------
     fields : tuple of RelationColumn
     where : SyntaxNode or None
-        A condition that means the same there: see ``pushing``.
+        A condition that means the same there: see ``query``.
     keys : sequence of tuple
         Rows with these keys only.
     ordered : bool

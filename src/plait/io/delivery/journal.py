@@ -258,7 +258,7 @@ def _forget(journals: Iterable[Path]) -> None:
 def recover_journals(folder: Path) -> list[Path]:
     """Finish, or throw away, what runs that were killed have begun in a folder.
 
-    The folder has to be held (``parts.alone_in``).
+    The folder has to be held (``lock_folders``).
 
     Returns
     -------
