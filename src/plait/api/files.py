@@ -260,7 +260,7 @@ def _database_origins(table: Table, target: object) -> list[Source]:
     """The tables of databases that a table came from."""
     found = []
     for path in {
-        origin.path for strand in table.fragments for origin in strand.origins if origin.path
+        origin.path for fragment in table.fragments for origin in fragment.origins if origin.path
     }:
         if is_address(path):
             whole, _, part = path.partition("#")
@@ -307,7 +307,7 @@ def write(table: Input, out: str | Path, *, replace: bool = False, append: bool 
     whole = read_one_table(table)
     whole = whole.with_name(part or whole.name)
     sources = [
-        origin.path for strand in whole.fragments for origin in strand.origins if origin.path
+        origin.path for fragment in whole.fragments for origin in fragment.origins if origin.path
     ]
     with Delivery(sources, replace) as delivery:
         check_target(target, whole.name, delivery, append, _database_origins(whole, target))

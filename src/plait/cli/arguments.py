@@ -64,20 +64,20 @@ class ComputeAction(argparse.Action):
         setattr(namespace, name, [*getattr(namespace, name, []), values])
 
 
-def format_help(verb: OperationSpec) -> dict[str, str]:
+def format_help(spec: OperationSpec) -> dict[str, str]:
     """What the help of a command says around its options."""
-    word = "examples" if len(verb.examples) > 1 else "example"
-    lines = "".join(f"\n  {example}" for example in verb.examples)
-    return {"description": verb.description, "epilog": f"{word}:{lines}"}
+    word = "examples" if len(spec.examples) > 1 else "example"
+    lines = "".join(f"\n  {example}" for example in spec.examples)
+    return {"description": spec.description, "epilog": f"{word}:{lines}"}
 
 
-def add_operation_arguments(parser: argparse.ArgumentParser, verb: OperationSpec) -> None:
+def add_operation_arguments(parser: argparse.ArgumentParser, spec: OperationSpec) -> None:
     """The sources of an operation, and its options."""
-    add_source_arguments(parser, verb.arity)
-    first = [option for option in verb.options if option.name in verb.daily]
-    rest = [option for option in verb.options if option.name not in verb.daily]
+    add_source_arguments(parser, spec.arity)
+    first = [option for option in spec.options if option.name in spec.daily]
+    rest = [option for option in spec.options if option.name not in spec.daily]
     add_option_arguments(parser, [replace(option, group="") for option in first])
-    more = f"more options of {verb.name}" if first else ""
+    more = f"more options of {spec.name}" if first else ""
     add_option_arguments(parser, [replace(option, group=option.group or more) for option in rest])
 
 

@@ -76,26 +76,26 @@ class FirstRowsStream:
 
 
 def write_first_rows(
-    verb: OperationSpec, sources: Sequence[Source], values: dict[str, Any], options: Any
+    spec: OperationSpec, sources: Sequence[Source], values: dict[str, Any], options: Any
 ) -> FirstRowsStream:
     """Write the first rows of a result, where they can be known.
 
     Parameters
     ----------
-    verb : OperationSpec
+    spec : OperationSpec
     sources : sequence of Source
     values : mapping
         What is asked of the operation.
     options : argparse.Namespace
     """
-    if not _may_begin(verb, sources, options):
+    if not _may_begin(spec, sources, options):
         return FirstRowsStream()
     try:
         tables = [
             read_first_rows(source, 0 if number else _ROWS)[0]
             for number, source in enumerate(sources)
         ]
-        made = run_operation(verb, tables, values, result_name(options)).table
+        made = run_operation(spec, tables, values, result_name(options)).table
     except PlaitError:
         return FirstRowsStream()  # the whole will tell
     text = to_csv_bytes(made, options.guard_formulas)
@@ -104,9 +104,9 @@ def write_first_rows(
     return FirstRowsStream(text)
 
 
-def _may_begin(verb: OperationSpec, sources: Sequence[Source], options: argparse.Namespace) -> bool:
+def _may_begin(spec: OperationSpec, sources: Sequence[Source], options: argparse.Namespace) -> bool:
     return (
-        verb.name in _VERBS
+        spec.name in _VERBS
         and not options.out
         and not options.fail_on
         and not any(getattr(options, name, None) for name in _OF_ALL_ROWS)

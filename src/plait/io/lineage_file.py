@@ -118,16 +118,16 @@ def describe_column_provenance(
         return lineage_path(table.fragments[number], ways).name
 
     made = []
-    for leaf in table.provenance(name):
+    for term in table.provenance(name):
         columns: dict[str, list[str]] = {}
-        for source, column in leaf.source_columns:
+        for source, column in term.source_columns:
             columns.setdefault(source, []).append(column)
         made.append(
             {
-                "way": way(leaf.fragment),
+                "way": way(term.fragment),
                 "columns": columns,
-                "absent": [way(number) for number in leaf.where_absent],
-                "which": [[_which_name(n, stored), value] for n, stored, value in leaf.where_equal],
+                "absent": [way(number) for number in term.where_absent],
+                "which": [[_which_name(n, stored), value] for n, stored, value in term.where_equal],
             }
         )
     return made
@@ -135,21 +135,21 @@ def describe_column_provenance(
 
 def _told_apart(table: Table) -> list[tuple[int, str]]:
     """The stored columns of numbers that tell which cells went into a cell."""
-    every = (leaf for name in table.column_names for leaf in table.provenance(name))
-    return list(dict.fromkeys((n, stored) for leaf in every for n, stored, _ in leaf.where_equal))
+    every = (term for name in table.column_names for term in table.provenance(name))
+    return list(dict.fromkeys((n, stored) for term in every for n, stored, _ in term.where_equal))
 
 
-def _which_name(strand: int, stored: str) -> str:
-    return f"{stored.strip()} {strand}"
+def _which_name(fragment: int, stored: str) -> str:
+    return f"{stored.strip()} {fragment}"
 
 
-def _numbered(table: Table, strand: int, stored: str) -> _Maker:
-    column = Column(stored, ((strand, stored),))
+def _numbered(table: Table, fragment: int, stored: str) -> _Maker:
+    column = Column(stored, ((fragment, stored),))
 
     def make(start: int, stop: int) -> pa.Array:
         return table.cells(column, start, stop).cast(pa.int32())
 
-    return _Maker(_which_name(strand, stored), pa.int32(), make)
+    return _Maker(_which_name(fragment, stored), pa.int32(), make)
 
 
 def _columns(
@@ -172,12 +172,12 @@ def _columns(
     yield _Maker(f"{way.name}{AT}", pa.int64(), at)
 
 
-def _first_of_same(strand: Fragment, rows: int) -> Numbers | None:
+def _first_of_same(fragment: Fragment, rows: int) -> Numbers | None:
     """For each row the first that shows the same stored row; ``None`` if no two do."""
-    if strand.selection is None:
+    if fragment.selection is None:
         return None
-    shown = strand.selection.astype(np.int64)
-    first = np.full(strand.stored_rows + 1, -1, np.int64)
+    shown = fragment.selection.astype(np.int64)
+    first = np.full(fragment.stored_rows + 1, -1, np.int64)
     first[shown[::-1]] = np.arange(rows - 1, -1, -1)
     first[-1] = -1
     numbers: Numbers = first[shown]

@@ -428,11 +428,11 @@ def _led(
     stored_handover: StoredHandover, name: str, numbers: Mapping[str, list[int]]
 ) -> Iterator[tuple[int, Mapping[str, Sequence[str]]]]:
     """The source rows that cells of a column lead to, and which columns of each source."""
-    for leaf in stored_handover.stated["columns"][name]["cells"]:
-        apart = all(numbers[which] == [value] for which, value in leaf["which"])
-        if apart and not any(numbers[way] for way in leaf["absent"]):
-            for number in numbers[leaf["way"]]:
-                yield number, leaf["columns"]
+    for term in stored_handover.stated["columns"][name]["cells"]:
+        apart = all(numbers[which] == [value] for which, value in term["which"])
+        if apart and not any(numbers[way] for way in term["absent"]):
+            for number in numbers[term["way"]]:
+                yield number, term["columns"]
 
 
 def _origins(

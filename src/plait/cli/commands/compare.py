@@ -105,10 +105,8 @@ def run(options: argparse.Namespace) -> int:
     _check(options, delivery)
     with Progress(not options.quiet) as progress:
         with snapshot_session():
-            values, tables = (
-                parse_option_values(COMPARE, options),
-                read_sources(sources, progress, options),
-            )
+            values = parse_option_values(COMPARE, options)
+            tables = read_sources(sources, progress, options)
         if values["key"] is None:
             values["key"] = choose_handover_key(found_sides, tables)
         with progress.phase(COMPARE.progress_text):

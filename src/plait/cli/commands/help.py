@@ -62,8 +62,8 @@ def _print(part: SectionReference) -> None:
 
     with print_to_stdout():
         out = make_console()
-    verb = f"  {part.topic} = …" if part.heading == "[[step]]" else ""
-    out.print(f"{part.heading}{verb}")
+    spec = f"  {part.topic} = …" if part.heading == "[[step]]" else ""
+    out.print(f"{part.heading}{spec}")
     out.print(part.meaning)
     grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     grid.add_column("key", no_wrap=True)

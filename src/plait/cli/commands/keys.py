@@ -102,9 +102,9 @@ def _answer(key_audit: KeyAudit, options: argparse.Namespace) -> Iterator[str]:
         ]
         total = sum(h.keys for h in key_audit.holdings)
         held = everywhere[0].keys if everywhere else 0
-        verb = agreeing(total, "is", "are")
+        spec = agreeing(total, "is", "are")
         every = f"all {len(key_audit.sources)} sources"
-        yield f"{held:,} of {pluralize(total, 'key')} {verb} in {every}"
+        yield f"{held:,} of {pluralize(total, 'key')} {spec} in {every}"
     if options.out:
         yield f"written to {options.out}"
 
@@ -388,10 +388,8 @@ def run(options: argparse.Namespace) -> int:
     _check(options, delivery, len(sources))
     with Progress(not options.quiet) as progress:
         with snapshot_session():
-            values, tables = (
-                parse_option_values(KEYS, options),
-                read_sources(sources, progress, options),
-            )
+            values = parse_option_values(KEYS, options)
+            tables = read_sources(sources, progress, options)
         with progress.phase(KEYS.progress_text):
             key_audit: KeyAudit = run_operation(KEYS, tables, values)
         findings = [*findings_of_reading(tables), *key_audit.findings]

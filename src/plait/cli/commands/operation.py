@@ -38,51 +38,51 @@ from plait.io.write import add_table_to_delivery
 
 def make_operation_command(name: str) -> Any:
     """The command of an operation, as the modules beside this one are: help, arguments, and run."""
-    verb = OPERATIONS[name]
+    spec = OPERATIONS[name]
     return SimpleNamespace(
-        HELP=format_help(verb),
-        add_arguments=partial(_add_arguments, verb),
-        run=partial(_run, verb),
+        HELP=format_help(spec),
+        add_arguments=partial(_add_arguments, spec),
+        run=partial(_run, spec),
     )
 
 
-def _add_arguments(verb: OperationSpec, parser: argparse.ArgumentParser) -> None:
-    add_operation_arguments(parser, verb)
-    add_read_arguments(parser, READING if _sets_types(verb) else (*READING, *TYPING))
+def _add_arguments(spec: OperationSpec, parser: argparse.ArgumentParser) -> None:
+    add_operation_arguments(parser, spec)
+    add_read_arguments(parser, READING if _sets_types(spec) else (*READING, *TYPING))
     add_output_arguments(parser)
     add_job_arguments(parser)
 
 
-def _sets_types(verb: OperationSpec) -> bool:
+def _sets_types(spec: OperationSpec) -> bool:
     """Whether setting types is part of what the operation does, and not done before it."""
-    return any(option.name == "type" for option in verb.options)
+    return any(option.name == "type" for option in spec.options)
 
 
-def _run(verb: OperationSpec, options: argparse.Namespace) -> int:
-    sources = parse_sources(verb, options)
+def _run(spec: OperationSpec, options: argparse.Namespace) -> int:
+    sources = parse_sources(spec, options)
     delivery = check_output_targets(options, sources)
     with Progress(not options.quiet) as progress:
         with snapshot_session():
-            values = parse_option_values(verb, options)
-            early = write_first_rows(verb, sources, values, options)
+            values = parse_option_values(spec, options)
+            early = write_first_rows(spec, sources, values, options)
             tables = read_sources(
-                sources, progress, None if _sets_types(verb) else options, early.on_progress
+                sources, progress, None if _sets_types(spec) else options, early.on_progress
             )
-        with progress.phase(verb.progress_text):
+        with progress.phase(spec.progress_text):
             # Those that are before --type; the plan has a second step for that.
             more = {"compute_first": options.compute_first} if "compute_first" in options else {}
             try:
-                result = run_operation(verb, tables, values, result_name(options), **more)
+                result = run_operation(spec, tables, values, result_name(options), **more)
             except JoinRefusedError as refused:
                 return _refusal(refused, tables, options, delivery)
         result = include_reading(result, tables)
         return deliver_result(result, tables, options, delivery, progress, early)
 
 
-def parse_sources(verb: OperationSpec, options: argparse.Namespace) -> list[Source]:
+def parse_sources(spec: OperationSpec, options: argparse.Namespace) -> list[Source]:
     """The sources that the line names, as the operation takes them."""
     given, queries = parse_read_options(options), parse_queries(options)
-    if verb.arity is InputArity.ALL:
+    if spec.arity is InputArity.ALL:
         return apply_per_source_options(
             find_sources(options.sources, given, queries=queries), options
         )
@@ -90,9 +90,9 @@ def parse_sources(verb: OperationSpec, options: argparse.Namespace) -> list[Sour
     return apply_per_source_options(named, options)
 
 
-def parse_option_values(verb: OperationSpec, options: argparse.Namespace) -> dict[str, Any]:
+def parse_option_values(spec: OperationSpec, options: argparse.Namespace) -> dict[str, Any]:
     """What the line asks of an operation."""
-    return {option.name: _value(option, getattr(options, option.name)) for option in verb.options}
+    return {option.name: _value(option, getattr(options, option.name)) for option in spec.options}
 
 
 def _value(option: Option, value: Any) -> Any:

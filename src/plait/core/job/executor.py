@@ -49,12 +49,12 @@ def map_ordered(
         return
     items = chain(first, items)
     waiting: deque[Future[Result]] = deque()
-    threads = available_cores()
-    pool = ThreadPoolExecutor(threads)
+    paths = available_cores()
+    pool = ThreadPoolExecutor(paths)
     try:
         for item in items:
             waiting.append(pool.submit(copy_context().run, function, item))
-            if len(waiting) > ahead * threads:
+            if len(waiting) > ahead * paths:
                 yield waiting.popleft().result()
         while waiting:
             yield waiting.popleft().result()

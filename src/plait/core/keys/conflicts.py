@@ -105,8 +105,8 @@ def list_cell_conflicts(
         ]
         made[f"{side} value"] = pa.chunked_array(cells, pa.string())
     sides = tuple(
-        Table(name, (), strands, table.rows).take(rows)
-        for name, strands in (
+        Table(name, (), fragments, table.rows).take(rows)
+        for name, fragments in (
             ("left", table.fragments[:left_strands]),
             ("right", table.fragments[left_strands:]),
         )
@@ -124,8 +124,8 @@ def _beside(table: Table, key: Sequence[str], made: dict[str, pa.ChunkedArray]) 
     stored = {unused_name(name, [column.name for column in columns]): c for name, c in made.items()}
     number = len(table.fragments)
     columns += [Column(name, ((number, name),)) for name in stored]
-    strands = (*table.fragments, Fragment("conflicts", stored, ()))
-    return Table("conflicts", tuple(columns), strands, table.rows)
+    fragments = (*table.fragments, Fragment("conflicts", stored, ()))
+    return Table("conflicts", tuple(columns), fragments, table.rows)
 
 
 @dataclass(frozen=True, eq=False)

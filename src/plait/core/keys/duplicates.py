@@ -143,8 +143,8 @@ def _rows_of_keys(keys: Flags, table: Table, codes: Codes) -> tuple[Table, Codes
 
 def _narrow_first(table: Table, key: Sequence[str]) -> list[Column]:
     def width(column: Column) -> int:
-        strand, name = column.cell_refs[0]
-        return int(table.fragments[strand].columns[name].nbytes)
+        fragment, name = column.cell_refs[0]
+        return int(table.fragments[fragment].columns[name].nbytes)
 
     return sorted((column for column in table.columns if column.name not in key), key=width)
 

@@ -100,19 +100,19 @@ class GroupProvenance:
         flags = has_value_mask(self._table, name)
         return tuple(
             ProvenanceTerm(
-                self._fragment_number(leaf.fragment, flags & term_row_mask(self._table, leaf)),
-                leaf.source_columns,
+                self._fragment_number(term.fragment, flags & term_row_mask(self._table, term)),
+                term.source_columns,
             )
-            for leaf in self._table.provenance(name)
+            for term in self._table.provenance(name)
         )
 
-    def _fragment_number(self, strand: int, flags: Flags) -> int:
-        """The number of the fragment of the members that there are, in one line of the table."""
+    def _fragment_number(self, fragment: int, flags: Flags) -> int:
+        """The number of the fragment whose groups have only those member rows that a mask keeps."""
         member = flags.take(self._rows)
         every = bool(member.all())
-        key = strand, b"" if every else np.packbits(member).tobytes()
+        key = fragment, b"" if every else np.packbits(member).tobytes()
         if key not in self._known:
-            line = Table(self._table.name, (), (self._table.fragments[strand],), self._table.rows)
+            line = Table(self._table.name, (), (self._table.fragments[fragment],), self._table.rows)
             rows, offsets = self._rows, self._offsets
             if not every:
                 times = np.add.reduceat(member, offsets[:-1], dtype=np.int64)
@@ -123,13 +123,13 @@ class GroupProvenance:
         return self._known[key]
 
 
-def term_row_mask(table: Table, leaf: ProvenanceTerm) -> Flags:
+def term_row_mask(table: Table, term: ProvenanceTerm) -> Flags:
     """The rows of a table on which a provenance term counts."""
     holds = np.ones(table.rows, bool)
-    for number in leaf.where_absent:
+    for number in term.where_absent:
         index = table.fragments[number].selection
         holds &= False if index is None else index < 0
-    for number, name, value in leaf.where_equal:
+    for number, name, value in term.where_equal:
         shown = table.cells(Column("which", ((number, name),)), 0, table.rows)
         holds &= pc.fill_null(pc.equal(shown, value), False).to_numpy(zero_copy_only=False)
     return holds
@@ -146,12 +146,12 @@ def _members(pool: GroupOrigin[Table], rows: RowNumbers) -> tuple[Numbers, RowNu
 def source_rows_of_row(table: Table, row: int) -> tuple[SourceRow, ...]:
     """All the source rows that went into a row, each once."""
     found: dict[SourceRow, None] = {}
-    for thread in lineage_paths(table):
-        if thread.fragment.cells_only:
+    for path in lineage_paths(table):
+        if path.fragment.cells_only:
             continue
-        _, origin, within = thread.rows(row, row + 1)
+        _, origin, within = path.rows(row, row + 1)
         for one, number in zip(origin.tolist(), within.tolist(), strict=True):
-            found[make_source_row(thread.origins[one], number)] = None
+            found[make_source_row(path.origins[one], number)] = None
     return tuple(found)
 
 
@@ -210,29 +210,29 @@ _Rows = tuple[Numbers, RowNumbers, RowNumbers]
 
 
 def _source_origins(pool: GroupOrigin[Table]) -> tuple[SourceOrigin, ...]:
-    return tuple(end for thread in lineage_paths(pool.input_table) for end in thread.origins)
+    return tuple(end for path in lineage_paths(pool.input_table) for end in path.origins)
 
 
-def _followed(strand: Fragment, rows: RowNumbers, place: Mapping[int, int]) -> _Rows:
+def _followed(fragment: Fragment, rows: RowNumbers, place: Mapping[int, int]) -> _Rows:
     """The source rows of some rows of a fragment, through all pools."""
-    origin, within = locate_origin_rows(strand, rows)
-    to = np.array([place.get(id(one), -1) for one in strand.origins] or [-1])
-    if all(isinstance(o, SourceOrigin) for o in strand.origins):
+    origin, within = locate_origin_rows(fragment, rows)
+    to = np.array([place.get(id(one), -1) for one in fragment.origins] or [-1])
+    if all(isinstance(o, SourceOrigin) for o in fragment.origins):
         there = np.flatnonzero(origin >= 0)
         if len(there) == len(rows):
             return np.arange(len(rows)), to[origin], within
         return there, to[origin[there]], within[there]
     nothing = np.zeros(0, np.int64)
     parts: list[_Rows] = [(nothing, nothing, nothing)]
-    for number, one in enumerate(strand.origins):
+    for number, one in enumerate(fragment.origins):
         here = np.flatnonzero(origin == number)
         if isinstance(one, SourceOrigin):
             parts.append((here, np.full(len(here), to[number]), within[here]))
         if not isinstance(one, GroupOrigin):
             continue
         which, members = _members(one, within[here])
-        for thread in lineage_paths(one.input_table):
-            inner, ends, found = _followed(thread.fragment, members, place)
+        for path in lineage_paths(one.input_table):
+            inner, ends, found = _followed(path.fragment, members, place)
             parts.append((here[which[inner]], ends, found))
     which, ends, found = (np.concatenate(p) for p in zip(*parts, strict=True))
     return which, ends, found
@@ -248,17 +248,17 @@ def lineage_paths(table: Table) -> list[LineagePath]:
     """
     paths: list[LineagePath] = []
     names: set[str] = set()
-    for strand in table.fragments:
-        if not _leads_on(strand) or any(_same(path.fragment, strand) for path in paths):
+    for fragment in table.fragments:
+        if not _leads_on(fragment) or any(_same(path.fragment, fragment) for path in paths):
             continue
-        name = unused_name(strand.name, names)
+        name = unused_name(fragment.name, names)
         names.add(name)
-        paths.append(LineagePath(name, strand))
+        paths.append(LineagePath(name, fragment))
     return paths
 
 
-def _leads_on(strand: Fragment) -> bool:
-    return any(not isinstance(origin, DerivedOrigin) for origin in strand.origins)
+def _leads_on(fragment: Fragment) -> bool:
+    return any(not isinstance(origin, DerivedOrigin) for origin in fragment.origins)
 
 
 def _same(fragment: Fragment, other: Fragment) -> bool:
@@ -270,9 +270,9 @@ def _same(fragment: Fragment, other: Fragment) -> bool:
     return mine is its or (mine is not None and its is not None and np.array_equal(mine, its))
 
 
-def lineage_path(strand: Fragment, paths: Iterable[LineagePath]) -> LineagePath:
+def lineage_path(fragment: Fragment, paths: Iterable[LineagePath]) -> LineagePath:
     """The thread that a fragment of the table is."""
-    return next(thread for thread in paths if _same(thread.fragment, strand))
+    return next(path for path in paths if _same(path.fragment, fragment))
 
 
 def row_checksums(columns: Iterable[pa.Array], rows: int) -> Sums:

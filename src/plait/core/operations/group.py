@@ -259,7 +259,8 @@ def _onto_rows(
     of_row[groups.member_rows] = groups.group_of_row
     pools = _pools(table, groups, worked, len(table.fragments), onto=True)
     result = replace(
-        table, fragments=(*table.fragments, *(strand.take(of_row) for strand in pools.fragments))
+        table,
+        fragments=(*table.fragments, *(fragment.take(of_row) for fragment in pools.fragments)),
     )
     for one, figure in worked.items():
         if figure.of_rows is not None:
@@ -279,13 +280,13 @@ def _with_column(
     result: Table,
     aggregate_spec: AggregateSpec,
     parts: tuple[tuple[int, str], ...],
-    leaves: Provenance,
+    terms: Provenance,
 ) -> Table:
     kind = None
     if aggregate_spec.figure in ADDING or aggregate_spec.figure == "share":
         cells = result.fragments[parts[0][0]].columns[parts[0][1]]
         kind = infer_column_type(cells) if is_text_type(cells.type) else None
-    column = Column(aggregate_spec.name, parts, kind if kind in NUMBERS else None, leaves)
+    column = Column(aggregate_spec.name, parts, kind if kind in NUMBERS else None, terms)
     return replace(result, columns=(*result.columns, column))
 
 
@@ -303,7 +304,7 @@ def _chosen(
     column, there = table.gather_column(aggregate_spec.column, np.where(chosen < 0, rows, chosen))
     column = replace(column.with_fragment_offset(len(result.fragments)), name=aggregate_spec.name)
     if beside:
-        there = tuple(replace(strand, cells_only=True) for strand in there)
+        there = tuple(replace(fragment, cells_only=True) for fragment in there)
     return replace(result, columns=(*result.columns, column), fragments=(*result.fragments, *there))
 
 

@@ -215,8 +215,8 @@ class _Columns:
 
 def _followed(column: Column, then: Column) -> Column:
     """The first column's cells, and where it has none those of the other."""
-    leaves = coalesce_provenance(column.provenance or (), then.provenance or ())
-    return replace(column, cell_refs=column.cell_refs + then.cell_refs, provenance=leaves)
+    terms = coalesce_provenance(column.provenance or (), then.provenance or ())
+    return replace(column, cell_refs=column.cell_refs + then.cell_refs, provenance=terms)
 
 
 def _free(name: str, table: str, taken: Container[str]) -> str:
@@ -227,13 +227,13 @@ def _near(table: Table) -> Table:
     """The table with columns from which rows are quickly taken in any order."""
     wanted: dict[int, list[str]] = {}
     for column in table.columns:
-        for strand, name in column.cell_refs:
-            wanted.setdefault(strand, []).append(name)
-    strands = tuple(
-        strand.prepared_for_gather(wanted.get(number, []))
-        for number, strand in enumerate(table.fragments)
+        for fragment, name in column.cell_refs:
+            wanted.setdefault(fragment, []).append(name)
+    fragments = tuple(
+        fragment.prepared_for_gather(wanted.get(number, []))
+        for number, fragment in enumerate(table.fragments)
     )
-    return replace(table, fragments=strands)
+    return replace(table, fragments=fragments)
 
 
 def _preferring(
@@ -251,20 +251,20 @@ def _preferring(
             flags[slice(*span)] = nonmissing_mask(table.cells(column, *span), marked)
     rows, (first, second) = np.arange(table.rows), (one for one, _ in pair)
     from_second = ~there[0] & (there[1] | ~_shown_mask(table, first))
-    strands = table.fragments
+    fragments = table.fragments
     parts: tuple[tuple[int, str], ...] = ()
-    leaves: Provenance = ()
+    terms: Provenance = ()
     for column, taken in ((first, ~from_second), (second, from_second)):
         only = replace(table, columns=(replace(column, name=name),))
         moved, own = only.gather_column(name, np.where(taken, rows, -1))
-        moved = moved.with_fragment_offset(len(strands))
-        parts, leaves, strands = (
+        moved = moved.with_fragment_offset(len(fragments))
+        parts, terms, fragments = (
             parts + moved.cell_refs,
-            leaves + (moved.provenance or ()),
-            strands + own,
+            terms + (moved.provenance or ()),
+            fragments + own,
         )
     kind = first.declared_type if first.declared_type == second.declared_type else None
-    return Column(name, parts, kind, provenance=leaves), replace(table, fragments=strands)
+    return Column(name, parts, kind, provenance=terms), replace(table, fragments=fragments)
 
 
 def _shown_mask(table: Table, column: Column) -> npt.NDArray[np.bool_]:

@@ -269,19 +269,19 @@ def lengthen(
             raise UsageError(
                 f"there is a column {new!r} already", table.name, "choose another name for it"
             )
-    strand = _strand(table, moved, heads, cells)
+    fragment = _strand(table, moved, heads, cells)
     rows = np.repeat(np.arange(table.rows, dtype=row_number_dtype(table.rows)), len(moved))
     base = replace(table.project(stays), findings=(), set_aside=()).take(rows)
     number = len(base.fragments)
-    leaves = union_provenance(
-        tuple(leaf.restricted_to_value(number, _WHICH, place) for leaf in table.provenance(name))
+    terms = union_provenance(
+        tuple(term.restricted_to_value(number, _WHICH, place) for term in table.provenance(name))
         for place, name in enumerate(moved)
     )
     made = (
         Column(heads, ((number, heads),), "text", provenance=()),
-        Column(cells, ((number, cells),), _joint_kind(table, moved), provenance=leaves),
+        Column(cells, ((number, cells),), _joint_kind(table, moved), provenance=terms),
     )
-    result = replace(base, columns=(*base.columns, *made), fragments=(*base.fragments, strand))
+    result = replace(base, columns=(*base.columns, *made), fragments=(*base.fragments, fragment))
     if without_missing:
         result = result.take(np.flatnonzero(has_value_mask(result, cells)))
     full = table.rows * len(moved)

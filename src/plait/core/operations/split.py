@@ -115,9 +115,9 @@ def split_column(table: Table, split: SplitSpec) -> Table:
         counted_.append(count)
     stored = shelf.finish([pa.string()] * len(split.into))
     counts = np.concatenate(counted_)
-    leaves = table.provenance(split.column)
+    terms = table.provenance(split.column)
     made = tuple(
-        Column(name, ((len(table.fragments), name),), provenance=leaves) for name in split.into
+        Column(name, ((len(table.fragments), name),), provenance=terms) for name in split.into
     )
     place = table.column_names.index(split.column) + 1
     columns = (*table.columns[:place], *made, *table.columns[place:])

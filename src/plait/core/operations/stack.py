@@ -149,22 +149,24 @@ def concatenate_tables(tables: Sequence[Table], name: str) -> Table:
     tables = [_in_single_parts(table) for table in tables]
     every = list(dict.fromkeys(column for table in tables for column in table.column_names))
     depth = max(len(table.fragments) for table in tables)
-    strands = tuple(_strand(tables, every, number, name) for number in range(depth))
+    fragments = tuple(_strand(tables, every, number, name) for number in range(depth))
     made = [_joint_leaves(column, tables, depth) for column in every]
     if any(
-        leaf.where_equal and leaf.where_equal[-1][0] == depth for leaves in made for leaf in leaves
+        term.where_equal and term.where_equal[-1][0] == depth for terms in made for term in terms
     ):
-        strands = (*strands, _which_table(tables))
+        fragments = (*fragments, _which_table(tables))
     columns = tuple(
         Column(
             column,
-            tuple((n, column) for n, strand in enumerate(strands) if column in strand.columns),
+            tuple(
+                (n, column) for n, fragment in enumerate(fragments) if column in fragment.columns
+            ),
             _joint_kind(column, tables),
-            provenance=leaves,
+            provenance=terms,
         )
-        for column, leaves in zip(every, made, strict=True)
+        for column, terms in zip(every, made, strict=True)
     )
-    return Table(name, columns, strands, sum(table.rows for table in tables))
+    return Table(name, columns, fragments, sum(table.rows for table in tables))
 
 
 def _in_single_parts(table: Table) -> Table:
@@ -180,18 +182,16 @@ def _in_single_parts(table: Table) -> Table:
 def _joint_leaves(column: str, tables: Sequence[Table], which: int) -> Provenance:
     """What the cells were made of in each table; fragment ``which`` tells the tables apart."""
     every = [table.provenance(column) if table.has_column(column) else () for table in tables]
-    there = [leaves for leaves in every if leaves]
-    if len({tuple(leaf.fragment for leaf in leaves) for leaves in there}) <= 1 and not any(
-        leaf.where_equal or leaf.where_absent or len(leaves) > 1
-        for leaves in there
-        for leaf in leaves
+    there = [terms for terms in every if terms]
+    if len({tuple(term.fragment for term in terms) for terms in there}) <= 1 and not any(
+        term.where_equal or term.where_absent or len(terms) > 1 for terms in there for term in terms
     ):
         came = source_columns(union_provenance(there))
-        return tuple(replace(leaf, source_columns=came) for leaf in there[0]) if there else ()
+        return tuple(replace(term, source_columns=came) for term in there[0]) if there else ()
     return tuple(
-        leaf.restricted_to_value(which, _WHICH, number)
-        for number, leaves in enumerate(every)
-        for leaf in leaves
+        term.restricted_to_value(which, _WHICH, number)
+        for number, terms in enumerate(every)
+        for term in terms
     )
 
 
@@ -228,17 +228,17 @@ def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: st
     return Fragment(name, stored, origins, _joint_index(tables, number), beside)
 
 
-def _origins(strand: Fragment) -> tuple[RowOrigin, ...]:
+def _origins(fragment: Fragment) -> tuple[RowOrigin, ...]:
     """The origins of all stored rows, also of those that are in no source."""
-    return strand.origins or (DerivedOrigin(strand.stored_rows),)
+    return fragment.origins or (DerivedOrigin(fragment.stored_rows),)
 
 
 def _stored_part(table: Table, column: str, number: int) -> pa.ChunkedArray | None:
     if not table.has_column(column):
         return None
-    for strand, stored in table.column(column).cell_refs:
-        if strand == number:
-            return table.fragments[strand].columns[stored]
+    for fragment, stored in table.column(column).cell_refs:
+        if fragment == number:
+            return table.fragments[fragment].columns[stored]
     return None
 
 
@@ -264,10 +264,10 @@ def _joint_index(tables: Sequence[Table], number: int) -> RowNumbers | None:
         if number >= len(table.fragments):
             parts.append(np.full(table.rows, -1, dtype))
             continue
-        strand = table.fragments[number]
-        index = np.arange(table.rows) if strand.selection is None else strand.selection
+        fragment = table.fragments[number]
+        index = np.arange(table.rows) if fragment.selection is None else fragment.selection
         parts.append(np.where(index < 0, -1, index + begin).astype(dtype))
-        begin += strand.stored_rows
+        begin += fragment.stored_rows
     return np.concatenate(parts)
 
 

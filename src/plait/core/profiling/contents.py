@@ -88,10 +88,10 @@ def _tally(table: Table, column: Column) -> ValueCounts:
     """The tally of a column; of few stored cells that many rows show, those are looked at once."""
     if len(column.cell_refs) == 1:
         (number, name) = column.cell_refs[0]
-        strand = table.fragments[number]
-        if strand.selection is not None and 2 * strand.stored_rows <= table.rows:
+        fragment = table.fragments[number]
+        if fragment.selection is not None and 2 * fragment.stored_rows <= table.rows:
             return counts_of_selected_rows(
-                count_values([strand.columns[name]], column.declared_type), strand.selection
+                count_values([fragment.columns[name]], column.declared_type), fragment.selection
             )
     return count_values([table.chunks(column.name)], column.declared_type)
 
@@ -107,7 +107,7 @@ def count_rows_by_source(table: Table) -> tuple[int, ...]:
 
 
 def _sourced(table: Table) -> list[Fragment]:
-    return [strand for strand in table.fragments if strand.shows_source_rows]
+    return [fragment for fragment in table.fragments if fragment.shows_source_rows]
 
 
 def _source_of_row(table: Table) -> np.ndarray:

@@ -136,7 +136,7 @@ class OperationSpec:
 
 
 def run_operation(
-    verb: OperationSpec,
+    spec: OperationSpec,
     tables: Sequence[Table],
     values: Mapping[str, Any],
     name: str | None = None,
@@ -146,7 +146,7 @@ def run_operation(
 
     Parameters
     ----------
-    verb : OperationSpec
+    spec : OperationSpec
     tables : sequence of Table
     values : mapping of str to object
         Of the options, by their names; those that are not there, or None, have their defaults.
@@ -160,15 +160,15 @@ def run_operation(
     Result
         Or what the function returns.
     """
-    place, _, function = verb.function.partition(":")
+    place, _, function = spec.function.partition(":")
     given = {
         option.parameter or option.name: _meant(option, values[option.name])
-        for option in verb.options
+        for option in spec.options
         if values.get(option.name) is not None
     }
     if name is not None:
         given["name"] = name
-    inputs = tables[0] if verb.arity is InputArity.ONE else list(tables)
+    inputs = tables[0] if spec.arity is InputArity.ONE else list(tables)
     return getattr(import_module(place), function)(inputs, **given, **more)
 
 

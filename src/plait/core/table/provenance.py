@@ -42,9 +42,9 @@ class ProvenanceTerm:
     where_absent: tuple[int, ...] = ()
     where_equal: tuple[tuple[int, str, int], ...] = ()
 
-    def with_fragment_offset(self, strands: int) -> ProvenanceTerm:
+    def with_fragment_offset(self, fragments: int) -> ProvenanceTerm:
         """The provenance term in a table that has so many fragments before those of this one."""
-        return self.with_fragments({number: number + strands for number in self.fragments})
+        return self.with_fragments({number: number + fragments for number in self.fragments})
 
     @property
     def fragments(self) -> tuple[int, ...]:
@@ -62,77 +62,77 @@ class ProvenanceTerm:
             ),
         )
 
-    def restricted_to_value(self, strand: int, name: str, value: int) -> ProvenanceTerm:
+    def restricted_to_value(self, fragment: int, name: str, value: int) -> ProvenanceTerm:
         """The provenance term, where a number is in a stored column."""
-        return replace(self, where_equal=(*self.where_equal, (strand, name, value)))
+        return replace(self, where_equal=(*self.where_equal, (fragment, name, value)))
 
-    def restricted_to_absent(self, strands: Iterable[int]) -> ProvenanceTerm:
+    def restricted_to_absent(self, fragments: Iterable[int]) -> ProvenanceTerm:
         """The provenance term, on rows that some fragments show nothing on."""
-        return replace(self, where_absent=tuple(dict.fromkeys((*self.where_absent, *strands))))
+        return replace(self, where_absent=tuple(dict.fromkeys((*self.where_absent, *fragments))))
 
 
 Provenance = tuple[ProvenanceTerm, ...]
 
 
-def coalesce_provenance(leaves: Provenance, provenance: Provenance) -> Provenance:
+def coalesce_provenance(terms: Provenance, provenance: Provenance) -> Provenance:
     """Those of a column, and where it shows nothing those of another.
 
     >>> left, right = ProvenanceTerm(0, (("a", "k"),)), ProvenanceTerm(1, (("b", "k"),))
     >>> coalesce_provenance((left,), (right,))[1].where_absent
     (0,)
     """
-    strands = [leaf.fragment for leaf in leaves]
-    return (*leaves, *(leaf.restricted_to_absent(strands) for leaf in provenance))
+    fragments = [term.fragment for term in terms]
+    return (*terms, *(term.restricted_to_absent(fragments) for term in provenance))
 
 
 def union_provenance(columns: Iterable[Provenance]) -> Provenance:
     """The leaves of several columns, each once."""
-    return tuple(dict.fromkeys(leaf for leaves in columns for leaf in leaves))
+    return tuple(dict.fromkeys(term for terms in columns for term in terms))
 
 
-def source_columns(leaves: Provenance) -> SourceColumns:
+def source_columns(terms: Provenance) -> SourceColumns:
     """The sources and their columns that leaves lead to.
 
     >>> source_columns((ProvenanceTerm(0, (("may", "kg"), ("june", "kg"))),))
     (('may', 'kg'), ('june', 'kg'))
     """
-    return tuple(dict.fromkeys(pair for leaf in leaves for pair in leaf.source_columns))
+    return tuple(dict.fromkeys(pair for term in terms for pair in term.source_columns))
 
 
-def locate_source_rows(strand: Fragment, rows: RowNumbers) -> tuple[RowNumbers, RowNumbers]:
+def locate_source_rows(fragment: Fragment, rows: RowNumbers) -> tuple[RowNumbers, RowNumbers]:
     """For rows of the table: the number of the source and the row in it, from 0; -1 for none."""
-    origin, within = locate_origin_rows(strand, rows)
-    others = [not isinstance(o, SourceOrigin) for o in strand.origins]
+    origin, within = locate_origin_rows(fragment, rows)
+    others = [not isinstance(o, SourceOrigin) for o in fragment.origins]
     if not any(others):
         return origin, within
     made = np.array([*others, False])[origin]
     return np.where(made, -1, origin), np.where(made, -1, within)
 
 
-def locate_origin_rows(strand: Fragment, rows: RowNumbers) -> tuple[RowNumbers, RowNumbers]:
+def locate_origin_rows(fragment: Fragment, rows: RowNumbers) -> tuple[RowNumbers, RowNumbers]:
     """The same, pools counted as origins too."""
-    if not strand.origins:
+    if not fragment.origins:
         return np.full(len(rows), -1), np.full(len(rows), -1)
-    stored = rows if strand.selection is None else strand.selection.take(rows)
-    ends = np.cumsum([origin.rows for origin in strand.origins])
+    stored = rows if fragment.selection is None else fragment.selection.take(rows)
+    ends = np.cumsum([origin.rows for origin in fragment.origins])
     origin = np.searchsorted(ends, stored, side="right")
     starts = np.concatenate([[0], ends[:-1]])
     within = stored - starts.take(origin, mode="clip")
-    for number, one in enumerate(strand.origins):
+    for number, one in enumerate(fragment.origins):
         if isinstance(one, SourceOrigin) and one.row_numbers is not None:
             here = (origin == number) & (stored >= 0)
             within[here] = one.row_numbers[within[here]]
     return np.where(stored < 0, -1, origin), np.where(stored < 0, -1, within)
 
 
-def locate_source_row(strand: Fragment, row: int) -> SourceRow | None:
+def locate_source_row(fragment: Fragment, row: int) -> SourceRow | None:
     """Where a row of the table is in its source, if this fragment has it."""
-    if strand.cells_only:
+    if fragment.cells_only:
         return None
-    origin, within = locate_source_rows(strand, np.array([row]))
+    origin, within = locate_source_rows(fragment, np.array([row]))
     if origin[0] < 0:
         return None
-    found = strand.origins[int(origin[0])]
+    found = fragment.origins[int(origin[0])]
     return make_source_row(found, int(within[0]))
 
 
@@ -148,14 +148,14 @@ def make_source_row(origin: Any, row: int) -> SourceRow:
     return SourceRow(origin.name, row + 1)
 
 
-def _row_labels(strand: Fragment, origin: RowNumbers, within: RowNumbers) -> pa.Array:
+def _row_labels(fragment: Fragment, origin: RowNumbers, within: RowNumbers) -> pa.Array:
     """What each row is called in its source: ``line 12``, ``sheet row 12``, ``row 12``, its key.
 
     ``origin`` is -1 for rows that are in none.
     """
     absent = origin < 0
-    numbers, units = within + 1, ["row"] * len(strand.origins)
-    for number, one in enumerate(strand.origins):
+    numbers, units = within + 1, ["row"] * len(fragment.origins)
+    for number, one in enumerate(fragment.origins):
         if isinstance(one, SourceOrigin) and one.lines:
             here = np.flatnonzero(origin == number)
             numbers[here], units[number] = one.lines.of(within[here]), one.lines.unit
@@ -163,7 +163,7 @@ def _row_labels(strand: Fragment, origin: RowNumbers, within: RowNumbers) -> pa.
     count = pa.array(numbers, pa.int64(), mask=absent).cast(pa.string())
     parts = [pc.binary_join_element_wise(unit, count, " ")]
     place = np.arange(len(origin))
-    for number, one in enumerate(strand.origins):
+    for number, one in enumerate(fragment.origins):
         if isinstance(one, SourceOrigin) and one.primary_key:
             here = np.flatnonzero(origin == number)
             place[here] = sum(map(len, parts)) + np.arange(len(here))
@@ -171,9 +171,11 @@ def _row_labels(strand: Fragment, origin: RowNumbers, within: RowNumbers) -> pa.
     return parts[0] if len(parts) == 1 else pa.concat_arrays(parts).take(pa.array(place))
 
 
-def describe_source_rows(strands: Sequence[Fragment], table_rows: int) -> tuple[pa.Array, pa.Array]:
+def describe_source_rows(
+    fragments: Sequence[Fragment], table_rows: int
+) -> tuple[pa.Array, pa.Array]:
     """For each row the name of its source, and its place there: ``line 12``, or its key."""
-    sourced = [strand for strand in strands if strand.shows_source_rows]
+    sourced = [fragment for fragment in fragments if fragment.shows_source_rows]
     rows = np.arange(table_rows)
     if len(sourced) == 1:
         origin, within = locate_source_rows(sourced[0], rows)
@@ -185,21 +187,21 @@ def describe_source_rows(strands: Sequence[Fragment], table_rows: int) -> tuple[
 
 
 def _describe_joined_source_rows(
-    strands: Sequence[Fragment], rows: npt.NDArray[np.int64]
+    fragments: Sequence[Fragment], rows: npt.NDArray[np.int64]
 ) -> tuple[pa.Array, pa.Array]:
     names, numbers = [], []
     seen: list[tuple[Fragment, npt.NDArray[np.integer[Any]], npt.NDArray[np.integer[Any]]]] = []
-    for strand in strands:
-        origin, within = locate_source_rows(strand, rows)
+    for fragment in fragments:
+        origin, within = locate_source_rows(fragment, rows)
         absent = origin < 0
         for other, its_origin, its_within in seen:
             # A row that two fragments of one source both show is one row.
-            if other.origins is strand.origins:
+            if other.origins is fragment.origins:
                 absent |= (its_origin == origin) & (its_within == within)
-        seen.append((strand, origin, within))
-        known = pa.array([o.name for o in strand.origins], pa.string())
+        seen.append((fragment, origin, within))
+        known = pa.array([o.name for o in fragment.origins], pa.string())
         names.append(known.take(pa.array(origin, mask=absent)))
-        numbers.append(_row_labels(strand, np.where(absent, -1, origin), within))
+        numbers.append(_row_labels(fragment, np.where(absent, -1, origin), within))
     return (
         pc.binary_join_element_wise(*names, "+", null_handling="skip"),
         pc.binary_join_element_wise(*numbers, "+", null_handling="skip"),

@@ -136,15 +136,15 @@ class Column:
     provenance: Provenance | None = None
     open_forms: tuple[str, ...] = ()
 
-    def with_fragment_offset(self, strands: int) -> Column:
+    def with_fragment_offset(self, fragments: int) -> Column:
         """The column in a table that has so many fragments before those of this one."""
-        parts = tuple((number + strands, stored) for number, stored in self.cell_refs)
-        leaves = (
+        parts = tuple((number + fragments, stored) for number, stored in self.cell_refs)
+        terms = (
             None
             if self.provenance is None
-            else tuple(p.with_fragment_offset(strands) for p in self.provenance)
+            else tuple(p.with_fragment_offset(fragments) for p in self.provenance)
         )
-        return replace(self, cell_refs=parts, provenance=leaves)
+        return replace(self, cell_refs=parts, provenance=terms)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -227,7 +227,7 @@ class Table:
         return decoded(self._cells(column, shown))
 
     def _cells(self, column: Column, shown: Mapping[int, FragmentSlice]) -> pa.Array:
-        pieces = [shown[strand].cells(name) for strand, name in column.cell_refs]
+        pieces = [shown[fragment].cells(name) for fragment, name in column.cell_refs]
         if len(pieces) == 1:
             return pieces[0]
         if len({piece.type for piece in pieces}) > 1:
@@ -236,7 +236,7 @@ class Table:
 
     def batch(self, start: int, stop: int) -> pa.RecordBatch:
         """Rows ``start`` to ``stop`` with all columns; text may be stored as codes there."""
-        shown = {n: strand.slice(start, stop) for n, strand in enumerate(self.fragments)}
+        shown = {n: fragment.slice(start, stop) for n, fragment in enumerate(self.fragments)}
         arrays = [self._cells(column, shown) for column in self.columns]
         return pa.RecordBatch.from_arrays(arrays, names=self.column_names)
 
@@ -299,8 +299,8 @@ class Table:
         >>> table.take(np.array([2, 0])).to_dict()
         {'a': ['z', 'x']}
         """
-        strands = tuple(strand.take(rows) for strand in self.fragments)
-        return replace(self, fragments=strands, rows=len(rows))
+        fragments = tuple(fragment.take(rows) for fragment in self.fragments)
+        return replace(self, fragments=fragments, rows=len(rows))
 
     def rename(self, names: Mapping[str, str]) -> Table:
         """The same table with columns renamed, old name to new."""
@@ -322,10 +322,10 @@ class Table:
         if column.provenance is not None:
             return column.provenance
         found: Provenance = ()
-        for strand, stored in column.cell_refs:
-            origins = (o for o in self.fragments[strand].origins if isinstance(o, SourceOrigin))
+        for fragment, stored in column.cell_refs:
+            origins = (o for o in self.fragments[fragment].origins if isinstance(o, SourceOrigin))
             came = tuple((origin.name, stored) for origin in origins)
-            found = coalesce_provenance(found, (ProvenanceTerm(strand, came),) if came else ())
+            found = coalesce_provenance(found, (ProvenanceTerm(fragment, came),) if came else ())
         return found
 
     def source_columns(self, name: str) -> SourceColumns:
@@ -372,9 +372,9 @@ class Table:
         """
         fragment = Fragment("made", {name: cells}, ())
         part = ((len(self.fragments), name),)
-        leaves = self.combined_provenance([name] if come is None else come)
+        terms = self.combined_provenance([name] if come is None else come)
         columns = tuple(
-            replace(column, cell_refs=part, declared_type=kind, provenance=leaves)
+            replace(column, cell_refs=part, declared_type=kind, provenance=terms)
             if column.name == name
             else column
             for column in self.columns
@@ -390,22 +390,22 @@ class Table:
         rows : array of int
             For each row of the result the row whose cell it has, -1 for none.
         """
-        column, leaves = self.column(name), self.provenance(name)
+        column, terms = self.column(name), self.provenance(name)
         used = [number for number, _ in column.cell_refs]
-        used += [number for leaf in leaves for number in leaf.fragments]
+        used += [number for leaf in terms for number in leaf.fragments]
         to = {number: place for place, number in enumerate(dict.fromkeys(used))}
         parts = tuple((to[number], stored) for number, stored in column.cell_refs)
         moved = replace(
-            column, cell_refs=parts, provenance=tuple(term.with_fragments(to) for term in leaves)
+            column, cell_refs=parts, provenance=tuple(term.with_fragments(to) for term in terms)
         )
         return moved, tuple(self.fragments[number].take(rows) for number in to)
 
     def with_gathered_column(self, name: str, rows: RowNumbers) -> Table:
         """The table with the cells of a column that other rows have; -1 shows none."""
-        made, strands = self.gather_column(name, rows)
+        made, fragments = self.gather_column(name, rows)
         made = made.with_fragment_offset(len(self.fragments))
         columns = tuple(made if column.name == name else column for column in self.columns)
-        return replace(self, columns=columns, fragments=(*self.fragments, *strands))
+        return replace(self, columns=columns, fragments=(*self.fragments, *fragments))
 
     def with_types(self, kinds: Mapping[str, str | None]) -> Table:
         """The table, with what the source says the cells of some columns are."""
@@ -537,12 +537,12 @@ class Table:
         """A table that was just read, its rows known by the lines that they begin on."""
         (origin,) = self.fragments[0].origins
         assert isinstance(origin, SourceOrigin)
-        strand = replace(self.fragments[0], origins=(replace(origin, lines=lines),))
-        return replace(self, fragments=(strand, *self.fragments[1:]))
+        fragment = replace(self.fragments[0], origins=(replace(origin, lines=lines),))
+        return replace(self, fragments=(fragment, *self.fragments[1:]))
 
     def source_rows(self, row: int) -> tuple[SourceRow, ...]:
         """The source rows that a row of this table shows, one for each fragment that has one."""
-        found = (locate_source_row(strand, row) for strand in self.fragments)
+        found = (locate_source_row(fragment, row) for fragment in self.fragments)
         return tuple(dict.fromkeys(f for f in found if f is not None))
 
 
@@ -603,8 +603,8 @@ class SetAside:
             for name, cells in made.items()
         }
         front = tuple(Column(name, ((len(table.fragments), name),)) for name in stored)
-        strands = (*table.fragments, Fragment("set aside", stored, ()))
-        return Table(self.name, front + table.columns, strands, table.rows)
+        fragments = (*table.fragments, Fragment("set aside", stored, ()))
+        return Table(self.name, front + table.columns, fragments, table.rows)
 
 
 def table_from_columns(name: str, columns: Mapping[str, Any], path: str = "") -> Table:
@@ -630,8 +630,8 @@ def table_from_columns(name: str, columns: Mapping[str, Any], path: str = "") ->
     """
     stored = {key: _chunked(values) for key, values in columns.items()}
     rows = len(next(iter(stored.values()))) if stored else 0
-    strand = Fragment(name, stored, (SourceOrigin(name, path, rows),))
-    return Table(name, tuple(Column(key, ((0, key),)) for key in stored), (strand,), rows)
+    fragment = Fragment(name, stored, (SourceOrigin(name, path, rows),))
+    return Table(name, tuple(Column(key, ((0, key),)) for key in stored), (fragment,), rows)
 
 
 def _not_numbers(stored: pa.Table, path: str) -> Iterator[Finding]:

@@ -167,11 +167,11 @@ def _with_primary_key(table: Table, relation: Relation, fields: Sequence[Relatio
     if not relation.key or not all(name in names for name in relation.key):
         return table
     key = [names[name] for name in relation.key]
-    strand = table.fragments[0]
-    (origin,) = strand.origins
+    fragment = table.fragments[0]
+    (origin,) = fragment.origins
     assert isinstance(origin, SourceOrigin)
-    source_origin = replace(origin, primary_key=PrimaryKeyCells(tuple(key), strand.columns))
-    table = replace(table, fragments=(replace(strand, origins=(source_origin,)),))
+    source_origin = replace(origin, primary_key=PrimaryKeyCells(tuple(key), fragment.columns))
+    table = replace(table, fragments=(replace(fragment, origins=(source_origin,)),))
     if _ascends([table.chunks(name) for name in key]):
         return table
     # What is text in the end is not nearly something else: the database says what it is.

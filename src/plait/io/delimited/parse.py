@@ -67,7 +67,7 @@ def report_ragged_rows(table: Table, ragged: Sequence[RaggedRow], notes: int) ->
     origin = table.fragments[0].origins[0]
     assert isinstance(origin, SourceOrigin)  # it was just read
     numbers = np.delete(np.arange(table.rows + len(ragged)), [r.row for r in ragged])
-    strand = replace(table.fragments[0], origins=(replace(origin, row_numbers=numbers),))
+    fragment = replace(table.fragments[0], origins=(replace(origin, row_numbers=numbers),))
     split = len(ragged) - notes
     aside, findings = [], []
     for rows, kind in ((ragged[:split], "ragged"), (ragged[split:], "notes")):
@@ -76,7 +76,7 @@ def report_ragged_rows(table: Table, ragged: Sequence[RaggedRow], notes: int) ->
             findings.append(_finding(origin, rows, columns, kind))
     return replace(
         table,
-        fragments=(strand, *table.fragments[1:]),
+        fragments=(fragment, *table.fragments[1:]),
         findings=(*table.findings, *findings),
         set_aside=(*table.set_aside, *aside),
     )
@@ -87,7 +87,7 @@ def _set_aside(
 ) -> SetAside:
     table = table_from_columns(name, {"record": [row.text for row in rows]}, origin.path)
     numbers = np.array([row.row for row in rows])
-    strand = replace(
+    fragment = replace(
         table.fragments[0], origins=(replace(origin, rows=len(rows), row_numbers=numbers),)
     )
     reasons = [
@@ -98,7 +98,7 @@ def _set_aside(
     ]
     return SetAside(
         f"{name}-{kind}",
-        replace(table, fragments=(strand,)),
+        replace(table, fragments=(fragment,)),
         pa.array(reasons),
         False,
         _CAUSES[kind],

@@ -77,12 +77,12 @@ def check_file_target(target: Path, sources: Iterable[Path], replace: bool, adds
 
 
 def not_writable_error(
-    target: object, error: OSError | ValueError, verb: str = "written"
+    target: object, error: OSError | ValueError, spec: str = "written"
 ) -> OutputError:
     """That an output could not be written, or made, and nothing was handed over."""
     said = getattr(error, "strerror", None) or error
     return OutputError(
-        f"the file cannot be {verb}: {said}",
+        f"the file cannot be {spec}: {said}",
         str(target),
         "free some space or choose another folder; no output was written",
     )

@@ -66,19 +66,19 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
         When several extracts stand where one table is wanted; and as the operation.
     """
     written = step_keys(step)
-    verb = OPERATIONS[str(step_operation(step))]
-    named = _list(written[verb.name])
-    if verb.arity is InputArity.ALL:
+    spec = OPERATIONS[str(step_operation(step))]
+    named = _list(written[spec.name])
+    if spec.arity is InputArity.ALL:
         inputs = [table for n in named for table in tables[n]]
     else:
         inputs = [_single_table(tables, one) for one in named]
     values = {
         option.name: _value(option, written[option.name], tables)
-        for option in verb.options
+        for option in spec.options
         if option.name in written
     }
-    more = {"stacked": joint_name(named)} if verb.name == "settle" else {}
-    made = run_operation(verb, inputs, values, step_result_name(written), **more)
+    more = {"stacked": joint_name(named)} if spec.name == "settle" else {}
+    made = run_operation(spec, inputs, values, step_result_name(written), **more)
     if isinstance(made, KeyAudit):
         return Result("keys", inputs[0], (), tuple(made.findings))
     if isinstance(made, Comparison):
@@ -327,7 +327,7 @@ def _carried_out(
     status = 2
     for number, step in enumerate(loaded_plan.plan.step):
         written = step_keys(step)
-        verb, name, inputs = (
+        spec, name, inputs = (
             str(step_operation(step)),
             step_result_name(written),
             step_inputs(written),
@@ -337,7 +337,7 @@ def _carried_out(
             continue
         begin = time.perf_counter()
         try:
-            with phases.phase(f"step {number + 1} of {len(loaded_plan.plan.step)}: {verb}"):
+            with phases.phase(f"step {number + 1} of {len(loaded_plan.plan.step)}: {spec}"):
                 result = execute_step(step, there)
         except PlaitError as error:
             faults.append(_fault(loaded_plan, number, error))
@@ -345,7 +345,7 @@ def _carried_out(
             there.pop(name or "", None)
             continue
         seconds = time.perf_counter() - begin
-        steps.append(StepResult(number, verb, name, tuple(inputs), result, seconds))
+        steps.append(StepResult(number, spec, name, tuple(inputs), result, seconds))
         if name:
             there[name] = [result.table]
     if faults:

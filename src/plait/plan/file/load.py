@@ -317,10 +317,10 @@ def _known_keys(path: tuple[str | int, ...], raw: Any) -> list[str]:
 def _without_verb(step: Any) -> tuple[str, str]:
     if not isinstance(step, dict):
         return "a step is a table: [[step]]", ""
-    verbs = [verb for verb in STEPS if verb in step]
-    if len(verbs) > 1:
+    specs = [spec for spec in STEPS if spec in step]
+    if len(specs) > 1:
         return (
-            f"this step names several operations: {', '.join(verbs)}",
+            f"this step names several operations: {', '.join(specs)}",
             "write one [[step]] for each",
         )
     for key in step:

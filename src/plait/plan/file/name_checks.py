@@ -29,8 +29,8 @@ def step_inputs(step: Mapping[str, Any]) -> list[str]:
     >>> step_inputs({"join": ["visits", "hives"], "pairs": "spellings"})
     ['visits', 'hives', 'spellings']
     """
-    verb = step_operation(step)
-    named = step[verb] if verb else []
+    spec = step_operation(step)
+    named = step[spec] if spec else []
     inputs = [named] if isinstance(named, str) else named if isinstance(named, list) else []
     across = step.get("pairs")
     return [name for name in (*inputs, across) if isinstance(name, str)]
@@ -75,10 +75,10 @@ def find_undefined_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[PlanD
     steps = [step if isinstance(step, dict) else {} for step in _lists(listed)]
     later = {name for name in map(step_result_name, steps) if name}
     for number, step in enumerate(steps):
-        verb = step_operation(step)
+        spec = step_operation(step)
         for name in step_inputs(step):
             if name not in known:
-                line = line_of_path(lines, ("step", number, verb or "into"))
+                line = line_of_path(lines, ("step", number, spec or "into"))
                 yield PlanDiagnostic(line, *_unknown(name, known, later))
         text = step_result_name(step)
         if text:

@@ -79,8 +79,8 @@ def plan_sections() -> list[SectionReference]:
         _part("plan", "the file", "Keys at the top of the file.", Plan),
         _part("source", "[source.NAME]", _first(Source), Source),
     ]
-    for verb, kind in STEPS.items():
-        texts.append(_part(verb, "[[step]]", _first(kind), kind))
+    for spec, kind in STEPS.items():
+        texts.append(_part(spec, "[[step]]", _first(kind), kind))
     texts.append(_part("expect", "[expect]", _first(ExpectSection), ExpectSection))
     texts.append(_part("change", "[expect.change]", _first(ChangeExpectations), ChangeExpectations))
     texts.append(_part("handover", "[handover]", _first(HandoverSection), HandoverSection))
@@ -102,8 +102,8 @@ def reference_markdown() -> str:
 def _lines() -> Iterator[str]:
     for section in plan_sections():
         name = f"`{section.heading}`" if section.heading.startswith("[") else "The top of the file"
-        verb = f": `{section.topic}`" if section.heading == "[[step]]" else ""
-        yield f"### {name}{verb}"
+        spec = f": `{section.topic}`" if section.heading == "[[step]]" else ""
+        yield f"### {name}{spec}"
         yield ""
         yield section.meaning
         yield ""

@@ -284,5 +284,6 @@ def _changed(
 def _made_here(table: Table, name: str) -> bool:
     """Whether the cells are in a fragment of no source, as made ones do."""
     return any(
-        not table.fragments[strand].shows_source_rows for strand, _ in table.column(name).cell_refs
+        not table.fragments[fragment].shows_source_rows
+        for fragment, _ in table.column(name).cell_refs
     )

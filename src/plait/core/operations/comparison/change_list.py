@@ -194,8 +194,8 @@ def _table(old: Table, new: Table, key: Names, pieces: Sequence[_Piece]) -> Tabl
     for name, cells in payload.items():
         whole = cells if isinstance(cells, pa.ChunkedArray) else pa.chunked_array([cells])
         made[unused_name(name, made)] = whole
-    strand = Fragment("changes", made, ())
-    return Table("changes", tuple(Column(n, ((0, n),)) for n in made), (strand,), len(order))
+    fragment = Fragment("changes", made, ())
+    return Table("changes", tuple(Column(n, ((0, n),)) for n in made), (fragment,), len(order))
 
 
 def _joined(rows: Sequence[Rows]) -> Rows:
