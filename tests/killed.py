@@ -3,7 +3,7 @@
     python -m killed 700 run p.toml        killed when its code makes its 700th call
     python -m killed 0 run p.toml          never: it prints how many calls there were
 
-``run_until`` and ``calls_of`` do it for tests; what is in ``before`` is carried out first.
+``kill_at`` and ``calls_of`` do it for tests; what is in ``before`` is carried out first.
 """
 
 from __future__ import annotations
@@ -28,6 +28,17 @@ from plait.cli.main import run_command_line
 status = killed.counted(int(sys.argv.pop(1)), lambda: run_command_line(sys.argv[1:]))
 sys.exit(status)
 """
+
+
+def kill_at(call: int, words: Sequence[str], folder: Path, before: str = "") -> None:
+    """Run the program in a folder until it is killed at a call.
+
+    Threads that look now and then make a few calls more or fewer from run to run: a run may end
+    before so many, and says then how many there were.
+    """
+    ended = run_until(call, words, folder, before)
+    early = ended.returncode == 0 and int(ended.stdout.splitlines()[-1]) < call
+    assert ended.returncode == -signal.SIGKILL or early, (ended.returncode, ended.stderr)
 
 
 def run_until(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import random
-import signal
 import subprocess
 import sys
 from functools import partial
@@ -13,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from cases import cases
-from killed import calls_of, run_until, spread
+from killed import calls_of, kill_at, run_until, spread
 from plait.core.job import memory
 from plait.core.job.memory import MemoryBudget
 from plait.io import job
@@ -200,7 +199,7 @@ def test_a_killed_run_leaves_nothing_that_the_next_does_not_take_away(put, tmp_p
     expected = out.read_bytes()
     for call in spread(calls, max(cases(50), 6), 7):
         out.unlink(missing_ok=True)
-        assert run_until(call, words, tmp_path, small).returncode == -signal.SIGKILL
+        kill_at(call, words, tmp_path, small)
         assert not out.exists() or out.read_bytes() == expected
     assert run_until(0, words, tmp_path, small).returncode == 0
     assert not list(scratch.iterdir())

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-import signal
 import threading
 import time
 from decimal import Decimal
@@ -13,7 +12,7 @@ import pytest
 
 import plait
 from cases import cases
-from killed import calls_of, run_until, spread
+from killed import calls_of, kill_at, spread
 from odd_cells import random_table
 from plait.core.base.errors import OutputError
 
@@ -296,7 +295,7 @@ def test_a_kill_at_any_moment_leaves_the_old_table_or_the_new_one(server, tmp_pa
     seen = set()
     for call in spread(calls, max(3, cases(25)), 25):
         plait.write({"n": pa.array([1] * 10)}, out, replace=True)
-        assert run_until(call, words, tmp_path).returncode == -signal.SIGKILL
+        kill_at(call, words, tmp_path)
         seen.add(
             server.run("SELECT count(*), min(n), max(n) FROM season").strip().replace("\t", "|")
         )

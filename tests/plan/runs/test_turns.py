@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import signal
 import subprocess
 import sys
 from pathlib import Path
@@ -12,7 +11,7 @@ import pytest
 
 from cases import cases
 from conftest import rows_of
-from killed import calls_of, run_until, spread
+from killed import calls_of, kill_at, spread
 from plait.plan.handover.retention import retained_folders
 from plait.plan.runs.history import read_history
 from plait.plan.runs.lock import lock_path, run_lock
@@ -94,7 +93,7 @@ def test_runs_killed_at_any_moment_leave_everything_whole(plan, tmp_path):
     for number, call in enumerate(spread(calls, max(4, cases(50)), 18)):
         rows = "".join(f"{n},{(n + number) % 7}\n" for n in range(500))
         (tmp_path / "visits.csv").write_text("hive,kg\n" + rows)
-        assert run_until(call, words, tmp_path).returncode == -signal.SIGKILL
+        kill_at(call, words, tmp_path)
         _everything_is_whole(plan)
     assert begun(plan).wait(60) == 0
     _everything_is_whole(plan)
