@@ -15,7 +15,7 @@ from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 
-from judging import changes, joins, lineage, numbers, texts, typed, verbs
+from judging import changes, choices, joins, lineage, numbers, texts, typed, verbs
 
 Judge = Callable[[random.Random], bool]
 
@@ -26,10 +26,20 @@ JUDGES: dict[str, Judge] = {
     **joins.JUDGES,
     **lineage.JUDGES,
     **changes.JUDGES,
+    **choices.JUDGES,
     **typed.JUDGES,
 }
 # How many of a hundred cases are of each; the others share what is left.
-SLOW = {"lineage": 1, "figures and rules": 4, "beside and keys": 4, "compare": 2}
+SLOW = {
+    "lineage": 2,
+    "figures and rules": 4,
+    "beside and keys": 3,
+    "compare": 3,
+    "crosswalks": 3,
+    "tolerances": 2,
+    "labels": 2,
+    "rare types": 2,
+}
 # Half of all cases are of typed sources and results.
 TYPED = {"typed sources": 30, "typed results": 20}
 _STEP = 10

@@ -28,6 +28,10 @@ CALLS = {
     "settle": 700,
     "doubles": 750,
     "compare": 200,
+    "crosswalks": 300,
+    "tolerances": 300,
+    "labels": 300,
+    "rare types": 200,
     "typed sources": 600,
     "typed results": 300,
 }

@@ -78,7 +78,7 @@ def test_a_header_and_no_rows_is_a_finding(plait, put):
         (["stack"], "required: SOURCE", 2),
         (["stack", "visits.csv", "--distnct"], "did you mean --distinct?", 2),
         (["stack", "visits.csv", "--json"], "write the result to a file: --out FILE", 2),
-        (["stack", "visits.csv", "--label", "month"], "write --label month={stem}", 2),
+        (["stack", "visits.csv", "--label", "month"], "write --label 'month={stem}'", 2),
         (["jion"], "did you mean join?", 2),
         (["join", "visits.csv"], "a join needs two sources", 2),
         (["join", "visits.csv", "hives.csv", "--key", "yrad"], "did you mean yard?", 2),
@@ -120,7 +120,7 @@ def test_no_shared_column_offers_a_likely_pair(plait, put):
     put(a_csv="Yard Code,v\nA,1\n", b_csv="yard_code,w\nA,2\n")
     ended = plait("join", "a.csv", "b.csv")
     assert ended.status == 2
-    assert "--key Yard Code=yard_code" in ended.err
+    assert "--key 'Yard Code=yard_code'" in ended.err
 
 
 @pytest.mark.slow

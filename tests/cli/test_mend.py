@@ -175,7 +175,7 @@ def test_a_column_that_is_a_date_but_for_one_cell(plait, put, tmp_path):
     said = plait("survey", "visits.csv", "--json")
     found = said.finding("nearly-typed")
     assert found["count"] == 1
-    assert found["remedy"].endswith(": --type 'Seen=date:%d.%m.%Y' --unfit set-aside")
+    assert found["remedy"].endswith(": --type Seen=date:%d.%m.%Y --unfit set-aside")
     ended = plait(
         *("mend", "visits.csv", "--type", "Seen=date", "--unfit", "set-aside"),
         *("--out", "o.csv", "--json"),

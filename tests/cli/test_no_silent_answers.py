@@ -285,7 +285,7 @@ def test_a_form_is_not_borrowed_from_another_source(plait, put, tmp_path, what):
     assert ended.status == 2, ended.err
     stacked = plait("stack", "b.csv", "a.csv", "--out", "o.parquet", "--json")
     found = stacked.finding("form-borrowed")
-    assert found["count"] == first.count("\n") - 1 and "'b=v=" in found["remedy"]
+    assert found["count"] == first.count("\n") - 1 and "--type b=v=" in found["remedy"]
 
 
 def test_a_form_that_all_leave_open_in_the_same_way_is_no_finding(plait, put):

@@ -56,7 +56,7 @@ SCENES = [
     "survey names.csv",
 ]
 _FLAGS = ("--guard-formulas", "--fold-headers", "--distinct")
-_VALUE = r"(?: (?:'[^']*'|[^\s;:()-][^\s;:()]*[^\s;:(),.]|[^\s;:(),.-]))"
+_VALUE = r"(?: (?:'[^']*'|[^\s;:()-][^\s;()]*[^\s;:(),.]|[^\s;:(),.-]))"
 _OPTION = re.compile(rf"(?:--[a-z]+(?:-[a-z]+)*{_VALUE}? ?)+")
 _INFORMS = {"group-values-missing"}  # what is advised shows more, and mends nothing
 _HOLES = {"N", "NEW=OLD", "COLUMN", "says", "has"}

@@ -19,6 +19,7 @@ from plait.core.base import names
 from plait.core.base.errors import OutputError, SourceError, UsageError
 from plait.core.base.limits import LIMITS, LimitExceededError, Limits, parse_limits
 from plait.core.base.names import unused_name
+from plait.core.base.wording import Setting
 from plait.core.table.arrow_columns import clean_headings
 from plait.core.text import json_text
 from plait.core.unmatched import approximate
@@ -88,7 +89,7 @@ def test_what_is_over_a_limit_ends_with_its_name(tmp_path, limit):
     flag = limit.replace("_", "-")
     with pytest.raises(LimitExceededError, match=f"limit: {flag}") as error:
         plait.read(path, limit={flag: str(low)})
-    assert error.value.status == 3 and f"--limit {flag}=N" in error.value.remedy
+    assert error.value.status == 3 and Setting("limit", "N", flag) in error.value.remedy.settings
 
 
 @pytest.mark.parametrize("limit", [one for one in MANY if one not in ("view_seconds", "members")])

@@ -70,6 +70,7 @@ def steps(rng: random.Random) -> list[Callable[[Table, dict[str, Table]], Table]
         lambda t, s: lengthen(t, "h", "v", columns=["x", "y"]).table,
         lambda t, s: settle(t, "k", otherwise=rule).table,
         lambda t, s: stack([t, s["b"]]).table,
+        lambda t, s: stack([t, _with_own_history(s, prefer)]).table,
         lambda t, s: beside([t, t.with_name("again")]).table,
     ]
     ends = [
@@ -79,6 +80,12 @@ def steps(rng: random.Random) -> list[Callable[[Table, dict[str, Table]], Table]
     ]
     chosen = rng.sample(known, rng.choice([1, 2, 3, 4]))
     return [*chosen, rng.choice(ends)]
+
+
+def _with_own_history(sources: dict[str, Table], prefer: str) -> Table:
+    """A table whose cells come from two sources, so that it is unlike what it is stacked with."""
+    key = {"cardinality": "many-to-many", "prefer": prefer}
+    return join(sources["b"], sources["c"], "k", "left", **key).table
 
 
 def carried_out(sources: Sources, done: list) -> Table | None:

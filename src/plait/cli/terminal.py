@@ -22,6 +22,7 @@ from plait.core.base.errors import OutputError, PlaitError
 from plait.core.base.findings import Finding, FindingExample, SourceRow, by_severity, pluralize
 from plait.core.base.ledger import LedgerEntry, abbreviate_inputs
 from plait.io.places.address import mask_secrets
+from plait.report.flags import as_flags
 
 if TYPE_CHECKING:
     from plait.core.aggregation.survivorship import RuleDecision
@@ -107,13 +108,14 @@ def _show_one(error: PlaitError) -> None:
     out = make_console()
     line = Text("plait: ", style=_STYLES["error"])
     # Words of the line may be in it.
-    where, what = mask_secrets(error.where or ""), mask_secrets(error.what)
+    where, what = mask_secrets(error.where or ""), mask_secrets(as_flags(error.what))
     line.append(f"{escape_unprintable(where)}: " if where else "", style="bold")
     line.append(escape_unprintable(_cut(what)), style="default not bold")
     out.print(line, soft_wrap=True)
     if error.remedy:
         out.print(
-            Text(f"       {escape_unprintable(_cut(mask_secrets(error.remedy)))}"), soft_wrap=True
+            Text(f"       {escape_unprintable(_cut(mask_secrets(as_flags(error.remedy))))}"),
+            soft_wrap=True,
         )
 
 
@@ -273,7 +275,7 @@ def _finding(finding: Finding, most: int | None) -> Padding:
     for example in finding.examples[:most]:
         grid.add_row("", Text(_format_example(example), style="dim"))
     if finding.remedy:
-        grid.add_row("", Text(f"→ {escape_unprintable(finding.remedy)}"))
+        grid.add_row("", Text(f"→ {escape_unprintable(as_flags(finding.remedy))}"))
     return Padding(grid, (0, 0, 0, 2))
 
 

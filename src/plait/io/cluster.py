@@ -21,6 +21,7 @@ from typing import Any
 
 from plait.core.base.errors import PlaitError, UsageError, WorkerPoolError
 from plait.core.base.waiting import answer_of
+from plait.core.base.wording import Setting, wording
 from plait.core.job.transfer import pack_payload, remove_payload_file, unpack_payload
 from plait.io.places.partial_files import defer_interrupts
 from plait.io.worker import (
@@ -232,7 +233,9 @@ class ClusterWorkerPool:
             raise WorkerPoolError(
                 f"a worker does not see the scratch folder {self._folder.parent}",
                 where,
-                "--scratch DIR, a folder that all workers see under this name",
+                wording(
+                    Setting("scratch", "DIR"), ", a folder that all workers see under this name"
+                ),
             )
 
     def leave(self) -> None:
@@ -299,8 +302,11 @@ class ClusterWorkerPool:
             return WorkerPoolError(
                 "every worker that tried one part of the job stopped",
                 self._address,
-                "the workers may be short of memory: lower --memory, or start fewer workers "
-                "per machine",
+                wording(
+                    "the workers may be short of memory: lower ",
+                    Setting("memory"),
+                    ", or start fewer workers per machine",
+                ),
             )
         if kind in (
             "FutureCancelledError",

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.platform import IS_POSIX
+from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import use_worker_pool
 from plait.core.job.memory import (
     MemoryBudget,
@@ -86,7 +87,14 @@ def working(
 
 def _check_workers(workers: int | None, cluster: str | None) -> None:
     if workers is not None and cluster:
-        raise UsageError("--workers starts workers, and --cluster has some: ask for one of them")
+        raise UsageError(
+            wording(
+                Setting("workers"),
+                " starts workers, and ",
+                Setting("cluster"),
+                " has some: ask for one of them",
+            )
+        )
     if workers is not None and not 1 <= workers <= _MOST_WORKERS:
         raise UsageError(
             f"{workers} workers cannot be started", remedy=f"1 to {_MOST_WORKERS}, such as 2"

@@ -13,6 +13,7 @@ import numpy as np
 
 from plait.core.base.errors import SourceError
 from plait.core.base.findings import Finding, FindingExample, agreeing, pluralize
+from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.job.memory import reserve_memory
 from plait.core.table.table import Table
@@ -148,7 +149,7 @@ def report_unreadable(fault: SourceError) -> Finding:
     """The finding that a source could not be read, and which."""
     where = fault.where or ""
     which = (FindingExample(where),) if where else ()
-    return Finding("unreadable", "error", 1, fault.what, fault.remedy or "", where, which)
+    return Finding("unreadable", "error", 1, str(fault.what), fault.remedy or "", where, which)
 
 
 def _not_read(over: SkippedFiles, name: str) -> Finding:
@@ -260,7 +261,7 @@ def read_sample(
         "note",
         rows,
         f"only the first {rows:,} rows of {source.name} were read; all figures are for these rows",
-        "to use all rows, leave out --sample",
+        wording("to use all rows, leave out ", Setting("sample")),
         source.name,
     )
     return replace(table, findings=(*table.findings, finding))

@@ -14,6 +14,7 @@ from urllib.parse import unquote
 from plait.core.base.errors import SourceError, UsageError
 from plait.core.base.limits import LIMITS, LimitExceededError, parse_limits
 from plait.core.base.names import printable_path, suggest_name, to_table_name, unused_name
+from plait.core.base.wording import Setting, wording
 from plait.io.delimited.dialect import checked_encoding
 from plait.io.places.address import Address, is_address, mask_secrets
 from plait.io.places.archives import (
@@ -468,12 +469,12 @@ def make_read_options(
             raise UsageError(f"--{name} must be one character, not {sign!r}")
     if ragged not in RAGGED:
         raise UsageError(
-            f"--ragged is {' or '.join(RAGGED)}, not {ragged!r}",
+            wording(Setting("ragged"), f" is {' or '.join(RAGGED)}, not {ragged!r}"),
             remedy=suggest_name(ragged, RAGGED),
         )
     if merged not in MERGED:
         raise UsageError(
-            f"--merged is {' or '.join(MERGED)}, not {merged!r}",
+            wording(Setting("merged"), f" is {' or '.join(MERGED)}, not {merged!r}"),
             remedy=suggest_name(merged, MERGED),
         )
     if footer < 0:
@@ -488,7 +489,7 @@ def make_read_options(
     if query is not None:
         _check_query(query)
     if timeout == 0:
-        raise UsageError("--timeout is a number of seconds from 1")
+        raise UsageError(wording(Setting("timeout"), " is a number of seconds from 1"))
     limits = parse_limits(_mapping(limit)) if limit else LIMITS
     return ReadOptions(dialect, ragged, footer, limits, query or "", timeout, merged, as_shown)
 
@@ -499,7 +500,7 @@ def _check_query(text: str) -> None:
     if word.upper() not in _READING:
         raise UsageError(
             f"a query begins with SELECT, not {word!r}",
-            remedy="for one of several sources: --query 'NAME=SELECT …'",
+            remedy=wording("for one of several sources: ", Setting("query", "SELECT …", "NAME")),
         )
 
 
@@ -509,7 +510,9 @@ def _header_rows(header_line: int | str | None) -> tuple[int | None, int | None]
         return None, None
     first, _, last = str(header_line).partition("-")
     if not first.isdecimal() or not (last or first).isdecimal():
-        raise UsageError(f"--header-line is a line, or two as 2-3, not {header_line!r}")
+        raise UsageError(
+            wording(Setting("header_line"), f" is a line, or two as 2-3, not {header_line!r}")
+        )
     begin, end = int(first), int(last or first)
     if not 1 <= begin <= end:
         raise UsageError("lines are counted from 1")
@@ -522,5 +525,8 @@ def _mapping(said: Mapping[str, str] | Iterable[str]) -> dict[str, str]:
     pairs = [s.partition("=") for s in said]
     wrong = next((name for name, sign, _ in pairs if not sign), None)
     if wrong is not None:
-        raise UsageError(f"--limit is NAME=N, not {wrong!r}", remedy="such as --limit unpacked=4GB")
+        raise UsageError(
+            wording(Setting("limit"), f" is NAME=N, not {wrong!r}"),
+            remedy=wording("such as ", Setting("limit", "4GB", "unpacked")),
+        )
     return {name: value for name, _, value in pairs}

@@ -12,6 +12,7 @@ from pathlib import Path
 from plait.core.base.errors import ExpectationError, OutputError, SourceError
 from plait.core.base.findings import Finding, check_finding_codes, matching_findings, pluralize
 from plait.core.base.names import printable_path
+from plait.core.base.wording import Setting, wording
 from plait.io.places.fetch import source_checksum
 from plait.io.places.partial_files import sha256_of_files
 from plait.plan.execution import resolve_sources
@@ -77,10 +78,11 @@ class ExpectationsNotMetError(ExpectationError):
         failing = [e for e in expected if not e.holds]
         plan = plan_execution.plan.path
         if failing:
-            what = f"{pluralize(len(failing), 'expectation')} of {plan.name} not met"
+            what = wording(f"{pluralize(len(failing), 'expectation')} of {plan.name} not met")
         else:
             codes = ", ".join(dict.fromkeys(finding.code for finding in findings))
-            what = f"{pluralize(len(findings), 'finding')} named by --fail-on: {codes}"
+            named = f"{pluralize(len(findings), 'finding')} named by "
+            what = wording(named, Setting("fail_on"), f": {codes}")
         super().__init__(what, remedy="nothing was handed over")
         self.worked, self.expected, self.findings = plan_execution, expected, findings
         self.since, self.in_the_way = since, len(failing) or len(findings)

@@ -14,6 +14,7 @@ from plait._version import __version__
 from plait.core.base.findings import Finding, by_severity
 from plait.core.base.ledger import LedgerEntry, LedgerLine
 from plait.core.table.table import Table, table_from_columns
+from plait.report.flags import as_flags
 
 if TYPE_CHECKING:
     from plait.core.aggregation.survivorship import RuleDecision
@@ -98,6 +99,7 @@ def finding_dict(finding: Finding) -> dict[str, Any]:
     """A finding as plain dictionaries and lists; places have keys where rows are known by them."""
     said = asdict(finding)
     del said["terms"]  # the message has them
+    said["remedy"] = as_flags(finding.remedy)
     for example in said["examples"]:
         for place in example["places"]:
             if not place["key"]:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 
 from plait.core.base.findings import by_severity
+from plait.report.flags import as_flags
 from plait.report.numbers import format_percent
 from plait.report.run_report import RunReport
 
@@ -33,7 +34,7 @@ def _lines(run_report: RunReport) -> Iterator[str]:
     for one in by_severity(run_report.account.findings):
         yield f"- **{one.severity}** {_plain(one.message)} (`{one.code}`)"
         if one.remedy:
-            yield f"  - what to do: {_plain(one.remedy)}"
+            yield f"  - what to do: {_plain(as_flags(one.remedy))}"
     if run_report.expected:
         yield from _section("What was expected")
         for two in run_report.expected:

@@ -14,6 +14,7 @@ import pyarrow as pa
 import pytest
 
 from plait.core.base.errors import ScratchError
+from plait.core.base.wording import Setting
 from plait.core.job import spill_arrays as store_arrays
 from plait.core.job.executor import map_ordered
 from plait.core.job.mapped_files import MAPPINGS
@@ -123,7 +124,7 @@ def test_a_full_scratch_folder_is_an_error_that_says_so(tmp_path, monkeypatch):
     ):
         made.reserve(1 << 30)
         np.arange(1 << 20)
-    assert "--scratch" in refused.value.remedy
+    assert Setting("scratch", "DIR") in refused.value.remedy.settings
     assert refused.value.where == str(tmp_path)
 
 

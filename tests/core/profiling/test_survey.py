@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from cases import cases
+from plait.core.base.wording import Setting
 from plait.core.operations.survey import survey
 from plait.core.profiling.candidate_keys import find_candidate_keys
 from plait.core.profiling.profile import count_values, profile_column
@@ -112,7 +113,7 @@ def test_a_shared_name_with_other_values_is_a_trap():
     )
     (trap,) = [one for one in found.findings if one.code == "name-trap"]
     assert "code" in trap.message
-    assert "--key hive" in trap.remedy
+    assert Setting("key", ("hive",)) in trap.remedy.settings
 
 
 def test_a_shared_name_whose_one_value_stands_early_in_the_other_table_is_a_trap_too():
@@ -123,7 +124,7 @@ def test_a_shared_name_whose_one_value_stands_early_in_the_other_table_is_a_trap
     )
     (trap,) = [one for one in found.findings if one.code == "name-trap"]
     assert "match only 0% of the rows of l instead of 100%" in trap.message
-    assert "--key box=hive" in trap.remedy
+    assert Setting("key", ("box=hive",)) in trap.remedy.settings
 
 
 @pytest.mark.parametrize(("same", "is_trap"), [(24, True), (25, False), (26, False)])
@@ -262,7 +263,7 @@ def test_types_that_differ_and_headers_that_vary():
         }
 
     found = {one.code: one for one in survey(months(june=odd)).findings}
-    assert "--same Frames=frames" in found["header-variant"].remedy
+    assert Setting("same", ("frames",), "Frames") in found["header-variant"].remedy.settings
     assert "text in june" in found["type-differs"].message
 
 
@@ -273,9 +274,9 @@ def test_open_forms_and_markers():
         "note": ["calm", "NA"] * 5,
     }
     found = {one.code: one for one in survey([table_from_columns("t", columns)]).findings}
-    assert "--type 'day=date:%d/%m/%Y'" in found["form-open"].remedy
+    assert Setting("type", "date:%d/%m/%Y", "day") in found["form-open"].remedy.settings
     assert found["marker-found"].count == 5
-    assert "--missing NA" in found["marker-kept"].remedy
+    assert Setting("missing", ("NA",)) in found["marker-kept"].remedy.settings
 
 
 def test_two_hundred_extracts_are_one_shape():

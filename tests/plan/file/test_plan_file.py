@@ -11,10 +11,11 @@ from hypothesis import strategies as st
 
 from generate import SCHEMA
 from plait.core.base.errors import UsageError
+from plait.core.base.wording import Setting, wording
 from plait.plan.file.line_numbers import PlanError, key_line_numbers
 from plait.plan.file.load import load_plan
 from plait.plan.file.name_checks import find_unused_names
-from plait.plan.file.toml import remedy_as_toml
+from plait.plan.file.toml import as_plan_keys
 from plait.plan.handover.read import matches_json_shape
 
 GOOD = """\
@@ -167,14 +168,22 @@ def test_the_schema_passes_what_the_model_passes(tmp_path):
 @pytest.mark.parametrize(
     ("option", "key"),
     [
-        ("--type 'Seen=date:%d.%m.%Y'", 'type = { "Seen" = "date:%d.%m.%Y" }'),
-        ("--key yard,hive", 'key = ["yard", "hive"]'),
-        ("say which: --prefer left, or right", 'say which: prefer = "left", or right'),
+        (wording(Setting("type", "date", "Seen at")), 'type = { "Seen at" = "date" }'),
+        (wording(Setting("key", ("yard", "hive"))), 'key = ["yard", "hive"]'),
+        (
+            wording("say which: ", Setting("prefer", "left"), ", or right"),
+            'say which: prefer = "left", or right',
+        ),
+        (wording("name it in ", Setting("key")), "name it in key"),
+        (
+            wording(Setting("footer", 2), Setting("fold_headers", True)),
+            "footer = 2, fold_headers = true",
+        ),
         ("no option here", "no option here"),
     ],
 )
 def test_remedies_become_keys_of_a_plan(option, key):
-    assert remedy_as_toml(option) == key
+    assert as_plan_keys(option) == key
 
 
 @pytest.mark.parametrize(

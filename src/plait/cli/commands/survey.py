@@ -50,6 +50,7 @@ from plait.io.read import read_first_rows, read_sample
 from plait.io.sources import find_sources
 from plait.report.as_json import survey_json
 from plait.report.drawing.charts import write_survey_figure
+from plait.report.flags import as_flags
 from plait.report.html.pages import write_survey_page
 from plait.report.numbers import format_bytes, format_percent
 
@@ -163,7 +164,7 @@ def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
     yield Padding(grid, (0, 0, 0, 2))
     for one, *_ in shown:
         if one.prepare:
-            text = f"{one.left} – {one.right} after this split: {one.prepare}"
+            text = f"{one.left} – {one.right} after this split: {as_flags(one.prepare)}"
             yield Padding(Text(escape_unprintable(text)), (0, 0, 0, 2))
     left_out = len(found.relations) - sum(map(len, shown))
     if left_out:

@@ -23,6 +23,7 @@ from plait.core.aggregation.sums import (
 from plait.core.aggregation.survivorship import apply_rule, count_distinct_per_group
 from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import counting_sort
 from plait.core.codes.key_codes import Flags, RowGroups, Rows, encode_keys, group_rows
 from plait.core.codes.sort import dense_ranks
@@ -114,7 +115,8 @@ def parse_aggregate(name: str, spec: str, table: Table) -> AggregateSpec:
         check_column(column, table)
     elif figure not in ("count", "share"):
         raise UsageError(
-            f"{figure} needs a column", remedy=f"write --take '{name}={figure}:COLUMN'"
+            f"{figure} needs a column",
+            remedy=wording("write ", Setting("take", f"{figure}:COLUMN", name)),
         )
     return AggregateSpec(name, figure, column or None)
 

@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.key_codes import RowGroups
 from plait.core.codes.sort import count_numeric_texts
 from plait.core.job.spill_columns import (
@@ -56,7 +57,9 @@ def require_numeric(table: Table, name: str, figure: str) -> str:
         raise UsageError(
             f"{name} is {kind}, and {figure} takes numbers{': ' * bool(text)}{text}",
             table.name,
-            f"--type '{name}=decimal' --unfit missing, or another figure",
+            wording(
+                Setting("type", "decimal", name), Setting("unfit", "missing"), ", or another figure"
+            ),
         )
     return kind
 

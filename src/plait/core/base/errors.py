@@ -9,17 +9,19 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from plait.core.base.wording import Setting, Text, wording
+
 
 class PlaitError(Exception):
     """Anything Plait can tell a person about.
 
     Parameters
     ----------
-    what : str
+    what : text
         What is wrong, in one sentence.
     where : str, optional
         File, sheet, row and column, as far as they are known.
-    remedy : str, optional
+    remedy : text, optional
         What to do about it.
 
     Attributes
@@ -35,7 +37,7 @@ class PlaitError(Exception):
 
     status = 2
 
-    def __init__(self, what: str, where: str | None = None, remedy: str | None = None) -> None:
+    def __init__(self, what: Text, where: str | None = None, remedy: Text | None = None) -> None:
         super().__init__(what)
         self.what, self.where, self.remedy = what, where, remedy
         self.option = ""
@@ -107,6 +109,10 @@ def scratch_full_error(folder: object, why: str) -> ScratchError:
     return ScratchError(
         f"cannot write scratch files: {why}",
         str(folder),
-        "choose a folder on a disk with more space: --scratch DIR; or allow more "
-        "memory: --memory SIZE",
+        wording(
+            "choose a folder on a disk with more space: ",
+            Setting("scratch", "DIR"),
+            "; or allow more memory: ",
+            Setting("memory", "SIZE"),
+        ),
     )

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name
+from plait.core.base.wording import Setting, Text, Wording, wording
 
 SEVERITIES = ("note", "warning", "error")
 MOST_EXAMPLES = 5
@@ -102,8 +103,8 @@ class Finding:
         How many rows, keys or columns it is about; the message says which.
     message : str
         What is the case, in one sentence.
-    remedy : str
-        What to do about it, ready to paste where that is possible.
+    remedy : text
+        What to do about it.
     where : str
         The table, and the column where there is one.
     examples : tuple of FindingExample
@@ -117,7 +118,7 @@ class Finding:
     severity: str
     count: int
     message: str
-    remedy: str = ""
+    remedy: Text = ""
     where: str = ""
     examples: tuple[FindingExample, ...] = ()
     terms: tuple[str, ...] = ()
@@ -147,7 +148,7 @@ def agreeing(count: int, one: str, several: str) -> str:
 
 
 def of_markers(
-    name: str, markers: Sequence[str], count: int, where: str, remedy: str = ""
+    name: str, markers: Sequence[str], count: int, where: str, remedy: Text = ""
 ) -> Finding:
     """That cells of a column hold words such as ``n/a``, which count as missing.
 
@@ -176,7 +177,7 @@ def merge_same_findings(findings: Iterable[Finding]) -> list[Finding]:
     >>> one.count, one.message, [example.text for example in one.examples]
     (2, 'read so, in 2 sources', ['x.csv', 'y.csv'])
     """
-    alike: dict[tuple[str, ...], list[Finding]] = {}
+    alike: dict[tuple[str, str, str, Text], list[Finding]] = {}
     for finding in findings:
         alike.setdefault(
             (finding.code, finding.severity, finding.message, finding.remedy), []
@@ -323,16 +324,25 @@ def _short(finding: Finding) -> FindingExample:
     )
 
 
-def _remedy(findings: Sequence[Finding]) -> str:
-    """One remedy for all: that of each if it is the same, all if they are options, or the first."""
+def _remedy(findings: Sequence[Finding]) -> Text:
+    """One remedy for all: that of each if it is the same, all settings, or the first."""
     each = list(dict.fromkeys(finding.remedy for finding in findings if finding.remedy))
     if len(each) < 2:
         return each[0] if each else ""
-    before = {e.partition("--")[0] for e in each}
-    options = [one.partition("--")[2] for one in each]
-    plain = all(
-        option and not set(";:") & set(option) and " or " not in option for option in options
-    )
-    if len(before) == 1 and plain and sum(map(len, options)) < _LONGEST:
-        return before.pop() + " ".join(f"--{o}" for o in options)
-    return f"for the first: {by_severity(findings)[0].remedy}"
+    texts = {_text_before_settings(remedy) for remedy in each}
+    short = sum(len(str(remedy)) for remedy in each) < _LONGEST
+    if short and len(texts) == 1 and None not in texts:
+        settings = [s for e in each if isinstance(e, Wording) for s in e.settings]
+        return wording(texts.pop() or "", *settings)
+    return wording("for the first: ", by_severity(findings)[0].remedy)
+
+
+def _text_before_settings(remedy: Text) -> str | None:
+    """The text of a remedy that ends in settings and has no others; else None."""
+    if not isinstance(remedy, Wording):
+        return None
+    texts = [part for part in remedy.parts if not isinstance(part, Setting)]
+    if not texts:
+        return ""
+    alone = len(texts) == 1 and remedy.parts[0] == texts[0]
+    return texts[0] if alone and isinstance(texts[0], str) else None

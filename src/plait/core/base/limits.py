@@ -8,6 +8,7 @@ from dataclasses import dataclass, fields, replace
 
 from plait.core.base.errors import SourceError, UsageError
 from plait.core.base.names import suggest_name
+from plait.core.base.wording import Setting, wording
 
 _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
 
@@ -68,7 +69,7 @@ class LimitExceededError(SourceError):
         super().__init__(
             f"{what} (limit: {flag})",
             where,
-            f"if this size is intended, raise the limit: --limit {flag}=N",
+            wording("if this size is intended, raise the limit: ", Setting("limit", "N", flag)),
         )
         self.name = name
 

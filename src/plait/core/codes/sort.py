@@ -19,8 +19,9 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import agreeing, pluralize
+from plait.core.base.wording import Setting, Text, wording
 from plait.core.codes.dense_codes import count_codes, counting_sort, first_row_of_each_code
-from plait.core.table.key_spec import check_column, quote_name
+from plait.core.table.key_spec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type
 from plait.core.text.dictionary import TextDictionary
@@ -30,6 +31,7 @@ from plait.core.types.near_types import PLAIN
 from plait.core.types.value_formats import FORMS, ValueFormat, base_type
 
 _LEAST_SHARE = 0.5
+_SORT = wording(Setting("sort"))
 _MOST_SHOWN = 3
 _PLAIN_NUMBER = r"^(0|-?[1-9][0-9]*|-?(0|[1-9][0-9]*)\.[0-9]+)$"
 _DATED = r"(?i)^[0-9]{1,4}\s?[-./: ]|[a-z]{3} ?[0-9]|[0-9][a-z]{3}|[0-9]\.? [a-z]"
@@ -57,15 +59,15 @@ class TextOrderDoubt:
     forms: tuple[str, ...]
 
 
-def check_sortable(table: Table, name: str, doing: str) -> None:
+def check_sortable(table: Table, name: str, doing: Text) -> None:
     """See that the cells of a column can be put in order by value, or are just text.
 
     Parameters
     ----------
     table : Table
     name : str
-    doing : str
-        What wants the order, for the message: ``--sort``, ``the rule max``.
+    doing : text
+        What wants the order, for the message: the setting ``sort``, ``the rule max``.
 
     Raises
     ------
@@ -80,7 +82,7 @@ def check_sortable(table: Table, name: str, doing: str) -> None:
     ...
     plait.core.base.errors.UsageError: t, column V: the rule max would compare these cells as \
 text, where 10 comes before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3) \
-(--type V=decimal --unfit missing, or to compare them as text: --type V=text)
+(type={'V': 'decimal'}, unfit='missing', or to compare them as text: type={'V': 'text'})
     """
     refuse_open_forms(table, name, doing)
     cells = table.chunks(name)
@@ -92,7 +94,7 @@ text, where 10 comes before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3)
     raise_if_unsortable(table, name, doing, dictionary.texts(), codes)
 
 
-def refuse_open_forms(table: Table, name: str, doing: str) -> None:
+def refuse_open_forms(table: Table, name: str, doing: Text) -> None:
     """Refuse to order cells of which nothing proves how they are written.
 
     Raises
@@ -102,14 +104,22 @@ def refuse_open_forms(table: Table, name: str, doing: str) -> None:
     forms = table.column(name).open_forms
     if forms:
         raise UsageError(
-            f"{doing} would compare these cells as text: the format of some sources is ambiguous, "
-            f"{' or '.join(forms)}",
+            wording(
+                doing,
+                " would compare these cells as text: the format of some sources is ambiguous, ",
+                " or ".join(forms),
+            ),
             f"{table.name}, column {name}",
-            f"choose one for those sources: --type 'SOURCE={name}={forms[0]}'",
+            wording(
+                "choose one for those sources: ",
+                Setting("type", forms[0], name, source="SOURCE"),
+            ),
         )
 
 
-def raise_if_unsortable(table: Table, name: str, doing: str, texts: pa.Array, codes: Codes) -> None:
+def raise_if_unsortable(
+    table: Table, name: str, doing: Text, texts: pa.Array, codes: Codes
+) -> None:
     """The same for cells that are coded already; ``texts`` by code."""
     if table.column(name).declared_type == "text":
         return
@@ -240,7 +250,7 @@ def _readings(
 def _refusal(
     table: Table,
     name: str,
-    doing: str,
+    doing: Text,
     doubt: TextOrderDoubt,
     texts: pa.Array,
     codes: Codes,
@@ -248,13 +258,17 @@ def _refusal(
 ) -> UsageError:
     text = _in_words(table, doubt, texts, codes, times)
     unfit = bool((~doubt.fits).any())
-    column = quote_name(name)
-    typed = [f"--type {_pasted(f'{column}={form}')}" for form in doubt.forms[:2]]
-    settled = " or ".join(typed) + (" --unfit missing" if unfit else "")
+    typed = [Setting("type", form, name) for form in doubt.forms[:2]]
     return UsageError(
-        f"{doing} would compare these cells as text{_example(texts, doubt)}: {text}",
+        wording(doing, f" would compare these cells as text{_example(texts, doubt)}: {text}"),
         f"{table.name}, column {name}",
-        f"{settled}, or to compare them as text: --type {_pasted(f'{column}=text')}",
+        wording(
+            *typed[:1],
+            *(part for setting in typed[1:] for part in (" or ", setting)),
+            *([Setting("unfit", "missing")] if unfit else []),
+            ", or to compare them as text: ",
+            Setting("type", "text", name),
+        ),
     )
 
 
@@ -299,10 +313,6 @@ def _in_words(
     return what
 
 
-def _pasted(text: str) -> str:
-    return text if text.replace("=", "").replace("_", "").isalnum() else f"'{text}'"
-
-
 def _format_offending_text(table: Table, texts: pa.Array, counts: Counts, code: int) -> str:
     row = int(counts[code])
     text = next((source_row.within for source_row in table.source_rows(row)), f"row {row + 1:,}")
@@ -323,7 +333,7 @@ def _example(texts: pa.Array, doubt: TextOrderDoubt) -> str:
     return f", where {arranged[at].as_py()} comes before {arranged[at + 1].as_py()}"
 
 
-def sort_rows(table: Table, columns: Sequence[str], doing: str = "--sort") -> npt.NDArray[np.int64]:
+def sort_rows(table: Table, columns: Sequence[str], doing: Text = _SORT) -> npt.NDArray[np.int64]:
     """Row numbers in the order of some columns, ties as they stand, missing last.
 
     Parameters
@@ -331,7 +341,7 @@ def sort_rows(table: Table, columns: Sequence[str], doing: str = "--sort") -> np
     table : Table
     columns : sequence of str
         The first counts most; ``desc`` behind a name puts the greatest first.
-    doing : str
+    doing : text
         What wants the order, for messages.
 
     Raises
@@ -368,7 +378,7 @@ def _direction(name: str, table: Table) -> tuple[str, bool]:
     return column.strip(), way.lower() == "desc"
 
 
-def dense_ranks(table: Table, name: str, falling: bool, doing: str) -> tuple[Codes, int]:
+def dense_ranks(table: Table, name: str, falling: bool, doing: Text) -> tuple[Codes, int]:
     """For each row the rank of its value among the distinct ones, missing last.
 
     ``doing`` is what wants the order, for messages.

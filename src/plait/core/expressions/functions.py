@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
+from plait.core.base.wording import Setting, wording
 from plait.core.expressions.arithmetic import require_integer
 from plait.core.expressions.operands import (
     EvaluationBatch,
@@ -339,7 +340,10 @@ def _extracted(part: str, value: Value, node: SyntaxNode) -> Value:
         raise UsageError(
             f"{part} is extracted from a {' or a '.join(allowed)}, this is a {sort}",
             node.sql(),
-            "CAST(… AS DATE), or set its format: --type COLUMN=date:%d.%m.%Y",
+            wording(
+                "CAST(… AS DATE), or set its format: ",
+                Setting("type", "date:%d.%m.%Y", "COLUMN"),
+            ),
         )
     return _second(value) if part == "SECOND" else _PARTS[part](value).cast(pa.int64())
 

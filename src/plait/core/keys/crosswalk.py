@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import KeyCodes, encode_keys
 from plait.core.table.key_spec import Key
 from plait.core.table.table import Table
@@ -65,7 +66,12 @@ def parse_crosswalk(table: Table, parts: int) -> Crosswalk:
         raise UsageError(
             f"a crosswalk for a key of {parts} columns needs at least {2 * parts} "
             f"columns; {table.name} has {len(names)}",
-            remedy="start from a generated one: plait keys LEFT RIGHT --key … --out pairs.csv",
+            remedy=wording(
+                "start from a generated one: ",
+                Command(
+                    "keys", ("LEFT", "RIGHT"), (Setting("key", "…"), Setting("out", "pairs.csv"))
+                ),
+            ),
         )
     return Crosswalk(_used(table), left, right)
 
@@ -178,7 +184,10 @@ def _unused(across: Crosswalk, coding: KeyCodes, tables: Sequence[Table]) -> Ite
         "warning",
         len(rows),
         f"{pluralize(len(rows), 'pair')} of {across.table.name} not used: a key is not in {where}",
-        "to write pairs of keys that are there: plait keys … --out pairs.csv",
+        wording(
+            "to write pairs of keys that are there: ",
+            Command("keys", ("…",), (Setting("out", "pairs.csv"),)),
+        ),
         across.table.name,
         tuple(
             FindingExample(_key_text(across, row), across.table.source_rows(row)[:1]) for row in few
@@ -194,9 +203,10 @@ def _key_text(across: Crosswalk, row: int) -> str:
 def _check_once(across: Crosswalk, coding: KeyCodes) -> None:
     """See that no left key has two right ones."""
     ours, theirs = coding.codes[-2:]
+    whole = np.flatnonzero((ours >= 0) & (theirs >= 0))  # the others are told as not used
     first = np.full(coding.code_count + 1, -1, np.int32)
-    first[ours[::-1]] = theirs[::-1]
-    other = np.flatnonzero((ours >= 0) & (first[ours] != theirs))
+    first[ours[whole[::-1]]] = theirs[whole[::-1]]
+    other = whole[first[ours[whole]] != theirs[whole]]
     if len(other):
         row = int(other[0])
         where = "; ".join(map(str, across.table.source_rows(row)))

@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import Counts, dense_rank
 
 MOST_TABLES = 62
@@ -139,6 +140,9 @@ def parse_membership(wanted: str, names: Sequence[str]) -> int:
     for name in wanted.split("+"):
         if name not in names:
             known = [*words, *names]
-            raise UsageError(f"--only has no {name!r}", remedy=_suggest_source(name, names, known))
+            raise UsageError(
+                wording(Setting("only", wanted), f" names no source {name!r}"),
+                remedy=_suggest_source(name, names, known),
+            )
         mask |= 1 << list(names).index(name)
     return mask

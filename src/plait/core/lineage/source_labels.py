@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name, unused_name
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import combine_codes, dense_rank, first_row_of_each_code
 from plait.core.lineage.paths import LineagePath, lineage_paths
 from plait.core.table.fragment import RowOrigin
@@ -75,7 +76,10 @@ def parse_label_templates(labels: Mapping[str, str] | Iterable[str]) -> dict[str
     for label in labels:
         column, sign, template = label.partition("=")
         if not sign or not column:
-            raise UsageError(f"no column in label {label!r}", remedy="write --label month={stem}")
+            raise UsageError(
+                f"no column in label {label!r}",
+                remedy=wording("write ", Setting("label", "{stem}", "month")),
+            )
         parsed[column] = template
     return parsed
 

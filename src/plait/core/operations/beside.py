@@ -11,9 +11,12 @@ from plait.core.base.errors import ExpectationError, UsageError
 from plait.core.base.findings import Finding, FindingExample, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
 from plait.core.base.names import joint_name, unused_name
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.operations.result import Result
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import to_text
+
+_JOIN = Command("join", ("…",), (Setting("key", "…"),))
 
 
 def beside(tables: Sequence[Table], name: str | None = None) -> Result:
@@ -75,7 +78,7 @@ def _check_lengths(tables: Sequence[Table]) -> None:
                 f"{pluralize(table.rows, 'row')}: rows can be paired by position only in "
                 "tables of equal length",
                 next(iter(map(str, more.source_rows(rows))), f"{more.name} row {rows + 1:,}"),
-                "if the tables share a key, join them: plait join --key …",
+                wording("if the tables share a key, join them: ", _JOIN),
             )
 
 
@@ -102,7 +105,7 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
                 differing,
                 f"{left.name} and {right.name} both have {column.name}, and which differs on "
                 f"{pluralize(differing, 'row')}; the second is kept as {kept}",
-                "are the rows in the same order? if there is a key: plait join --key …",
+                wording("are the rows in the same order? if there is a key: ", _JOIN),
                 f"{right.name}, column {column.name}",
                 (FindingExample(example),),
             )

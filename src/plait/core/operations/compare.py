@@ -11,6 +11,7 @@ import numpy as np
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import Finding, agreeing, pluralize
 from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.key_codes import encode_keys
 from plait.core.operations.comparison.cell_changes import ColumnChange, compare_column
 from plait.core.operations.comparison.change_findings import ChangeCounts, report_changes
@@ -273,7 +274,7 @@ def _allowed(
     """How far the numbers of each column may be apart."""
     found: dict[str, Decimal] = {}
     with attribute_errors_to_option("within"):
-        for name, text in parse_assignments(within, "--within").items():
+        for name, text in parse_assignments(within, "within").items():
             check_column(name, tables[1])
             if name not in compared:
                 raise UsageError(
@@ -285,7 +286,7 @@ def _allowed(
                 kind = table.type_name(column)
                 if kind not in (*NUMBERS, "empty"):
                     raise UsageError(
-                        f"--within needs a number column; {column} is {kind}",
+                        wording(Setting("within"), f" needs a number column; {column} is {kind}"),
                         table.name,
                     )
             found[name] = _distance(text)

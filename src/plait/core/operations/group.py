@@ -21,6 +21,7 @@ from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
 from plait.core.base.names import suggest_name, unused_name
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import RowGroups, Rows, encode_keys, group_rows
 from plait.core.job.executor import map_ordered
 from plait.core.job.spill_columns import build_column
@@ -89,7 +90,7 @@ def _parts(table: Table, name: str, part: str) -> pa.ChunkedArray:
         raise UsageError(
             f"{part} needs a date column; {name} is {kind}",
             table.name,
-            f"--type '{name}=date', or date:%d.%m.%Y as they are written",
+            wording(Setting("type", "date", name), ", or date:%d.%m.%Y as they are written"),
         )
     if base_type(kind) == "empty":
         return pa.chunked_array([pa.nulls(table.rows, pa.string())])
@@ -163,14 +164,20 @@ def group(
     with attribute_errors_to_option("take"):
         figures = [
             parse_aggregate(new, spec, parted)
-            for new, spec in parse_assignments(take, "--take").items()
+            for new, spec in parse_assignments(take, "take").items()
         ]
     base = parted if onto_rows else parted.project(by)
     _check_names(base, figures)
     if not by and not figures:
-        raise UsageError("group needs --by, --take or both", table.name)
+        raise UsageError(
+            wording("group needs ", Setting("by"), ", ", Setting("take"), " or both"), table.name
+        )
     if any(f.figure == RANK for f in figures) and not onto_rows:
-        raise UsageError("rank needs every row kept", table.name, "keep every row: --onto-rows")
+        raise UsageError(
+            "rank needs every row kept",
+            table.name,
+            wording("keep every row: ", Setting("onto_rows", True)),
+        )
     if not by and not table.rows and not onto_rows:
         return _of_no_rows(table, figures, name)
     groups = _groups(parted, by, ignore)
@@ -321,7 +328,10 @@ def _missing_keys(table: Table, by: Sequence[str], groups: RowGroups) -> Iterato
                 rows,
                 f"{pluralize(rows, 'row')} of {table.name} with no {name}, in a group of "
                 f"{agreeing(rows, 'its', 'their')} own",
-                f"to leave them out, first run plait mend with --where '\"{name}\" IS NOT NULL'",
+                wording(
+                    "to leave them out, first run ",
+                    Command("mend", ("…",), (Setting("where", f'"{name}" IS NOT NULL'),)),
+                ),
                 f"{table.name}, column {name}",
             )
 
@@ -348,7 +358,10 @@ def _missing_values(
             len(short),
             f"{pluralize(len(short), 'group')} with fewer values of {column} than rows, "
             f"which affects {', '.join(o.name for o in ones)}{text}",
-            f"to add their number as a column: --take '{column} values=count:{column}'",
+            wording(
+                "to add their number as a column: ",
+                Setting("take", f"count:{column}", f"{column} values"),
+            ),
             f"{table.name}, column {column}",
             tuple(_rests_on(table, by, groups, figure, int(s)) for s in short[:MOST_EXAMPLES]),
         )

@@ -11,6 +11,7 @@ import numpy as np
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import Finding
 from plait.core.base.names import suggest_name as nearest_word
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.key_codes import KeyCodes
 from plait.core.job.memory import reserve_memory
 from plait.core.keys.crosswalk import encode_keys_with_crosswalk
@@ -194,11 +195,14 @@ def _check_together(
     """See that what was asked for goes together."""
     if kind == "cross" and (key or near):
         raise UsageError(
-            "--kind cross cannot be combined with --key",
-            remedy="leave out --key, or choose another --kind",
+            wording(Setting("kind", "cross"), " cannot be combined with ", Setting("key")),
+            remedy=wording("leave out ", Setting("key"), ", or choose another ", Setting("kind")),
         )
     if within is not None and near is None:
-        raise UsageError("--within needs --nearest", remedy="--nearest COLUMN:before")
+        raise UsageError(
+            wording(Setting("within"), " needs ", Setting("nearest")),
+            remedy=wording(Setting("nearest", "COLUMN:before")),
+        )
 
 
 def _key(
@@ -341,7 +345,7 @@ def join_tables(
         steps.append(joined)
         table = joined.table
     with attribute_errors_to_option("rename"):
-        table = rename_columns(table, parse_assignments(rename, "--rename")) if rename else table
+        table = rename_columns(table, parse_assignments(rename, "rename")) if rename else table
     table = add_source_column(table, origin) if origin else table
     return JoinResult(
         "join",

@@ -10,11 +10,12 @@ import numpy as np
 
 from plait.core.base.errors import ExpectationError
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.wording import Command, Setting, Text, Wording, wording
 from plait.core.codes.dense_codes import combine_codes, count_codes, counting_sort, gather_by_code
 from plait.core.codes.key_codes import encode_keys
 from plait.core.keys.duplicates import format_key
 from plait.core.keys.match import ONE_SIDED, KeyMatch, MatchCounts, match_keys
-from plait.core.table.key_spec import Key, format_key_option, quote_name
+from plait.core.table.key_spec import Key, format_key_option, key_setting, quote_name
 from plait.core.table.table import SetAside, Table
 from plait.core.text.cells import constant_text
 from plait.core.text.hash_table import Codes
@@ -41,8 +42,8 @@ class JoinRefusedError(ExpectationError):
 
     def __init__(
         self,
-        what: str,
-        remedy: str,
+        what: Text,
+        remedy: Text,
         match: MatchCounts,
         findings: tuple[Finding, ...],
         aside: tuple[SetAside, ...] = (),
@@ -72,8 +73,12 @@ def refuse_join(
             raise JoinRefusedError(
                 f"this join is many-to-many: {match.left_rows:,} and {match.right_rows:,} "
                 f"rows would become {match.output_rows:,}",
-                f"make the key unique in {right.name} or {left.name} (plait settle), or "
-                "allow it: --cardinality many-to-many",
+                wording(
+                    f"make the key unique in {right.name} or {left.name} (",
+                    Command("settle"),
+                    "), or allow it: ",
+                    Setting("cardinality", "many-to-many"),
+                ),
                 match,
                 (*findings, *_multiplying(left, right, pairs, key_match, ("left", "right"))),
                 tuple(_offending(left, right, key_match, ("left", "right"))),
@@ -91,7 +96,7 @@ def refuse_join(
         raise JoinRefusedError(
             f"the join is declared {cardinality} but is {text}: matching keys occur on "
             f"several rows of {tables}",
-            f"make the key unique there, or declare --cardinality {text}",
+            wording("make the key unique there, or declare ", Setting("cardinality", text)),
             match,
             (*findings, *_multiplying(left, right, pairs, key_match, broken)),
             tuple(_offending(left, right, key_match, broken)),
@@ -104,7 +109,9 @@ def _refuse_size(match: MatchCounts, max_rows: int | None, findings: tuple[Findi
         raise JoinRefusedError(
             f"this join would give {match.output_rows:,} rows from {match.left_rows:,} "
             f"and {match.right_rows:,}; the limit is {max_rows:,}",
-            f"make the key unique, or raise the limit: --max-rows {match.output_rows}",
+            wording(
+                "make the key unique, or raise the limit: ", Setting("max_rows", match.output_rows)
+            ),
             match,
             findings,
         )
@@ -198,15 +205,15 @@ def report_overmatching_key_parts(
         yield from _elsewhere_findings(left, right, pairs, key_match)
 
 
-def _way_out(left: Table, right: Table, best: _Part) -> str:
+def _way_out(left: Table, right: Table, best: _Part) -> Wording:
     """The key to take, unless it is one on neither side."""
     if best.cardinality != _MANY:
-        return f"--key {format_key_option(best.key)}"
+        return wording(key_setting(best.key))
     return _which(left, right)
 
 
-def _which(left: Table, right: Table) -> str:
-    return f"check which rows match: plait keys {left.name} {right.name}"
+def _which(left: Table, right: Table) -> Wording:
+    return wording("check which rows match: ", Command("keys", (left.name, right.name)))
 
 
 def _best_part(pairs: Key, key_match: KeyMatch, least: float) -> _Part | None:
@@ -266,9 +273,7 @@ def _elsewhere_findings(
             f"found in {better_column.better} of {better_column.other}, but only "
             f"{better_column.named_share:.0%} in "
             f"{better_column.named}",
-            f"--key {format_key_option((pair,))}"
-            if _is_key(left, right, pair)
-            else _which(left, right),
+            wording(key_setting((pair,))) if _is_key(left, right, pair) else _which(left, right),
             better_column.other,
         )
 

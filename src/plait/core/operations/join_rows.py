@@ -13,6 +13,7 @@ import pyarrow as pa
 from plait.core.base.findings import Finding, FindingExample, pluralize
 from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
 from plait.core.base.names import unused_name
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.key_codes import KeyCodes, Rows
 from plait.core.keys.conflicts import (
     NONE,
@@ -307,7 +308,12 @@ def _conflict_finding(
         f"{pluralize(len(difference.rows), 'matched row')} with different values for "
         f"{name} in {left.name} and {right.name}; those of {right.name} are kept as "
         f"{kept}",
-        "to use one side and fill its gaps from the other: --prefer left or --prefer right",
+        wording(
+            "to use one side and fill its gaps from the other: ",
+            Setting("prefer", "left"),
+            " or ",
+            Setting("prefer", "right"),
+        ),
         f"{right.name}, column {name}",
         shown,
     )
@@ -325,7 +331,12 @@ def _other_finding(
         f"on both sides differ in {name}: it seems to mean different things in "
         f"{left.name} and {right.name}. Those of {right.name} are kept as {kept}; "
         "the rows are not listed",
-        f"to leave it out: --take; to name it: --rename '{kept}={right.name} {name}'",
+        wording(
+            "to leave it out: ",
+            Setting("take"),
+            "; to name it: ",
+            Setting("rename", f"{right.name} {name}", kept),
+        ),
         f"{right.name}, column {name}",
         shown,
     )

@@ -11,6 +11,7 @@ import pyarrow as pa
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import Finding, pluralize
 from plait.core.base.names import unused_name
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.dense_codes import Counts, first_row_of_each_code, gather_by_code
 from plait.core.codes.key_codes import KeyCodes
 from plait.core.keys.crosswalk import crosswalk_column_names, encode_keys_with_crosswalk
@@ -29,7 +30,14 @@ from plait.core.keys.key_sets import (
     parse_membership,
 )
 from plait.core.keys.match import KeyMatch, match_keys
-from plait.core.table.key_spec import Key, KeySpec, check_column, common_columns, parse_key_columns
+from plait.core.table.key_spec import (
+    Key,
+    KeySpec,
+    check_column,
+    common_columns,
+    parse_key_columns,
+    quote_name,
+)
 from plait.core.table.table import Table, table_from_columns
 from plait.core.types.inference import count_missing_markers
 from plait.core.types.value_formats import base_type
@@ -219,12 +227,19 @@ def _common(tables: Sequence[Table]) -> tuple[tuple[str, ...], ...]:
         raise UsageError(
             "no key given",
             tables[0].name,
-            f"--key {tables[0].column_names[0]}; plait survey finds candidates",
+            wording(
+                Setting("key", (quote_name(tables[0].column_names[0]),)),
+                "; ",
+                Command("survey"),
+                " finds candidates",
+            ),
         )
     shared = [pair[0] for pair in common_columns(tables[0], tables[1])]
     common = tuple(name for name in shared if all(table.has_column(name) for table in tables))
     if not common:
-        raise UsageError("the sources have no column in common", remedy="name the key: --key")
+        raise UsageError(
+            "the sources have no column in common", remedy=wording("name the key: ", Setting("key"))
+        )
     return (common,) * len(tables)
 
 
@@ -283,7 +298,7 @@ def _marker_findings(
                 count,
                 f"{pluralize(count, 'row')} of {table.name} with {', '.join(marked)} in {name} "
                 "are treated as keys; kept as text",
-                f"to make them missing: --missing {','.join(marked)}",
+                wording("to make them missing: ", Setting("missing", tuple(marked))),
                 f"{table.name}, column {name}",
                 terms=tuple(marked),
             )

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import Finding, agreeing, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.sort import sort_rows
 from plait.core.job.spill_columns import build_column
 from plait.core.operations.result import Result
@@ -99,8 +100,8 @@ def _parsed(spec: str) -> tuple[str, str, str]:
     old, sign, new = rest.partition("=")
     if not colon or not sign:
         raise UsageError(
-            f"--replace-value {spec!r} is not COLUMN:OLD=NEW",
-            remedy="write --replace-value kg:n/k=",
+            wording(Setting("replace_value", spec), " is not COLUMN:OLD=NEW"),
+            remedy=wording("write ", Setting("replace_value", "kg:n/k=")),
         )
     return column, old, new
 
@@ -241,7 +242,7 @@ def mend(
     with attribute_errors_to_option("header"):
         table = with_headings(table, parse_names(header)) if header else table
     with attribute_errors_to_option("rename"):
-        table = rename_columns(table, parse_assignments(rename, "--rename"))
+        table = rename_columns(table, parse_assignments(rename, "rename"))
     table = apply_missing_markers(table, parse_names(missing)) if missing else table
     table = _refilled(table, trim, split, replace_value, fill)
     table = _all_computed(table, compute_first)
@@ -285,14 +286,14 @@ def _refilled(
         for spec in replace_value:
             table = replace_cells(table, spec)
     with attribute_errors_to_option("fill"):
-        for column, value in parse_assignments(fill, "--fill").items():
+        for column, value in parse_assignments(fill, "fill").items():
             table = fill_missing(table, column, value)
     return table
 
 
 def _all_computed(table: Table, compute: Pairs) -> Table:
     with attribute_errors_to_option("compute"):
-        for column, text in parse_assignments(compute, "--compute").items():
+        for column, text in parse_assignments(compute, "compute").items():
             table = _computed(table, column, text)
     return table
 

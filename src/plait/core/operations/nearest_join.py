@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import Finding, pluralize
 from plait.core.base.names import suggest_name
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import dense_rank
 from plait.core.codes.key_codes import KeyCodes
 from plait.core.codes.sort import check_sortable
@@ -88,14 +89,16 @@ def parse_nearest(spec: str) -> NearestSpec:
         columns, direction = spec, ""
     if direction not in DIRECTIONS:
         raise UsageError(
-            f"--nearest {spec!r} needs a direction: before, after or either",
+            wording(Setting("nearest", spec), " needs a direction: before, after or either"),
             remedy=suggest_name(direction, DIRECTIONS)
             if direction
-            else f"--nearest '{columns}:before'",
+            else wording(Setting("nearest", f"{columns}:before")),
         )
     pairs = parse_key_columns(columns)
     if len(pairs) != 1:
-        raise UsageError(f"--nearest takes one column, {columns!r} are {len(pairs)}")
+        raise UsageError(
+            wording(Setting("nearest"), f" takes one column, {columns!r} are {len(pairs)}")
+        )
     return NearestSpec(*pairs[0], direction)
 
 
@@ -114,7 +117,9 @@ def parse_distance(text: str, temporal: bool) -> Fraction:
     match = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([a-z]*)\s*", text)
     if match is None or (match[2] not in _UNITS if temporal else match[2]):
         message = f"a number and one of {', '.join(_UNITS)}" if temporal else "a number"
-        raise UsageError(f"--within {text!r} is not a distance", remedy=f"write {message}")
+        raise UsageError(
+            wording(Setting("within", text), " is not a distance"), remedy=f"write {message}"
+        )
     return Fraction(match[1]) * (_UNITS[match[2]] if temporal else 1)
 
 
@@ -193,7 +198,9 @@ def _measured(
     if one != other and _NOTHING not in (one, other):
         raise UsageError(
             f"{left_name} of {left.name} is a {one}, {right_name} of {right.name} a {other}",
-            remedy="nearest needs numbers on both sides, or dates, or times: --type",
+            remedy=wording(
+                "nearest needs numbers on both sides, or dates, or times: ", Setting("type")
+            ),
         )
     there = [values.is_valid().to_numpy(zero_copy_only=False) for _, values in measures]
     alike = exact_numbers.unify_numbers([values for _, values in measures])
@@ -228,11 +235,8 @@ def _measure(table: Table, name: str) -> tuple[str, pa.Array]:
         return _NOTHING, pa.nulls(table.rows, pa.int64())
     to = exact_arrow_type(kind, cells)
     if is_text_type(to):
-        check_sortable(table, name, "--nearest")
-        raise UsageError(
-            f"{name} of {table.name} is {base_type(kind)}; --nearest needs numbers, dates or times",
-            remedy=f"give it a type: --type '{name}=date:%d.%m.%Y', or the like",
-        )
+        check_sortable(table, name, wording(Setting("nearest")))
+        raise _not_measurable(table, name, kind)
     chunks = [parse_column(chunk, kind, to) for chunk in cells.chunks]
     made = pa.chunked_array(chunks, to).combine_chunks()
     if exact_numbers.is_number(to):
@@ -244,9 +248,17 @@ def _measure(table: Table, name: str) -> tuple[str, pa.Array]:
         return "date", made.cast(pa.timestamp("us", to.tz), safe=False).cast(pa.int64())
     if pa.types.is_time(to):
         return "time", made.cast(pa.time64("us")).cast(pa.int64())
-    raise UsageError(
-        f"{name} of {table.name} is {base_type(kind)}; --nearest needs numbers, dates or times",
-        remedy=f"give it a type: --type '{name}=date:%d.%m.%Y', or the like",
+    raise _not_measurable(table, name, kind)
+
+
+def _not_measurable(table: Table, name: str, kind: str) -> UsageError:
+    return UsageError(
+        wording(
+            f"{name} of {table.name} is {base_type(kind)}; ",
+            Setting("nearest"),
+            " needs numbers, dates or times",
+        ),
+        remedy=wording("give it a type: ", Setting("type", "date:%d.%m.%Y", name), ", or the like"),
     )
 
 

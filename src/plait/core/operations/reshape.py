@@ -13,6 +13,7 @@ from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import Finding, agreeing, pluralize
 from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
 from plait.core.base.names import unused_name
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import RowGroups, Rows, encode_keys, group_rows
 from plait.core.job.memory import reserve_memory
 from plait.core.job.spill_columns import build_column
@@ -28,7 +29,7 @@ from plait.core.text.hash_table import Codes
 
 _OF_CELL = 4  # bytes of the row number of a result cell
 MOST_HEADS = 2_000
-_REMEDY = "--rule first, or last, commonest, longest, min, max"
+_RULES = wording(Setting("rule", "first"), ", or last, commonest, longest, min, max")
 
 _OF_ROW = 8  # bytes of the row numbers of a result row
 _WHICH = f"{DISCRIMINATOR_PREFIX}column"
@@ -88,7 +89,9 @@ def widen(
             for column in columns:
                 check_column(column, table)
     if not filling:
-        raise UsageError("no column fills the cells", table.name, "write --cells COLUMN")
+        raise UsageError(
+            "no column fills the cells", table.name, wording("write ", Setting("cells", "COLUMN"))
+        )
     keyed = parse_names(key) or tuple(
         column_name for column_name in table.column_names if column_name not in (heads, *filling)
     )
@@ -96,7 +99,7 @@ def widen(
         raise UsageError(
             "the key, the heads and the cells are different columns, and each is needed",
             table.name,
-            "write --key COLUMN --heads COLUMN --cells COLUMN",
+            wording("write ", *(Setting(o, "COLUMN") for o in ("key", "heads", "cells"))),
         )
     used = replace(table.project((*keyed, heads, *filling)), findings=(), set_aside=())
     with attribute_errors_to_option("rule"):
@@ -107,7 +110,7 @@ def widen(
     account = _account(table, keyed, heads, settled, result.rows)
     # Settling takes a rule for each column; here one is for all cells.
     conflicts = (
-        replace(finding, remedy=_REMEDY) if finding.code == "settle-conflict" else finding
+        replace(finding, remedy=_RULES) if finding.code == "settle-conflict" else finding
         for finding in settled.findings
     )
     findings = (*_several(table, settled, rule), *conflicts, *_left_out(table, used))
@@ -157,8 +160,12 @@ def _check_heads(table: Table, heads: str, headed: RowGroups) -> None:
             f"{heads} has {headed.size:,} different values; widen makes at most "
             f"{MOST_HEADS:,} columns",
             table.name,
-            "check that --heads names the right column, or combine its values first "
-            "with plait group",
+            wording(
+                "check that ",
+                Setting("heads"),
+                " names the right column, or combine its values first with ",
+                Command("group"),
+            ),
         )
 
 
@@ -200,7 +207,7 @@ def _several(table: Table, settled: SettleResult, rule: str) -> Iterator[Finding
             merged,
             f"{pluralize(merged, 'row')} of {table.name} "
             f"{agreeing(merged, 'shares', 'share')} a cell with another row{text}",
-            f"choose how to combine them: {_REMEDY}, sum, mean or agree",
+            wording("choose how to combine them: ", _RULES, ", sum, mean or agree"),
             table.name,
         )
 
@@ -215,7 +222,7 @@ def _left_out(table: Table, used: Table) -> Iterator[Finding]:
             len(out),
             f"{pluralize(len(out), 'column')} of {table.name} left out: {', '.join(out[:5])}"
             + (" …" if len(out) > 5 else ""),
-            "name them in --key or --cells to keep them",
+            wording("name them in ", Setting("key"), " or ", Setting("cells"), " to keep them"),
             table.name,
         )
 
@@ -301,9 +308,14 @@ def _moved(table: Table, columns: Sequence[str], key: Sequence[str]) -> list[str
     """The columns to put under one another, in their order."""
     if bool(columns) == bool(key):
         raise UsageError(
-            "give --columns or --key, not both or neither",
+            wording("give ", Setting("columns"), " or ", Setting("key"), ", not both or neither"),
             table.name,
-            "write --columns COLUMN,… or --key COLUMN,…",
+            wording(
+                "write ",
+                Setting("columns", ("COLUMN", "…")),
+                " or ",
+                Setting("key", ("COLUMN", "…")),
+            ),
         )
     with attribute_errors_to_option("columns" if columns else "key"):
         for name in (*columns, *key):

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from shlex import quote
 from typing import TYPE_CHECKING, TypeVar
 
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import SEVERITIES, Finding, merge_same_findings, pluralize
 from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
+from plait.core.base.wording import Setting, Wording, wording
 from plait.core.table.table import SetAside, Table
 
 if TYPE_CHECKING:
@@ -19,7 +18,7 @@ if TYPE_CHECKING:
     from plait.core.keys.conflicts import CellConflicts
     from plait.core.keys.match import MatchCounts
 
-_OF_ONE_SOURCE = re.compile(r"--(footer|header-line) [0-9]+")
+_OF_ONE_SOURCE = ("footer", "header_line")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -114,9 +113,10 @@ def findings_of_reading(tables: Sequence[Table]) -> list[Finding]:
 
 def scope_remedy_to_extract(finding: Finding) -> Finding:
     """The finding as a plan has it: what mends one extract is not done to all of its source."""
-    if not _OF_ONE_SOURCE.search(finding.remedy):
-        return finding
-    return replace(finding, remedy=f"as a source of its own: {finding.remedy}")
+    remedy = finding.remedy
+    if isinstance(remedy, Wording) and any(s.option in _OF_ONE_SOURCE for s in remedy.settings):
+        return replace(finding, remedy=wording("as a source of its own: ", remedy))
+    return finding
 
 
 def scope_remedy_to_source(finding: Finding, source: str | None) -> Finding:
@@ -130,16 +130,21 @@ def scope_remedy_to_source(finding: Finding, source: str | None) -> Finding:
 
     Examples
     --------
-    >>> found = Finding("total-row", "warning", 1, "…", "to set it aside: --footer 1")
-    >>> scope_remedy_to_source(found, "may visits").remedy
-    "to set it aside: --footer 'may visits=1'"
+    >>> remedy = wording("to set it aside: ", Setting("footer", 1))
+    >>> found = Finding("total-row", "warning", 1, "…", remedy)
+    >>> print(scope_remedy_to_source(found, "may visits").remedy)
+    to set it aside: footer=1 for may visits
     """
-    option = _OF_ONE_SOURCE.search(finding.remedy)
-    if source is None or not option or "plait " in finding.remedy:
+    remedy = finding.remedy
+    if source is None or not isinstance(remedy, Wording):
         return finding
-    flag, value = option[0].split(" ", 1)
-    own = f"{flag} {quote(f'{source}={value}')}"
-    return replace(finding, remedy=finding.remedy.replace(option[0], own))
+    parts = (
+        replace(part, source=source)
+        if isinstance(part, Setting) and part.option in _OF_ONE_SOURCE
+        else part
+        for part in remedy.parts
+    )
+    return replace(finding, remedy=Wording(tuple(parts)))
 
 
 def entries_of_reading(tables: Sequence[Table]) -> list[LedgerEntry]:

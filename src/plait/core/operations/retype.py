@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from plait.core.base.errors import SourceError, UsageError
 from plait.core.base.findings import Finding, agreeing, pluralize
 from plait.core.base.names import suggest_name
+from plait.core.base.wording import Setting, wording
 from plait.core.job.spill_columns import build_column
 from plait.core.profiling.profile import count_values
 from plait.core.table.key_spec import Pairs, check_column, parse_assignments
@@ -48,7 +49,7 @@ def parse_type_assignments(specs: Pairs) -> dict[str, str]:
     >>> parse_type_assignments(["seen=date:%d.%m.%Y", "id=text"])
     {'seen': 'date:%d.%m.%Y', 'id': 'text'}
     """
-    types = parse_assignments(specs, "--type")
+    types = parse_assignments(specs, "type")
     for kind in types.values():
         if kind not in VALUE_KINDS:
             format_for_type(kind)
@@ -218,7 +219,7 @@ def _found_form(cells: pa.ChunkedArray, wanted: str, name: str, table: Table) ->
         raise UsageError(
             f"the cells of {name!r} fit {len(forms)} formats: {', '.join(forms)}",
             table.name,
-            f"choose one: --type '{name}={forms[0]}'",
+            wording("choose one: ", Setting("type", forms[0], name)),
         )
     return near_format.form
 
@@ -291,7 +292,12 @@ def _finding(
         raise SourceError(
             f"{text}; the first is {examples[0].text}",
             f"{next(map(str, examples[0].places), table.name)}, column {name}",
-            "set such rows aside: --unfit set-aside; or make the cells missing: --unfit missing",
+            wording(
+                "set such rows aside: ",
+                Setting("unfit", "set-aside"),
+                "; or make the cells missing: ",
+                Setting("unfit", "missing"),
+            ),
         )
     if unfit == "set-aside":
         done = agreeing(len(rows), "its row is set aside", "their rows are set aside")

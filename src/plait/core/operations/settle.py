@@ -22,6 +22,7 @@ from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
 from plait.core.base.names import joint_name
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import dense_rank
 from plait.core.codes.key_codes import Flags, RowGroups, Rows, group_by_key
 from plait.core.job.spill_columns import apply_in_batches
@@ -188,7 +189,7 @@ def settle_tables(
 def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> dict[str, str]:
     """The rule of each column that is not part of the key."""
     with attribute_errors_to_option("rule"):
-        assignments = parse_assignments(rules, "--rule")
+        assignments = parse_assignments(rules, "rule")
         for column in assignments:
             check_column(column, table)
             if column in key:
@@ -395,8 +396,11 @@ def _conflict_finding(
         keys,
         f"{pluralize(keys, 'key')} of {table.name} in conflict ({said}); "
         f"{agreeing(keys, 'its', 'their')} rows are set aside",
-        f"choose a rule, such as --rule '{quote_name(worst[0])}=first' (or last, "
-        "commonest, longest, newest-by:COLUMN)",
+        wording(
+            "choose a rule, such as ",
+            Setting("rule", "first", worst[0]),
+            " (or last, commonest, longest, newest-by:COLUMN)",
+        ),
         table.name,
         _examples(cell_conflicts, key),
     )

@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import Finding, pluralize
 from plait.core.base.names import unused_name
+from plait.core.base.wording import Setting, wording
 from plait.core.job.spill_columns import ColumnBuilder
 from plait.core.table.fragment import Fragment
 from plait.core.table.key_spec import check_column, parse_names
@@ -61,13 +62,16 @@ def parse_split(spec: str) -> SplitSpec:
     match = _SPEC.match(spec)
     if not match:
         raise UsageError(
-            f"--split {spec!r} is not COLUMN:DELIMITERS into NAMES",
-            remedy="write --split 'place:- into yard,hive'",
+            wording(Setting("split", spec), " is not COLUMN:DELIMITERS into NAMES"),
+            remedy=wording("write ", Setting("split", "place:- into yard,hive")),
         )
     (column,), into = parse_names(match[1]), parse_names(match[3])
     delimiters = tuple(match[2]) if len(match[2]) == len(into) - 1 else (match[2],)
     if len(set(into)) < len(into):
-        raise UsageError(f"--split {spec!r} gives two columns one name", remedy="name each its own")
+        raise UsageError(
+            wording(Setting("split", spec), " gives two columns one name"),
+            remedy="name each its own",
+        )
     if len(into) < 2:
         raise UsageError("a split gives two columns or more", remedy=f"name them: {spec},…")
     return SplitSpec(column, delimiters, into)

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import combine_codes, first_row_of_each_code
 from plait.core.job.spill_columns import build_column
 from plait.core.lineage.source_labels import (
@@ -276,7 +277,8 @@ def add_label_columns(table: Table, labels: Mapping[str, str]) -> Table:
     for column, template in labels.items():
         if column in table.column_names:
             raise UsageError(
-                f"there is a column {column!r} already", remedy="choose another name for --label"
+                f"there is a column {column!r} already",
+                remedy=wording("choose another name for ", Setting("label")),
             )
         strand = table.fragments[0]
         stored = {**strand.columns, column: make_label_column(template, strand.origins)}

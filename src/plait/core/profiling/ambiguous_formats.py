@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
+from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.table.table import Table
 from plait.core.text.cells import empty_to_null, is_text_type
@@ -47,8 +48,8 @@ def borrowed_forms(
     >>> may = table_from_columns("may", {"kg": ["2.890", "1.200"]})
     >>> june = table_from_columns("june", {"kg": ["1500.25"]})
     >>> ((name, forms, finding),) = borrowed_forms([may, june], ["kg"])
-    >>> name, finding.count, finding.remedy
-    ('kg', 2, "--type 'may=kg=decimal:1.234,5', or 'may=kg=decimal'")
+    >>> name, finding.count, str(finding.remedy)
+    ('kg', 2, "type={'kg': 'decimal:1.234,5'} for may or type={'kg': 'decimal'} for may")
     """
     for name in names:
         having = [table for table in tables if table.has_column(name) and table.rows]
@@ -127,7 +128,11 @@ def _finding(
         count,
         f"nothing in {names} proves how {pluralize(count, 'cell')} of {name} "
         f"{agreeing(count, 'is', 'are')} written, only {rest[0].name} does; the column stays text",
-        f"--type '{first.name}={name}={ways[0]}', or '{first.name}={name}={ways[1]}'",
+        wording(
+            Setting("type", ways[0], name, source=first.name),
+            " or ",
+            Setting("type", ways[1], name, source=first.name),
+        ),
         name,
         tuple(examples[:MOST_EXAMPLES]),
     )

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import re
-import shlex
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -14,6 +13,7 @@ import numpy.typing as npt
 from rapidfuzz import fuzz
 
 from plait.core.base.names import fold_heading
+from plait.core.base.wording import Command, Setting, Wording, wording
 from plait.core.codes.dense_codes import Counts
 from plait.core.profiling.value_sets import ProfiledTable, ValueSet, likely_key_columns
 from plait.core.table.key_spec import Key
@@ -150,12 +150,12 @@ class JoinCandidate:
         )
 
     @property
-    def prepare(self) -> str:
+    def prepare(self) -> Wording | None:
         """The command that splits the column; nothing where there is none to split."""
         if not self.split:
-            return ""
-        where = shlex.quote(self.split_path or self.split_of)
-        return f"plait mend {where} --split {shlex.quote(self.split)} --out …"
+            return None
+        settings = (Setting("split", self.split), Setting("out", "…"))
+        return wording(Command("mend", (self.split_path or self.split_of,), settings))
 
     def columns_of(self, table: str) -> list[str]:
         """The key's columns in one of the tables; none where it is neither."""

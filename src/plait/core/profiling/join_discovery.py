@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.base.findings import Finding
+from plait.core.base.wording import wording
 from plait.core.codes.key_codes import encode_keys
 from plait.core.keys.match import match_keys
 from plait.core.profiling.composite_joins import (
@@ -29,7 +30,7 @@ from plait.core.profiling.value_sets import (
     build_value_sets,
     estimate_containment,
 )
-from plait.core.table.key_spec import format_key_option
+from plait.core.table.key_spec import key_setting
 from plait.core.table.table import Table
 from plait.core.unmatched.normalization_gains import best_normalization_gain, exceeds_key_text_limit
 
@@ -133,10 +134,10 @@ def report_misleading_shared_names(
         "name-trap",
         "warning",
         best.left_matched - found.left_matched,
-        f"{best.left} and {best.right} also share {named}: a join without --key "
-        f"would use it and match only {found.shares[0]:.0%} of the rows of "
+        f"{best.left} and {best.right} also share {named}: a join without "
+        f"a named key would use it and match only {found.shares[0]:.0%} of the rows of "
         f"{best.left} instead of {best.shares[0]:.0%}",
-        f"name the key: --key {format_key_option(best.key)}",
+        wording("name the key: ", key_setting(best.key)),
         f"{best.left}, column {names[0]}",
     )
 

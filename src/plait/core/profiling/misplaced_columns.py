@@ -9,6 +9,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.base.findings import Finding, FindingExample
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.profiling.profile import ValueCounts, to_numeric_axis
 from plait.core.table.table import Table
 from plait.core.text.dictionary import TextDictionary
@@ -214,8 +215,17 @@ def _misplaced_finding(
                 rows,
                 f"headings {name} and {target} look swapped in {table.name}: each column "
                 "holds the kind of values that the other holds in the other sources",
-                f"plait mend {table.path} --rename '{name}={target}' "
-                f"--rename '{target}={name}' --out …",
+                wording(
+                    Command(
+                        "mend",
+                        (table.path or table.name,),
+                        (
+                            Setting("rename", target, name),
+                            Setting("rename", name, target),
+                            Setting("out", "…"),
+                        ),
+                    )
+                ),
                 table.name,
                 examples,
             )
@@ -226,7 +236,10 @@ def _misplaced_finding(
                 rows,
                 f"the values of {name} in {table.name} look like those of {target} in the "
                 "other sources",
-                f"check the heading; to stack it as {target}: --same '{target}={name}'",
+                wording(
+                    f"check the heading; to stack it as {target}: ",
+                    Setting("same", (name,), target),
+                ),
                 table.name,
                 examples,
             )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shlex
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
@@ -13,7 +12,8 @@ from pathlib import PurePath
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
 from plait.core.base.names import fold_heading, is_misspelling, to_table_name, unused_name
-from plait.core.table.key_spec import Several, check_column, parse_multi_assignments, quote_name
+from plait.core.base.wording import Command, Setting, wording
+from plait.core.table.key_spec import Several, check_column, parse_multi_assignments
 from plait.core.table.table import Table
 
 _MOST_NAMED = 3
@@ -37,7 +37,7 @@ def merge_renamed_columns(tables: Sequence[Table], same: Several) -> list[Table]
         old name would become two new ones.
     """
     names: dict[str, str] = {}
-    for new, olds in parse_multi_assignments(same, "--same").items():
+    for new, olds in parse_multi_assignments(same, "same").items():
         for old in olds:
             _check_old(tables, new, old)
             if names.get(old, new) != new:
@@ -57,7 +57,7 @@ def _check_old(tables: Sequence[Table], new: str, old: str) -> None:
         if new in table.column_names and new != old:
             raise UsageError(
                 f"{table.name} has both {new!r} and {old!r}: they cannot be one column",
-                remedy=f"leave out --same {quote_name(new)}={quote_name(old)}",
+                remedy=wording("leave out ", Setting("same", (old,), new)),
             )
 
 
@@ -69,7 +69,7 @@ def _check_apart(table: Table, names: Mapping[str, str]) -> None:
         if new in taken:
             raise UsageError(
                 f"{table.name} has both {taken[new]!r} and {name!r}: they cannot be one column",
-                remedy=f"leave one of them out of --same {quote_name(new)}=…",
+                remedy=wording("leave one of them out of ", Setting("same", ("…",), new)),
             )
         taken[new] = name
 
@@ -122,7 +122,12 @@ def apply_headings_by_position(tables: Sequence[Table]) -> tuple[list[Table], li
             raise UsageError(
                 f"{table.name} has {len(table.columns)} columns and {first.name} "
                 f"{len(first.columns)}: they cannot be stacked by position",
-                remedy="leave out --by position, or remove the extra columns with plait mend",
+                remedy=wording(
+                    "leave out ",
+                    Setting("by", "position"),
+                    ", or remove the extra columns with ",
+                    Command("mend"),
+                ),
             )
     findings = [
         finding
@@ -148,7 +153,7 @@ def _position_finding(tables: Sequence[Table], number: int, name: str) -> Iterat
             f"{pluralize(len(other), 'source')} with another heading for column "
             f"{number + 1} ({name!r} in {tables[0].name}); columns are matched by "
             "position",
-            "if their columns are in another order, leave out --by position",
+            wording("if their columns are in another order, leave out ", Setting("by", "position")),
             f"column {name}",
             tuple(examples)[:MOST_EXAMPLES],
         )
@@ -216,9 +221,9 @@ def _variants(
 def _variant_finding(
     new: str, olds: Sequence[str], lacking: Mapping[str, Sequence[Table]], tables: int
 ) -> Finding:
-    remedy = f"--same {_pasted(new, olds)}"
+    remedy = wording(Setting("same", tuple(olds), new))
     if all(fold_heading(new) == fold_heading(old) for old in olds):
-        remedy += " or --fold-headers"
+        remedy = wording(remedy, " or ", Setting("fold_headers", True))
     named = ", ".join(map(repr, olds))
     look = agreeing(len(olds), "column {} looks", "columns {} look")
     are = agreeing(len(olds), "they are two columns", "each is a column of its own")
@@ -232,11 +237,6 @@ def _variant_finding(
     )
 
 
-def _pasted(new: str, olds: Sequence[str]) -> str:
-    text = f"{quote_name(new)}={','.join(map(quote_name, olds))}"
-    return shlex.quote(text)
-
-
 def _lacking_finding(name: str, without: Sequence[Table], sources: int) -> Finding:
     rows = sum(table.rows for table in without)
     named = ", ".join(table.name for table in without[:_MOST_NAMED])
@@ -247,7 +247,7 @@ def _lacking_finding(name: str, without: Sequence[Table], sources: int) -> Findi
         rows,
         f"column {name!r} is missing from {len(without):,} of {pluralize(sources, 'source')} "
         f"({named}): {pluralize(rows, 'row')} {agreeing(rows, 'has', 'have')} no value",
-        "if the column has another name there: --same NEW=OLD",
+        wording("if the column has another name there: ", Setting("same", ("OLD",), "NEW")),
         f"column {name}",
         tuple(FindingExample(table.name) for table in without[_MOST_NAMED:][:MOST_EXAMPLES]),
     )

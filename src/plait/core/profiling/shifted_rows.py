@@ -12,8 +12,8 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.wording import Setting, wording
 from plait.core.profiling.profile import ColumnProfile, ValueCounts
-from plait.core.table.key_spec import quote_name
 from plait.core.table.table import Table
 from plait.core.types.near_types import PLAIN, fits_format
 from plait.core.types.value_formats import FORMS, ValueFormat
@@ -105,8 +105,11 @@ def _report_shifted_rows(
         len(found),
         f"{pluralize(len(found), 'row')} of {table.name}: the cells are one column to the "
         f"{_SIDES[step]} of their own",
-        "put the delimiters right in the source, or set the rows aside: "
-        f"--type '{quote_name(first)}={form.name}' --unfit set-aside",
+        wording(
+            "put the delimiters right in the source, or set the rows aside: ",
+            Setting("type", form.name, first),
+            Setting("unfit", "set-aside"),
+        ),
         table.name,
         tuple(
             FindingExample(_cells(table, int(row), odd), table.source_rows(int(row))[:1])

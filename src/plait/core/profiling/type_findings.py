@@ -9,10 +9,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.findings import Finding, FindingExample, agreeing, of_markers, pluralize
+from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.profiling.misplaced_columns import find_misplaced_columns
 from plait.core.profiling.profile import ColumnProfile, count_values
-from plait.core.table.key_spec import quote_name
 from plait.core.table.table import Table, table_from_columns
 from plait.core.text.cells import combine_chunks, is_text_type
 from plait.core.types.inference import NUMBERS, infer_column_type, may_parse_mask
@@ -146,7 +146,7 @@ def report_type_differences(
             "warning",
             sum(map(len, held.values())) - max(map(len, held.values())),
             f"{column} has different types: {text}",
-            "check the source that differs, or set one type with --type",
+            wording("check the source that differs, or set one type with ", Setting("type")),
             f"{name}, column {column}",
         )
 
@@ -176,7 +176,7 @@ def report_open_questions(
             f"the format of the {kind}s in {name} is ambiguous: "
             f"{' or '.join(form.partition(':')[2] for form in column_profile.forms)}; kept as "
             "text",
-            f"choose a format: --type {_pasted(name, column_profile.forms[0])}",
+            wording("choose a format: ", Setting("type", column_profile.forms[0], name)),
             where,
             tuple(FindingExample(text) for text, _ in column_profile.commonest[:2]),
         )
@@ -190,8 +190,11 @@ def report_open_questions(
             column_profile.nearly.unfit,
             f"{name} is {base_type(form)} except for {unfit}; kept as "
             f"text{_or_else(column_profile.nearly)}",
-            f"correct those cells, or set their rows aside: --type {_pasted(name, form)} "
-            "--unfit set-aside",
+            wording(
+                "correct those cells, or set their rows aside: ",
+                Setting("type", form, name),
+                Setting("unfit", "set-aside"),
+            ),
             where,
             tuple(FindingExample(repr(text)) for text in column_profile.nearly.examples),
         )
@@ -205,8 +208,10 @@ def report_open_questions(
                 count,
                 f'{pluralize(count, "cell")} of {name} may mean "missing": {", ".join(markers)}; '
                 "kept as text",
-                f"to read {agreeing(count, 'it', 'them')} as missing: "
-                f"--missing {','.join(markers)}",
+                wording(
+                    f"to read {agreeing(count, 'it', 'them')} as missing: ",
+                    Setting("missing", tuple(markers)),
+                ),
                 where,
                 terms=tuple(markers),
             )
@@ -229,7 +234,7 @@ def _mixed(name: str, mixed_date_formats: MixedDateFormats, where: str) -> Findi
         if mixed_date_formats.unfit
         else ""
     )
-    unfit = " --unfit set-aside" if mixed_date_formats.unfit else ""
+    unfit = [Setting("unfit", "set-aside")] if mixed_date_formats.unfit else []
     others = (
         f"; or else {', '.join(mixed_date_formats.rivals)}: nothing proves which"
         if mixed_date_formats.rivals
@@ -241,11 +246,11 @@ def _mixed(name: str, mixed_date_formats: MixedDateFormats, where: str) -> Findi
         sum(rows for _, rows, _ in mixed_date_formats.forms[1:]) + mixed_date_formats.unfit,
         f"the {kind}s of {name} are written in {len(mixed_date_formats.forms)} formats: {message}"
         f"{rest}; kept as text",
-        "to read each as it is written: --type "
-        f"{_pasted(name, mixed_date_formats.type)}{unfit}{others}",
+        wording(
+            "to read each as it is written: ",
+            Setting("type", mixed_date_formats.type, name),
+            *unfit,
+            others,
+        ),
         where,
     )
-
-
-def _pasted(name: str, form: str) -> str:
-    return f"'{quote_name(name)}={form}'"

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
 from plait.core.base.limits import LIMITS, LimitExceededError
 from plait.core.base.names import unused_name
+from plait.core.base.wording import Setting, wording
 from plait.core.text.cells import combine_chunks
 from plait.core.text.json_text import format_json
 from plait.core.types.date_formats import FIRST_DAY, LAST_DAY
@@ -341,7 +342,7 @@ def clean_headings(
             "note" if kind == "padded" else "warning",
             len(examples),
             f"{pluralize(len(examples), 'column heading')} {kind}",
-            f"if the next line is the header: --header-line {following}"
+            wording("if the next line is the header: ", Setting("header_line", following))
             if kind == "empty" and following
             else "name the columns in the source",
             where,

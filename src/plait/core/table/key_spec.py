@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import csv
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from plait.core.base.errors import UnknownColumnError, UsageError
 from plait.core.base.names import closest_name, fold_heading, suggest_name
+from plait.core.base.wording import Setting, Wording, wording
 from plait.core.table.table import Table
 
 Key = tuple[tuple[str, str], ...]
@@ -48,7 +49,10 @@ def parse_key_columns(spec: KeySpec) -> Key:
     parts = _split(spec) if isinstance(spec, str) else list(spec)
     pairs = tuple(_pair(part) for part in parts)
     if not pairs or any(not name for pair in pairs for name in pair):
-        raise UsageError(f"key {spec!r} names no column", remedy="write --key yard,hive")
+        raise UsageError(
+            f"key {spec!r} names no column",
+            remedy=wording("write ", Setting("key", ("yard", "hive"))),
+        )
     return pairs
 
 
@@ -62,7 +66,7 @@ def parse_assignments(specs: Pairs, option: str) -> dict[str, str]:
 
     Examples
     --------
-    >>> parse_assignments(["id=text", '"a=b"=date:%d.%m.%Y'], "--type")
+    >>> parse_assignments(["id=text", '"a=b"=date:%d.%m.%Y'], "type")
     {'id': 'text', 'a=b': 'date:%d.%m.%Y'}
     """
     if isinstance(specs, Mapping):
@@ -73,11 +77,14 @@ def parse_assignments(specs: Pairs, option: str) -> dict[str, str]:
         sign = spec.find("=", end)
         if sign < 1:
             raise UsageError(
-                f"{option} {spec!r} has no = sign", remedy=f"write {option} NAME=VALUE"
+                wording(Setting(option, spec), " has no = sign"),
+                remedy=wording("write ", Setting(option, "VALUE", "NAME")),
             )
         name = _unquoted(spec[:sign])
         if name in made:
-            raise UsageError(f"{option} names {name} twice", remedy="keep one of the two")
+            raise UsageError(
+                wording(Setting(option), f" names {name} twice"), remedy="keep one of the two"
+            )
         made[name] = spec[sign + 1 :]
     return made
 
@@ -85,7 +92,7 @@ def parse_assignments(specs: Pairs, option: str) -> dict[str, str]:
 def parse_multi_assignments(specs: Several, option: str) -> dict[str, tuple[str, ...]]:
     """``NAME=VALUE,VALUE`` texts as a mapping; a name may come again with more values.
 
-    >>> parse_multi_assignments(["yard=Yrad", "yard=yard no,Yard"], "--same")
+    >>> parse_multi_assignments(["yard=Yrad", "yard=yard no,Yard"], "same")
     {'yard': ('Yrad', 'yard no', 'Yard')}
     """
     if isinstance(specs, Mapping):
@@ -159,13 +166,13 @@ def common_columns(left: Table, right: Table) -> Key:
     )
 
 
-def _likely_key(left: Table, right: Table) -> str:
+def _likely_key(left: Table, right: Table) -> Wording:
     by_form = {fold_heading(name): name for name in right.column_names}
     for name in left.column_names:
         other = by_form.get(fold_heading(name)) or closest_name(name, right.column_names)
         if other:
-            return f"name the key columns: --key {quote_name(name)}={quote_name(other)}"
-    return "name the key columns: --key LEFT=RIGHT"
+            return wording("name the key columns: ", key_setting(((name, other),)))
+    return wording("name the key columns: ", key_setting((("LEFT", "RIGHT"),)))
 
 
 def quote_name(name: str) -> str:
@@ -185,7 +192,14 @@ def format_key_option(key: Key) -> str:
     >>> format_key_option((("country", "Country"), ("year", "year")))
     'country=Country,year'
     """
-    return ",".join(
-        quote_name(left) if left == right else f"{quote_name(left)}={quote_name(right)}"
-        for left, right in key
-    )
+    return ",".join(_key_parts(key))
+
+
+def _key_parts(key: Key) -> Iterator[str]:
+    for left, right in key:
+        yield quote_name(left) if left == right else f"{quote_name(left)}={quote_name(right)}"
+
+
+def key_setting(key: Key) -> Setting:
+    """The key as a setting of a join."""
+    return Setting("key", tuple(_key_parts(key)))

@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.base.findings import Finding
+from plait.core.base.wording import Setting, wording
 from plait.core.table.table import SetAside, Table
 from plait.core.text.cells import constant_text
 
@@ -68,7 +69,7 @@ def report_truncated_listings(written: Sequence[tuple[Table, RowListing]]) -> li
             "note",
             one.rows - table.rows,
             f"{table.rows:,} of {one.rows:,} rows of {one.name} listed",
-            "to list all of them: --aside-limit all",
+            wording("to list all of them: ", Setting("aside_limit", "all")),
             one.name,
         )
         for table, one in written

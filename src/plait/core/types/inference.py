@@ -20,6 +20,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
+from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.job.spill_columns import apply_in_batches, build_column
 from plait.core.text.cells import combine_chunks, empty_to_null, is_text_type, to_text
@@ -251,7 +252,8 @@ def exact_arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     to = to_arrow_type(kind, column)
     if base_type(kind) == "decimal" and is_text_type(to):
         raise UsageError(
-            f"a number is too long: {DecimalOverflowError()}", remedy="--type COLUMN=text"
+            f"a number is too long: {DecimalOverflowError()}",
+            remedy=wording(Setting("type", "text", "COLUMN")),
         )
     return to
 

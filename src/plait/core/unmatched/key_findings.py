@@ -9,10 +9,11 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
+from plait.core.base.wording import Command, Setting, Text, wording
 from plait.core.codes.key_codes import KeyCodes, Rows
 from plait.core.keys.duplicates import DuplicateKeys, format_key
 from plait.core.keys.match import ONE_SIDED, KeyMatch, MatchCounts
-from plait.core.table.key_spec import Key, format_key_option, quote_name
+from plait.core.table.key_spec import Key, key_setting, quote_name
 from plait.core.table.table import Table
 from plait.core.text.hash_table import Codes
 from plait.core.types.inference import NUMBERS
@@ -164,7 +165,7 @@ def report_inferred_key(left: Table, right: Table, pairs: Key) -> Finding:
         "note",
         len(pairs),
         f"no key given: {left.name} and {right.name} are joined on the columns they share",
-        f"--key {format_key_option(pairs)}",
+        wording(key_setting(pairs)),
         right.name,
     )
 
@@ -174,9 +175,11 @@ def _kind_findings(left: Table, right: Table, pairs: Key, coding: KeyCodes) -> I
         kinds = set(column.kinds) - {"empty"}
         if len(kinds) < 2 or kinds <= set(NUMBERS) or "leading-zeros" in column.ignored:
             continue
-        remedy = "give both columns one type before joining"
+        remedy: Text = "give both columns one type before joining"
         if "text" in kinds and kinds & set(NUMBERS):
-            remedy = "if they differ only in leading zeros: --ignore leading-zeros"
+            remedy = wording(
+                "if they differ only in leading zeros: ", Setting("ignore", ("leading-zeros",))
+            )
         yield Finding(
             "key-kind",
             "warning",
@@ -189,7 +192,7 @@ def _kind_findings(left: Table, right: Table, pairs: Key, coding: KeyCodes) -> I
 
 
 def _unmatched_finding(
-    side: JoinSide, severity: str, remedy: str, by_key: bool
+    side: JoinSide, severity: str, remedy: Text, by_key: bool
 ) -> Iterator[Finding]:
     if not side.unmatched_rows:
         return
@@ -217,24 +220,26 @@ def _first_of_each(codes: Codes) -> npt.NDArray[np.int64]:
     return np.array(sorted(seen.values()), np.int64)
 
 
-def _gain_remedy(right: Table, key_match: KeyMatch, match: MatchCounts) -> str:
+def _gain_remedy(right: Table, key_match: KeyMatch, match: MatchCounts) -> Text:
     if exceeds_key_text_limit(key_match.coding):
-        return (
-            "run plait keys to find out why; join skips that search above "
-            f"{MOST_TEXTS:,} different keys"
+        return wording(
+            "run ",
+            Command("keys"),
+            f" to find out why; join skips that search above {MOST_TEXTS:,} different keys",
         )
     gain = best_normalization_gain(key_match)
     if gain is None:
-        return "no looser comparison (--ignore) would match any of them"
+        return wording("no looser comparison (", Setting("ignore"), ") would match any of them")
     collide = "with no key collisions"
     if gain.collisions:
         collide = (
             f"but {pluralize(gain.collisions, 'key')} of {right.name} would become the "
             "same as another"
         )
-    return (
-        f"{gain.rows:,} of {pluralize(match.left_unmatched, 'row')} would match with "
-        f"--ignore {','.join(gain.ways)}; {collide}"
+    return wording(
+        f"{gain.rows:,} of {pluralize(match.left_unmatched, 'row')} would match with ",
+        Setting("ignore", tuple(gain.ways)),
+        f"; {collide}",
     )
 
 
@@ -260,9 +265,9 @@ def _duplicate_findings(side: JoinSide, severity: str) -> Iterator[Finding]:
             severity,
             found.conflicts,
             f"{pluralize(found.conflicts, 'key')} of {name} on several rows with different values",
-            (
-                "reduce them to one row each: plait settle … --key "
-                f"{','.join(map(quote_name, side.names))}"
+            wording(
+                "reduce them to one row each: ",
+                Command("settle", ("…",), (Setting("key", tuple(map(quote_name, side.names))),)),
             )
             if severity == "warning"
             else "",
@@ -275,7 +280,10 @@ def _duplicate_findings(side: JoinSide, severity: str) -> Iterator[Finding]:
             "note",
             found.repeats,
             f"{pluralize(found.repeats, 'key')} of {name} on several identical rows",
-            "remove exact duplicates: plait stack … --distinct",
+            wording(
+                "remove exact duplicates: ",
+                Command("stack", ("…",), (Setting("distinct", True),)),
+            ),
             name,
             found.repeat_examples,
         )
@@ -287,6 +295,6 @@ def _more_rows_finding(left: Table, right: Table, more: int) -> Finding:
         "warning",
         more,
         f"{pluralize(more, 'row')} added: matching keys occur on several rows of {right.name}",
-        "to refuse such a join: --cardinality many-to-one",
+        wording("to refuse such a join: ", Setting("cardinality", "many-to-one")),
         right.name,
     )

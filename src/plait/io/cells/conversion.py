@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from shlex import quote
 from typing import Any
 
 import numpy as np
@@ -13,9 +12,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, of_markers, pluralize
+from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.job.spill_columns import build_column
-from plait.core.table.key_spec import quote_name
 from plait.core.table.provenance import locate_source_rows, make_source_row
 from plait.core.table.table import Table
 from plait.core.text.cells import empty_to_null, is_text_type, to_text
@@ -171,7 +170,7 @@ def report_missing_markers(
         marked = count_missing_markers(typing.columns[name])
         if marked:
             count = sum(marked.values())
-            keep = f"to keep them as they are: --type {quote(f'{quote_name(name)}=text')}"
+            keep = wording("to keep them as they are: ", Setting("type", "text", name))
             findings.append(of_markers(name, list(marked), count, f"column {name}", keep))
     return findings
 
@@ -357,7 +356,7 @@ def report_mixed_cells(name: str, values: Sequence[Any], table: Table, where: st
             "note",
             len(texts),
             f"{pluralize(len(texts), 'cell')} of text in column {name!r}, which also holds {text}",
-            "to have one type: --type COLUMN=…",
+            wording("to have one type: ", Setting("type", "…", name)),
             f"{where}, column {name}",
             tuple(examples),
         )

@@ -8,6 +8,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.wording import Setting, wording
 from plait.core.text.cells import is_text_type
 from plait.core.text.words import TextBuffers
 
@@ -93,7 +94,7 @@ def report_formula_cells(
             "note" if guard else "warning",
             count,
             f"{pluralize(count, 'cell')} {done}",
-            "" if guard else "to prevent this: --guard-formulas",
+            "" if guard else wording("to prevent this: ", Setting("guard_formulas", True)),
             examples=examples,
         )
     ]

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import SourceError
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
+from plait.core.base.wording import Setting, wording
 from plait.core.table.set_aside import set_rows_aside
 from plait.core.table.table import Table
 from plait.core.text.cells import combine_chunks, empty_to_null, to_text
@@ -125,7 +126,7 @@ def report_joined_headings(names: Sequence[str], rows: int, line: int, where: st
             "note",
             rows,
             f"{rows} header rows were combined into one",
-            f"if only the first row is the header: --header-line {line}",
+            wording("if only the first row is the header: ", Setting("header_line", line)),
             where,
             tuple(FindingExample(name) for name in names[:MOST_EXAMPLES]),
         )
@@ -224,7 +225,7 @@ class _Lines:
             raise SourceError(
                 "the header is not UTF-8",
                 f"{self.where}, line {self.count}",
-                "name its encoding: --encoding windows-1252",
+                wording("name its encoding: ", Setting("encoding", "windows-1252")),
             ) from None
 
 
@@ -239,7 +240,7 @@ def report_title_lines(above: Sequence[str], where: str) -> list[Finding]:
             "note",
             len(above),
             f"{pluralize(len(above), 'line')} above the header {were} skipped",
-            "if the header is on another line: --header-line N",
+            wording("if the header is on another line: ", Setting("header_line", "N")),
             where,
             tuple(FindingExample(line) for line in above[:MOST_EXAMPLES]),
         )
@@ -258,7 +259,7 @@ def drop_last_rows(table: Table, rows: int) -> Table:
         return table
     if rows > table.rows:
         raise SourceError(
-            f"--footer {rows} is more than the {table.rows:,} rows of the table",
+            wording(Setting("footer", rows), f" is more than the {table.rows:,} rows of the table"),
             table.name,
             "count only the rows below the table that are not records",
         )
@@ -267,8 +268,8 @@ def drop_last_rows(table: Table, rows: int) -> Table:
         table,
         below,
         "footer",
-        "below the table, as --footer says",
-        "rows at the end, as --footer says",
+        "below the table (footer)",
+        "rows at the end (footer)",
     )
 
 
@@ -288,7 +289,7 @@ def report_total_row(table: Table, where: str) -> tuple[Finding, ...]:
             "warning",
             1,
             "the last row looks like a total",
-            "to set it aside: --footer 1",
+            wording("to set it aside: ", Setting("footer", 1)),
             where,
             (FindingExample(", ".join(filled)[:60], table.source_rows(table.rows - 1)[:1]),),
         ),

@@ -11,6 +11,7 @@ import pyarrow as pa
 from plait.core.base.errors import OutputError, SourceError
 from plait.core.base.findings import Finding
 from plait.core.base.waiting import Answer, Waiter
+from plait.core.base.wording import Setting, wording
 from plait.core.table.table import Table
 from plait.io.database.relation import Database, FetchRequest, Relation, RelationName
 from plait.io.database.table_writer import Sources, Tables
@@ -62,8 +63,10 @@ class _Answers:
             raise LateError(
                 f"{who}: {error}",
                 self._address.shown,
-                "the server may be busy, or something else may use that port; to wait longer: "
-                "--timeout SECONDS",
+                wording(
+                    "the server may be busy, or something else may use that port; to wait longer: ",
+                    Setting("timeout", "SECONDS"),
+                ),
             ) from None
 
 

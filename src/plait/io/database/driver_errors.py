@@ -7,13 +7,15 @@ from collections.abc import Sequence
 
 from plait.core.base.errors import OutputError, PlaitError, SourceError
 from plait.core.base.names import suggest_name
+from plait.core.base.wording import Setting, Text, wording
 from plait.io.places.address import Address
 
 _SAID = re.compile(r"(?:ERROR|FATAL):\s+(.*?)\s*(?:\n|Query was:|\. SQLSTATE|$)", re.DOTALL)
 
 # What a message has in it, the codes of the servers, what that means, and what to try; the first
 # that fits is told.
-_MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
+_LONGER = Setting("timeout", "SECONDS")
+_MEANINGS: Sequence[tuple[str, tuple[str, ...], str, Text]] = (
     (
         r"could not translate host name|unknown mysql server host|getaddrinfo|name or service not",
         (),
@@ -30,7 +32,7 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
         r"timeout expired|timed out",
         (),
         "{host} port {port} does not answer in time",
-        "check that this machine can reach it, or wait longer: --timeout SECONDS",
+        wording("check that this machine can reach it, or wait longer: ", _LONGER),
     ),
     (
         r"no password supplied",
@@ -74,7 +76,7 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
         r"statement timeout",
         ("57014", "1969", "3024"),
         "the query exceeded the time limit",
-        "--timeout SECONDS allows more; in a plan timeout = SECONDS under the source",
+        wording("to allow more: ", _LONGER),
     ),
     (
         r"lock timeout",
@@ -103,7 +105,7 @@ _MEANINGS: Sequence[tuple[str, tuple[str, ...], str, str]] = (
 )
 
 
-def explain_driver_error(error: BaseException, address: Address) -> tuple[str, str]:
+def explain_driver_error(error: BaseException, address: Address) -> tuple[str, Text]:
     """What an error of a driver means, and what to do about it.
 
     Examples
@@ -119,7 +121,9 @@ def explain_driver_error(error: BaseException, address: Address) -> tuple[str, s
     known = _message_fields(address, text)
     for pattern, codes, what, remedy in _MEANINGS:
         if code in codes or re.search(pattern, whole):
-            return what.format(**known), remedy.format(**known)
+            if isinstance(remedy, str):
+                remedy = remedy.format(**known)
+            return what.format(**known), remedy
     return text, ""
 
 

@@ -20,6 +20,7 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import OutputError, PlaitError
 from plait.core.base.findings import Finding
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.table.table import Table
 from plait.io.cells.conversion import report_missing_markers
 from plait.io.database.driver_errors import output_error
@@ -371,7 +372,9 @@ def _check_signs(names: Sequence[str], where: str) -> None:
     for name in names:
         if any(ord(n) > 0xFFFF for n in name) or name.endswith(" "):
             raise OutputError(
-                f"no name there can be {name!r}", where, "rename the column: plait mend --rename"
+                f"no name there can be {name!r}",
+                where,
+                wording("rename the column: ", Command("mend", (), (Setting("rename"),))),
             )
 
 

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import OutputError, PlaitError
 from plait.core.base.findings import Finding
+from plait.core.base.wording import Setting, wording
 from plait.core.table.table import Table
 from plait.io.cells.conversion import report_missing_markers
 from plait.io.database.driver_errors import output_error
@@ -158,7 +159,10 @@ class PostgresWriter(DatabaseWriter):
             raise OutputError(
                 f"replacing {table} would lose {few}",
                 where,
-                "write to another table, or empty this one and add to it: --append",
+                wording(
+                    "write to another table, or empty this one and add to it: ",
+                    Setting("append", True),
+                ),
             )
 
     def _check_may_create(self, schema: str, where: str) -> None:

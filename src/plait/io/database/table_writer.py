@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from plait.core.base.errors import OutputError
 from plait.core.base.findings import Finding
 from plait.core.base.names import suggest_name
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.table.columns import has_value_mask
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
@@ -179,8 +180,12 @@ class DatabaseWriter(Tables, ABC):
             raise OutputError(
                 f"the table {table} already exists",
                 self._where(name),
-                "choose another name, replace just this table: --replace, or add rows to it: "
-                "--append",
+                wording(
+                    "choose another name, replace just this table: ",
+                    Setting("replace", True),
+                    ", or add rows to it: ",
+                    Setting("append", True),
+                ),
             )
 
 
@@ -250,7 +255,7 @@ def check_names(
             raise OutputError(
                 f"the name {one[:40]!r} … is longer than {most}, which is the most there",
                 where,
-                "rename it: plait mend --rename",
+                wording("rename it: ", Command("mend", (), (Setting("rename"),))),
             )
         if "\0" in one:
             raise OutputError(f"no name there can be {one!r}", where, "rename it")

@@ -19,6 +19,7 @@ import numpy as np
 
 from plait.core.base.errors import SourceError
 from plait.core.base.limits import LIMITS, LimitExceededError
+from plait.core.base.wording import Setting, wording
 from plait.core.table.source_lines import Steps, steps
 from plait.io.delimited.dialect import csv_reader, reader_options
 from plait.io.places.source import Dialect
@@ -408,6 +409,6 @@ def normalize_quoting(stream: io.RawIOBase, dialect: Dialect, where: str) -> Ite
         raise SourceError(
             f"cannot read the text as a table: {error}",
             f"{where}, line {reader.line_num:,}",
-            "set how it is quoted: --quote, --escape",
+            wording("set how it is quoted: ", Setting("quote"), ", ", Setting("escape")),
         ) from None
     yield made.getvalue().encode("utf-8", "surrogateescape")

@@ -16,6 +16,7 @@ from dataclasses import dataclass, replace
 from typing import IO, Any
 
 from plait.core.base.errors import SourceError, UsageError
+from plait.core.base.wording import Setting, wording
 from plait.core.types.inference import looks_like_value
 from plait.io.cells.head_and_foot import is_two_row_heading
 from plait.io.places.source import DELIMITERS, Dialect
@@ -155,7 +156,7 @@ def transcode_to_utf8(stream: IO[bytes], encoding: str, where: str) -> Iterator[
             raise SourceError(
                 f"the file is not encoded as {encoding}",
                 f"{where}, line {line:,}",
-                "set the encoding, for example: --encoding windows-1252",
+                wording("set the encoding, for example: ", Setting("encoding", "windows-1252")),
             ) from None
         lines += text.count("\n")
         yield text.encode(UTF8, "surrogatepass")

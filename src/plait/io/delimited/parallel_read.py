@@ -23,6 +23,7 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.base.errors import SourceError, WorkerPoolError
+from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import WorkerPool, split_bytes
 from plait.io.delimited.blocks import has_regular_quotes, split_into_blocks
 from plait.io.delimited.parse import DelimitedSchema, ParsedBlock, parse_block
@@ -304,5 +305,10 @@ def _unseen(path: str, why: str) -> WorkerPoolError:
     return WorkerPoolError(
         f"a worker on {socket.gethostname()} {why}",
         path,
-        "put sources where all workers see them under one name, or leave out --workers, --cluster",
+        wording(
+            "put sources where all workers see them under one name, or leave out ",
+            Setting("workers"),
+            ", ",
+            Setting("cluster"),
+        ),
     )

@@ -13,6 +13,7 @@ import pyarrow as pa
 from plait.core.base.errors import SourceError
 from plait.core.base.findings import Finding
 from plait.core.base.limits import LIMITS, Limits
+from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import current_worker_pool, map_ordered
 from plait.core.job.spill_columns import ColumnBuilder
 from plait.core.table.arrow_columns import clean_headings
@@ -340,7 +341,16 @@ def _dialect_finding(dialect: Dialect, usual: str, path: str) -> tuple[Finding, 
             "note",
             1,
             f"read as {dialect.shown()}",
-            "if this is wrong, set: --encoding, --delimiter, --quote, --escape",
+            wording(
+                "if this is wrong, set: ",
+                Setting("encoding"),
+                ", ",
+                Setting("delimiter"),
+                ", ",
+                Setting("quote"),
+                ", ",
+                Setting("escape"),
+            ),
             path,
         ),
     )
@@ -399,7 +409,7 @@ def _not_utf8(where: str, number: int, names: Sequence[str]) -> NotUtf8Error:
     return NotUtf8Error(
         "the text is not UTF-8",
         where + column,
-        "name its encoding: --encoding windows-1252",
+        wording("name its encoding: ", Setting("encoding", "windows-1252")),
     )
 
 
@@ -408,6 +418,9 @@ def _ragged(where: str, row: Sequence[str], names: Sequence[str]) -> SourceError
     return SourceError(
         f"this row has {len(row)} cells, but the header has {len(names)}: {start}",
         where,
-        "fix the row in the source (quote any cell that contains the delimiter), or "
-        "set such rows aside: --ragged set-aside",
+        wording(
+            "fix the row in the source (quote any cell that contains the delimiter), or "
+            "set such rows aside: ",
+            Setting("ragged", "set-aside"),
+        ),
     )

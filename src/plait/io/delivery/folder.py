@@ -10,6 +10,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from plait.core.base.errors import OutputError
+from plait.core.base.wording import Setting, wording
 from plait.io.delivery.delivery import OutputTransaction, handed_over
 from plait.io.delivery.journal import FileSwap, PartialCommitError, commit_swaps, recover_journals
 from plait.io.places.partial_files import (
@@ -86,7 +87,9 @@ def _check_folder(
         )
     if not replace:
         raise OutputError(
-            "the folder already exists", where, "name another folder, or overwrite it: --replace"
+            "the folder already exists",
+            where,
+            wording("name another folder, or overwrite it: ", Setting("replace", True)),
         )
 
 

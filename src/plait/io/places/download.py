@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from plait.core.base.errors import SourceError
+from plait.core.base.wording import Setting, Text, wording
 from plait.io.places.source import OnProgress
 
 _STEP = 1 << 20
@@ -163,10 +164,10 @@ class Download:
             what = f"the server gave no length, and {self.out.tell():,} bytes filled the disk"
         else:
             return
-        raise self.error(what, "--scratch DIR names a folder with more room")
+        raise self.error(what, wording(Setting("scratch", "DIR"), " names a folder with more room"))
 
     def error(
-        self, what: str, remedy: str = "download the file on its own to see the answer"
+        self, what: str, remedy: Text = "download the file on its own to see the answer"
     ) -> SourceError:
         """What is wrong with what the server gives."""
         return SourceError(what, self.shown, remedy)

@@ -15,6 +15,7 @@ from typing import IO, Any
 from plait.core.base.errors import PlaitError, SourceError
 from plait.core.base.limits import LIMITS, Limits
 from plait.core.base.waiting import Waiter, answer_of
+from plait.core.base.wording import Setting, wording
 from plait.io.places.address import Address, import_optional
 from plait.io.places.archives import BoundedStream, open_unpacked, unpack_to_file
 from plait.io.places.download import (
@@ -338,7 +339,11 @@ def _in_words(error: Exception, address: Address) -> SourceError:
     if status:
         return SourceError(f"the server of {who} answers with {status}", where, "try again later")
     if isinstance(error, TimeoutError) or "timeout" in type(error).__name__.lower():
-        return SourceError(f"{who} did not answer in time", where, "wait longer: --timeout SECONDS")
+        return SourceError(
+            f"{who} did not answer in time",
+            where,
+            wording("wait longer: ", Setting("timeout", "SECONDS")),
+        )
     if "Connect" in type(error).__name__ or isinstance(error, OSError):
         return SourceError(
             f"the connection to {who} failed: {text or type(error).__name__}",

@@ -25,6 +25,7 @@ from pathlib import Path
 from typing import Any
 
 from plait.core.base.errors import OutputError
+from plait.core.base.wording import Setting, wording
 from plait.io.places.safe_files import CAN_LOCK_OUTPUTS, NO_FOLLOW, NO_WAIT, OPEN_FLAGS, try_lock
 
 PART, OLD, JOURNAL = ".plait-part", ".plait-old", ".plait-journal"
@@ -289,7 +290,9 @@ def temporary_folder() -> Path:
     except OSError as error:
         raise OutputError(
             f"no temporary folder can be written to: {error.strerror}",
-            remedy="make room in /tmp, or name another folder: TMPDIR=DIR, --scratch DIR",
+            remedy=wording(
+                "make room in /tmp, or name another folder: TMPDIR=DIR, ", Setting("scratch", "DIR")
+            ),
         ) from None
 
 

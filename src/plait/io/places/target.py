@@ -13,6 +13,7 @@ from typing import Any
 from urllib.parse import quote, unquote
 
 from plait.core.base.errors import OutputError, UsageError
+from plait.core.base.wording import Setting, wording
 from plait.core.table.table import Table
 from plait.io.places.address import Address, is_address
 from plait.io.places.partial_files import usual_mode
@@ -37,7 +38,7 @@ def resolve_target(target: Path, replace: bool) -> Path:
         raise OutputError(
             f"this is a link to {aim.name}, which does not exist",
             str(target),
-            f"name that file, {aim}, or overwrite it: --replace",
+            wording(f"name that file, {aim}, or overwrite it: ", Setting("replace", True)),
         )
     return aim
 
@@ -66,13 +67,13 @@ def check_file_target(target: Path, sources: Iterable[Path], replace: bool, adds
         raise OutputError(
             f"this is {_kind(target)}, not a file",
             where,
-            "leave out --out and redirect standard output instead",
+            wording("leave out ", Setting("out"), " and redirect standard output instead"),
         )
     if target.exists() and not replace and not adds:
         raise OutputError(
             "the file already exists",
             where,
-            "choose another name, or overwrite the file: --replace",
+            wording("choose another name, or overwrite the file: ", Setting("replace", True)),
         )
 
 

@@ -17,6 +17,7 @@ import pyarrow as pa
 
 from plait.core.base.errors import OutputError
 from plait.core.base.findings import Finding
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.table.table import Table
 from plait.core.types.exact_numbers import narrow_decimal
 from plait.io.cells.conversion import (
@@ -104,8 +105,12 @@ def check_table(target: Path, name: str, replace: bool, append: bool = False) ->
         raise OutputError(
             f"the table {name} already exists",
             str(target),
-            f"choose another name: {target}#OTHER, replace just this table: --replace, "
-            "or add rows to it: --append",
+            wording(
+                f"choose another name: {target}#OTHER, replace just this table: ",
+                Setting("replace", True),
+                ", or add rows to it: ",
+                Setting("append", True),
+            ),
         )
 
 
@@ -233,7 +238,9 @@ def _write(
         base.execute(f"CREATE TABLE {_quoted(name)} ({', '.join(_columns(typing))})")
     except sqlite3.Error as error:
         raise OutputError(
-            f"SQLite cannot store {name}: {error}", None, "rename the column: plait mend --rename"
+            f"SQLite cannot store {name}: {error}",
+            None,
+            wording("rename the column: ", Command("mend", (), (Setting("rename"),))),
         ) from None
     _insert(base, _quoted(name), typing, on_progress)
     return report_missing_markers(typing)
@@ -289,7 +296,12 @@ def raise_on_schema_mismatch(said: Sequence[str], where: str) -> None:
         raise OutputError(
             f"the columns of the table differ: {'; '.join(said)}",
             where,
-            "make the columns match with plait mend, or replace the table: --replace",
+            wording(
+                "make the columns match with ",
+                Command("mend"),
+                ", or replace the table: ",
+                Setting("replace", True),
+            ),
         )
 
 

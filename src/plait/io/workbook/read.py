@@ -14,6 +14,7 @@ import pyarrow as pa
 from plait.core.base.errors import SourceError
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
 from plait.core.base.limits import LIMITS, Limits
+from plait.core.base.wording import Setting, wording
 from plait.core.table.arrow_columns import clean_headings
 from plait.core.table.source_lines import SHEET_ROW, Lines, steps
 from plait.core.table.table import Table, table_from_columns
@@ -216,7 +217,7 @@ def _merged_finding(
             len(below),
             f"{pluralize(len(below), 'cell')} of {', '.join(columns)} merged with the cell above "
             "are empty: only the first of merged cells has a value",
-            "to give all of them its value: --merged fill",
+            wording("to give all of them its value: ", Setting("merged", "fill")),
             where,
         )
     ]
@@ -258,7 +259,7 @@ def _fact_findings(
             len(facts.zeros),
             f"{pluralize(len(facts.zeros), 'number')} shown with zeros in front, which only their "
             "format has: 42 shown as 00042",
-            "to read them as displayed: --as-shown",
+            wording("to read them as displayed: ", Setting("as_shown", True)),
             where,
         )
 
@@ -311,7 +312,9 @@ def _header_rows(
         return find_header_rows(_texts(filled[:_SAMPLE_ROWS]))
     if given not in lines:
         raise SourceError(
-            f"row {given} of the sheet is blank", where, "name another: --header-line N"
+            f"row {given} of the sheet is blank",
+            where,
+            wording("name another: ", Setting("header_line", "N")),
         )
     place = lines.index(given)
     return place, min(deep or 1, len(filled) - place)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 import textwrap
 from collections.abc import Iterable, Iterator, Mapping
 
 from plait.plan.drafting.draft import LABEL, Draft, DraftedJoin
 from plait.plan.drafting.draft_sources import DraftedSource
-from plait.plan.file.toml import toml_array, toml_literal_string, toml_string
+from plait.plan.file.toml import toml_array, toml_key, toml_literal_string, toml_string
 
 _WIDTH = 96
 
@@ -52,7 +51,7 @@ def _lines(draft: Draft) -> Iterator[str]:
 
 
 def _source(drafted_source: DraftedSource, labelled: bool = False) -> Iterator[str]:
-    yield f"[source.{_key(drafted_source.name)}]"
+    yield f"[source.{toml_key(drafted_source.name)}]"
     paths = (
         toml_literal_string(drafted_source.paths[0])
         if len(drafted_source.paths) == 1
@@ -77,7 +76,7 @@ def _stack(drafted_source: DraftedSource) -> Iterator[str]:
     if drafted_source.same:
         yield from _comment("Headings that look like one spelt differently:")
         pairs = ", ".join(
-            f"{_key(new)} = {toml_string(olds[0]) if len(olds) == 1 else toml_array(olds)}"
+            f"{toml_key(new)} = {toml_string(olds[0]) if len(olds) == 1 else toml_array(olds)}"
             for new, olds in drafted_source.same.items()
         )
         yield f"same = {{ {pairs} }}"
@@ -144,7 +143,7 @@ def _expect(draft: Draft) -> Iterator[str]:
         join.right: tuple(name for _, name in join.key) for join in draft.joins if join.no_repeats
     }
     if keyed:
-        pairs = ", ".join(f"{_key(name)} = {toml_array(key)}" for name, key in keyed.items())
+        pairs = ", ".join(f"{toml_key(name)} = {toml_array(key)}" for name, key in keyed.items())
         yield f"unique = {{ {pairs} }}"
 
 
@@ -154,11 +153,6 @@ def _comment(text: str) -> Iterator[str]:
     return (f"# {line}" for line in lines or [""])
 
 
-def _key(name: str) -> str:
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else toml_string(name)
-
-
 def _table(pairs: Mapping[str, str]) -> str:
-    return (
-        f"{{ {', '.join(f'{_key(name)} = {toml_string(text)}' for name, text in pairs.items())} }}"
-    )
+    entries = (f"{toml_key(name)} = {toml_string(text)}" for name, text in pairs.items())
+    return f"{{ {', '.join(entries)} }}"

@@ -341,7 +341,7 @@ def draft_plan(words: Sequence[str], folder: Path) -> Draft:
         tuple(i for name, i in made.items() if name not in names),
         joined.reasons,
         tuple(
-            UnreadableSource(relative_to_plan(folder, fault.where or ""), fault.what)
+            UnreadableSource(relative_to_plan(folder, fault.where or ""), str(fault.what))
             for fault in faults
         ),
     )

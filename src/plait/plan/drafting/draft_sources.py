@@ -20,7 +20,7 @@ from plait.core.table.table import Table
 from plait.io.places.address import address_for_plan, is_address
 from plait.io.places.source import Source
 from plait.io.sources import find_sources, name_and_path
-from plait.plan.file.toml import remedy_as_toml, toml_array, toml_string
+from plait.plan.file.toml import as_plan_keys, toml_array, toml_string
 
 _DECIDED = ("header-variant",)  # the draft does it, as ``same``
 
@@ -169,7 +169,7 @@ def _warned(schema_group_survey: SchemaGroupSurvey, findings: Sequence[Finding])
     places: dict[tuple[str, str], list[str]] = {}
     for finding in told:
         if finding.severity != "note" and finding.code not in _DECIDED:
-            places.setdefault((finding.message, remedy_as_toml(finding.remedy)), []).append(
+            places.setdefault((finding.message, as_plan_keys(finding.remedy)), []).append(
                 finding.where
             )
     for (message, remedy), where in places.items():

@@ -31,7 +31,7 @@ from plait.plan.file.line_numbers import PlanDiagnostic, PlanError
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import PlanSection, WorkSection, step_operation
 from plait.plan.file.name_checks import find_unused_names, step_inputs, step_keys, step_result_name
-from plait.plan.file.toml import remedy_as_toml
+from plait.plan.file.toml import as_plan_keys, plan_diagnostic
 
 Tables = Mapping[str, Sequence[Table]]
 _LISTS = (
@@ -228,7 +228,7 @@ class PlanExecution:
         every = [(0, (*plan, *read))]
         every += [(step.number + 1, step.result.findings) for step in self.steps]
         return tuple(
-            (number, tuple(replace(f, remedy=remedy_as_toml(f.remedy)) for f in findings))
+            (number, tuple(replace(f, remedy=as_plan_keys(f.remedy)) for f in findings))
             for number, findings in every
         )
 
@@ -354,9 +354,8 @@ def _carried_out(
 
 
 def _fault(loaded_plan: LoadedPlan, number: int, error: PlaitError) -> PlanDiagnostic:
-    where = f"{error.where}: " if error.where else ""
     line = loaded_plan.line("step", number, *_key_at_fault(loaded_plan, number, error))
-    return PlanDiagnostic(line, f"{where}{error.what}", remedy_as_toml(error.remedy or ""))
+    return plan_diagnostic(line, error)
 
 
 def _key_at_fault(loaded_plan: LoadedPlan, number: int, error: PlaitError) -> Iterator[str]:

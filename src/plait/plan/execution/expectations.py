@@ -25,7 +25,7 @@ from plait.core.types.value_formats import base_type
 from plait.plan.execution.execute import PlanExecution
 from plait.plan.file.line_numbers import PlanDiagnostic, PlanError
 from plait.plan.file.name_checks import parse_comparison, parse_comparison_number
-from plait.plan.file.toml import remedy_as_toml
+from plait.plan.file.toml import plan_diagnostic
 from plait.report.run_report import ExpectationResult
 
 _COMPARATORS: dict[str, Callable[[Any, Any], bool]] = {
@@ -62,9 +62,7 @@ def judge_plan_expectations(plan_execution: PlanExecution) -> list[ExpectationRe
             try:
                 found += judge(plan_execution, name, value, line)
             except PlaitError as error:
-                faults.append(
-                    PlanDiagnostic(line, str(error.what), remedy_as_toml(error.remedy or ""))
-                )
+                faults.append(plan_diagnostic(line, error))
     faults += _key_faults(plan_execution)
     if faults:
         raise PlanError(str(plan_execution.plan.path), faults)
@@ -78,9 +76,7 @@ def _key_faults(plan_execution: PlanExecution) -> Iterator[PlanDiagnostic]:
         try:
             check_column(name, plan_execution.result)
         except UsageError as error:
-            yield PlanDiagnostic(
-                plan_execution.plan.line("handover", "key"), error.what, error.remedy or ""
-            )
+            yield plan_diagnostic(plan_execution.plan.line("handover", "key"), error)
 
 
 def _table(plan_execution: PlanExecution, name: str) -> Table:

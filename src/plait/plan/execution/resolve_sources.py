@@ -26,7 +26,7 @@ from plait.plan.file.line_numbers import PlanDiagnostic, PlanError
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import step_operation
 from plait.plan.file.name_checks import step_inputs, step_keys, step_result_name
-from plait.plan.file.toml import remedy_as_toml
+from plait.plan.file.toml import plan_diagnostic
 
 OnProgress = Callable[[int], None]
 
@@ -64,19 +64,12 @@ def find_plan_sources(loaded_plan: LoadedPlan) -> list[ResolvedSource]:
             try:
                 found += _resolve_source(loaded_plan, name, spec)
             except PlaitError as error:
-                faults.append(_fault(loaded_plan.line("source", name, "path"), error))
+                faults.append(plan_diagnostic(loaded_plan.line("source", name, "path"), error))
                 status = max(status, error.status)
     if faults:
         raise PlanError(str(loaded_plan.path), faults, status)
     sources = uniquely_named([one.source for one in found])
     return [replace(f, source=source) for f, source in zip(found, sources, strict=True)]
-
-
-def _fault(line: int, error: PlaitError) -> PlanDiagnostic:
-    where = f"{error.where}: " if error.where else ""
-    return PlanDiagnostic(
-        line, f"{where}{error.what.removeprefix('--')}", remedy_as_toml(error.remedy or "")
-    )
 
 
 def _resolve_source(loaded_plan: LoadedPlan, name: str, spec: Any) -> list[ResolvedSource]:
@@ -147,7 +140,7 @@ def apply_source_types(
             ready = _declared(spec, [tables[p] for p in places])
         except PlaitError as error:
             line = loaded_plan.line("source", name, "type" if spec.type else "path")
-            faults.append(_fault(line, error))
+            faults.append(plan_diagnostic(line, error))
             status = max(status, error.status)
             continue
         made |= dict(zip(places, ready, strict=True))

@@ -11,6 +11,7 @@ from plait.core.base.findings import Finding, check_finding_codes
 from plait.core.base.names import suggest_name, to_file_name
 from plait.plan.file.line_numbers import PlanDiagnostic, line_of_path
 from plait.plan.file.model import Plan, PlanSection, step_operation
+from plait.plan.file.toml import plan_diagnostic
 
 Lines = Mapping[tuple[str | int, ...], int]
 
@@ -150,7 +151,7 @@ def _expected_faults(
             try:
                 check_finding_codes([code])
             except UsageError as error:
-                yield PlanDiagnostic(with_line, error.what, error.remedy or "")
+                yield plan_diagnostic(with_line, error)
     rows = expect.get("rows", [])
     for text in [rows] if isinstance(rows, str) else _lists(rows):
         line = line_of_path(lines, ("expect", "rows"))

@@ -4,25 +4,20 @@ from __future__ import annotations
 
 import json
 import re
-import shlex
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
-from plait.core.specs.option import OptionKind
-from plait.core.specs.several_tables import OPERATIONS
-from plait.core.specs.shared import LABEL, READING, TYPING
-
-_OPTION = re.compile(r"--([a-z]+(?:-[a-z]+)*)")
-_TABLES = (OptionKind.PAIRS, OptionKind.SEVERAL, OptionKind.EXPRESSIONS)
-_FLAGS = (OptionKind.FLAG, OptionKind.ALL_OR_SOME)
-_LISTS = (OptionKind.WORDS, OptionKind.COLUMNS, OptionKind.NAMES, OptionKind.KEY, OptionKind.KEYS)
-_EVERY = [
-    *(option for verb in OPERATIONS.values() for option in verb.options),
-    *(LABEL, *TYPING, *READING),
-]
-# What two operations give in two forms (the rule of a column, or of all cells) goes by the table.
-_FORMS = {e.flag.removeprefix("--"): e.kind for e in reversed(_EVERY)} | {
-    one.flag.removeprefix("--"): one.kind for one in _EVERY if one.kind in _TABLES
-}
+from plait.core.base.errors import PlaitError
+from plait.core.base.wording import (
+    Setting,
+    SettingValue,
+    Text,
+    Wording,
+    grouped_parts,
+    merged_entries,
+    wording,
+)
+from plait.plan.file.line_numbers import PlanDiagnostic
+from plait.report.flags import as_flags
 
 
 def toml_string(text: str) -> str:
@@ -52,57 +47,54 @@ def toml_array(texts: Iterable[str]) -> str:
     return f"[{', '.join(map(toml_string, texts))}]"
 
 
-def remedy_as_toml(remedy: str) -> str:
-    """A remedy with its options as keys of a plan, where it is nothing but options.
+def as_plan_keys(text: Text) -> str:
+    """A text with its settings as keys of a plan; a command stays a command line.
 
-    >>> remedy_as_toml("--ignore case,space")
-    'ignore = ["case", "space"]'
-    >>> remedy_as_toml("--same 'Moisture %=Moistre %'")
-    'same = { "Moisture %" = "Moistre %" }'
-    >>> remedy_as_toml("--fold-headers brings them together")
-    'fold_headers = true brings them together'
-
-    A command that is named whole stays as it is.
-
-    >>> remedy_as_toml("plait mend may.csv --trim")
-    'plait mend may.csv --trim'
-    >>> remedy_as_toml("--rule says what is done")
-    'rule says what is done'
+    Examples
+    --------
+    >>> from plait.core.base.wording import Command
+    >>> as_plan_keys(wording("to stack them: ", Setting("same", ("Moistre %",), "Moisture %")))
+    'to stack them: same = { "Moisture %" = ["Moistre %"] }'
+    >>> as_plan_keys(wording(Setting("type", "date", "seen"), Setting("unfit", "set-aside")))
+    'type = { seen = "date" }, unfit = "set-aside"'
+    >>> as_plan_keys(wording("to clean it: ", Command("mend", ("may.csv",))))
+    'to clean it: plait mend may.csv'
     """
-    match = _OPTION.search(remedy)
-    if not match or "plait " in remedy:
-        return remedy
-    before, option, rest = remedy[: match.start()], match[1], remedy[match.end() :]
-    form = _FORMS.get(option)
-    if form in _FLAGS:
-        return f"{before}{_key(option)} = true{remedy_as_toml(rest)}"
-    value, after = _value(rest)
-    if value is None or (form in _TABLES and "=" not in value):
-        return f"{before}{_key(option)}{remedy_as_toml(rest)}"
-    return f"{before}{_key(option)} = {_toml(form, value)}{remedy_as_toml(after)}"
+    if not isinstance(text, Wording):
+        return text
+    return "".join(
+        _keys(part) if isinstance(part, list) else as_flags(wording(part))
+        for part in grouped_parts(text)
+    )
 
 
-def _key(option: str) -> str:
-    return option.replace("-", "_")
+def _keys(settings: Iterable[Setting]) -> str:
+    return ", ".join(
+        option if value is None else f"{option} = {_value(value)}"
+        for option, value in merged_entries(settings).items()
+    )
 
 
-def _value(rest: str) -> tuple[str | None, str]:
-    """The value behind an option, and what follows it."""
-    match = re.match(r" ('[^']*'|\"[^\"]*\"|[^\s;:()]*[^\s;:(),.])", rest)
-    if not match:
-        return None, rest
-    try:
-        (value,) = shlex.split(match[1])
-    except ValueError:
-        return None, rest
-    return value, rest[match.end() :]
+def _value(value: SettingValue | Mapping[str, SettingValue]) -> str:
+    if isinstance(value, Mapping):
+        return f"{{ {', '.join(f'{toml_key(n)} = {_value(v)}' for n, v in value.items())} }}"
+    if isinstance(value, tuple):
+        return toml_array(value)
+    if isinstance(value, bool):
+        return str(value).lower()
+    return str(value) if isinstance(value, int) else toml_string(str(value))
 
 
-def _toml(form: OptionKind | None, value: str) -> str:
-    if form in _TABLES and "=" in value:
-        name, _, text = value.partition("=")
-        return f"{{ {toml_string(name.strip(chr(34)))} = {toml_string(text)} }}"
-    if form in _LISTS:
-        return toml_array(value.split(","))
-    whole = form is OptionKind.WHOLE or (form is OptionKind.SPAN and value.isdecimal())
-    return value if whole else toml_string(value)
+def toml_key(name: str) -> str:
+    """A name as a key: bare where it may be.
+
+    >>> toml_key("kg"), toml_key("Honey kg")
+    ('kg', '"Honey kg"')
+    """
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else toml_string(name)
+
+
+def plan_diagnostic(line: int, error: PlaitError) -> PlanDiagnostic:
+    """An error as a mistake in a line of a plan, in the words of plans."""
+    where = f"{error.where}: " if error.where else ""
+    return PlanDiagnostic(line, where + as_plan_keys(error.what), as_plan_keys(error.remedy or ""))

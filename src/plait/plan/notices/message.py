@@ -12,13 +12,14 @@ from plait.core.base.errors import ExpectationError, PlaitError
 from plait.core.base.findings import FindingExample, pluralize
 from plait.plan.file.load import LoadedPlan
 from plait.plan.runs.history import FIGURES, NEW, RunRecord, format_timestamp
+from plait.report.flags import as_flags
 from plait.report.run_report import ExpectationResult, RunReport
 
 _WHAT = {
-    "done": "handed over",
-    "refused": "refused: an expectation was not met, nothing was handed over",
-    "failed": "failed: nothing was handed over",
-    "interrupted": "interrupted: nothing was handed over",
+    "done": ("handed over", ""),
+    "refused": ("refused", ": an expectation was not met, nothing was handed over"),
+    "failed": ("failed", ": nothing was handed over"),
+    "interrupted": ("interrupted", ": nothing was handed over"),
 }
 _FAILED = {
     2: "the plan or the command is not valid",
@@ -80,9 +81,9 @@ def compose_notice(
         its place are told: what it says may quote a cell.
     """
     title = loaded_plan.plan.title or loaded_plan.path.stem
-    text = _WHAT.get(record.status, record.status)
+    ending, detail = _WHAT.get(record.status, (record.status, ""))
     lines = [
-        f"{title}: {text}",
+        f"{title}: {ending}{detail}",
         *_why(ended, examples),
         *_new(ended, examples),
         "",
@@ -99,7 +100,7 @@ def compose_notice(
         if (value := getattr(record, name)) is not None
     }
     return NoticeMessage(
-        f"{title}: {text.partition(':')[0]}",
+        f"{title}: {ending}",
         tuple(lines),
         figures,
         report,
@@ -118,7 +119,7 @@ def _run(loaded_plan: LoadedPlan, record: RunRecord) -> str:
 def _why(ended: RunReport | BaseException, examples: bool) -> Iterator[str]:
     """Why nothing was handed over."""
     if isinstance(ended, ExpectationError):
-        yield str(ended.what) if examples else ended.what.partition(":")[0]
+        yield as_flags(ended.what)
         expected: list[ExpectationResult] = [*getattr(ended, "expected", ())]
         for one in expected:
             if not one.holds:

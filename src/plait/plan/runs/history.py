@@ -21,6 +21,7 @@ from plait.io.places.partial_files import flush_folder
 from plait.io.places.safe_files import read_plain, write_plain
 from plait.io.places.source import HISTORY
 from plait.plan.runs.lock import is_run_locked
+from plait.report.flags import as_flags
 
 if TYPE_CHECKING:
     from plait.report.run_report import RunReport
@@ -156,7 +157,7 @@ def failure(error: BaseException) -> dict[str, str]:
     """What went wrong, in words."""
     if isinstance(error, PlaitError):
         payload = {"what": error.what, "where": error.where, "remedy": error.remedy}
-        return {name: str(text) for name, text in payload.items() if text}
+        return {name: as_flags(text) for name, text in payload.items() if text}
     if isinstance(error, Exception):
         last = traceback.format_exception_only(error)[-1].strip()
         return {"what": f"a fault of the program: {last}"}

@@ -15,6 +15,7 @@ from typing import Any
 from plait._version import __version__
 from plait.core.base.findings import agreeing, pluralize
 from plait.io.places.safe_files import cache_folder
+from plait.report.flags import as_flags
 from plait.report.numbers import (
     file_link,
     format_bytes,
@@ -91,6 +92,7 @@ def environment() -> Any:
     made.filters["step"] = format_change
     made.filters["came_from"] = format_source_columns
     made.filters["link"] = file_link
+    made.filters["as_flags"] = as_flags
     made.filters["anchor"] = link_target
     made.globals["percent"] = format_percent
     return made

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from shlex import quote
 
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import Rows
 from plait.core.keys.duplicates import format_cell, format_key
 from plait.core.operations.comparison.cell_changes import ColumnChange
@@ -92,6 +92,7 @@ def report_changes(
 def _of_the_key(
     old: Table, new: Table, key: Names, pairing: RecordPairs, chosen: bool
 ) -> Iterator[Finding]:
+    columns = tuple(quote_name(after) for _, after in key)
     if not key:
         yield Finding(
             "compared-as-wholes",
@@ -99,16 +100,16 @@ def _of_the_key(
             new.rows,
             "no key given or found, so whole rows are compared: a row with a changed "
             "cell counts as one row gone and one new",
-            "--key COLUMN,…",
+            wording(Setting("key", ("COLUMN", "…"))),
         )
     elif chosen:
-        text = ",".join(quote_name(after) for _, after in key)
         yield Finding(
             "key-inferred",
             "note",
             len(key),
-            f"no key given: rows are identified by {text}, which is unique in both tables",
-            f"confirm it, or name another key: --key {quote(text)}",
+            f"no key given: rows are identified by {','.join(columns)}, which is unique in both "
+            "tables",
+            wording("confirm it, or name another key: ", Setting("key", columns)),
         )
     if pairing.keys_repeated:
         some = [(old, row, 0) for row in pairing.repeated[0][:MOST_EXAMPLES]]
@@ -119,8 +120,7 @@ def _of_the_key(
             pairing.keys_repeated,
             f"{pluralize(pairing.keys_repeated, 'key')} on several rows of one table: "
             "identical rows are paired; the other rows count as gone or new",
-            f"plait keys {quote(new.path or new.name)} --key "
-            f"{quote(','.join(quote_name(after) for _, after in key))}",
+            wording(Command("keys", (new.path or new.name,), (Setting("key", columns),))),
             new.name,
             tuple(
                 FindingExample(
@@ -142,7 +142,7 @@ def _of_rows(
             severity,
             len(rows),
             f"{pluralize(len(rows), 'row')} {where}",
-            "to list them: --out changes.csv",
+            wording("to list them: ", Setting("out", "changes.csv")),
             table.name,
             tuple(
                 FindingExample(format_key(table, names, int(row)), table.source_rows(int(row)))
@@ -180,7 +180,7 @@ def _of_cells(
             "note",
             column_change.cells,
             f"{pluralize(column_change.cells, 'cell')} of {column_change.name} changed",
-            "to list them: --out changes.csv",
+            wording("to list them: ", Setting("out", "changes.csv")),
             column_change.name,
             tuple(
                 _example(old, new, key, column_change, int(before), int(after))
