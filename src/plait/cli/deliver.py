@@ -384,7 +384,7 @@ def _left_behind(
 def _of_files(code: str, severity: str, names: Sequence[str], what: str, remedy: str) -> Finding:
     examples = tuple(FindingExample(name) for name in names[:MOST_EXAMPLES])
     message = f"{pluralize(len(names), 'file')} {what}"
-    return Finding(code, severity, len(names), message, remedy, "", examples)
+    return Finding(code, severity, len(names), message, remedy, examples=examples)
 
 
 def result_target(options: argparse.Namespace) -> Path | None:

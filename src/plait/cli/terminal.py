@@ -19,7 +19,14 @@ from rich.text import Text
 
 from plait.cli.process import OutputClosedError
 from plait.core.base.errors import OutputError, PlaitError
-from plait.core.base.findings import Finding, FindingExample, SourceRow, by_severity, pluralize
+from plait.core.base.findings import (
+    RESULT,
+    Finding,
+    FindingExample,
+    SourceRow,
+    by_severity,
+    pluralize,
+)
 from plait.core.base.ledger import LedgerEntry, abbreviate_inputs
 from plait.io.places.address import mask_secrets
 from plait.report.flags import as_flags
@@ -270,7 +277,7 @@ def _finding(finding: Finding, most: int | None) -> Padding:
     source = _source(finding)
     named = re.compile(rf"(?<![\w/]){re.escape(source)}(?!\w)")  # ``a`` is not named by ``n/a``
     if source and not places and not any(map(named.search, texts)):
-        body.append(f"  {escape_unprintable(finding.where)}", style="dim")
+        body.append(f"  {escape_unprintable(str(finding.where))}", style="dim")
     grid.add_row(Text(finding.severity, style=_STYLES[finding.severity]), body)
     for example in finding.examples[:most]:
         grid.add_row("", Text(_format_example(example), style="dim"))
@@ -281,8 +288,7 @@ def _finding(finding: Finding, most: int | None) -> Padding:
 
 def _source(finding: Finding) -> str:
     """The source or the file that a finding is about; none where it is about a result."""
-    source = finding.source
-    return "" if source == "the result" or source.startswith("column ") else source
+    return "" if finding.where.source == RESULT else finding.where.source
 
 
 def _format_example(example: FindingExample) -> str:

@@ -12,7 +12,7 @@ from typing import Any, TypeVar, cast
 import numpy as np
 
 from plait.core.base.errors import SourceError
-from plait.core.base.findings import Finding, FindingExample, agreeing, pluralize
+from plait.core.base.findings import Finding, FindingExample, Location, agreeing, pluralize
 from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.job.memory import reserve_memory
@@ -149,7 +149,9 @@ def report_unreadable(fault: SourceError) -> Finding:
     """The finding that a source could not be read, and which."""
     where = fault.where or ""
     which = (FindingExample(where),) if where else ()
-    return Finding("unreadable", "error", 1, str(fault.what), fault.remedy or "", where, which)
+    return Finding(
+        "unreadable", "error", 1, str(fault.what), fault.remedy or "", Location(where), which
+    )
 
 
 def _not_read(over: SkippedFiles, name: str) -> Finding:
@@ -162,7 +164,7 @@ def _not_read(over: SkippedFiles, name: str) -> Finding:
         f"{pluralize(len(names), 'file')} of the folder {over.folder} "
         f"{agreeing(len(names), 'is', 'are')} not read: {text}",
         "",
-        name,
+        Location(name),
     )
 
 
@@ -262,6 +264,6 @@ def read_sample(
         rows,
         f"only the first {rows:,} rows of {source.name} were read; all figures are for these rows",
         wording("to use all rows, leave out ", Setting("sample")),
-        source.name,
+        Location(source.name),
     )
     return replace(table, findings=(*table.findings, finding))

@@ -522,7 +522,7 @@ def _header_rows(header_line: int | str | None) -> tuple[int | None, int | None]
 def _mapping(said: Mapping[str, str] | Iterable[str]) -> dict[str, str]:
     if isinstance(said, Mapping):
         return dict(said)
-    pairs = [s.partition("=") for s in said]
+    pairs = [s.partition("=") for s in ([said] if isinstance(said, str) else said)]
     wrong = next((name for name, sign, _ in pairs if not sign), None)
     if wrong is not None:
         raise UsageError(

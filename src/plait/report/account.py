@@ -99,7 +99,7 @@ def finding_dict(finding: Finding) -> dict[str, Any]:
     """A finding as plain dictionaries and lists; places have keys where rows are known by them."""
     said = asdict(finding)
     del said["terms"]  # the message has them
-    said["remedy"] = as_flags(finding.remedy)
+    said["remedy"], said["where"] = as_flags(finding.remedy), str(finding.where)
     for example in said["examples"]:
         for place in example["places"]:
             if not place["key"]:

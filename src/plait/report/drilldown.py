@@ -169,7 +169,7 @@ def drill_down_of_finding(
     drill_downs : sequence of DrillDown
     """
     endings = _LISTS.get(finding.code)
-    of = finding.source
+    of = finding.where.source
     if endings is None or not of:
         return None
     for drill_down in drill_downs:

@@ -65,7 +65,7 @@ def test_two_columns_that_differ_in_a_join_are_listed_one_after_the_other():
         ("kg", "1", "1", "3"),
         ("kg", "2", "3", "7"),
     ]  # fmt: skip
-    told = {one.where: one.count for one in joined.findings if one.code == "source-conflict"}
+    told = {str(one.where): one.count for one in joined.findings if one.code == "source-conflict"}
     assert told == {"older, column breed": 1, "older, column warden": 2, "older, column kg": 2}
 
 

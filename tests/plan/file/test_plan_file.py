@@ -127,7 +127,7 @@ def test_what_nothing_uses_is_a_finding_with_its_line(tmp_path):
     loaded = load_plan(path)
     (found,) = find_unused_names(loaded.plan, loaded.lines)
     assert found.code == "not-used" and "'more'" in found.message
-    assert found.where == "line 20 of the plan"
+    assert str(found.where) == "line 20 of the plan"
 
 
 NAMES = st.text(st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), max_size=6)

@@ -260,8 +260,9 @@ def _mattering(schema_group_survey: SchemaGroupSurvey, found: Survey) -> list[st
     name = schema_group_survey.family.name
     keyed = [column for key in schema_group_survey.keys.keys[:1] for column in key.columns]
     joined = [column for relation in found.relations for column in relation.columns_of(name)]
-    texts = [finding.where.partition(", column ")[2] for finding in found.findings
-            if finding.severity != "note" and finding.where.startswith(f"{name}, ")]  # fmt: skip
+    texts = [finding.where.column for finding in found.findings
+            if finding.severity != "note" and finding.where.source == name
+            and finding.where.column]  # fmt: skip
     return [*keyed, *joined, *texts]
 
 

@@ -38,7 +38,7 @@ class PlaitError(Exception):
     status = 2
 
     def __init__(self, what: Text, where: str | None = None, remedy: Text | None = None) -> None:
-        super().__init__(what)
+        super().__init__(str(what))
         self.what, self.where, self.remedy = what, where, remedy
         self.option = ""
 

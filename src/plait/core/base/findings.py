@@ -11,6 +11,7 @@ from plait.core.base.wording import Setting, Text, Wording, wording
 
 SEVERITIES = ("note", "warning", "error")
 MOST_EXAMPLES = 5
+RESULT = "the result"  # as the source of a finding that is about no source
 
 _LONGEST = 200
 _SUMMARY_TEMPLATES = {
@@ -90,6 +91,27 @@ class FindingExample:
 
 
 @dataclass(frozen=True)
+class Location:
+    """What a finding is about: a source or table, a column of it, or both.
+
+    Examples
+    --------
+    >>> str(Location("may", "kg")), str(Location(column="kg")), bool(Location())
+    ('may, column kg', 'column kg', False)
+    """
+
+    source: str = ""
+    column: str = ""
+
+    def __bool__(self) -> bool:
+        return bool(self.source or self.column)
+
+    def __str__(self) -> str:
+        column = f"column {self.column}" if self.column else ""
+        return ", ".join(filter(None, (self.source, column)))
+
+
+@dataclass(frozen=True)
 class Finding:
     """Something the analyst must know.
 
@@ -105,8 +127,7 @@ class Finding:
         What is the case, in one sentence.
     remedy : text
         What to do about it.
-    where : str
-        The table, and the column where there is one.
+    where : Location
     examples : tuple of FindingExample
         Up to five.
     terms : tuple of str
@@ -119,14 +140,9 @@ class Finding:
     count: int
     message: str
     remedy: Text = ""
-    where: str = ""
+    where: Location = Location()
     examples: tuple[FindingExample, ...] = ()
     terms: tuple[str, ...] = ()
-
-    @property
-    def source(self) -> str:
-        """``where`` without the column."""
-        return self.where.partition(", column ")[0]
 
 
 def pluralize(count: int, word: str) -> str:
@@ -148,11 +164,11 @@ def agreeing(count: int, one: str, several: str) -> str:
 
 
 def of_markers(
-    name: str, markers: Sequence[str], count: int, where: str, remedy: Text = ""
+    name: str, markers: Sequence[str], count: int, where: Location, remedy: Text = ""
 ) -> Finding:
     """That cells of a column hold words such as ``n/a``, which count as missing.
 
-    >>> of_markers("kg", ["n/a", "-"], 1, "may, column kg").message
+    >>> of_markers("kg", ["n/a", "-"], 1, Location("may", "kg")).message
     '1 cell of kg read as missing: n/a, -'
     """
     text = f"{pluralize(count, 'cell')} of {name} read as missing: {', '.join(markers)}"
@@ -172,7 +188,8 @@ def by_severity(findings: Iterable[Finding]) -> list[Finding]:
 def merge_same_findings(findings: Iterable[Finding]) -> list[Finding]:
     """Findings that say the same of several sources as one, with the sources as examples.
 
-    >>> same = [Finding("a", "note", 1, "read so", where=name) for name in ("x.csv", "y.csv")]
+    >>> places = Location("x.csv"), Location("y.csv")
+    >>> same = [Finding("a", "note", 1, "read so", where=place) for place in places]
     >>> one, = merge_same_findings(same)
     >>> one.count, one.message, [example.text for example in one.examples]
     (2, 'read so, in 2 sources', ['x.csv', 'y.csv'])
@@ -189,7 +206,9 @@ def _merge_group(findings: list[Finding]) -> Finding:
     first = findings[0]
     places = [
         FindingExample(
-            f"{finding.where}: {finding.examples[0].text}" if finding.examples else finding.where
+            f"{finding.where}: {finding.examples[0].text}"
+            if finding.examples
+            else str(finding.where)
         )
         for finding in findings[:MOST_EXAMPLES]
     ]
@@ -197,7 +216,7 @@ def _merge_group(findings: list[Finding]) -> Finding:
         first,
         count=sum(f.count for f in findings),
         message=f"{first.message}, in {pluralize(len(findings), 'source')}",
-        where="",
+        where=Location(),
         examples=tuple(places),
     )
 
@@ -269,7 +288,7 @@ def summarize_findings(findings: Iterable[Finding]) -> list[Finding]:
     Examples
     --------
     >>> of = [Finding("marker-found", "note", 5, f"5 cells of {name} count as missing: NA",
-    ...               where=f"{file}, column {name}", terms=("NA",))
+    ...               where=Location(file, name), terms=("NA",))
     ...       for file, name in [("may", "kg"), ("june", "kg"), ("june", "frames")]]
     >>> one, = summarize_findings(of)
     >>> one.message, one.count
@@ -292,7 +311,7 @@ def _may(findings: Sequence[Finding]) -> bool:
 def _summarize_group(findings: Sequence[Finding]) -> list[Finding]:
     first = findings[0]
     count = sum(finding.count for finding in findings)
-    places = list(dict.fromkeys(f.where.partition(",")[0] for f in findings))
+    places = list(dict.fromkeys(f.where.source or str(f.where) for f in findings))
     message = _SUMMARY_TEMPLATES[first.code].format(n=f"{len(findings):,}", **_markers(findings))
     if first.code.startswith("marker"):
         message += f" of {len(places):,} sources" if len(places) > 1 else f" of {places[0]}"
@@ -303,7 +322,12 @@ def _summarize_group(findings: Sequence[Finding]) -> list[Finding]:
         )
     examples = tuple(map(_short, by_severity(findings)[:MOST_EXAMPLES]))
     made = replace(
-        first, count=count, message=message, remedy=_remedy(findings), where="", examples=examples
+        first,
+        count=count,
+        message=message,
+        remedy=_remedy(findings),
+        where=Location(),
+        examples=examples,
     )
     return [made]
 
@@ -316,9 +340,7 @@ def _markers(findings: Sequence[Finding]) -> dict[str, str]:
 
 def _short(finding: Finding) -> FindingExample:
     """What one of them says, in a line."""
-    where = (
-        "" if finding.message.startswith(finding.where.partition(",")[0]) else f"{finding.where}: "
-    )
+    where = "" if finding.message.startswith(finding.where.source) else f"{finding.where}: "
     return FindingExample(
         f"{where}{finding.message}", finding.examples[0].places if finding.examples else ()
     )

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import KeyCodes, encode_keys
 from plait.core.table.key_spec import Key
@@ -188,7 +188,7 @@ def _unused(across: Crosswalk, coding: KeyCodes, tables: Sequence[Table]) -> Ite
             "to write pairs of keys that are there: ",
             Command("keys", ("…",), (Setting("out", "pairs.csv"),)),
         ),
-        across.table.name,
+        Location(across.table.name),
         tuple(
             FindingExample(_key_text(across, row), across.table.source_rows(row)[:1]) for row in few
         ),

@@ -8,7 +8,7 @@ from dataclasses import replace
 import pyarrow.compute as pc
 
 from plait.core.base.errors import ExpectationError, UsageError
-from plait.core.base.findings import Finding, FindingExample, pluralize
+from plait.core.base.findings import Finding, FindingExample, Location, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
 from plait.core.base.names import joint_name, unused_name
 from plait.core.base.wording import Command, Setting, wording
@@ -106,7 +106,7 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
                 f"{left.name} and {right.name} both have {column.name}, and which differs on "
                 f"{pluralize(differing, 'row')}; the second is kept as {kept}",
                 wording("are the rows in the same order? if there is a key: ", _JOIN),
-                f"{right.name}, column {column.name}",
+                Location(right.name, column.name),
                 (FindingExample(example),),
             )
         )
@@ -118,7 +118,7 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
                 len(equal),
                 f"{pluralize(len(equal), 'column')} equal in {left.name} and {right.name} on every "
                 f"row, kept once: {', '.join(equal)}",
-                where=right.name,
+                where=Location(right.name),
             )
         )
     return replace(table, columns=tuple(columns.values())), findings

@@ -18,7 +18,14 @@ from plait.core.aggregation.aggregates import (
     parse_aggregate,
 )
 from plait.core.base.errors import UsageError, attribute_errors_to_option
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
+from plait.core.base.findings import (
+    MOST_EXAMPLES,
+    Finding,
+    FindingExample,
+    Location,
+    agreeing,
+    pluralize,
+)
 from plait.core.base.ledger import LedgerLine, make_entry
 from plait.core.base.names import suggest_name, unused_name
 from plait.core.base.wording import Command, Setting, wording
@@ -332,7 +339,7 @@ def _missing_keys(table: Table, by: Sequence[str], groups: RowGroups) -> Iterato
                     "to leave them out, first run ",
                     Command("mend", ("…",), (Setting("where", f'"{name}" IS NOT NULL'),)),
                 ),
-                f"{table.name}, column {name}",
+                Location(table.name, name),
             )
 
 
@@ -362,7 +369,7 @@ def _missing_values(
                 "to add their number as a column: ",
                 Setting("take", f"count:{column}", f"{column} values"),
             ),
-            f"{table.name}, column {column}",
+            Location(table.name, column),
             tuple(_rests_on(table, by, groups, figure, int(s)) for s in short[:MOST_EXAMPLES]),
         )
 

@@ -9,7 +9,7 @@ from itertools import combinations
 import numpy as np
 
 from plait.core.base.errors import ExpectationError
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.wording import Command, Setting, Text, Wording, wording
 from plait.core.codes.dense_codes import combine_codes, count_codes, counting_sort, gather_by_code
 from plait.core.codes.key_codes import encode_keys
@@ -158,7 +158,7 @@ def _multiplying(
             "error",
             len(several),
             f"{pluralize(len(several), 'matching key')} of {table.name} on several rows",
-            where=table.name,
+            where=Location(table.name),
             examples=tuple(examples),
         )
 
@@ -199,7 +199,7 @@ def report_overmatching_key_parts(
             f"{best.cardinality}). {dropped} may mean different things in {left.name} "
             f"and {right.name}",
             _way_out(left, right, best),
-            right.name,
+            Location(right.name),
         )
     elif match.left_matched <= _NEXT_TO_NONE * rows:
         yield from _elsewhere_findings(left, right, pairs, key_match)
@@ -274,7 +274,7 @@ def _elsewhere_findings(
             f"{better_column.named_share:.0%} in "
             f"{better_column.named}",
             wording(key_setting((pair,))) if _is_key(left, right, pair) else _which(left, right),
-            better_column.other,
+            Location(better_column.other),
         )
 
 

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.base.findings import Finding, FindingExample, pluralize
+from plait.core.base.findings import Finding, FindingExample, Location, pluralize
 from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Setting, wording
@@ -35,7 +35,8 @@ from plait.core.text.hash_table import Codes
 from plait.core.types.inference import NUMBERS
 
 _MANY = 1 << 14  # rows from which on preparing the right columns pays
-
+_LEFT, _RIGHT = Setting("prefer", "left"), Setting("prefer", "right")
+_PREFER = wording("to use one side and fill its gaps from the other: ", _LEFT, " or ", _RIGHT)
 Shown = tuple[FindingExample, ...]
 
 
@@ -293,7 +294,7 @@ def _respelt_finding(
         len(difference.rows),
         f"{pluralize(len(difference.rows), 'row')} matched on a key that {right.name} "
         f"spells differently; that spelling is kept as {kept}",
-        where=f"{right.name}, column {name}",
+        where=Location(right.name, name),
         examples=shown,
     )
 
@@ -308,13 +309,8 @@ def _conflict_finding(
         f"{pluralize(len(difference.rows), 'matched row')} with different values for "
         f"{name} in {left.name} and {right.name}; those of {right.name} are kept as "
         f"{kept}",
-        wording(
-            "to use one side and fill its gaps from the other: ",
-            Setting("prefer", "left"),
-            " or ",
-            Setting("prefer", "right"),
-        ),
-        f"{right.name}, column {name}",
+        _PREFER,
+        Location(right.name, name),
         shown,
     )
 
@@ -323,6 +319,7 @@ def _other_finding(
     left: Table, right: Table, name: str, kept: str, difference: ColumnDifference, shown: Shown
 ) -> Finding:
     share = 100 * len(difference.rows) / max(difference.on_both, 1)
+    renamed = Setting("rename", f"{right.name} {name}", kept)
     return Finding(
         "source-conflict",
         "warning",
@@ -331,13 +328,8 @@ def _other_finding(
         f"on both sides differ in {name}: it seems to mean different things in "
         f"{left.name} and {right.name}. Those of {right.name} are kept as {kept}; "
         "the rows are not listed",
-        wording(
-            "to leave it out: ",
-            Setting("take"),
-            "; to name it: ",
-            Setting("rename", f"{right.name} {name}", kept),
-        ),
-        f"{right.name}, column {name}",
+        wording("to leave it out: ", Setting("take"), "; to name it: ", renamed),
+        Location(right.name, name),
         shown,
     )
 
@@ -346,7 +338,7 @@ def _preferred_findings(
     left: Table, right: Table, name: str, prefer: str, difference: ColumnDifference, shown: Shown
 ) -> Iterable[Finding]:
     taken, other = (left, right) if prefer == "left" else (right, left)
-    where = f"{right.name}, column {name}"
+    where = Location(right.name, name)
     if len(difference.rows):
         yield Finding(
             "source-conflict",

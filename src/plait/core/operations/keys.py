@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from plait.core.base.errors import UsageError, attribute_errors_to_option
-from plait.core.base.findings import Finding, pluralize
+from plait.core.base.findings import Finding, Location, pluralize
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.dense_codes import Counts, first_row_of_each_code, gather_by_code
@@ -299,7 +299,7 @@ def _marker_findings(
                 f"{pluralize(count, 'row')} of {table.name} with {', '.join(marked)} in {name} "
                 "are treated as keys; kept as text",
                 wording("to make them missing: ", Setting("missing", tuple(marked))),
-                f"{table.name}, column {name}",
+                Location(table.name, name),
                 terms=tuple(marked),
             )
 

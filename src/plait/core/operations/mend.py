@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError, attribute_errors_to_option
-from plait.core.base.findings import Finding, agreeing, pluralize
+from plait.core.base.findings import Finding, Location, agreeing, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
 from plait.core.base.wording import Setting, wording
 from plait.core.codes.sort import sort_rows
@@ -157,7 +157,9 @@ def _with_finding(
 ) -> Table:
     if not count and not always:
         return table
-    finding = Finding(code, severity, count, f"{pluralize(count, 'cell')} {what}", where=table.name)
+    finding = Finding(
+        code, severity, count, f"{pluralize(count, 'cell')} {what}", where=Location(table.name)
+    )
     return replace(table, findings=(*table.findings, finding))
 
 

@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
-from plait.core.base.findings import Finding, pluralize
+from plait.core.base.findings import Finding, Location, pluralize
 from plait.core.base.names import suggest_name
 from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import dense_rank
@@ -313,6 +313,6 @@ def _tie_findings(left: Table, right: Table, tied: int) -> tuple[Finding, ...]:
             f"{right.name}; an earlier value was preferred to a later one, then the "
             "first row in the table",
             "",
-            left.name,
+            Location(left.name),
         ),
     )

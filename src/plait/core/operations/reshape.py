@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError, attribute_errors_to_option
-from plait.core.base.findings import Finding, agreeing, pluralize
+from plait.core.base.findings import Finding, Location, agreeing, pluralize
 from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Command, Setting, wording
@@ -208,7 +208,7 @@ def _several(table: Table, settled: SettleResult, rule: str) -> Iterator[Finding
             f"{pluralize(merged, 'row')} of {table.name} "
             f"{agreeing(merged, 'shares', 'share')} a cell with another row{text}",
             wording("choose how to combine them: ", _RULES, ", sum, mean or agree"),
-            table.name,
+            Location(table.name),
         )
 
 
@@ -223,7 +223,7 @@ def _left_out(table: Table, used: Table) -> Iterator[Finding]:
             f"{pluralize(len(out), 'column')} of {table.name} left out: {', '.join(out[:5])}"
             + (" …" if len(out) > 5 else ""),
             wording("name them in ", Setting("key"), " or ", Setting("cells"), " to keep them"),
-            table.name,
+            Location(table.name),
         )
 
 
@@ -363,6 +363,6 @@ def _typed(table: Table, moved: Sequence[str]) -> tuple[Finding, ...]:
             len(moved),
             f"the stacked columns of {table.name} have different types; "
             "their cells are written as text",
-            where=table.name,
+            where=Location(table.name),
         ),
     )

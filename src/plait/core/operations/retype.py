@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import SourceError, UsageError
-from plait.core.base.findings import Finding, agreeing, pluralize
+from plait.core.base.findings import Finding, Location, agreeing, pluralize
 from plait.core.base.names import suggest_name
 from plait.core.base.wording import Setting, wording
 from plait.core.job.spill_columns import build_column
@@ -90,7 +90,7 @@ def apply_missing_markers(table: Table, markers: Iterable[str]) -> Table:
         total,
         f"{pluralize(total, 'cell')} with {', '.join(map(repr, markers))} read as "
         "missing, as declared",
-        where=table.name,
+        where=Location(table.name),
     )
     return replace(table, findings=(*table.findings, finding))
 
@@ -303,5 +303,5 @@ def _finding(
         done = agreeing(len(rows), "its row is set aside", "their rows are set aside")
     else:
         done = agreeing(len(rows), "it is missing", "they are missing")
-    where = f"{table.name}, column {name}"
+    where = Location(table.name, name)
     return Finding("cell-unfit", "warning", len(rows), f"{text}; {done}", "", where, examples)

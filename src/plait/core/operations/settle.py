@@ -19,7 +19,14 @@ from plait.core.aggregation.survivorship import (
     parse_rule,
 )
 from plait.core.base.errors import UsageError, attribute_errors_to_option
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
+from plait.core.base.findings import (
+    MOST_EXAMPLES,
+    Finding,
+    FindingExample,
+    Location,
+    agreeing,
+    pluralize,
+)
 from plait.core.base.ledger import LedgerLine, make_entry
 from plait.core.base.names import joint_name
 from plait.core.base.wording import Setting, wording
@@ -401,7 +408,7 @@ def _conflict_finding(
             Setting("rule", "first", worst[0]),
             " (or last, commonest, longest, newest-by:COLUMN)",
         ),
-        table.name,
+        Location(table.name),
         _examples(cell_conflicts, key),
     )
 
@@ -426,7 +433,7 @@ def _missing_findings(table: Table, key: Sequence[str], rows: Rows) -> Iterator[
             f"{pluralize(len(rows), 'row')} of {table.name} without a full key "
             f"{agreeing(len(rows), 'is', 'are')} set aside",
             f"fill {', '.join(key)} in the source",
-            table.name,
+            Location(table.name),
             tuple(
                 FindingExample(format_key(table, key, int(row)), table.source_rows(int(row))[:1])
                 for row in rows[:MOST_EXAMPLES]

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
-from plait.core.base.findings import Finding, pluralize
+from plait.core.base.findings import Finding, Location, pluralize
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Setting, wording
 from plait.core.job.spill_columns import ColumnBuilder
@@ -193,6 +193,6 @@ def _finding(
         f"{pluralize(len(rows), 'cell')} of {split.column!r} "
         f"with {what} than {len(split.into)} parts; {kept}",
         "",
-        f"{table.name}, column {split.column}",
+        Location(table.name, split.column),
         examples,
     )

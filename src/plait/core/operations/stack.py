@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError, attribute_errors_to_option
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
 from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import combine_codes, first_row_of_each_code
@@ -335,6 +335,6 @@ def _repeat_finding(repeats: SetAside) -> Finding:
         "note",
         repeats.rows,
         f"{pluralize(repeats.rows, 'row')} identical to an earlier row left out",
-        where=repeats.table.name,
+        where=Location(repeats.table.name),
         examples=tuple(examples),
     )

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.base.findings import Finding, merge_same_findings
+from plait.core.base.findings import Finding, Location, merge_same_findings
 from plait.core.base.names import fold_heading
 from plait.core.job.memory import by_column
 from plait.core.operations.result import scope_remedy_to_source
@@ -271,7 +271,7 @@ def _family_findings(
     yield from shifted_rows(schema_group_survey.tables, schema_group_survey.profiles, tallies)
     for name, profile in schema_group_survey.profiles.items():
         yield from report_open_questions(
-            name, profile, f"{schema_group_survey.family.name}, column {name}"
+            name, profile, Location(schema_group_survey.family.name, name)
         )
 
 
@@ -284,5 +284,5 @@ def _not_compared(schema_group_survey: SchemaGroupSurvey) -> Finding:
         f"sources of {len(schema_group_survey.profiles):,} "
         "columns: too many to look for swapped headings",
         "survey fewer of them at once",
-        schema_group_survey.family.name,
+        Location(schema_group_survey.family.name),
     )

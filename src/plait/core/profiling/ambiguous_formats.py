@@ -15,7 +15,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
+from plait.core.base.findings import (
+    MOST_EXAMPLES,
+    Finding,
+    FindingExample,
+    Location,
+    agreeing,
+    pluralize,
+)
 from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.table.table import Table
@@ -133,7 +140,7 @@ def _finding(
             " or ",
             Setting("type", ways[1], name, source=first.name),
         ),
-        name,
+        Location(column=name),
         tuple(examples[:MOST_EXAMPLES]),
     )
 

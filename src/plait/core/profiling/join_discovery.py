@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.base.findings import Finding
+from plait.core.base.findings import Finding, Location
 from plait.core.base.wording import wording
 from plait.core.codes.key_codes import encode_keys
 from plait.core.keys.match import match_keys
@@ -138,7 +138,7 @@ def report_misleading_shared_names(
         f"a named key would use it and match only {found.shares[0]:.0%} of the rows of "
         f"{best.left} instead of {best.shares[0]:.0%}",
         wording("name the key: ", key_setting(best.key)),
-        f"{best.left}, column {names[0]}",
+        Location(best.left, names[0]),
     )
 
 

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.base.findings import Finding, FindingExample
+from plait.core.base.findings import Finding, FindingExample, Location
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.profiling.profile import ValueCounts, to_numeric_axis
 from plait.core.table.table import Table
@@ -226,7 +226,7 @@ def _misplaced_finding(
                         ),
                     )
                 ),
-                table.name,
+                Location(table.name),
                 examples,
             )
         else:
@@ -240,7 +240,7 @@ def _misplaced_finding(
                     f"check the heading; to stack it as {target}: ",
                     Setting("same", (name,), target),
                 ),
-                table.name,
+                Location(table.name),
                 examples,
             )
 

@@ -10,7 +10,14 @@ from itertools import combinations
 from pathlib import PurePath
 
 from plait.core.base.errors import UsageError
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
+from plait.core.base.findings import (
+    MOST_EXAMPLES,
+    Finding,
+    FindingExample,
+    Location,
+    agreeing,
+    pluralize,
+)
 from plait.core.base.names import fold_heading, is_misspelling, to_table_name, unused_name
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.table.key_spec import Several, check_column, parse_multi_assignments
@@ -154,7 +161,7 @@ def _position_finding(tables: Sequence[Table], number: int, name: str) -> Iterat
             f"{number + 1} ({name!r} in {tables[0].name}); columns are matched by "
             "position",
             wording("if their columns are in another order, leave out ", Setting("by", "position")),
-            f"column {name}",
+            Location(column=name),
             tuple(examples)[:MOST_EXAMPLES],
         )
 
@@ -233,7 +240,7 @@ def _variant_finding(
         sum(tables - len(lacking[old]) for old in olds),
         f"{look.format(named)} like {new!r} spelt differently; {are} in the result",
         remedy,
-        f"column {olds[0]}",
+        Location(column=olds[0]),
     )
 
 
@@ -248,7 +255,7 @@ def _lacking_finding(name: str, without: Sequence[Table], sources: int) -> Findi
         f"column {name!r} is missing from {len(without):,} of {pluralize(sources, 'source')} "
         f"({named}): {pluralize(rows, 'row')} {agreeing(rows, 'has', 'have')} no value",
         wording("if the column has another name there: ", Setting("same", ("OLD",), "NEW")),
-        f"column {name}",
+        Location(column=name),
         tuple(FindingExample(table.name) for table in without[_MOST_NAMED:][:MOST_EXAMPLES]),
     )
 

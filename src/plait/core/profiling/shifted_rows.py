@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.wording import Setting, wording
 from plait.core.profiling.profile import ColumnProfile, ValueCounts
 from plait.core.table.table import Table
@@ -110,7 +110,7 @@ def _report_shifted_rows(
             Setting("type", form.name, first),
             Setting("unfit", "set-aside"),
         ),
-        table.name,
+        Location(table.name),
         tuple(
             FindingExample(_cells(table, int(row), odd), table.source_rows(int(row))[:1])
             for row in found[:MOST_EXAMPLES]

@@ -8,7 +8,15 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.base.findings import Finding, FindingExample, agreeing, of_markers, pluralize
+from plait.core.base.findings import (
+    RESULT,
+    Finding,
+    FindingExample,
+    Location,
+    agreeing,
+    of_markers,
+    pluralize,
+)
 from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.profiling.misplaced_columns import find_misplaced_columns
@@ -63,7 +71,7 @@ def _type_findings(tables: Sequence[Table], drawn: Sequence[Table]) -> Iterator[
     ]
     if suspect:
         kinds = list(map_ordered(lambda table: _kinds(table, suspect), tables))
-        yield from report_type_differences(tables, kinds, "the result")
+        yield from report_type_differences(tables, kinds, RESULT)
 
 
 def _may_differ(drawn: Sequence[Table], name: str) -> bool:
@@ -147,7 +155,7 @@ def report_type_differences(
             sum(map(len, held.values())) - max(map(len, held.values())),
             f"{column} has different types: {text}",
             wording("check the source that differs, or set one type with ", Setting("type")),
-            f"{name}, column {column}",
+            Location(name, column),
         )
 
 
@@ -156,7 +164,7 @@ def _name_or_count(names: Sequence[str]) -> str:
 
 
 def report_open_questions(
-    name: str, column_profile: ColumnProfile, where: str
+    name: str, column_profile: ColumnProfile, where: Location
 ) -> Iterator[Finding]:
     """What is open about the cells of a column: forms, types, markers for missing.
 
@@ -164,7 +172,7 @@ def report_open_questions(
     ----------
     name : str
     column_profile : ColumnProfile
-    where : str
+    where : Location
         The table and the column.
     """
     if column_profile.forms:
@@ -226,7 +234,7 @@ def _or_else(near_type: NearType) -> str:
     )
 
 
-def _mixed(name: str, mixed_date_formats: MixedDateFormats, where: str) -> Finding:
+def _mixed(name: str, mixed_date_formats: MixedDateFormats, where: Location) -> Finding:
     message = ", ".join(f"{rows:,} as {text}" for _, rows, text in mixed_date_formats.forms)
     kind = base_type(mixed_date_formats.forms[0][0])
     rest = (

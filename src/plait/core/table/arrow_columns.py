@@ -11,7 +11,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.limits import LIMITS, LimitExceededError
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Setting, wording
@@ -345,7 +345,7 @@ def clean_headings(
             wording("if the next line is the header: ", Setting("header_line", following))
             if kind == "empty" and following
             else "name the columns in the source",
-            where,
+            Location(where),
             tuple(examples[:MOST_EXAMPLES]),
         )
         for kind, examples in changed.items()

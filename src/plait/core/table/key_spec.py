@@ -72,7 +72,7 @@ def parse_assignments(specs: Pairs, option: str) -> dict[str, str]:
     if isinstance(specs, Mapping):
         return dict(specs)
     made = {}
-    for spec in specs:
+    for spec in [specs] if isinstance(specs, str) else specs:
         end = spec.find('"', 1) + 1 if spec.startswith('"') else 0
         sign = spec.find("=", end)
         if sign < 1:
@@ -98,7 +98,7 @@ def parse_multi_assignments(specs: Several, option: str) -> dict[str, tuple[str,
     if isinstance(specs, Mapping):
         return {name: parse_names(value) for name, value in specs.items()}
     made: dict[str, tuple[str, ...]] = {}
-    for spec in specs:
+    for spec in [specs] if isinstance(specs, str) else specs:
         for name, value in parse_assignments([spec], option).items():
             made[name] = (*made.get(name, ()), *parse_names(value))
     return made

@@ -9,7 +9,7 @@ from typing import Protocol
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.base.findings import Finding
+from plait.core.base.findings import Finding, Location
 from plait.core.base.wording import Setting, wording
 from plait.core.table.table import SetAside, Table
 from plait.core.text.cells import constant_text
@@ -70,7 +70,7 @@ def report_truncated_listings(written: Sequence[tuple[Table, RowListing]]) -> li
             one.rows - table.rows,
             f"{table.rows:,} of {one.rows:,} rows of {one.name} listed",
             wording("to list all of them: ", Setting("aside_limit", "all")),
-            one.name,
+            Location(one.name),
         )
         for table, one in written
         if table.rows < one.rows

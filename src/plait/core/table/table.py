@@ -25,6 +25,7 @@ from plait.core.base.findings import (
     MOST_EXAMPLES,
     Finding,
     FindingExample,
+    Location,
     SourceRow,
     of_markers,
     pluralize,
@@ -641,8 +642,7 @@ def _not_numbers(stored: pa.Table, path: str) -> Iterator[Finding]:
             continue
         count = pc.sum(pc.is_nan(column)).as_py() or 0
         if count:
-            where = f"{path}, column {name}".removeprefix(", ")
-            yield of_markers(name, ["NaN"], count, where)
+            yield of_markers(name, ["NaN"], count, Location(path, name))
 
 
 def _chunked(values: Any) -> pa.ChunkedArray:

@@ -8,7 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
+from plait.core.base.findings import (
+    MOST_EXAMPLES,
+    Finding,
+    FindingExample,
+    Location,
+    agreeing,
+    pluralize,
+)
 from plait.core.base.wording import Command, Setting, Text, wording
 from plait.core.codes.key_codes import KeyCodes, Rows
 from plait.core.keys.duplicates import DuplicateKeys, format_key
@@ -166,7 +173,7 @@ def report_inferred_key(left: Table, right: Table, pairs: Key) -> Finding:
         len(pairs),
         f"no key given: {left.name} and {right.name} are joined on the columns they share",
         wording(key_setting(pairs)),
-        right.name,
+        Location(right.name),
     )
 
 
@@ -187,7 +194,7 @@ def _kind_findings(left: Table, right: Table, pairs: Key, coding: KeyCodes) -> I
             f"key types differ: {here} is {column.kinds[0]} in {left.name}, {there} is "
             f"{column.kinds[1]} in {right.name}; compared as text",
             remedy,
-            f"{left.name}, column {here}",
+            Location(left.name, here),
         )
 
 
@@ -207,7 +214,7 @@ def _unmatched_finding(
         side.unmatched_rows,
         said,
         remedy,
-        side.table.name,
+        Location(side.table.name),
         side.examples(side.unmatched),
     )
 
@@ -251,7 +258,7 @@ def _missing_finding(side: JoinSide) -> Iterator[Finding]:
             side.missing_rows,
             f"{pluralize(side.missing_rows, 'row')} of {side.table.name} with an incomplete key",
             f"fill in {', '.join(side.names)} in the source",
-            side.table.name,
+            Location(side.table.name),
             side.examples(side.missing),
         )
 
@@ -271,7 +278,7 @@ def _duplicate_findings(side: JoinSide, severity: str) -> Iterator[Finding]:
             )
             if severity == "warning"
             else "",
-            name,
+            Location(name),
             found.conflict_examples,
         )
     if found.repeats:
@@ -284,7 +291,7 @@ def _duplicate_findings(side: JoinSide, severity: str) -> Iterator[Finding]:
                 "remove exact duplicates: ",
                 Command("stack", ("…",), (Setting("distinct", True),)),
             ),
-            name,
+            Location(name),
             found.repeat_examples,
         )
 
@@ -296,5 +303,5 @@ def _more_rows_finding(left: Table, right: Table, more: int) -> Finding:
         more,
         f"{pluralize(more, 'row')} added: matching keys occur on several rows of {right.name}",
         wording("to refuse such a join: ", Setting("cardinality", "many-to-one")),
-        right.name,
+        Location(right.name),
     )

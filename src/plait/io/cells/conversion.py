@@ -11,7 +11,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, of_markers, pluralize
+from plait.core.base.findings import (
+    MOST_EXAMPLES,
+    Finding,
+    FindingExample,
+    Location,
+    of_markers,
+    pluralize,
+)
 from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.job.spill_columns import build_column
@@ -171,7 +178,7 @@ def report_missing_markers(
         if marked:
             count = sum(marked.values())
             keep = wording("to keep them as they are: ", Setting("type", "text", name))
-            findings.append(of_markers(name, list(marked), count, f"column {name}", keep))
+            findings.append(of_markers(name, list(marked), count, Location(column=name), keep))
     return findings
 
 
@@ -357,7 +364,7 @@ def report_mixed_cells(name: str, values: Sequence[Any], table: Table, where: st
             len(texts),
             f"{pluralize(len(texts), 'cell')} of text in column {name!r}, which also holds {text}",
             wording("to have one type: ", Setting("type", "…", name)),
-            f"{where}, column {name}",
+            Location(where, name),
             tuple(examples),
         )
     ]

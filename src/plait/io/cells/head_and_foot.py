@@ -14,7 +14,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import SourceError
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, agreeing, pluralize
+from plait.core.base.findings import (
+    MOST_EXAMPLES,
+    Finding,
+    FindingExample,
+    Location,
+    agreeing,
+    pluralize,
+)
 from plait.core.base.wording import Setting, wording
 from plait.core.table.set_aside import set_rows_aside
 from plait.core.table.table import Table
@@ -127,7 +134,7 @@ def report_joined_headings(names: Sequence[str], rows: int, line: int, where: st
             rows,
             f"{rows} header rows were combined into one",
             wording("if only the first row is the header: ", Setting("header_line", line)),
-            where,
+            Location(where),
             tuple(FindingExample(name) for name in names[:MOST_EXAMPLES]),
         )
     ]
@@ -241,7 +248,7 @@ def report_title_lines(above: Sequence[str], where: str) -> list[Finding]:
             len(above),
             f"{pluralize(len(above), 'line')} above the header {were} skipped",
             wording("if the header is on another line: ", Setting("header_line", "N")),
-            where,
+            Location(where),
             tuple(FindingExample(line) for line in above[:MOST_EXAMPLES]),
         )
     ]
@@ -290,7 +297,7 @@ def report_total_row(table: Table, where: str) -> tuple[Finding, ...]:
             1,
             "the last row looks like a total",
             wording("to set it aside: ", Setting("footer", 1)),
-            where,
+            Location(where),
             (FindingExample(", ".join(filled)[:60], table.source_rows(table.rows - 1)[:1]),),
         ),
     )

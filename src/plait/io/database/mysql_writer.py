@@ -20,12 +20,12 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import OutputError, PlaitError
 from plait.core.base.findings import Finding
-from plait.core.base.wording import Command, Setting, wording
 from plait.core.table.table import Table
 from plait.io.cells.conversion import report_missing_markers
 from plait.io.database.driver_errors import output_error
 from plait.io.database.mysql import make_mysql_engine, quote_identifier, quote_literal
 from plait.io.database.table_writer import (
+    RENAME,
     DatabaseWriter,
     Sources,
     TargetSchema,
@@ -371,11 +371,7 @@ def _check_signs(names: Sequence[str], where: str) -> None:
     """See that no name has a sign beyond those that names may have there."""
     for name in names:
         if any(ord(n) > 0xFFFF for n in name) or name.endswith(" "):
-            raise OutputError(
-                f"no name there can be {name!r}",
-                where,
-                wording("rename the column: ", Command("mend", (), (Setting("rename"),))),
-            )
+            raise OutputError(f"no name there can be {name!r}", where, RENAME)
 
 
 def quote_plain_literal(text: str) -> str:

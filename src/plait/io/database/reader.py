@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from plait.core.base.findings import Finding, pluralize
+from plait.core.base.findings import Finding, Location, pluralize
 from plait.core.expressions.parser import SyntaxNode
 from plait.core.lineage.paths import row_checksums
 from plait.core.table.table import RowsLeftInDatabase, Table
@@ -197,7 +197,7 @@ def _accounted(table: Table, relation: Relation, where: SyntaxNode | None, rows:
         f"{table.name} was read in part: only {' and '.join(texts)}"
         + (f"; {pluralize(left, 'row')} left in the database" if condition else ""),
         "",
-        table.name,
+        Location(table.name),
     )
     kept = (RowsLeftInDatabase(left, f"rows not where {condition}"),) if left else ()
     lacked = frozenset(field.name for field in relation.fields) - {*table.column_names}

@@ -27,6 +27,7 @@ from plait.io.places.target import TableTarget, TableWriteOptions
 
 Sources = Sequence[tuple[Address, str]]
 
+RENAME = wording("rename it: ", Command("mend", (), (Setting("rename"),)))
 GROUP = 1 << 16
 _VARYING = re.compile(r"(?:character varying|varchar)\((\d+)\)")
 _LEAST_DIGITS = 18
@@ -255,7 +256,7 @@ def check_names(
             raise OutputError(
                 f"the name {one[:40]!r} … is longer than {most}, which is the most there",
                 where,
-                wording("rename it: ", Command("mend", (), (Setting("rename"),))),
+                RENAME,
             )
         if "\0" in one:
             raise OutputError(f"no name there can be {one!r}", where, "rename it")

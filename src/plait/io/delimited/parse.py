@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.table.fragment import SourceOrigin
 from plait.core.table.provenance import make_source_row
 from plait.core.table.source_lines import Steps
@@ -117,7 +117,7 @@ def _finding(origin: SourceOrigin, rows: Sequence[RaggedRow], columns: int, kind
             len(rows),
             f"{pluralize(len(rows), 'line')} below the table set aside",
             "if it is an incomplete record, get the file again",
-            origin.path,
+            Location(origin.path),
             examples,
         )
     return Finding(
@@ -126,7 +126,7 @@ def _finding(origin: SourceOrigin, rows: Sequence[RaggedRow], columns: int, kind
         len(rows),
         f"{pluralize(len(rows), 'row')} set aside: not the {columns} cells of the header",
         "fix the rows in the source",
-        origin.path,
+        Location(origin.path),
         examples,
     )
 

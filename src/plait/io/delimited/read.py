@@ -11,7 +11,7 @@ from typing import IO
 import pyarrow as pa
 
 from plait.core.base.errors import SourceError
-from plait.core.base.findings import Finding
+from plait.core.base.findings import Finding, Location
 from plait.core.base.limits import LIMITS, Limits
 from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import current_worker_pool, map_ordered
@@ -298,7 +298,9 @@ def _read_all_parts(opened: _Opened, name: str, path: str, footer: int) -> Table
     table, odd = gathered(opened.parts, opened.names, name, path)
     table = drop_last_rows(report_ragged_rows(table, odd, _notes(odd, table.rows)), footer)
     if not table.rows:
-        none = Finding("no-rows", "warning", 0, "the file has a header but no rows", where=path)
+        none = Finding(
+            "no-rows", "warning", 0, "the file has a header but no rows", where=Location(path)
+        )
         table = replace(table, findings=(*table.findings, none))
     return table
 
@@ -351,7 +353,7 @@ def _dialect_finding(dialect: Dialect, usual: str, path: str) -> tuple[Finding, 
                 ", ",
                 Setting("escape"),
             ),
-            path,
+            Location(path),
         ),
     )
 

@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from plait.core.base.errors import SourceError
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.limits import LIMITS, Limits
 from plait.core.base.wording import Setting, wording
 from plait.core.table.arrow_columns import clean_headings
@@ -175,7 +175,7 @@ def _hidden_finding(path: Path, sheet: str, where: str, limits: Limits) -> list[
         return []
     text = f"{pluralize(len(hidden), 'hidden sheet')} not read: {', '.join(hidden)}"
     remedy = f"to read a hidden sheet, add its name to the file: #{hidden[0]}"
-    return [Finding("sheet-hidden", "note", len(hidden), text, remedy, where)]
+    return [Finding("sheet-hidden", "note", len(hidden), text, remedy, Location(where))]
 
 
 def _show_zeros(rows: list[list[Any]], facts: SheetFacts, start: tuple[int, int]) -> None:
@@ -218,7 +218,7 @@ def _merged_finding(
             f"{pluralize(len(below), 'cell')} of {', '.join(columns)} merged with the cell above "
             "are empty: only the first of merged cells has a value",
             wording("to give all of them its value: ", Setting("merged", "fill")),
-            where,
+            Location(where),
         )
     ]
 
@@ -234,7 +234,7 @@ def _fact_findings(
             len(facts.errors),
             f"{pluralize(len(facts.errors), 'cell')} with a spreadsheet error read as missing",
             "fix the formulas in the workbook",
-            where,
+            Location(where),
             tuple(
                 FindingExample(f"{place}: {error}") for place, error in facts.errors[:MOST_EXAMPLES]
             ),
@@ -249,7 +249,7 @@ def _fact_findings(
             f"{pluralize(count, 'formula')} never calculated, read as missing"
             + (f"; nothing else is in {', '.join(empty)}" if empty else ""),
             "open the workbook in a spreadsheet program, which calculates them, and save it",
-            where,
+            Location(where),
             tuple(map(FindingExample, facts.uncalculated[:MOST_EXAMPLES])),
         )
     if facts.zeros and not as_shown:
@@ -260,7 +260,7 @@ def _fact_findings(
             f"{pluralize(len(facts.zeros), 'number')} shown with zeros in front, which only their "
             "format has: 42 shown as 00042",
             wording("to read them as displayed: ", Setting("as_shown", True)),
-            where,
+            Location(where),
         )
 
 
@@ -346,7 +346,9 @@ def _table(
     for column, number in zip(names, kept, strict=True):
         findings += report_mixed_cells(column, columns[number], table, where)
     if not body:
-        findings.append(Finding("no-rows", "warning", 0, "a header and no rows", where=where))
+        findings.append(
+            Finding("no-rows", "warning", 0, "a header and no rows", where=Location(where))
+        )
     kinds: dict[str, str | None] = {
         column: type_of_text_values(pa.chunked_array([stored[column]]))
         for column, number in zip(names, kept, strict=True)

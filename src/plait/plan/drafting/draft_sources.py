@@ -165,12 +165,12 @@ def _warned(schema_group_survey: SchemaGroupSurvey, findings: Sequence[Finding])
     """What reading the extracts and the survey warn of, and what a plan can do about it."""
     names = {schema_group_survey.family.name, *(table.name for table in schema_group_survey.tables)}
     told = [finding for table in schema_group_survey.tables for finding in table.findings]
-    told += [finding for finding in findings if finding.where.partition(",")[0] in names]
+    told += [finding for finding in findings if finding.where.source in names]
     places: dict[tuple[str, str], list[str]] = {}
     for finding in told:
         if finding.severity != "note" and finding.code not in _DECIDED:
             places.setdefault((finding.message, as_plan_keys(finding.remedy)), []).append(
-                finding.where
+                str(finding.where)
             )
     for (message, remedy), where in places.items():
         here = where[0] if len(where) == 1 else pluralize(len(where), "extract")

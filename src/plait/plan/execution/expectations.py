@@ -168,7 +168,7 @@ def _unmatched(
             example
             for finding in step.result.findings
             if finding.code in ("key-unmatched", "key-missing")
-            and finding.where not in step.inputs[1:]  # rows of the first source are counted
+            and finding.where.source not in step.inputs[1:]  # rows of the first source are counted
             for example in finding.examples
         )[:MOST_EXAMPLES]
         text = f"{pluralize(rows, 'row')} of {total:,} ({rows / max(total, 1):.1%})"

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from plait.core.base.errors import PlaitError, UsageError
-from plait.core.base.findings import Finding, pluralize
+from plait.core.base.findings import Finding, Location, pluralize
 from plait.core.base.names import printable_path
 from plait.core.operations.retype import apply_declared_types as as_declared
 from plait.core.operations.stack import add_label_columns
@@ -183,7 +183,7 @@ def not_taken(loaded_plan: LoadedPlan, resolved_sources: Sequence[ResolvedSource
                     f"{printable_path(folder.name)} taken by "
                     f"no source of the plan: {few}",
                     "name them in the path of a source, or move them elsewhere",
-                    group,
+                    Location(group),
                 )
             )
     return findings

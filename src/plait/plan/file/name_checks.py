@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from plait.core.base.errors import UsageError
-from plait.core.base.findings import Finding, check_finding_codes
+from plait.core.base.findings import Finding, Location, check_finding_codes
 from plait.core.base.names import suggest_name, to_file_name
 from plait.plan.file.line_numbers import PlanDiagnostic, line_of_path
 from plait.plan.file.model import Plan, PlanSection, step_operation
@@ -185,7 +185,7 @@ def find_unused_names(plan: Plan, lines: Lines) -> Iterator[Finding]:
             1,
             f"{what} {name!r} is never used",
             "use it in a step or in [handover], or remove it from the plan",
-            f"line {line} of the plan",
+            Location(f"line {line} of the plan"),
         )
 
 

@@ -12,7 +12,7 @@ from types import MappingProxyType
 from typing import Any
 
 from plait.core.base.errors import PlaitError
-from plait.core.base.findings import Finding
+from plait.core.base.findings import Finding, Location
 from plait.io.places.partial_files import sha256
 from plait.plan.file.load import LoadedPlan
 from plait.plan.runs.history import (
@@ -115,6 +115,6 @@ class RunRecorder:
                     1,
                     f"cannot write the history of this plan: {why}",
                     f"check the permissions of {self._history.path.parent}",
-                    str(self._history.path),
+                    Location(str(self._history.path)),
                 )
             )

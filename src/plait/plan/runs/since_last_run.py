@@ -16,7 +16,7 @@ import numpy as np
 import pyarrow.parquet
 
 from plait.core.base.errors import PlaitError
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.codes.key_codes import Rows
 from plait.core.operations.compare import Comparison, compare
 from plait.core.table.key_spec import KeySpec
@@ -97,7 +97,9 @@ def changes_since_last_run(
     except (PlaitError, OSError, ValueError, KeyError) as error:
         remedy = f"plait compare {quote(str(earlier))} HANDOVER, once this one exists"
         message = f"cannot compare with the last run: {error}"
-        return None, [Finding("not-compared", "warning", 1, message, remedy, str(earlier))]
+        return None, [
+            Finding("not-compared", "warning", 1, message, remedy, Location(str(earlier)))
+        ]
     when = format_timestamp(handover_time(earlier, records))
     return ChangesSinceLastRun(
         when, comparison, diff_accounts(sides[0].said, said), by_source

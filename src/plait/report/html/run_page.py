@@ -160,7 +160,7 @@ def _locate_findings(run_report: RunReport) -> list[_LocatedFinding]:
         _LocatedFinding(
             one,
             _step_title(run_report, of[id(one)]),
-            one.source,
+            one.where.source,
             drill_down_of_finding(one, of[id(one)], run_report.drill_downs),
         )
         for one in by_severity(run_report.account.findings)

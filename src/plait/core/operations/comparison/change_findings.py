@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, pluralize
+from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import Rows
 from plait.core.keys.duplicates import format_cell, format_key
@@ -121,7 +121,7 @@ def _of_the_key(
             f"{pluralize(pairing.keys_repeated, 'key')} on several rows of one table: "
             "identical rows are paired; the other rows count as gone or new",
             wording(Command("keys", (new.path or new.name,), (Setting("key", columns),))),
-            new.name,
+            Location(new.name),
             tuple(
                 FindingExample(
                     format_key(table, [pair[side] for pair in key], int(row)),
@@ -143,7 +143,7 @@ def _of_rows(
             len(rows),
             f"{pluralize(len(rows), 'row')} {where}",
             wording("to list them: ", Setting("out", "changes.csv")),
-            table.name,
+            Location(table.name),
             tuple(
                 FindingExample(format_key(table, names, int(row)), table.source_rows(int(row)))
                 for row in rows[:MOST_EXAMPLES]
@@ -181,7 +181,7 @@ def _of_cells(
             column_change.cells,
             f"{pluralize(column_change.cells, 'cell')} of {column_change.name} changed",
             wording("to list them: ", Setting("out", "changes.csv")),
-            column_change.name,
+            Location(column=column_change.name),
             tuple(
                 _example(old, new, key, column_change, int(before), int(after))
                 for before, after in zip(pairing.old[few], pairing.new[few], strict=True)
@@ -195,7 +195,7 @@ def _of_cells(
             f"{pluralize(column_change.otherwise, 'number')} of {column_change.name} "
             "written differently but "
             "equal in value; not counted as changed",
-            where=column_change.name,
+            where=Location(column=column_change.name),
         )
 
 
