@@ -6,7 +6,7 @@ import ast
 import re
 import subprocess
 import sys
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import cache
 from pathlib import Path
 
@@ -268,3 +268,52 @@ def test_what_is_documented_is_what_is_taken():
             names = {name.strip("* ") for line in DOCUMENTED.findall(section)
                      for name in line.split(",")}  # fmt: skip
             assert names <= _parameters(node), f"{path}:{node.lineno} {node.name}"
+
+
+def _texts(path: Path) -> Iterator[ast.Constant]:
+    """The texts in a module that are no docstrings."""
+    docs = {
+        id(node.body[0].value)
+        for node in nodes(path)
+        if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef)
+        and node.body and isinstance(node.body[0], ast.Expr)
+    }  # fmt: skip
+    for node in nodes(path):
+        if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in docs:
+            yield node
+
+
+def test_core_and_io_name_options_as_data_and_no_flags():
+    """They say ``Setting("footer", 1)``: each front end writes it in its own way."""
+    for path in MODULES:
+        part, *rest = path.relative_to(ROOT).parts
+        if part in ("core", "io") and rest[0] != "specs":
+            for text in _texts(path):
+                assert not re.search(r"(^|\s|\()--[a-z]", text.value), f"{path}:{text.lineno}"
+
+
+SAID = {"what", "message", "remedy", "where", "reason", "cause"}
+TAKES_APART = {
+    "partition",
+    "rpartition",
+    "split",
+    "removeprefix",
+    "removesuffix",
+    "find",
+    "endswith",
+}
+
+
+def test_nothing_said_is_taken_apart_again():
+    """What a message is about is a fact beside it, and not to be read out of its words."""
+    for path in MODULES:
+        for node in nodes(path):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute):
+                of = node.func.value
+                parsed = node.func.attr in TAKES_APART and isinstance(of, ast.Attribute)
+                assert not (parsed and of.attr in SAID), f"{path}:{node.lineno}"
+            if isinstance(node, ast.Compare) and isinstance(node.ops[0], ast.In):
+                of = node.comparators[0]
+                assert not (isinstance(of, ast.Attribute) and of.attr in SAID - {"where"}), (
+                    f"{path}:{node.lineno}"
+                )

@@ -62,7 +62,7 @@ _TYPES = {
     OptionKind.WHOLE: "int | None",
     OptionKind.SPAN: "int | str | None",
     OptionKind.CHOICE: "str | None",
-    OptionKind.SWITCH: "bool",
+    OptionKind.SWITCH: "str",
     OptionKind.COLUMNS: "str | Sequence[str]",
     OptionKind.NAMES: "str | Sequence[str]",
     OptionKind.WORDS: "Iterable[str]",
@@ -153,22 +153,20 @@ def _parameters(verb: OperationSpec) -> Iterator[str]:
 def _parameter(option: Option) -> str:
     kind = _TYPES[option.kind]
     if option.required:
-        return f"{_name(option)}: {kind.removesuffix(' | None')}"
+        return f"{option.name}: {kind.removesuffix(' | None')}"
     default = _default(option)
     if kind.endswith(" | None") and default != "None":
         kind = kind.removesuffix(" | None")
     elif default == "None" and "None" not in kind:
         kind += " | None"
-    return f"{_name(option)}: {kind} = {default}"
-
-
-def _name(option: Option) -> str:
-    return option.name if option.kind is OptionKind.KEYS else option.parameter or option.name
+    return f"{option.name}: {kind} = {default}"
 
 
 def _default(option: Option) -> str:
-    if option.kind in (OptionKind.FLAG, OptionKind.SWITCH, OptionKind.ALL_OR_SOME):
+    if option.kind in (OptionKind.FLAG, OptionKind.ALL_OR_SOME):
         return "False"
+    if option.kind is OptionKind.SWITCH:
+        return json.dumps(option.choices[0])
     if option.default is not None:
         return json.dumps(option.default)
     lists = (
@@ -205,7 +203,7 @@ def _body(verb: OperationSpec) -> str:
 
 
 def _value(option: Option) -> str:
-    name = _name(option)
+    name = option.name
     if option.kind is OptionKind.TABLE:
         return f'None if {name} is None else read_one_table({name}, "{name}")'
     if option.kind is OptionKind.KEYS:
@@ -245,18 +243,17 @@ def _first_sentence(text: str) -> tuple[str, str]:
 
 
 def _said(option: Option) -> str:
-    if option.choices and option.kind is OptionKind.CHOICE:
+    if option.choices:
         words = ", ".join(f'"{word}"' for word in option.choices)
-        return f"{_name(option)} : {{{words}}}{'' if option.default else ', optional'}"
+        optional = option.kind is OptionKind.CHOICE and not option.default
+        return f"{option.name} : {{{words}}}{', optional' if optional else ''}"
     kind = _parameter(option).partition(": ")[2].partition(" = ")[0]
     if kind not in _IN_WORDS and kind.endswith(" | None"):
-        return f"{_name(option)} : {_IN_WORDS[kind.removesuffix(' | None')]}, optional"
-    return f"{_name(option)} : {_IN_WORDS.get(kind, kind)}"
+        return f"{option.name} : {_IN_WORDS[kind.removesuffix(' | None')]}, optional"
+    return f"{option.name} : {_IN_WORDS.get(kind, kind)}"
 
 
 def _sentence(option: Option) -> str:
-    if option.kind is OptionKind.SWITCH:
-        return "Whether missing keys match one another"
     return option.help[0].upper() + option.help[1:]
 
 

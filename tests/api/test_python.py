@@ -114,7 +114,7 @@ def test_keys_settle_and_beside_take_files_and_tables(folder):
     crossed = api.keys(["in/june.csv", "hives.csv"], "hive=Hive No", pairs="pairs.csv")
     assert crossed.pairs[0].keys_only_left == 0
     both = api.stack(["in/may.csv", "in/june.csv"]).table
-    settled = api.settle(both, "hive", rules={"kg": "max"})
+    settled = api.settle(both, "hive", rule={"kg": "max"})
     assert settled.table.to_dict() == {"hive": ["1", "2", "3"], "kg": ["2.50", "", "1"]}
     beside = api.beside("in/may.csv", "in/june.csv", name="both")
     assert beside.table.to_dict()["june.hive"] == ["1", "3"]
@@ -131,7 +131,7 @@ def test_the_join_takes_all_that_the_program_does(folder):
         rename={"breed": "race"},
         prefer="left",
         max_rows=2,
-        missing_match=True,
+        missing_keys="match",
     )
     assert joined.table.to_dict()["race"] == ["Carnica", "Buckfast"]
     with pytest.raises(api.ExpectationError, match="the limit is 1"):

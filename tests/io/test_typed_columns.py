@@ -38,7 +38,7 @@ def _calls(cells):
     yield lambda: plait.group(table, "v", {"n": "count"})
     yield lambda: plait.group(table, "v:month", {"n": "count"})
     yield lambda: plait.group(table, "k", {"r": "rank:v"}, onto_rows=True)
-    yield lambda: plait.settle(table, "k", rules={"v": "max"})
+    yield lambda: plait.settle(table, "k", rule={"v": "max"})
     yield lambda: plait.settle(table, "k")
     yield lambda: plait.mend(table, sort=["v desc"])
     yield lambda: plait.mend(table, type={"v": "text"})

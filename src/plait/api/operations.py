@@ -219,7 +219,7 @@ def join(
     max_rows: int | None = None,
     ignore: Iterable[str] = (),
     pairs: Input | None = None,
-    missing_match: bool = False,
+    missing_keys: str = "apart",
     origin: str | None = None,
     name: str | None = None,
 ) -> JoinResult:
@@ -264,8 +264,8 @@ def join(
     pairs : as an input, optional
         A crosswalk: a table of left keys and the right keys they stand for, as written
         by plait keys --out.
-    missing_match : bool
-        Whether missing keys match one another.
+    missing_keys : {"apart", "match"}
+        Whether missing keys match nothing (apart) or each other (match).
     origin : str, optional
         Add a column with the names of the sources each row came from, joined by +.
     name : str, optional
@@ -305,7 +305,7 @@ def join(
             "max_rows": max_rows,
             "ignore": ignore,
             "pairs": None if pairs is None else read_one_table(pairs, "pairs"),
-            "missing_keys": missing_match,
+            "missing_keys": missing_keys,
             "origin": origin,
         },
         name,
@@ -317,12 +317,12 @@ def settle(
     source: Sequence[Input] | Input,
     key: KeySpec,
     *,
-    rules: Pairs = (),
+    rule: Pairs = (),
     otherwise: str = "agree",
     keep_rule: str | None = None,
     ignore: Iterable[str] = (),
     pairs: Input | None = None,
-    missing_match: bool = False,
+    missing_keys: str = "apart",
     name: str | None = None,
 ) -> SettleResult:
     """Reduce the rows of each key to one, with a rule for each column.
@@ -336,7 +336,7 @@ def settle(
         Also globs and folders, in order.
     key : str or sequence of str
         The columns that identify a record.
-    rules : mapping of str to str
+    rule : mapping of str to str
         The rule for a column: agree, first, last, min, max, sum, mean, longest,
         commonest, newest-by:COLUMN or oldest-by:COLUMN; missing cells are ignored.
     otherwise : str
@@ -351,8 +351,8 @@ def settle(
     pairs : as an input, optional
         A crosswalk: a table of left keys and the right keys they stand for, as written
         by plait keys --out.
-    missing_match : bool
-        Whether missing keys match one another.
+    missing_keys : {"apart", "match"}
+        Whether missing keys match nothing (apart) or each other (match).
     name : str, optional
         The result's name.
 
@@ -370,7 +370,7 @@ def settle(
     Examples
     --------
     >>> hives = {"hive": ["1", "1"], "breed": ["Carnica", "Buckfast"]}
-    >>> settle(hives, "hive", rules={"breed": "last"}).table.to_dict()
+    >>> settle(hives, "hive", rule={"breed": "last"}).table.to_dict()
     {'hive': ['1'], 'breed': ['Buckfast']}
     """
     tables = read_tables(source)
@@ -379,12 +379,12 @@ def settle(
         tables,
         {
             "key": key,
-            "rule": rules,
+            "rule": rule,
             "otherwise": otherwise,
             "keep_rule": keep_rule,
             "ignore": ignore,
             "pairs": None if pairs is None else read_one_table(pairs, "pairs"),
-            "missing_keys": missing_match,
+            "missing_keys": missing_keys,
         },
         name,
     )
@@ -602,7 +602,7 @@ def keys(
     *,
     ignore: Iterable[str] = (),
     pairs: Input | None = None,
-    missing_match: bool = False,
+    missing_keys: str = "apart",
 ) -> KeyAudit:
     """Audit a key.
 
@@ -627,8 +627,8 @@ def keys(
     pairs : as an input, optional
         A crosswalk: a table of left keys and the right keys they stand for, as written
         by plait keys --out.
-    missing_match : bool
-        Whether missing keys match one another.
+    missing_keys : {"apart", "match"}
+        Whether missing keys match nothing (apart) or each other (match).
 
     Returns
     -------
@@ -656,7 +656,7 @@ def keys(
                 "key": list(keys) or (None if key is None else [key]),
                 "ignore": ignore,
                 "pairs": None if pairs is None else read_one_table(pairs, "pairs"),
-                "missing_keys": missing_match,
+                "missing_keys": missing_keys,
             },
         ),
     )

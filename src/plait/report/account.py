@@ -82,7 +82,7 @@ def account_dict(account: Account) -> dict[str, Any]:
         "command": account.command,
         "version": __version__,
         "sources": [source_dict(table) for table in account.sources],
-        "ledger": [asdict(entry) for entry in account.ledger],
+        "ledger": [ledger_dict(entry) for entry in account.ledger],
         "findings": [finding_dict(finding) for finding in by_severity(account.findings)],
         "outputs": [asdict(output) for output in account.outputs],
     }
@@ -93,6 +93,16 @@ def account_dict(account: Account) -> dict[str, Any]:
     if len(account.matches) > 1:
         payload["matches"] = [asdict(match) for match in account.matches]
     return payload
+
+
+def ledger_dict(entry: LedgerEntry) -> dict[str, Any]:
+    """An entry of the ledger as plain dictionaries and lists."""
+    return {
+        "operation": entry.operation,
+        "rows_in": dict(entry.rows_in),
+        "lines": [{"reason": line.reason, "rows": line.rows} for line in entry.lines],
+        "rows_out": entry.rows_out,
+    }
 
 
 def finding_dict(finding: Finding) -> dict[str, Any]:

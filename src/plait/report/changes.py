@@ -12,7 +12,7 @@ from plait.core.base.findings import Finding, by_severity, pluralize
 from plait.core.operations.compare import Comparison
 from plait.core.operations.comparison.cell_changes import ColumnChange
 from plait.core.operations.comparison.change_findings import ChangeCounts
-from plait.report.account import OutputSummary, finding_dict, source_dict
+from plait.report.account import OutputSummary, finding_dict, ledger_dict, source_dict
 
 _TOLD = ("unmatched", "conflicts", "set_aside")
 
@@ -133,7 +133,7 @@ def comparison_dict(
         "command": "compare",
         "version": __version__,
         "sources": [source_dict(table) for table in (comparison.old, comparison.new)],
-        "ledger": [asdict(comparison.entry)],
+        "ledger": [ledger_dict(comparison.entry)],
         "findings": [finding_dict(finding) for finding in by_severity(findings)],
         "outputs": [asdict(output) for output in outputs],
         "changes": change_counts_dict(comparison.changes, comparison.columns, accounts),

@@ -10,24 +10,23 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.base.findings import Finding
-from plait.core.base.ledger import LedgerLine
+from plait.core.base.ledger import KEY_MISSING, LedgerLine
 from plait.core.keys.conflicts import CellConflicts
 from plait.core.table.table import SetAside, Table
 from plait.core.text.cells import to_text
 
 MOST_ROWS = 200
 _MOST_CELLS, _MOST_LETTERS = 8000, 200_000
-_NO_KEY = "key is missing"
-# Which list has the rows that a finding counts, by how its name ends.
-_LISTS: dict[str, str | tuple[str, ...]] = {
-    "key-unmatched": "-unmatched",
-    "key-missing": ("-unmatched", "-no-key"),
-    "row-repeat": "-repeats",
-    "settle-conflict": "-conflict",
-    "source-conflict": "-conflicts",
-    "footer-lines": "-notes",
-    "cell-unfit": "-unfit",
-    "row-ragged": "-ragged",
+# Which lists have the rows that a finding counts.
+_LISTS = {
+    "key-unmatched": ("unmatched",),
+    "key-missing": ("unmatched", "no-key"),
+    "row-repeat": ("repeats",),
+    "settle-conflict": ("conflict",),
+    "source-conflict": ("conflicts",),
+    "footer-lines": ("notes",),
+    "cell-unfit": ("unfit",),
+    "row-ragged": ("ragged",),
 }
 
 
@@ -47,8 +46,8 @@ class DrillDown:
         The step that they are of, from 1; 0 for those of reading.
     table : str
         The table that they are of.
-    list_name : str
-        What their list is called, where it is one of rows set aside.
+    list_kind : str
+        What the list is, where it is one of rows set aside: ``unmatched``.
     reason : str
         Where the list has several, the one of these.
     in_result : bool
@@ -65,7 +64,7 @@ class DrillDown:
     rows: int
     step: int
     table: str
-    list_name: str
+    list_kind: str
     reason: str
     in_result: bool
     file: str
@@ -89,27 +88,12 @@ def drill_down_list(
     file : str
     step : int
     """
-    listed, of = (
-        set_aside.listed(),
-        set_aside.name if set_aside.cells_only else set_aside.table.name,
-    )
-    kept = set_aside.in_result
-    yield _behind(
-        "",
-        _listing_title(set_aside, ""),
-        listed,
-        set_aside.rows,
-        step,
-        of,
-        set_aside.name,
-        "",
-        kept,
-        file,
-    )
+    listed, source, kind = set_aside.listed(), set_aside.source, set_aside.kind
+    kept, title = set_aside.in_result, _listing_title(set_aside, "")
+    yield _behind("", title, listed, set_aside.rows, step, source, kind, "", kept, file)
     for reason, rows in _by_reason(set_aside):
-        some = listed.take(rows[:MOST_ROWS])
-        text = _listing_title(set_aside, reason)
-        yield _behind("", text, some, len(rows), step, of, set_aside.name, reason, kept, file)
+        some, title = listed.take(rows[:MOST_ROWS]), _listing_title(set_aside, reason)
+        yield _behind("", title, some, len(rows), step, source, kind, reason, kept, file)
 
 
 def _listing_title(set_aside: SetAside | CellConflicts, reason: str) -> str:
@@ -168,20 +152,18 @@ def drill_down_of_finding(
         The step it is of; 0 for reading.
     drill_downs : sequence of DrillDown
     """
-    endings = _LISTS.get(finding.code)
-    of = finding.where.source
-    if endings is None or not of:
-        return None
+    kinds = _LISTS.get(finding.code, ())
+    reason = KEY_MISSING if finding.code == "key-missing" else ""
+    of_a_key = finding.code.startswith("key-")
     for drill_down in drill_downs:
-        if (
-            drill_down.step == step
-            and drill_down.list_name.endswith(endings)
-            and drill_down.list_name.startswith(of)
-        ):
-            missing = finding.code == "key-missing" and not drill_down.list_name.endswith("-no-key")
-            fits = drill_down.table == of and (drill_down.reason == _NO_KEY) == missing
-            if not finding.code.startswith("key-") or (fits and drill_down.rows == finding.count):
-                return drill_down
+        here = drill_down.step == step and drill_down.table == finding.where.source
+        if not here or drill_down.list_kind not in kinds:
+            continue
+        # Rows without a key are in a list of their own, or among the unmatched, with a reason.
+        missing = KEY_MISSING if drill_down.list_kind == "no-key" else drill_down.reason
+        if not of_a_key or (drill_down.rows == finding.count
+                            and (missing == KEY_MISSING) == (reason == KEY_MISSING)):  # fmt: skip
+            return drill_down
     return None
 
 
@@ -193,14 +175,15 @@ def drill_down_of_line(
     >>> drill_down_of_line(LedgerLine("rows of hives", 4), 1, ()) is None
     True
     """
-    if line.rows >= 0:
+    if line.listing is None:
         return None
-    alike = [
-        drill_down
-        for drill_down in drill_downs
-        if drill_down.step == step
-        and drill_down.list_name
-        and drill_down.rows == -line.rows
-        and (drill_down.reason == _NO_KEY) == ("missing key" in line.reason)
-    ]
-    return next((a for a in alike if a.table in line.reason), alike[0] if alike else None)
+    for drill_down in drill_downs:
+        asked = line.listing.reason == KEY_MISSING
+        if (
+            (drill_down.step, drill_down.table) == (step, line.listing.source)
+            and drill_down.list_kind == line.listing.kind
+            and drill_down.rows == -line.rows
+            and (drill_down.reason == KEY_MISSING) == asked
+        ):
+            return drill_down
+    return None

@@ -11,7 +11,7 @@ from plait._version import __version__
 from plait.core.base.findings import FindingExample, by_severity, pluralize
 from plait.core.base.ledger import LedgerEntry
 from plait.core.profiling.contents import ColumnContents, MatchCoverage
-from plait.report.account import Account, finding_dict
+from plait.report.account import Account, finding_dict, ledger_dict
 from plait.report.changes import ChangesSinceLastRun, since_dict
 from plait.report.drilldown import DrillDown
 
@@ -213,7 +213,7 @@ def run_report_dict(run_report: RunReport) -> dict[str, Any]:
         "figures": run_report.figures(),
         "sources": [asdict(source) for source in run_report.sources],
         "steps": [asdict(step) for step in run_report.steps],
-        "ledger": [asdict(entry) for entry in account.ledger],
+        "ledger": [ledger_dict(entry) for entry in account.ledger],
         "findings": [finding_dict(finding) for finding in by_severity(account.findings)],
         "expected": [asdict(e) for e in run_report.expected],
         "outputs": [asdict(output) for output in account.outputs],

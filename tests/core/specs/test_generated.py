@@ -34,9 +34,11 @@ def test_the_function_of_a_verb_takes_what_its_description_offers(name):
     for option in verb.options:
         argument = option.parameter or option.name
         assert argument in core or open_ended, (name, argument)
-        offered = given["keys" if option.kind is OptionKind.KEYS else argument]
+        offered = given["keys" if option.kind is OptionKind.KEYS else option.name]
         if not option.required and option.kind is not OptionKind.KEYS and argument in core:
             default = core[argument].default
+            if option.kind is OptionKind.SWITCH:
+                default = option.choices[default]
             assert (offered.default or None) == (default or None), (name, argument)
     assert set(given) >= {*verb.python_inputs, *({"more"} if verb.arity is InputArity.EACH else ())}
 

@@ -5,13 +5,25 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
+KEY_MISSING = "key is missing"  # the reason of such rows in a list
+
+
+@dataclass(frozen=True)
+class ListingKey:
+    """Which list has some rows: of which table, what list, and for which of its reasons."""
+
+    source: str
+    kind: str
+    reason: str = ""
+
 
 @dataclass(frozen=True)
 class LedgerLine:
-    """Rows added (positive) or left out (negative), and why."""
+    """Rows added (positive) or left out (negative), why, and which list has them."""
 
     reason: str
     rows: int
+    listing: ListingKey | None = None
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.findings import MOST_EXAMPLES, FindingExample, SourceRow
+from plait.core.base.ledger import ListingKey
 from plait.core.base.names import unused_name
 from plait.core.keys.duplicates import format_key
 from plait.core.table.columns import nonmissing_mask
@@ -37,15 +38,24 @@ class CellConflicts:
         A row for each pair of cells: the key, the column, both values, both places.
     sides : tuple of Table
         For each row of the list the row of either side, without its cells.
+    source : str
+        The table whose cells differ from what was there.
     """
 
     name: str
     table: Table
     sides: tuple[Table, ...]
+    source: str = ""
 
+    kind = "conflicts"
     in_result = True
     cause = ""
     cells_only = True
+
+    @property
+    def listing(self) -> ListingKey:
+        """What a line of the ledger calls the list."""
+        return ListingKey(self.source, self.kind)
 
     @property
     def rows(self) -> int:
@@ -76,6 +86,7 @@ def list_cell_conflicts(
     left_strands: int,
     key: Sequence[str],
     conflicting_columns: Sequence[ConflictingColumn],
+    source: str = "",
 ) -> CellConflicts:
     """List the differing cells of a join.
 
@@ -88,6 +99,8 @@ def list_cell_conflicts(
     key : sequence of str
         The left table's key columns.
     conflicting_columns : sequence of ConflictingColumn
+    source : str
+        The table whose cells differ from what was there.
     """
     rows = np.concatenate([conflicting_column.rows for conflicting_column in conflicting_columns])
     result = table.take(rows)
@@ -115,7 +128,7 @@ def list_cell_conflicts(
         made[f"{one_side.name} source"], made[f"{one_side.name} place"] = (
             one_side.describe_source_rows()
         )
-    return CellConflicts(f"{table.name}-conflicts", _beside(result, key, made), sides)
+    return CellConflicts(f"{table.name}-conflicts", _beside(result, key, made), sides, source)
 
 
 def _beside(table: Table, key: Sequence[str], made: dict[str, pa.ChunkedArray]) -> Table:

@@ -129,7 +129,7 @@ def _offending(
             rows = np.flatnonzero(gather_by_code(key_match.matched & (counts > 1), codes, False))
             rows = rows[counting_sort(codes[rows], len(counts))]
             reason = constant_text("key matches and is on several rows", len(rows))
-            yield SetAside(f"{table.name}-multiplying", table.take(rows), reason, False)
+            yield SetAside("multiplying", table.take(rows), reason, False)
 
 
 def _multiplying(

@@ -11,7 +11,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.base.findings import Finding, FindingExample, Location, pluralize
-from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
+from plait.core.base.ledger import KEY_MISSING, LedgerEntry, LedgerLine, ListingKey, make_entry
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Setting, wording
 from plait.core.codes.key_codes import KeyCodes, Rows
@@ -163,8 +163,8 @@ class _Columns:
         name = f"{self._left.name}+{self._right.name}"
         table = replace(self._both, columns=named, name=name)
         keyed = self._rows.both.with_name(name)
-        shift, found = self._rows.shift, self._differing
-        conflicts = list_cell_conflicts(keyed, shift, self._key, found) if found else None
+        shift, found, right = self._rows.shift, self._differing, self._right.name
+        conflicts = list_cell_conflicts(keyed, shift, self._key, found, right) if found else None
         return JoinedRows(table, tuple(self._findings), conflicts)
 
     def _has_no_twin(self, name: str, twin: str) -> bool:
@@ -397,31 +397,25 @@ def make_join_entry(
         ),
     ]
     if kind in ("inner", "right", "cross"):
-        changes.append(
-            LedgerLine(f"rows of {one} without a match, set aside", -match.left_unmatched)
-        )
-        changes.append(
-            LedgerLine(f"rows of {one} with a missing key, set aside", -match.left_missing_key)
-        )
+        changes += _lines_of_unmatched(one, match.left_unmatched, match.left_missing_key)
     if kind in ("inner", "left", "cross"):
-        changes.append(
-            LedgerLine(f"rows of {two} without a match, set aside", -match.right_unmatched)
-        )
-        changes.append(
-            LedgerLine(f"rows of {two} with a missing key, set aside", -match.right_missing_key)
-        )
+        changes += _lines_of_unmatched(two, match.right_unmatched, match.right_missing_key)
     return make_entry(operation, inputs, changes, match.output_rows)
 
 
 def _one_sided_lines(one: str, two: str, match: MatchCounts, kind: str) -> list[LedgerLine]:
     lines = [LedgerLine(f"rows of {two}, used for lookup only", -match.right_rows)]
     if kind == "anti":
-        return [*lines, LedgerLine(f"rows of {one} that match, set aside", -match.left_matched)]
-    return [
-        *lines,
-        LedgerLine(f"rows of {one} without a match, set aside", -match.left_unmatched),
-        LedgerLine(f"rows of {one} with a missing key, set aside", -match.left_missing_key),
-    ]
+        text, listing = f"rows of {one} that match, set aside", ListingKey(one, "matched")
+        return [*lines, LedgerLine(text, -match.left_matched, listing)]
+    return [*lines, *_lines_of_unmatched(one, match.left_unmatched, match.left_missing_key)]
+
+
+def _lines_of_unmatched(name: str, unmatched: int, missing: int) -> Iterator[LedgerLine]:
+    listing = ListingKey(name, "unmatched")
+    yield LedgerLine(f"rows of {name} without a match, set aside", -unmatched, listing)
+    listing = replace(listing, reason=KEY_MISSING)
+    yield LedgerLine(f"rows of {name} with a missing key, set aside", -missing, listing)
 
 
 def set_join_rows_aside(
@@ -432,7 +426,7 @@ def set_join_rows_aside(
         rows = semi_join_rows(key_match, "semi")
         if len(rows):
             reason = constant_text(f"matches in {right.name}", len(rows))
-            yield SetAside(f"{left.name}-matched", left.take(rows), reason, False)
+            yield SetAside("matched", left.take(rows), reason, False)
         return
     for side, table, other in ((0, left, right), (1, right, left)):
         rows, codes = key_match.unmatched[side], key_match.coding.codes[side]
@@ -445,6 +439,6 @@ def _unmatched(
     """The rows of a table that match nothing, if there are any."""
     if len(rows) and (is_left or kind not in ONE_SIDED):
         kept = kind == "full" or kind == ("left" if is_left else "right")
-        why = pa.array([f"no match in {other.name}", "key is missing"])
+        why = pa.array([f"no match in {other.name}", KEY_MISSING])
         reason = pa.DictionaryArray.from_arrays((codes[rows] < 0).astype(np.int32), why)
-        yield SetAside(f"{table.name}-unmatched", table.take(rows), reason, kept)
+        yield SetAside("unmatched", table.take(rows), reason, kept)

@@ -260,7 +260,7 @@ def mend(
         table = table.take(sort_rows(table, parse_names(sort))) if sort else table
     table = project_columns(table, parse_names(drop), parse_names(keep), parse_names(order))
     table = table.with_name(name) if name else table
-    lines = [LedgerLine(f"{s.cause}, set aside", -s.rows) for s in table.set_aside]
+    lines = [LedgerLine(f"{s.cause}, set aside", -s.rows, s.listing) for s in table.set_aside]
     account = make_entry(f"mend {before.name}", [(before.name, before.rows)], lines, table.rows)
     return Result(
         "mend",

@@ -159,5 +159,5 @@ def _reading(table: Table) -> LedgerEntry:
         LedgerLine(f"{row.cause}, left in the database", -row.rows)
         for row in table.rows_in_database
     ]
-    lines += [LedgerLine(f"{s.cause}, set aside", -s.rows) for s in table.set_aside]
+    lines += [LedgerLine(f"{s.cause}, set aside", -s.rows, s.listing) for s in table.set_aside]
     return make_entry(f"read {table.name}", [(table.name, rows)], lines, table.rows)

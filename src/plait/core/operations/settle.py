@@ -27,7 +27,7 @@ from plait.core.base.findings import (
     agreeing,
     pluralize,
 )
-from plait.core.base.ledger import LedgerLine, make_entry
+from plait.core.base.ledger import KEY_MISSING, LedgerLine, make_entry
 from plait.core.base.names import joint_name
 from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import dense_rank
@@ -135,7 +135,11 @@ def settle(
     merged = table.rows - settled.table.rows - sum(a.rows for a in aside if not a.in_result)
     lines = [
         LedgerLine("rows merged with another of their key", -merged),
-        *(LedgerLine(f"{one.cause}, set aside", -one.rows) for one in aside if not one.in_result),
+        *(
+            LedgerLine(f"{one.cause}, set aside", -one.rows, one.listing)
+            for one in aside
+            if not one.in_result
+        ),
     ]
     operation = f"settle {table.name} on {','.join(map(quote_name, columns))}"
     account = make_entry(operation, [(table.name, table.rows)], lines, settled.table.rows)
@@ -210,10 +214,8 @@ def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> di
 
 def _without_key(table: Table, rows: Rows) -> Iterator[SetAside]:
     if len(rows):
-        reason = constant_text("key is missing", len(rows))
-        yield SetAside(
-            f"{table.name}-no-key", table.take(rows), reason, False, "rows with a missing key"
-        )
+        reason = constant_text(KEY_MISSING, len(rows))
+        yield SetAside("no-key", table.take(rows), reason, False, "rows with a missing key")
 
 
 def _settle_whole_rows(
@@ -228,7 +230,7 @@ def _settle_whole_rows(
     rows = np.flatnonzero(out)
     reason = constant_text(f"superseded by another row of its key: {rule}", len(rows))
     cause = "rows superseded by another row of their key"
-    aside = (SetAside(f"{table.name}-superseded", table.take(rows), reason, False, cause),)
+    aside = (SetAside("superseded", table.take(rows), reason, False, cause),)
     return SettleResult(
         "settle", table.take(whole_rows), (), (), aside if len(rows) else (), first=whole_rows
     )
@@ -335,7 +337,7 @@ def _set_aside(
     blamed = {name: i.conflict for name, i in decided.items() if i.conflict.any()}
     reason = apply_in_batches(lambda some: _blaming(blamed, some), group)
     cause = "rows of keys in conflict"
-    return SetAside(f"{table.name}-conflict", table.take(rows), reason, False, cause)
+    return SetAside("conflict", table.take(rows), reason, False, cause)
 
 
 def _blaming(blamed: dict[str, Flags], group: Rows) -> pa.Array:
@@ -369,7 +371,7 @@ def _listed(
     here, there_rows = np.concatenate(firsts), np.concatenate(others)
     left, right = table.take(here), table.take(there_rows)
     both = Table(table.name, left.columns, (*left.fragments, *right.fragments), len(here))
-    return list_cell_conflicts(both, shift, key, found)
+    return list_cell_conflicts(both, shift, key, found, table.name)
 
 
 def _first_two(table: Table, groups: RowGroups, name: str, conflict: Flags) -> tuple[Rows, Rows]:

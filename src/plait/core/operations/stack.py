@@ -138,7 +138,8 @@ def stack(
     with attribute_errors_to_option("origin"):
         table = add_source_column(table, origin) if origin else table
     left_out = [
-        LedgerLine("exact repeats of an earlier row, set aside", -one.rows) for one in aside
+        LedgerLine("exact repeats of an earlier row, set aside", -one.rows, one.listing)
+        for one in aside
     ]
     sources = f"{len(tables)} sources" if len(tables) > 1 else "1 source"
     account = make_entry(f"stack of {sources}", coming, left_out, table.rows)
@@ -321,7 +322,7 @@ def _repeats(table: Table, first: npt.NDArray[np.int64]) -> SetAside:
         for name, chunk in zip(names.chunks, places.chunks, strict=True)
     )
     reason = build_column(said, pa.string())
-    return SetAside(f"{table.name}-repeats", table.take(rows), reason, False)
+    return SetAside("repeats", table.take(rows), reason, False)
 
 
 def _repeat_finding(repeats: SetAside) -> Finding:

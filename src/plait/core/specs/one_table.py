@@ -145,7 +145,7 @@ SETTLE = OperationSpec(
     positional_count=1,
     doctest="""\
 >>> hives = {"hive": ["1", "1"], "breed": ["Carnica", "Buckfast"]}
->>> settle(hives, "hive", rules={"breed": "last"}).table.to_dict()
+>>> settle(hives, "hive", rule={"breed": "last"}).table.to_dict()
 {'hive': ['1'], 'breed': ['Buckfast']}""",
 )
 

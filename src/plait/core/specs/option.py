@@ -8,6 +8,9 @@ from enum import Enum, auto
 from importlib import import_module
 from typing import Any
 
+from plait.core.base.errors import UsageError
+from plait.core.base.names import suggest_name
+from plait.core.base.wording import Setting, wording
 from plait.core.table.table import Table
 
 
@@ -181,6 +184,9 @@ def _meant(option: Option, value: Any) -> Any:
         return [word.strip() for word in value.split(",")]
     if isinstance(value, str) and option.kind in _OF_SEVERAL:
         return [value]
-    if option.kind is OptionKind.SWITCH and isinstance(value, str):
-        return value == option.choices[1]
-    return value
+    if option.choices and value not in option.choices:
+        raise UsageError(
+            wording(Setting(option.name), f" is {' or '.join(option.choices)}, not {value!r}"),
+            remedy=suggest_name(str(value), option.choices),
+        )
+    return value == option.choices[1] if option.kind is OptionKind.SWITCH else value

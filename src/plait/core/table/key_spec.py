@@ -17,6 +17,7 @@ Several = Mapping[str, str | Sequence[str]] | Iterable[str]
 KeySpec = str | Sequence[str] | Mapping[str, str]
 
 _PART = re.compile(r'\s*("(?:[^"]|"")*"|[^"=]*?)\s*(?:=\s*("(?:[^"]|"")*"|[^"=]*?)\s*)?$')
+_QUOTED = re.compile(r'"(?:[^"]|"")*"')
 
 
 def parse_names(spec: str | Iterable[str]) -> tuple[str, ...]:
@@ -73,8 +74,8 @@ def parse_assignments(specs: Pairs, option: str) -> dict[str, str]:
         return dict(specs)
     made = {}
     for spec in [specs] if isinstance(specs, str) else specs:
-        end = spec.find('"', 1) + 1 if spec.startswith('"') else 0
-        sign = spec.find("=", end)
+        quoted = _QUOTED.match(spec)
+        sign = spec.find("=", quoted.end() if quoted else 0)
         if sign < 1:
             raise UsageError(
                 wording(Setting(option, spec), " has no = sign"),

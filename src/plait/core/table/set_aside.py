@@ -108,5 +108,5 @@ def set_rows_aside(
     ({'a': ['x']}, 't-odd', {'a': ['y']})
     """
     rows = replace((shown or table).take(np.flatnonzero(out)), findings=(), set_aside=())
-    aside = SetAside(f"{table.name}-{name}", rows, constant_text(reason, rows.rows), False, cause)
+    aside = SetAside(name, rows, constant_text(reason, rows.rows), False, cause)
     return replace(table.take(np.flatnonzero(~out)), set_aside=(*table.set_aside, aside))

@@ -30,6 +30,7 @@ from plait.core.base.findings import (
     of_markers,
     pluralize,
 )
+from plait.core.base.ledger import ListingKey
 from plait.core.base.names import unused_name
 from plait.core.job.spill_columns import ColumnBuilder, build_column
 from plait.core.table.arrow_columns import clean_headings, flatten_nested_column
@@ -561,8 +562,8 @@ class SetAside:
 
     Parameters
     ----------
-    name : str
-        Names the file they are written to.
+    kind : str
+        What they are, in a word: ``unmatched``. With the table's name it names their file.
     table : Table
         The rows, with their cells as they were.
     reason : pyarrow.Array or ChunkedArray
@@ -574,13 +575,28 @@ class SetAside:
         What the ledger says of them: ``rows with a missing key``.
     """
 
-    name: str
+    kind: str
     table: Table
     reason: pa.Array | pa.ChunkedArray
     in_result: bool
     cause: str = ""
 
     cells_only = False
+
+    @property
+    def source(self) -> str:
+        """The table that they are of."""
+        return self.table.name
+
+    @property
+    def name(self) -> str:
+        """Names the file they are written to."""
+        return f"{self.source}-{self.kind}"
+
+    @property
+    def listing(self) -> ListingKey:
+        """What a line of the ledger calls the list."""
+        return ListingKey(self.source, self.kind)
 
     @property
     def rows(self) -> int:

@@ -97,7 +97,7 @@ def _set_aside(
         for row in rows
     ]
     return SetAside(
-        f"{name}-{kind}",
+        kind,
         replace(table, fragments=(fragment,)),
         pa.array(reasons),
         False,

@@ -85,7 +85,7 @@ def _step(run_report: RunReport, number: int, takes: tuple[str, ...]) -> Diagram
         drill_down.file
         for drill_down in run_report.drill_downs
         if drill_down.step == number
-        and drill_down.list_name
+        and drill_down.list_kind
         and not drill_down.in_result
         and not drill_down.reason
     }

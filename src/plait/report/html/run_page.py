@@ -72,12 +72,12 @@ class LinkedCounts:
         """What the script calls the rows."""
         return str(self._place[id(behind)])
 
-    def ending(self, *endings: str, kept: bool = True) -> list[DrillDown]:
-        """Whole lists whose names end so; without ``kept`` only of rows in no result."""
+    def lists(self, *kinds: str, kept: bool = True) -> list[DrillDown]:
+        """Whole lists of some kinds, or of all; without ``kept`` only of rows in no result."""
         return [
             one
             for one in self._every
-            if one.list_name.endswith(endings) and one.list_name and not one.reason
+            if one.list_kind and (not kinds or one.list_kind in kinds) and not one.reason
             if kept or not one.in_result
         ]
 
@@ -117,14 +117,14 @@ def _steps(run_report: RunReport) -> Iterator[_StepView]:
             for drill_down in run_report.drill_downs
             if drill_down.step == number and not drill_down.reason
         ]
-        lists = tuple(o for o in of_step if o.list_name)
+        lists = tuple(o for o in of_step if o.list_kind)
         if not number:
             if entries or lists:
                 aside = sum(list_.rows for list_ in lists)
                 yield _StepView(0, "Reading", None, 0, 0, aside, entries, lists, None)
             continue
         step = run_report.steps[number - 1]
-        result = next((one for one in of_step if not one.list_name), None)
+        result = next((one for one in of_step if not one.list_kind), None)
         title = f"{number} {step.title}"
         yield _StepView(
             number,
@@ -182,7 +182,7 @@ def _unmatched(run_report: RunReport) -> DrillDown | None:
         (
             list_
             for list_ in reversed(run_report.drill_downs)
-            if list_.list_name.endswith("-unmatched")
+            if list_.list_kind == "unmatched"
             and not list_.reason
             and list_.table == unmatched_count.left
             and list_.rows == unmatched_count.rows
