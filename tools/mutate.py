@@ -39,9 +39,7 @@ def calls(folder: Path, keep: Path) -> dict[str, Any]:
     if not keep.exists():
         with tempfile.TemporaryDirectory() as heard:
             env = _env(folder) | {"CALLED_MAP": heard}
-            subprocess.run(
-                [*_PYTEST, "-n", "auto", "-p", "called"], cwd=folder, env=env, check=False
-            )
+            _must_pass([*_PYTEST, "-n", "auto", "-p", "called"], folder, env)
             tests: dict[str, set[str]] = defaultdict(set)
             seconds: Counter[str] = Counter()
             for file in Path(heard).glob("*.json"):
@@ -68,6 +66,13 @@ def judged(folder: Path) -> list[str]:
     """The command that has the judges judge, in a copy of the project."""
     cases = ["--cases", str(_CASES_OF_JUDGES), "--seed", "1", "--first"]
     return [sys.executable, str(folder / "tests" / "judges.py"), *cases]
+
+
+def _must_pass(command: list[str], folder: Path, env: dict[str, str]) -> None:
+    """Where something fails already, every mutation would seem to be noticed."""
+    ended = subprocess.run(command, cwd=folder, env=env, capture_output=True, text=True)
+    if ended.returncode:
+        raise SystemExit(f"fails without any mutation:\n{ended.stdout[-2000:]}")
 
 
 def tested(folder: Path, tests: list[str]) -> list[str]:
@@ -129,6 +134,8 @@ def main() -> None:
         )
         subprocess.run(["tar", "-x"], cwd=folder, input=archive.stdout, check=True)
         known = {} if asked.judges else calls(folder, asked.map)
+        if asked.judges:
+            _must_pass(judged(folder), folder, _env(folder))
         for mutation in mutations:
             if asked.judges:
                 end = tried(mutation, folder, judged(folder), _MOST_SECONDS)
