@@ -82,11 +82,8 @@ def write_first_rows(
 
     Parameters
     ----------
-    spec : OperationSpec
-    sources : sequence of Source
     values : mapping
         What is asked of the operation.
-    options : argparse.Namespace
     """
     if not _may_begin(spec, sources, options):
         return FirstRowsStream()

@@ -24,7 +24,6 @@ def report_internal_error(error: Exception, words: Sequence[str], stands: str) -
 
     Parameters
     ----------
-    error : Exception
     words : sequence of str
         The command line.
     stands : str

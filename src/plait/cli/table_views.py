@@ -101,7 +101,6 @@ def render_schema_group(
 
     Parameters
     ----------
-    schema_group_survey : SchemaGroupSurvey
     sizes : mapping of str to int
         Bytes of each source.
     width : int

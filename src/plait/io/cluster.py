@@ -177,11 +177,8 @@ class ClusterWorkerPool:
 
     Parameters
     ----------
-    client : distributed.Client
     address : str
         How messages call the cluster.
-    folder : path
-    memory : int
     """
 
     tasks_per_unit = 1

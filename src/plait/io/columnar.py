@@ -165,7 +165,6 @@ def write_parquet(
     table : Table
         A text column is written as integers, decimals, true/false, dates or
         times where all of its cells are such; empty cells are missing.
-    target : Path
     on_progress : callable
         Told how many rows were written, each time.
 

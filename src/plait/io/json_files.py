@@ -65,7 +65,6 @@ def read_json(
 
     Parameters
     ----------
-    stream : binary file
     name : str
         The table's name.
     where : str
@@ -77,7 +76,6 @@ def read_json(
         Whether there is a record on each line.
     on_progress : callable
         Told how many bytes were read, each time.
-    limits : Limits
     most : int, optional
         How many lines to read; without it all.
 
@@ -397,8 +395,6 @@ def write_json(
     table : Table
         Numbers and true/false are written as such where all cells of a column
         are; a missing cell is ``null``.
-    target : Path
-    lines : bool
     on_progress : callable
         Told how many rows were written, each time.
     """

@@ -47,12 +47,10 @@ def write_lineage(
 
     Parameters
     ----------
-    table : Table
     starts : mapping of str to int
         Where each source begins when the rows of all are numbered through from 0.
     stated : mapping
         What is written beside the rows, as JSON, in the file's metadata.
-    target : Path
 
     Notes
     -----
@@ -235,13 +233,11 @@ def read_lineage(path: Path, rows: Sequence[int]) -> tuple[dict[str, Any], list[
 
     Parameters
     ----------
-    path : Path
     rows : sequence of int
         From 0.
 
     Returns
     -------
-    stated : dict
     lineage : list of dict
         For each row the number, numbers or ``None`` of each way.
     """
@@ -300,7 +296,6 @@ def write_row_keys(tables: Sequence[Table], target: Path) -> int:
     ----------
     tables : sequence of Table
         As they were read.
-    target : Path
     """
     rows = 0
     with pa.parquet.ParquetWriter(

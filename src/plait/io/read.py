@@ -62,7 +62,6 @@ def read_source(source: Source, on_progress: OnProgress = lambda _: None) -> Tab
 
     Parameters
     ----------
-    source : Source
     on_progress : callable
         Told how many bytes were read, each time.
 
@@ -97,7 +96,6 @@ def read_in_parallel(sources: Sequence[Source], read: Callable[[Source], Read]) 
 
     Parameters
     ----------
-    sources : sequence of Source
     read : callable
         Such as ``read_source``.
     """
@@ -113,7 +111,6 @@ def prefetch_sources(sources: Iterable[Source], on_progress: OnProgress) -> None
 
     Parameters
     ----------
-    sources : iterable of Source
     on_progress : callable
         Told how many bytes came, each time.
     """
@@ -218,13 +215,11 @@ def read_first_rows(source: Source, rows: int) -> tuple[Table, bool]:
 
     Parameters
     ----------
-    source : Source
     rows : int
         How many, at most.
 
     Returns
     -------
-    table : Table
     cut : bool
         Whether the source has more.
 

@@ -433,14 +433,12 @@ def make_read_options(
 
     Parameters
     ----------
-    encoding : str, optional
     delimiter : str, optional
         One sign, or ``comma``, ``semicolon``, ``tab``, ``pipe``.
     quote, escape : str, optional
         One sign each.
     header_line : int or str, optional
         From 1; of headings in several rows the first and the last, ``2-3``.
-    ragged : {"error", "set-aside"}
     footer : int
         How many rows at the end are set aside.
     query : str, optional

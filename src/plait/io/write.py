@@ -64,10 +64,8 @@ def check_target(
 
     Parameters
     ----------
-    target : Path or TableTarget
     name : str
         Of the table in a database.
-    delivery : Delivery
     append : bool
         Whether rows are added to a table that is there.
     sources : sequence of Source
@@ -199,17 +197,10 @@ def add_table_to_delivery(
 
     Parameters
     ----------
-    delivery : Delivery
-    table : Table
-    target : Path
     on_progress, guard, beside
         As for ``write_table``.
     how : TableWriteOptions, optional
         How it is written into a database.
-
-    Returns
-    -------
-    list of Finding
     """
     how = how or TableWriteOptions()
     if isinstance(target, TableTarget):
@@ -286,7 +277,6 @@ def write_table(
 
     Parameters
     ----------
-    table : Table
     target : Path
         Written to directly; ``Delivery`` sees to it that files are whole.
     ending : str

@@ -48,9 +48,6 @@ class PlanForecast:
     ----------
     answer : str
         In one line.
-    steps : tuple of StepForecast
-    ledger : tuple of LedgerEntry
-    findings : tuple of Finding
     seconds : float
         That a run would take: what was measured now, and the writing as fast as
         that of a part.

@@ -101,7 +101,6 @@ def judge_expectations(
 
     Parameters
     ----------
-    plan_execution : PlanExecution
     fail_on : iterable of str
         Codes and severities of findings that must not occur either.
 
@@ -122,8 +121,6 @@ class RunResult:
 
     Parameters
     ----------
-    worked : PlanExecution
-    story : RunReport
     record : RunRecord
         As the history has it.
     findings : tuple of Finding
@@ -154,10 +151,8 @@ def run_plan(
 
     Parameters
     ----------
-    plan : str or Path
     settings : texts ``NAME=VALUE``, or a mapping
         Values for parameters that the plan declares.
-    phases : ProgressReporter
     replace_ : bool
         Put the new handover in the place of an earlier one.
     fail_on : iterable of str

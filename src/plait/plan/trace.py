@@ -72,9 +72,6 @@ class CellTrace:
 
     Parameters
     ----------
-    column : str
-    value : str or None
-    origins : tuple of SourceCell
     more : int
         Origins beyond those listed.
     steps : tuple of (str, bool)
@@ -107,8 +104,6 @@ class TraceResult:
 
     Parameters
     ----------
-    handover, result : str
-    rows : tuple of RowTrace
     found : int
         How many rows the condition holds on; more than are traced perhaps.
     changed : tuple of str
@@ -162,10 +157,6 @@ def trace(
     trusted : bool
         Open whatever a handover names that somebody else made: addresses, with variables of
         the environment filled in, and any file.
-
-    Returns
-    -------
-    TraceResult
 
     Raises
     ------

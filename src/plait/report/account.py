@@ -138,10 +138,6 @@ def account_json(account: Account) -> str:
 def schema_of(command: str) -> dict[str, Any]:
     """The schema of a command's account, after JSON Schema 2020-12.
 
-    Parameters
-    ----------
-    command : {"compare", "join", "keys"}
-
     Examples
     --------
     >>> schema_of("keys")["properties"]["command"]

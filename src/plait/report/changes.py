@@ -34,8 +34,6 @@ class SourceChange:
 
     Parameters
     ----------
-    path : str
-    state : {"new", "gone", "changed", "same"}
     old_rows, new_rows : int or None
         ``None`` where it was not read.
     """

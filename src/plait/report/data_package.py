@@ -40,7 +40,6 @@ def package_json(run_report: RunReport, outputs: Sequence[OutputSummary], seal: 
 
     Parameters
     ----------
-    run_report : RunReport
     outputs : sequence of OutputSummary
         Every file of the handover but the descriptor, paths from its folder.
     seal : str

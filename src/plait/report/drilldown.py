@@ -54,7 +54,6 @@ class DrillDown:
         Whether they are in the result all the same.
     file : str
         Where all of them are, seen from the page; nothing where that is no file.
-    columns : tuple of str
     cells : tuple of sequence of (str or None)
         A column each.
     """
@@ -80,14 +79,7 @@ def drill_down_table(name: str, what: str, table: Table, step: int = 0) -> Drill
 def drill_down_list(
     set_aside: SetAside | CellConflicts, file: str, step: int
 ) -> Iterable[DrillDown]:
-    """A list of rows set aside; where it has rows of two reasons, each apart as well.
-
-    Parameters
-    ----------
-    set_aside : SetAside or CellConflicts
-    file : str
-    step : int
-    """
+    """A list of rows set aside; where it has rows of two reasons, each apart as well."""
     listed, source, kind = set_aside.listed(), set_aside.source, set_aside.kind
     kept, title = set_aside.in_result, _listing_title(set_aside, "")
     yield _behind("", title, listed, set_aside.rows, step, source, kind, "", kept, file)
@@ -147,10 +139,8 @@ def drill_down_of_finding(
 
     Parameters
     ----------
-    finding : Finding
     step : int
         The step it is of; 0 for reading.
-    drill_downs : sequence of DrillDown
     """
     kinds = _LISTS.get(finding.code, ())
     reason = KEY_MISSING if finding.code == "key-missing" else ""

@@ -24,7 +24,6 @@ class ExpectationResult:
     ----------
     what : str
         The expectation, as a person would say it.
-    holds : bool
     found : str
         What is the case.
     line : int
@@ -95,30 +94,24 @@ class RunReport:
     ----------
     title, plan, plan_text : str
         The job, the plan's file name and its text.
-    parameters : mapping
     result : str
         What is handed over.
     account : Account
         Ledger, findings and files; its first outputs are the dataset.
-    sources : tuple of SourceSummary
     shapes : mapping of str to tuple of ColumnContents
         For each source of the plan, what its columns hold.
-    steps : tuple of StepSummary
     contents : tuple of ColumnContents
         The columns of the result.
-    descriptions : mapping of str to str
     source_names : tuple of str
         The sources that ``missing_by`` of the contents counts.
     rows_by_source : tuple of int
         The result's rows of each of them.
-    match_coverage : MatchCoverage or None
     unmatched : tuple of UnmatchedCount
         For each join, the last first.
     left_out : int
         Rows that are in no result.
     key : tuple of str
         The key of the result, where one is known.
-    expected : tuple of ExpectationResult
     changes : ChangesSinceLastRun or None
         What is new since the last run that handed over.
     entries_of : tuple of (int, tuple of LedgerEntry)

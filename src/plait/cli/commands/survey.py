@@ -80,7 +80,6 @@ def print_survey(found: Survey, sizes: Mapping[str, int], verbose: bool = False)
 
     Parameters
     ----------
-    found : Survey
     sizes : mapping of str to int
         Bytes of each source.
     verbose : bool

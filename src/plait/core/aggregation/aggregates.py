@@ -128,10 +128,8 @@ def compute_aggregate(
 
     Parameters
     ----------
-    table : Table
     groups : RowGroups
         Of all its rows.
-    aggregate_spec : AggregateSpec
 
     Raises
     ------

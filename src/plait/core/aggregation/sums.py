@@ -98,7 +98,6 @@ def sum_groups(values: pa.Array, groups: RowGroups) -> pa.Array:
     ----------
     values : pyarrow.Array
         One a row, as ``read_exact_numbers`` gives them.
-    groups : RowGroups
 
     Returns
     -------

@@ -38,7 +38,6 @@ class RuleDecision:
 
     Parameters
     ----------
-    column, rule : str
     differing : int
         Keys whose cells in this column are not all the same.
     decided : int
@@ -100,10 +99,8 @@ def apply_rule(table: Table, groups: RowGroups, name: str, rule: str) -> RuleOut
 
     Parameters
     ----------
-    table : Table
     groups : RowGroups
         Of the table's rows.
-    name : str
     rule : str
         One that ``parse_rule`` passes. A missing cell is never chosen where
         there is another.

@@ -44,7 +44,6 @@ class SourceRow:
 
     Parameters
     ----------
-    source : str
     row : int
         Counted from 1, the header not counted.
     key : str
@@ -127,7 +126,6 @@ class Finding:
         What is the case, in one sentence.
     remedy : text
         What to do about it.
-    where : Location
     examples : tuple of FindingExample
         Up to five.
     terms : tuple of str

@@ -61,7 +61,6 @@ class LimitExceededError(SourceError):
         The limit.
     what : str
         What is too large, and how large it is.
-    where : str
     """
 
     def __init__(self, name: str, what: str, where: str) -> None:

@@ -131,8 +131,6 @@ def unused_name(name: str, taken: Container[str], tried: dict[str, int] | None =
 
     Parameters
     ----------
-    name : str
-    taken : container of str
     tried : dict of str to int, optional
         Up to which number the names are taken, kept from one call to the next: for
         very many names that are alike.

@@ -112,7 +112,6 @@ def encode_keys(
 
     Parameters
     ----------
-    tables : sequence of Table
     keys : sequence of sequence of str
         For each table the names of its key columns, in the same order.
     ignore : iterable of str

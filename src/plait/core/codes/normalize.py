@@ -99,7 +99,6 @@ def normalize_texts(texts: pa.Array, ignore: Iterable[str], kind: str = "text") 
 
     Parameters
     ----------
-    texts : pyarrow.Array
     ignore : iterable of str
         Of ``ALL_WAYS``.
     kind : str

@@ -26,8 +26,6 @@ class PartitionedWords:
 
     Parameters
     ----------
-    rows : array of int
-    words : array of uint64
     offsets : array of int
         Where each class begins, and the end.
     """
@@ -55,15 +53,10 @@ def partition_words(
     ----------
     words_of : callable
         From a span to rows, ascending, and the word of each; asked twice for each span.
-    spans : sequence
     class_of : callable
         From words to their classes, as 16-bit numbers: see ``hash_partitioner``.
     classes : int
         How many there are.
-
-    Returns
-    -------
-    PartitionedWords
 
     Notes
     -----
@@ -109,11 +102,6 @@ def hash_partitioner(most: int, each: int) -> tuple[Callable[[Words], Rows], int
         How many words there can be.
     each : int
         About how many of them a class should have.
-
-    Returns
-    -------
-    class_of : callable
-    classes : int
     """
     bits = min(max(most // each, 1), _MOST).bit_length()
     shift = np.uint64(_BITS - bits)

@@ -64,8 +64,6 @@ def check_sortable(table: Table, name: str, doing: Text) -> None:
 
     Parameters
     ----------
-    table : Table
-    name : str
     doing : text
         What wants the order, for the message: the setting ``sort``, ``the rule max``.
 
@@ -338,7 +336,6 @@ def sort_rows(table: Table, columns: Sequence[str], doing: Text = _SORT) -> npt.
 
     Parameters
     ----------
-    table : Table
     columns : sequence of str
         The first counts most; ``desc`` behind a name puts the greatest first.
     doing : text
@@ -385,7 +382,6 @@ def dense_ranks(table: Table, name: str, falling: bool, doing: Text) -> tuple[Co
 
     Returns
     -------
-    ranks : array of int32
     size : int
         The rank of what is missing; no rank is greater.
 

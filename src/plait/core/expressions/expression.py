@@ -151,7 +151,6 @@ def evaluate_expression(expression: Expression, table: Table) -> pa.ChunkedArray
 
     Parameters
     ----------
-    expression : Expression
     table : Table
         Its columns have the types found for them; empty cells are ``NULL``.
 

@@ -25,10 +25,6 @@ _STEP = 1 << 18
 class ColumnBuilder:
     """Columns of equal length, to which rows are added.
 
-    Parameters
-    ----------
-    names : sequence of str
-
     Examples
     --------
     >>> shelf = ColumnBuilder(["hive"])

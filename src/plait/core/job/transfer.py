@@ -37,7 +37,6 @@ class Payload:
 
     Parameters
     ----------
-    data : bytes
     file : str, optional
         Without it all is in the bytes.
     """
@@ -51,7 +50,6 @@ def pack_payload(value: Any, folder: Path) -> Payload:
 
     Parameters
     ----------
-    value : object
     folder : path
         All who may open it see it under this name.
 
@@ -74,7 +72,6 @@ def unpack_payload(parcel: Payload, keep: bool = True) -> Any:
 
     Parameters
     ----------
-    parcel : Payload
     keep : bool
         Whether its file stays; else it goes when nothing in it is used any more.
 

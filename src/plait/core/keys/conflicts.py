@@ -98,7 +98,6 @@ def list_cell_conflicts(
         How many those are.
     key : sequence of str
         The left table's key columns.
-    conflicting_columns : sequence of ConflictingColumn
     source : str
         The table whose cells differ from what was there.
     """

@@ -102,7 +102,6 @@ def encode_keys_with_crosswalk(
 
     Parameters
     ----------
-    tables : sequence of Table
     keys : sequence of sequence of str
         For each table its key columns.
     pairs : Table or None

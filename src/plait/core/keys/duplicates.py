@@ -63,17 +63,12 @@ def find_duplicate_keys(
 
     Parameters
     ----------
-    table : Table
     key : sequence of str
         The key's columns; the others are compared.
     codes : array of int32
         The code of each row's key, -1 where it is missing.
     counts : array of int64
         Rows of each code.
-
-    Returns
-    -------
-    DuplicateKeys
 
     Notes
     -----
@@ -154,8 +149,6 @@ def keys_in_conflict_mask(table: Table, column: Column, codes: Codes, size: int)
 
     Parameters
     ----------
-    table : Table
-    column : Column
     codes : array of int32
         The code of each row's key, -1 where it is missing.
     size : int

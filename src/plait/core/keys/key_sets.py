@@ -43,8 +43,6 @@ class KeySetRegion:
 
     Parameters
     ----------
-    sources : tuple of str
-    keys : int
     rows : tuple of int
         On these keys, in each of the sources.
     """

@@ -118,10 +118,6 @@ def match_keys(coding: KeyCodes) -> KeyMatch:
     ----------
     coding : KeyCodes
         Of two tables.
-
-    Returns
-    -------
-    KeyMatch
     """
     left, right = coding.counts(0), coding.counts(1)
     alone = tuple(
@@ -136,7 +132,6 @@ def semi_join_rows(key_match: KeyMatch, kind: str) -> Rows:
 
     Parameters
     ----------
-    key_match : KeyMatch
     kind : {"semi", "anti"}
         Those with a match, or those without one.
 
@@ -157,16 +152,6 @@ def semi_join_rows(key_match: KeyMatch, kind: str) -> Rows:
 
 def join_rows(key_match: KeyMatch, kind: str) -> tuple[Rows | None, Rows]:
     """The rows of a join: for each result row the left row and the right row, -1 for none.
-
-    Parameters
-    ----------
-    key_match : KeyMatch
-    kind : {"inner", "left", "right", "full", "cross"}
-
-    Returns
-    -------
-    left : array of int, or None when each left row stands once, in order
-    right : array of int
 
     Notes
     -----

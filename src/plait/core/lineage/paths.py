@@ -45,7 +45,6 @@ class GroupProvenance:
 
     Parameters
     ----------
-    table : Table
     groups : RowGroups
         Of its rows.
     row_numbers : array of int, optional
@@ -161,7 +160,6 @@ class LineagePath:
 
     Parameters
     ----------
-    name : str
     fragment : Fragment
         Of the table; with pools on the way several rows may stand for one.
     """

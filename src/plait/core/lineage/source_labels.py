@@ -89,7 +89,6 @@ def add_source_column(table: Table, column: str) -> Table:
 
     Parameters
     ----------
-    table : Table
     column : str
         The name of the new column, which stands last. Its cells are the names
         of the sources, joined by ``+``.

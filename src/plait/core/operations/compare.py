@@ -73,16 +73,12 @@ class Comparison:
 
     Parameters
     ----------
-    old, new : Table
     key : tuple of (str, str)
         The old table's column and the new one's.
-    changes : ChangeCounts
     columns : tuple of ColumnChange
         Of each column that was compared.
     entry : LedgerEntry
         Old rows, and new ones, less those that are gone.
-    findings : tuple of Finding
-    pairing : RecordPairs
     name : str
         What the list of changes is called.
     """
@@ -145,10 +141,6 @@ def compare(
         How far the numbers of a column may be apart and still be the same.
     name : str, optional
         What the list of changes is called.
-
-    Returns
-    -------
-    Comparison
 
     Raises
     ------

@@ -51,7 +51,6 @@ def add_date_parts(table: Table, columns: tuple[str, ...]) -> tuple[Table, tuple
 
     Parameters
     ----------
-    table : Table
     columns : tuple of str
         Names of columns, some of dates with ``:month``, ``:quarter`` or ``:year``
         behind them.
@@ -128,7 +127,6 @@ def group(
 
     Parameters
     ----------
-    table : Table
     by : str or sequence of str
         The columns whose cells are equal within a group; of dates also
         ``COLUMN:month``, ``:quarter`` or ``:year``. Without any, all rows are one

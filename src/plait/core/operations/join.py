@@ -85,7 +85,6 @@ def join(
 
     Parameters
     ----------
-    left, right : Table
     key : str, sequence or mapping, optional
         ``"yard,hive"``, or ``"country=Country"`` where the names differ (left =
         right). Without it the columns both tables have are the key.
@@ -117,10 +116,6 @@ def join(
         Whose cells to take where both have a column; the other's fill its gaps.
     max_rows : int, optional
         Refuse a result of more rows.
-
-    Returns
-    -------
-    Joined
 
     Raises
     ------
@@ -315,10 +310,6 @@ def join_tables(
         Of columns of the result.
     origin : str, optional
         A column to add with the names of the tables each row came from, joined by ``+``.
-
-    Returns
-    -------
-    Joined
 
     Raises
     ------

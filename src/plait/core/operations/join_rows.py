@@ -63,9 +63,6 @@ def build_join_result(
 
     Parameters
     ----------
-    left, right : Table
-    pairs : Key
-    key_match : KeyMatch
     kind : str
         Of those that ``join_rows`` takes.
     loose : bool

@@ -80,7 +80,6 @@ class KeyAudit:
     ----------
     key : tuple of tuples of str
         For each table its key columns.
-    tables : tuple of TableKeyCounts
     pairs : tuple of KeySetOverlap
         Each two of several tables.
     holdings : tuple of KeySetRegion
@@ -89,10 +88,8 @@ class KeyAudit:
         Of two tables, why keys do not match.
     uniqueness : UniquenessGap or None
         Of one table whose key is not unique, what would be.
-    findings : tuple of Finding
     coding : KeyCodes
         The keys of all tables.
-    sources : tuple of Table
     """
 
     key: tuple[tuple[str, ...], ...]
@@ -133,7 +130,6 @@ def audit_keys(
 
     Parameters
     ----------
-    tables : sequence of Table
     specs : sequence of key
         One for all tables (LEFT=RIGHT where two name it otherwise), or one for
         each. Without it the columns that all of them have.
@@ -143,10 +139,6 @@ def audit_keys(
         A crosswalk: left keys that count as right ones.
     missing_match : bool
         Take missing keys for equal to one another.
-
-    Returns
-    -------
-    KeyAudit
 
     Raises
     ------
@@ -309,16 +301,11 @@ def select_key_set(key_audit: KeyAudit, only: str, all_rows: bool = False) -> Ta
 
     Parameters
     ----------
-    key_audit : KeyAudit
     only : str
         ``both``, ``left``, ``right``, or names of sources joined by ``+``.
     all_rows : bool
         Give all rows on those keys of the first of these sources, whole, instead
         of each key once with its rows in every one.
-
-    Returns
-    -------
-    Table
     """
     names = [table.name for table in key_audit.sources]
     mask = parse_membership(only, names)

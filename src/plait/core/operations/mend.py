@@ -187,7 +187,6 @@ def mend(
 
     Parameters
     ----------
-    table : Table
     header : sequence of str, optional
         Names for all the columns.
     rename : mapping of str to str
@@ -219,10 +218,6 @@ def mend(
         The result's name.
     compute_first : mapping of str to str
         As ``compute``, before the types are set.
-
-    Returns
-    -------
-    Result
 
     Raises
     ------

@@ -130,10 +130,8 @@ def encode_nearest_keys(
 
     Parameters
     ----------
-    left, right : Table
     coding : KeyCodes
         Of the keys that must be equal.
-    spec : NearestSpec
     within : str, optional
         How far a partner may lie, as ``7d`` or ``0.5``.
 

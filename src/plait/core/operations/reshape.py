@@ -47,7 +47,6 @@ def widen(
 
     Parameters
     ----------
-    table : Table
     heads : str
         The column whose values head the new columns, in the order in which they
         first stand. Values that are equal as keys are one head, as it first stands.
@@ -240,7 +239,6 @@ def lengthen(
 
     Parameters
     ----------
-    table : Table
     heads, cells : str
         What the new columns are called: that of the headings, that of the cells.
     columns : str or sequence of str

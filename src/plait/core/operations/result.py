@@ -29,11 +29,8 @@ class Result:
     ----------
     command : str
         The operation.
-    table : Table
     entries : tuple of LedgerEntry
         The ledger.
-    findings : tuple of Finding
-    aside : tuple of SetAside or CellConflicts
     matches : tuple of MatchCounts
         Of joins, one for each of the last entries.
     decisions : tuple of RuleDecision
@@ -124,7 +121,6 @@ def scope_remedy_to_source(finding: Finding, source: str | None) -> Finding:
 
     Parameters
     ----------
-    finding : Finding
     source : str or None
         What the source is called; ``None`` where it is the only one.
 

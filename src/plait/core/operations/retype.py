@@ -130,7 +130,6 @@ def retype_columns(table: Table, types: Mapping[str, str], unfit: str = "error")
 
     Parameters
     ----------
-    table : Table
     types : mapping of str to str
         Column to type, as ``date:%d.%m.%Y``; columns that the table lacks do not
         count.

@@ -80,8 +80,6 @@ def settle(
 
     Parameters
     ----------
-    table : Table
-    key : str or sequence of str
     rules : mapping of str to str, or texts ``COLUMN=RULE``
         ``agree`` (all cells that are not missing are equal, else the key is in
         conflict), ``first``, ``last``, ``min``, ``max``, ``sum``, ``mean``,
@@ -99,10 +97,6 @@ def settle(
         The result's name.
     missing_match : bool
         Take missing keys for equal to one another.
-
-    Returns
-    -------
-    SettleResult
 
     Raises
     ------
@@ -167,8 +161,6 @@ def settle_tables(
 
     Parameters
     ----------
-    tables : sequence of Table
-    key : str or sequence of str
     stacked : str, optional
         How messages and lists call several of them, stacked; their names without it.
     name : str, optional

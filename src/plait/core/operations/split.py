@@ -28,7 +28,6 @@ class SplitSpec:
 
     Parameters
     ----------
-    column : str
     delimiters : tuple of str
         One, that is between all parts; or several different ones, of which
         the first is behind the first part, and so on.
@@ -79,11 +78,6 @@ def parse_split(spec: str) -> SplitSpec:
 
 def split_column(table: Table, split: SplitSpec) -> Table:
     """The table with the parts of a column in columns of their own behind it.
-
-    Parameters
-    ----------
-    table : Table
-    split : SplitSpec
 
     Returns
     -------

@@ -42,8 +42,6 @@ class SchemaGroupSurvey:
 
     Parameters
     ----------
-    family : SchemaGroup
-    tables : tuple of Table
     profiles : mapping of str to ColumnProfile
         Of each column over all of them.
     kinds : tuple of mapping of str to str
@@ -94,7 +92,6 @@ def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
 
     Parameters
     ----------
-    tables : sequence of Table
     unread : sequence of Finding
         Of sources that could not be read, and are told of with the rest.
 

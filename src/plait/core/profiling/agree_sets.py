@@ -27,22 +27,13 @@ class SubsetIndex:
 
     For the columns that a few sets begin with, the given sets that hold those are
     drawn, and a product of matrices counts how many hold each pair of further ones.
-
-    Parameters
-    ----------
-    flags : bool array, (sets, columns)
     """
 
     def __init__(self, flags: Flags) -> None:
         self._flags = _distinct(flags)
 
     def of(self, sets: Sets) -> Flags:
-        """Whether each of some sets of columns, all of one size, is within one.
-
-        Parameters
-        ----------
-        sets : integer array, (sets, size)
-        """
+        """Whether each of some sets of columns, all of one size, is within one."""
         if sets.shape[1] == 0:
             return np.full(len(sets), len(self._flags) > 0)
         found = np.zeros(len(sets), bool)

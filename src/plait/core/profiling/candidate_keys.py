@@ -48,7 +48,6 @@ def key_implausibility(column: ColumnProfile, place: float) -> float:
 
     Parameters
     ----------
-    column : ColumnProfile
     place : float
         Where it stands among the columns, 0 for the first and 1 for the last.
     """
@@ -74,7 +73,6 @@ class CandidateKey:
 
     Parameters
     ----------
-    columns : tuple of str
     in_the_way : int
         Rows that would have to go for them to be unique: repeats of a key, and
         rows where part of it is missing.

@@ -55,7 +55,6 @@ class CompositeJoinSearch:
 
     Parameters
     ----------
-    sides : sequence of ProfiledTable
     size : int
         How many codes the dictionary has.
 
@@ -250,7 +249,6 @@ def find_concatenated_keys(
 
     Parameters
     ----------
-    sides : sequence of ProfiledTable
     columns : sequence of ValueSet
         Of all tables, by the loosest comparison.
     dictionary : ValueDictionary

@@ -31,8 +31,6 @@ class ColumnContents:
 
     Parameters
     ----------
-    name : str
-    profile : ColumnProfile
     came : tuple of (str, str)
         The sources and their columns that its cells were made from.
     missing_by : tuple of int
@@ -52,7 +50,6 @@ def profile_columns(
 
     Parameters
     ----------
-    table : Table
     known : mapping of int to ColumnProfile, optional
         Profiles of stored columns, by their identity: columns that show one as it
         stands are not looked at again.
@@ -144,7 +141,6 @@ class MatchCoverage:
 
     Parameters
     ----------
-    sources : tuple of str
     rows : tuple of int
         Rows of each of them in the table.
     others : tuple of str

@@ -67,7 +67,6 @@ def refine_by_column(parent: EquivalenceClasses, codes: Codes, size: int) -> Equ
 
     Parameters
     ----------
-    parent : EquivalenceClasses
     codes : int32 array
         Of the column, for all rows of the table; negative where it is missing.
     size : int

@@ -29,7 +29,6 @@ class FacetColumn:
 
     Parameters
     ----------
-    name, kind : str
     texts : pyarrow.Array
         Each distinct cell once: in the order of the values where the column has a type, the
         commonest first where it is text. What only counts as missing is last.
@@ -61,10 +60,8 @@ def make_facet_column(
 
     Parameters
     ----------
-    name : str
     tally : ValueCounts
         With codes for every row of all the tables, as of one.
-    kind : str
     rows : array of int64, optional
         Some rows only.
 

@@ -49,7 +49,6 @@ def overlap_significance(left: ValueSet, right: ValueSet, common: int) -> float:
 
     Parameters
     ----------
-    left, right : ValueSet
     common : int
         How many values are in both.
 
@@ -113,7 +112,6 @@ class JoinCandidate:
         The tables; the right one has fewer rows.
     key : tuple of (str, str)
         Left and right columns.
-    left_rows, right_rows : int
     left_matched, right_matched : int
         Rows that would match.
     cardinality : str
@@ -208,9 +206,6 @@ class ColumnOverlap:
 
     Parameters
     ----------
-    left, right : ValueSet
-    match : JoinCandidate
-    added : int
     sure : bool
         Whether they have more in common than chance gives.
     """

@@ -58,7 +58,6 @@ def add_normalized_candidates(
         What would match if no difference that can be ignored counted.
     plain : sequence of JoinCandidate
         What matches as it stands.
-    left, right : Table
 
     Returns
     -------
@@ -146,10 +145,6 @@ def find_join_candidates(
     sides: Sequence[ProfiledTable],
 ) -> tuple[list[JoinCandidate], list[Finding]]:
     """The columns, or few columns together, on which tables could be joined.
-
-    Parameters
-    ----------
-    sides : sequence of ProfiledTable
 
     Returns
     -------

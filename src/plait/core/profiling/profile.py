@@ -220,7 +220,6 @@ def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> 
 
     Parameters
     ----------
-    tally : ValueCounts
     number : int
         Of the table.
     doubts : bool

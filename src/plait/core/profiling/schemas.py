@@ -33,7 +33,6 @@ def merge_renamed_columns(tables: Sequence[Table], same: Several) -> list[Table]
 
     Parameters
     ----------
-    tables : sequence of Table
     same : mapping of str to str or sequence of str, or texts ``NEW=OLD,OLD``
         New name to old names.
 
@@ -114,7 +113,6 @@ def apply_headings_by_position(tables: Sequence[Table]) -> tuple[list[Table], li
 
     Returns
     -------
-    tables : list of Table
     findings : list of Finding
         Columns that are called something else in others.
 

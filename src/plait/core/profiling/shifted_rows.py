@@ -36,7 +36,6 @@ def shifted_rows(
     ----------
     tables : sequence of Table
         Of one shape.
-    profiles : mapping of str to ColumnProfile
     tallies : mapping of str to ValueCounts
         Of their columns, over these tables.
 

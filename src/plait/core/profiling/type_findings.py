@@ -134,7 +134,6 @@ def report_type_differences(
 
     Parameters
     ----------
-    tables : sequence of Table
     kinds : sequence of mapping of str to str
         For each table the kind of each column. Whole numbers in one and decimals
         in another are no difference, nor is a column without cells.
@@ -170,8 +169,6 @@ def report_open_questions(
 
     Parameters
     ----------
-    name : str
-    column_profile : ColumnProfile
     where : Location
         The table and the column.
     """

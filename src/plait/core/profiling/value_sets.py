@@ -48,11 +48,8 @@ class ProfiledTable:
 
     Parameters
     ----------
-    table : Table
     tallies : mapping of str to ValueCounts
         Each of one table.
-    profiles : mapping of str to ColumnProfile
-    keys : CandidateKeys
     """
 
     table: Table
@@ -69,7 +66,6 @@ class ValueSet:
     ----------
     table : int
         Which of the tables it is of.
-    name, kind : str
     codes : int32 array
         The values, as codes of the dictionary of all columns, each once.
     rows : int64 array
@@ -266,7 +262,6 @@ def estimate_containment(columns: Sequence[ValueSet], size: int) -> npt.NDArray[
 
     Parameters
     ----------
-    columns : sequence of ValueSet
     size : int
         How many codes there are.
 

@@ -55,7 +55,6 @@ class Option:
     ----------
     name : str
         The key in a plan: ``fold_headers``; ``--fold-headers`` on the command line.
-    kind : OptionKind
     help : str
         A sentence, without a full stop.
     default : object
@@ -64,7 +63,6 @@ class Option:
         Of a choice or a switch.
     placeholder : str
         What the help of the command line shows for the value.
-    required : bool
     parameter : str
         What the operation's function calls it, where that is another word.
     group : str
@@ -97,13 +95,11 @@ class OperationSpec:
 
     Parameters
     ----------
-    name : str
     function : str
         Where it is done: ``module:function``. It is given its tables (one table, if it
         takes one), the options by their names, and ``name`` for the result.
     progress_text : str
         What a person reads while it is done.
-    arity : InputArity
     inputs : str
         What the plan says of its inputs.
     meaning : str
@@ -112,7 +108,6 @@ class OperationSpec:
         The same in two or three sentences.
     examples : tuple of str
         Command lines.
-    options : tuple of Option
     python_inputs : tuple of str
         What a call from Python names its inputs.
     positional_count : int
@@ -149,8 +144,6 @@ def run_operation(
 
     Parameters
     ----------
-    spec : OperationSpec
-    tables : sequence of Table
     values : mapping of str to object
         Of the options, by their names; those that are not there, or None, have their defaults.
     name : str, optional

@@ -298,7 +298,6 @@ def clean_headings(
 
     Parameters
     ----------
-    names : sequence of str
     where : str
         The source, for errors and findings.
     following : int, optional

@@ -43,14 +43,9 @@ def truncate_listings(
 
     Parameters
     ----------
-    aside : sequence of RowListing or CellConflicts
     limit : int, optional
         The rows of each list at most; 0 for no lists. Without it all rows that are
         left out, and ``of_result`` of cells that differ though their rows are not.
-
-    Returns
-    -------
-    list of (Table, list)
     """
     made = []
     for one in aside:
@@ -89,7 +84,6 @@ def set_rows_aside(
 
     Parameters
     ----------
-    table : Table
     out : array of bool
         Which rows.
     name : str

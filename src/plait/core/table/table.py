@@ -67,7 +67,6 @@ def preview_text(name: str, rows: int, columns: Mapping[str, Sequence[object]], 
 
     Parameters
     ----------
-    name : str
     rows : int
         How many it has.
     columns : mapping of str to sequence
@@ -388,7 +387,6 @@ class Table:
 
         Parameters
         ----------
-        name : str
         rows : array of int
             For each row of the result the row whose cell it has, -1 for none.
         """
@@ -467,7 +465,6 @@ class Table:
 
         Parameters
         ----------
-        data : pyarrow.Table, or anything that has the Arrow stream interface
         name, path : str
             What it is called, and where it came from.
 
@@ -635,10 +632,6 @@ def table_from_columns(name: str, columns: Mapping[str, Any], path: str = "") ->
         Lists hold text or ``None``.
     path : str
         Where the cells came from.
-
-    Returns
-    -------
-    Table
 
     Examples
     --------

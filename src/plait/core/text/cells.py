@@ -135,7 +135,6 @@ def slice_texts(texts: pa.Array, start: Any, stop: Any) -> pa.Array:
 
     Parameters
     ----------
-    texts : pyarrow.Array
     start, stop : array of int, or int
         For each row; what lies outside the text is not there.
 

@@ -50,7 +50,6 @@ class WordHashTable:
 
         Returns
         -------
-        codes : array of int32
         new : array of int64
             A position of each word not seen before, in the order of their codes: the
             first of them got the code that was ``size`` before.

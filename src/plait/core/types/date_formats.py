@@ -83,7 +83,6 @@ def parse_dates(cells: pa.Array, form: str, kind: str) -> pa.Array:
     form : str
         As ``%d.%m.%Y``: day, month and year as numbers; ``%b`` and ``%B`` are
         English names of months.
-    kind : {"date", "datetime", "time"}
 
     Returns
     -------

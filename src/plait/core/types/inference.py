@@ -286,10 +286,8 @@ def parse_column(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
 
     Parameters
     ----------
-    array : pyarrow.Array
     kind : str
         What the cells are thought to be; ``text`` and ``typed`` change nothing.
-    to : pyarrow.DataType
 
     Raises
     ------

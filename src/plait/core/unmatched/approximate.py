@@ -68,10 +68,6 @@ def find_near_texts(texts: pa.Array, others: pa.Array) -> ApproximateMatches:
     texts, others : pyarrow.Array
         Distinct texts.
 
-    Returns
-    -------
-    ApproximateMatches
-
     Notes
     -----
     Every text is cut into halves, one of which one slip leaves whole, and, where
@@ -308,15 +304,10 @@ def find_near_keys(
 
     Parameters
     ----------
-    coding : KeyCodes
     keys : sequence of int32 arrays
         For each key column its code in each key.
     unmatched, numbers : arrays of int64
         Codes of the keys looked at, and of the keys they may be meant for.
-
-    Returns
-    -------
-    ApproximateKeyMatches
 
     Notes
     -----

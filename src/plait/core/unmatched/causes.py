@@ -34,7 +34,6 @@ class FailingKeyParts:
     known, unknown : tuple of str
         Key columns whose values are on the other side, and those whose do not.
         With nothing unknown, the values are there, but never together.
-    keys, rows : int
     """
 
     known: tuple[str, ...]
@@ -55,7 +54,6 @@ def count_failing_parts(
 
     Parameters
     ----------
-    coding : KeyCodes
     keys : sequence of int32 arrays
         For each key column its code in each key.
     names : sequence of str

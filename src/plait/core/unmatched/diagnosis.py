@@ -76,7 +76,6 @@ class UnmatchedDiagnosis:
         Of composite keys, left and right: which part fails.
     elsewhere : tuple of BetterKeyColumn
         Other columns that hold more of the keys.
-    suggestions : KeySuggestions
     tried, near, lonely : int
         Keys that no looser comparison matches; of them those with a near key,
         and those without.
@@ -100,12 +99,6 @@ def diagnose_unmatched(
     left: Table, right: Table, key: Key, key_match: KeyMatch
 ) -> UnmatchedDiagnosis | None:
     """Explain the keys of two tables that do not match.
-
-    Parameters
-    ----------
-    left, right : Table
-    key : Key
-    key_match : KeyMatch
 
     Returns
     -------
@@ -252,10 +245,8 @@ def suggestion_columns(
 
     Parameters
     ----------
-    key_suggestions : KeySuggestions
     names : pair of lists of str
         Names for the key columns of the left and the right.
-    coding : KeyCodes
     why : NormalizationGain or None
         The looser comparison that was meant.
     """

@@ -49,7 +49,6 @@ class JoinSide:
         Rows without a full key.
     unmatched, missing : arrays of int
         A few rows of ``table`` of either sort, for examples; each key once.
-    duplicates : DuplicateKeys
     """
 
     table: Table
@@ -126,18 +125,12 @@ def report_join_keys(
     ----------
     sides : pair of JoinSide
         The left and the right one.
-    pairs : Key
     key_match : KeyMatch
         Of one row for each distinct key at least.
-    match : MatchCounts
     kind : str
         The kind of join.
     explain : bool
         Whether to try what looser comparisons would match.
-
-    Returns
-    -------
-    tuple of Finding
     """
     left, right = (side.table for side in sides)
     findings = list(_kind_findings(left, right, pairs, key_match.coding))

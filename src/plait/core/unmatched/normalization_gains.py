@@ -88,7 +88,6 @@ def best_normalization_gain(
 
     Parameters
     ----------
-    key_match : KeyMatch
     ways : sequence of str, optional
         As ``useful_normalizations`` gives them, where that is known already.
 
@@ -160,7 +159,6 @@ def normalize_keys(coding: KeyCodes, keys: Sequence[Codes], ways: Sequence[str])
         Of two tables.
     keys : sequence of int32 arrays
         As ``KeyCodes.distinct`` has them.
-    ways : sequence of str
     """
     left: tuple[Codes, ...] = ()
     right: tuple[Codes, ...] = ()

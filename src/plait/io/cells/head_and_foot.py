@@ -169,7 +169,6 @@ def read_header(head: bytes, delimiter: str, where: str, line: int = 1, rows: in
     ----------
     head : bytes
         UTF-8, without a byte-order mark.
-    delimiter : str
     where : str
         The file, for errors.
     line : int

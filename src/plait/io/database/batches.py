@@ -40,12 +40,7 @@ _MIDNIGHT = dt.datetime(2000, 1, 1)
 
 
 class DateOutOfRangeError(Exception):
-    """Some columns have days, moments or times that no calendar has: they are text.
-
-    Parameters
-    ----------
-    names : set of str
-    """
+    """Some columns have days, moments or times that no calendar has: they are text."""
 
     def __init__(self, names: set[str]) -> None:
         super().__init__(", ".join(sorted(names)))
@@ -65,11 +60,8 @@ def table_from_batches(
 
     Parameters
     ----------
-    name, where : str
-    relation : Relation
     fields : sequence of RelationColumn
         The columns that come.
-    batches : iterable of pyarrow.RecordBatch
     on_progress : callable
         Told how many bytes came, each time.
     most : int

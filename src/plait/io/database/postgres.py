@@ -96,7 +96,6 @@ class PostgresConnection:
 
     Parameters
     ----------
-    address : Address
     told : callable
         Makes an error of the driver's, with the address and a table, one of ours.
     timeout : int, optional

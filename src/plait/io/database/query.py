@@ -122,8 +122,6 @@ def select_statement(
 
     Parameters
     ----------
-    relation : Relation
-    fetch_request : FetchRequest
     quoted : callable
         Writes a name as the database has it.
     one_of : callable

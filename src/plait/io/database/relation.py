@@ -17,7 +17,6 @@ class RelationName:
 
     Parameters
     ----------
-    schema, name : str
     usual : bool
         Whether the schema is the one that is meant where none is named.
     """
@@ -43,7 +42,6 @@ class RelationColumn:
 
     Parameters
     ----------
-    name : str
     declared : str
         Its type, as the database says it.
     kind : str
@@ -79,7 +77,6 @@ class Relation:
         For messages.
     source : str
         The SQL that stands behind ``FROM``.
-    fields : tuple of RelationColumn
     key : tuple of str
         The columns of its primary key, where it has one.
     what : str
@@ -103,7 +100,6 @@ class FetchRequest:
 
     Parameters
     ----------
-    fields : tuple of RelationColumn
     where : SyntaxNode or None
         A condition that means the same there: see ``query``.
     keys : sequence of tuple

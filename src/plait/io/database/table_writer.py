@@ -92,7 +92,6 @@ class DatabaseWriter(Tables, ABC):
 
     Parameters
     ----------
-    address : Address
     replace : bool
         Whether tables that are there may be replaced.
     """
@@ -283,10 +282,8 @@ def check_cells(
 
     Parameters
     ----------
-    batch : pyarrow.RecordBatch
     begin : int
         How many rows came before.
-    where : str
     never : callable
         Tells which cells of a column it cannot hold.
     most : mapping of str to int

@@ -83,7 +83,6 @@ class RecordBlock:
 
     Parameters
     ----------
-    data : memoryview
     quoted : bool
         Whether there are quotes in it.
     ascii : bool
@@ -124,10 +123,8 @@ def record_lines(block: RecordBlock, records: int, delimiter: str, blank_too: bo
 
     Parameters
     ----------
-    block : RecordBlock
     records : int
         How many were read from it.
-    delimiter : str
     blank_too : bool
         Whether a blank line is a record, as it is where there is one column.
 
@@ -169,7 +166,6 @@ def split_into_blocks(
 
     Parameters
     ----------
-    stream : binary file
     head : bytes
         What has been read from it already and not used.
     delimiter : str

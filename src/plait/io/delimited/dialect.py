@@ -141,7 +141,6 @@ def transcode_to_utf8(stream: IO[bytes], encoding: str, where: str) -> Iterator[
     ----------
     stream : binary file
         Behind its byte-order mark.
-    encoding : str
     where : str
         The file, for errors.
     """
@@ -169,7 +168,6 @@ def find_dialect(head: bytes, dialect: Dialect, usual: str, where: str) -> Diale
     ----------
     head : bytes
         The first part of the file, up to a mebibyte or so.
-    dialect : Dialect
     usual : str
         The delimiter that the file's ending stands for; taken when nothing
         speaks for another.

@@ -39,14 +39,12 @@ class RecordFile:
 
     Parameters
     ----------
-    path : str
     size, changed : int
         Bytes of the file, and when it was changed: so that all read the same one.
     begin : int
         Where the first record begins.
     lines : int
         How many lines are above it.
-    shape : DelimitedSchema
     longest : int
         Bytes that a record may have.
     """
@@ -75,7 +73,6 @@ class QuoteScan:
 
     Parameters
     ----------
-    quotes, breaks : int
     regular : pair of bool
         Whether its quotes are as they should be, if it begins outside a quoted cell, or in one.
     """
@@ -108,10 +105,8 @@ def read_with_workers(
 
     Parameters
     ----------
-    records : RecordFile
     where : str
         The file, for errors.
-    worker_pool : WorkerPool
     on_progress : callable
         Told how many bytes were read, each time.
 

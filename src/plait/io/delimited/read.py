@@ -79,7 +79,6 @@ def read_delimited(
 
     Parameters
     ----------
-    stream : binary file
     name : str
         The table's name.
     path : str
@@ -94,7 +93,6 @@ def read_delimited(
         How many rows at the end are set aside.
     on_progress : callable
         Told how many bytes were read, each time.
-    limits : Limits
 
     Returns
     -------
@@ -122,7 +120,6 @@ class DelimitedBatches:
 
     Parameters
     ----------
-    names : tuple of str
     parts : iterator of ParsedBlock
         Stretches of rows, all cells text.
     findings : tuple of Finding
@@ -234,8 +231,6 @@ def record_blocks(
 
     Returns
     -------
-    names : list of str
-    delimiter : str
     blocks : iterator of (bytes, int, int)
         UTF-8 text with RFC 4180 quotes, how many records it has, and how many
         lines are above it.

@@ -153,8 +153,6 @@ def write_delimited(
 
     Parameters
     ----------
-    table : Table
-    file : binary file
     delimiter : str
         One character.
     on_progress : callable

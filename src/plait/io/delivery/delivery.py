@@ -194,7 +194,6 @@ class Delivery:
 
         Parameters
         ----------
-        folder : Path
         targets : iterable of Path
             What will be written.
         """

@@ -40,7 +40,6 @@ def check_folder(
 
     Parameters
     ----------
-    target : Path
     replace : bool
         Whether one that is there may be replaced.
     marks : sequence of str
@@ -101,7 +100,6 @@ def replace_folder_atomically(
 
     Parameters
     ----------
-    target : Path
     changes : sequence of OutputTransaction
         At the end one or none: a change in a database that takes effect with the folder.
 

@@ -60,7 +60,6 @@ class FileSwap:
 
     Parameters
     ----------
-    target : Path
     old : Path
         Where what was there is kept until all is done.
     part : Path or None

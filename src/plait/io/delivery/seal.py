@@ -27,7 +27,6 @@ def sealed(what: str, text: str) -> str:
     ----------
     what : str
         What it is: ``handover``, ``journal``. A seal of one is none of another.
-    text : str
 
     Returns
     -------

@@ -60,7 +60,6 @@ class BoundedStream(io.RawIOBase):
         Bytes of the packed file.
     where : str
         The file, for errors.
-    limits : Limits
     """
 
     def __init__(self, stream: IO[bytes], packed: int, where: str, limits: Limits = LIMITS) -> None:

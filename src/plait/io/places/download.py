@@ -38,10 +38,8 @@ class Download:
 
     Parameters
     ----------
-    url : str
     shown : str
         The same as messages may name it.
-    out : binary file
     on_progress : callable
         Told how many bytes came, each time.
 
@@ -227,8 +225,6 @@ def resume_download(system: Any, coming: Download, seconds: float | None) -> Non
 
     Parameters
     ----------
-    system : fsspec file system
-    coming : Download
     seconds : float, optional
         How long it may take. Without it as long as it comes at a pace.
 

@@ -106,12 +106,10 @@ def fetch_file(
 
     Parameters
     ----------
-    address : Address
     timeout : int, optional
         Seconds that it may take altogether. Without it as long as it comes at a pace.
     on_progress : callable
         Told how many bytes came, each time.
-    limits : Limits
 
     Raises
     ------
@@ -358,7 +356,6 @@ def local_path(source: Source, on_progress: OnProgress = lambda _: None) -> Path
 
     Parameters
     ----------
-    source : Source
     on_progress : callable
         Told how many bytes are fetched, each time.
 

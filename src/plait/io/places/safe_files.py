@@ -36,10 +36,6 @@ _OWNER_ONLY_FOLDER = 0o700
 def try_lock(descriptor: int) -> bool:
     """Take the lock of an open file or folder, without waiting for it.
 
-    Parameters
-    ----------
-    descriptor : int
-
     Returns
     -------
     bool
@@ -69,7 +65,6 @@ def read_plain(path: Path, most: int | None = None) -> bytes:
 
     Parameters
     ----------
-    path : Path
     most : int, optional
         Bytes; a file that has more is an error.
 
@@ -103,7 +98,6 @@ def write_plain(path: Path, content: bytes, mode: int = _OWNER_ONLY_FILE) -> Non
     ----------
     path : Path
         In the place of a link there stands the file then, and what it led to is as it was.
-    content : bytes
     mode : int
         Its rights; those of its owner without it.
 

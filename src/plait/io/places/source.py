@@ -44,7 +44,6 @@ class Dialect:
 
     Parameters
     ----------
-    encoding : str, optional
     delimiter : str, optional
         One character.
     quote : str, optional
@@ -109,7 +108,6 @@ class ReadOptions:
         What is done with rows of too few or too many cells.
     footer : int
         How many rows at the end are set aside.
-    limits : Limits
     query : str
         What a database is asked for, in its own SQL, in place of a table.
     timeout : int, optional
@@ -168,8 +166,6 @@ class Source:
         The file within an archive.
     part : str
         The sheet, or the table of a database.
-    options : ReadOptions
-    passed_over : SkippedFiles or None
     error : SourceError or None
         Why there is no table in it to read.
     address : Address or None

@@ -140,7 +140,6 @@ class TableTarget:
 
     Parameters
     ----------
-    address : Address
     table : str
         With its schema where it is not in the usual one: ``sales.season``.
     """

@@ -127,7 +127,6 @@ def read_database(path: Path, part: str, name: str, where: str, limits: Limits =
 
     Parameters
     ----------
-    path : Path
     part : str
         The table in it.
     name : str

@@ -96,8 +96,6 @@ def read_sheet(
 
     Parameters
     ----------
-    path : Path
-    sheet : str
     name : str
         The table's name.
     where : str
@@ -107,7 +105,6 @@ def read_sheet(
         found if not given.
     footer : int
         How many rows at the end are set aside.
-    limits : Limits
     merged_cells : {"keep", "fill"}
         Of cells that are merged downwards the first has the value: leave the others empty, or
         give them the same.

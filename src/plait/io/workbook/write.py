@@ -110,7 +110,6 @@ def write_workbook(
     tables : mapping of str to Table
         By the names of their sheets. Text is never taken for a formula, a link or
         a number.
-    target : Path
     on_progress : callable
         Told how many rows were written, each time.
 

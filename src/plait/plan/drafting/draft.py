@@ -55,9 +55,6 @@ class DraftedJoins:
 
     Parameters
     ----------
-    joins : tuple of DraftedJoin
-    splits : mapping of str to tuple of str
-    unsure : tuple of str
     reasons : mapping of str to str
         Why a source is not joined.
     """
@@ -79,8 +76,6 @@ def draft_joins(found: Survey, drafted: Mapping[str, DraftedSource], base: str) 
 
     Parameters
     ----------
-    found : Survey
-    drafted : mapping of str to DraftedSource
     base : str
         The source that the others are joined to.
     """
@@ -267,15 +262,12 @@ class Draft:
         The source that the others are joined to.
     others : tuple of DraftedSource
         Those that are joined.
-    joins : tuple of DraftedJoin
     splits : mapping of str to tuple of str
         For each source the columns that are split, as ``mend`` takes them.
     unsure : tuple of str
         Joins that were not made, and why.
-    unused : tuple of DraftedSource
     reasons : mapping of str to str
         Why each of these is not used.
-    unread : tuple of UnreadableSource
     """
 
     base: DraftedSource

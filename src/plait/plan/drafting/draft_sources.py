@@ -33,10 +33,8 @@ class DraftedSource:
 
     Parameters
     ----------
-    name : str
     paths : tuple of str
         From the plan's folder.
-    extracts : int
     sheets : bool
         Whether the extracts are sheets of one file.
     same : mapping of str to sequence of str
@@ -46,7 +44,6 @@ class DraftedSource:
         equal lines of one till are two sales.
     open : tuple of str
         What is not decided, in sentences.
-    table : Table
     key : tuple of str
         Columns that are unique together; none where there are no likely ones.
     """

@@ -27,7 +27,6 @@ def unused_database_columns(plan: Plan, name: str, source: Source) -> FetchSubse
 
     Parameters
     ----------
-    plan : Plan
     name : str
         The plan's name for the source.
     source : Source

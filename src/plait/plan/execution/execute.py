@@ -50,7 +50,6 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
 
     Parameters
     ----------
-    step : PlanSection
     tables : mapping of str to sequence of Table
         What there is so far; several tables where a source has several extracts.
 
@@ -138,12 +137,8 @@ class StepResult:
     ----------
     number : int
         Its place in the plan, from 0.
-    operation : str
     name : str or None
         Of its result.
-    inputs : tuple of str
-    result : Result
-    seconds : float
     """
 
     number: int
@@ -175,12 +170,10 @@ class PlanExecution:
 
     Parameters
     ----------
-    plan : LoadedPlan
     sources : tuple of ResolvedSource
         The sources, in the order of ``tables``.
     tables : tuple of Table
         As they were read.
-    steps : tuple of StepResult
     results : mapping of str to Table
         What there is in the end under each name that means one table.
     read_seconds : float
@@ -246,10 +239,8 @@ def execute_plan(
 
     Parameters
     ----------
-    loaded_plan : LoadedPlan
     resolved_sources : sequence of ResolvedSource
         The sources, as ``find_plan_sources`` gives them.
-    phases : ProgressReporter
 
     Raises
     ------

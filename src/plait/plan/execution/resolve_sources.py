@@ -41,7 +41,6 @@ class ResolvedSource:
     ----------
     group : str
         The plan's name for it, which other extracts may share.
-    source : Source
     """
 
     group: str

@@ -127,7 +127,6 @@ class PlanError(PlaitError):
     ----------
     path : str
         The plan file.
-    faults : iterable of PlanDiagnostic
 
     Examples
     --------

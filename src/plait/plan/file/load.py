@@ -52,8 +52,6 @@ class LoadedPlan:
 
     Parameters
     ----------
-    plan : Plan
-    path : Path
     text : str
         As the file has it.
     lines : mapping
@@ -112,7 +110,6 @@ def load_plan(path: str | Path, settings: Iterable[str] | Mapping[str, str] = ()
 
     Parameters
     ----------
-    path : str or Path
     settings : texts ``NAME=VALUE``, or a mapping
         Values for parameters that the plan declares.
 

@@ -68,7 +68,6 @@ def find_undefined_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[PlanD
     ----------
     raw : mapping
         The plan as the file has it; parts of a wrong type are passed over.
-    lines : mapping
     """
     yield from _no_names(raw, lines)
     known = dict.fromkeys(_tables(raw.get("source")))

@@ -45,8 +45,6 @@ def make_run_report(
 
     Parameters
     ----------
-    plan_execution : PlanExecution
-    expected : sequence of ExpectationResult
     sums : mapping of str to str
         The checksum of each source file.
     """
@@ -196,7 +194,6 @@ def collect_drill_downs(
 
     Parameters
     ----------
-    plan_execution : PlanExecution
     files : mapping of int to str
         The file of each list, by its identity.
     """
@@ -233,7 +230,6 @@ def steps_of_column(plan_execution: PlanExecution, column: str) -> list[dict[str
 
     Parameters
     ----------
-    plan_execution : PlanExecution
     column : str
         Of the result.
 

@@ -168,7 +168,6 @@ class EarlierHandover:
 
     Parameters
     ----------
-    folder : Path
     said : mapping
         Its account, as in ``ledger.json``.
     """

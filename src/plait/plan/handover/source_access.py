@@ -22,7 +22,6 @@ class Reach:
 
     Parameters
     ----------
-    kept : StoredHandover
     folder : Path or None
         Where the user says that the sources are.
     trusted : bool

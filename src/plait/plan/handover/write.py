@@ -178,11 +178,8 @@ def write_handover(
 
     Parameters
     ----------
-    plan_execution : PlanExecution
-    expected : sequence of ExpectationResult
     sums : mapping of str to str
         The checksum of each source file.
-    phases : ProgressReporter
     replace_ : bool
         Whether a table that is there is replaced.
     compared : callable

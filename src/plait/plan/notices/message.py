@@ -34,10 +34,8 @@ class NoticeMessage:
 
     Parameters
     ----------
-    subject : str
     lines : tuple of str
         The text, a paragraph a line.
-    figures : mapping of str to str
     report : Path or None
         The page of the handover, where there is one.
     data : mapping
@@ -73,9 +71,6 @@ def compose_notice(
 
     Parameters
     ----------
-    loaded_plan : LoadedPlan
-    record : RunRecord
-    ended : RunReport or error
     examples : bool
         Whether cells of the data may be shown. Without it, of an error only its kind and
         its place are told: what it says may quote a cell.

@@ -48,8 +48,6 @@ class RunRecord:
         One of ``STATUSES``; ``refused``: an expectation did not hold.
     started, ended : str
         In ISO form with the distance from UTC; ``ended`` is empty while it runs.
-    seconds : float
-    user, machine, version : str
     parameters : mapping
         What was set.
     rows, columns, unmatched, conflicts, set_aside, findings : int or None

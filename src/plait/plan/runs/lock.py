@@ -35,7 +35,6 @@ def run_lock(plan: Path, who: str, wait: bool, waiting: Waiting = lambda _: None
 
     Parameters
     ----------
-    plan : Path
     who : str
         What others are told who is at it.
     wait : bool

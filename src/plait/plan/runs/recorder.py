@@ -37,8 +37,6 @@ class RunRecorder:
 
     Parameters
     ----------
-    plan : Path
-    clock : Clock
     tell : callable
         Sends the notices that a plan asks for.
     loaded_plan : LoadedPlan, optional

@@ -81,7 +81,6 @@ def changes_since_last_run(
     -------
     since : ChangesSinceLastRun or None
         ``None`` where there is none, or none that can be compared with.
-    findings : list of Finding
     """
     if not is_handover(earlier):
         return None, []
@@ -168,7 +167,6 @@ def judge_change_expectations(
 
     Parameters
     ----------
-    loaded_plan : LoadedPlan
     since : ChangesSinceLastRun or None
         What changed; ``None`` where that could not be told.
     findings : iterable of Finding

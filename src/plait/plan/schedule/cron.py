@@ -60,7 +60,6 @@ def with_line(table: bytes, mark: str, line: str | None) -> bytes:
     ----------
     table : bytes
         The crontab as it stands.
-    mark : str
     line : str, optional
         It takes the place of the first line that has the mark, or stands last.
 

@@ -176,7 +176,6 @@ def next_runs(
 
     Parameters
     ----------
-    when : CronExpression
     moment : datetime
         With its distance from UTC; times are after it.
     zone : tzinfo, optional

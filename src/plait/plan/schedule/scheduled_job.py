@@ -27,7 +27,6 @@ class ScheduledJob:
     ----------
     plan : Path
         Absolute.
-    when : CronExpression
     program : tuple of str
         Absolute too.
     more : tuple of str
@@ -105,7 +104,6 @@ class ScheduleEntry:
         By what the scheduler knows it.
     by : str
         Which scheduler.
-    plan : Path or None
     when : CronExpression or None
         ``None`` where somebody has changed it to what is none of ours.
     """

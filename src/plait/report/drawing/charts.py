@@ -54,7 +54,6 @@ def write_figure(draw: Draw, size: tuple[float, float], target: Path, ending: st
         Given the library's figure, puts everything into it.
     size : pair of float
         Width and height in inches.
-    target : Path
     ending : str
         One of ``ENDINGS``; the file may have another while it is written.
     """

@@ -27,10 +27,6 @@ def order_layers(
     lines : iterable of (str, str)
         From a node to one of the layer after it.
 
-    Returns
-    -------
-    list of list of str
-
     Notes
     -----
     Each layer is put in the order of the means of its neighbours' places, there and back
@@ -99,10 +95,8 @@ class DiagramNode:
     ----------
     name : str
         Unlike the others.
-    kind : {"source", "step", "dataset"}
     title, also : str
         What is written beside it; the title is in bold.
-    rows : int
     takes : tuple of str
         The parts whose rows it takes.
     link : str

@@ -23,7 +23,6 @@ def diagram_nodes(run_report: RunReport, opened: bool = False) -> list[DiagramNo
 
     Parameters
     ----------
-    run_report : RunReport
     opened : bool
         Whether each of several sources of one name is a part of its own.
     """

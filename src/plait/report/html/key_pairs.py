@@ -31,7 +31,6 @@ def pack_unmatched_keys(
     ----------
     key_audit : KeyAudit
         Of two tables.
-    why : UnmatchedDiagnosis
     again : str
         The command that joins them with the pairs.
     pairs : Table or None

@@ -27,7 +27,6 @@ def write_page(account: Account, target: Path) -> None:
     ----------
     account : Account
         With at least one ledger entry.
-    target : Path
     """
     target.write_text(page(account), encoding="utf-8")
 
@@ -55,9 +54,6 @@ def write_keys_page(
 
     Parameters
     ----------
-    key_audit : KeyAudit
-    findings : sequence of Finding
-    target : Path
     again : str
         The command that joins the two tables with the pairs that are settled on the page.
     pairs : Table, optional
@@ -82,10 +78,8 @@ def write_survey_page(survey: Survey, sizes: Mapping[str, int], target: Path) ->
 
     Parameters
     ----------
-    survey : Survey
     sizes : mapping of str to int
         Bytes of each source.
-    target : Path
     """
     data = pack_survey_rows(survey)
     text = render_template(

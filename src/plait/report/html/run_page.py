@@ -22,7 +22,6 @@ def report_page(run_report: RunReport, folder: str) -> str:
 
     Parameters
     ----------
-    run_report : RunReport
     folder : str
         What the handover is called.
     """

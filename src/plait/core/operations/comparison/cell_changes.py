@@ -108,7 +108,6 @@ class ColumnChange:
         Cells of equal value that are written otherwise: they have not changed.
     within : int
         Numbers that differ by no more than is allowed: neither have they.
-    by : NumericChange
     """
 
     name: str

@@ -24,11 +24,8 @@ class ChangeCounts:
     ----------
     key : tuple of str
         The new table's columns by which rows are known; none where they are compared as wholes.
-    old_rows, new_rows : int
-    rows_new, rows_gone, rows_equal, rows_changed : int
     columns : mapping of str to int
         Cells changed, of each column in which any did.
-    columns_new, columns_gone : tuple of str
     columns_renamed : mapping of str to str
         New name to old name.
     types : mapping of str to (str, str)
@@ -72,11 +69,6 @@ def report_changes(
 
     Parameters
     ----------
-    old, new : Table
-    key : sequence of (str, str)
-    pairing : RecordPairs
-    columns : sequence of ColumnChange
-    changes : ChangeCounts
     chosen : bool
         Whether the key was found among the candidates.
     """

@@ -60,9 +60,6 @@ def list_changes(
 
     Parameters
     ----------
-    old, new : Table
-    key : sequence of (str, str)
-    pairing : RecordPairs
     columns : sequence of ColumnChange
         Of the columns that were compared.
     renamed : mapping of str to str

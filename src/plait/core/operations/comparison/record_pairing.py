@@ -67,15 +67,10 @@ def pair_by_key(old: Table, new: Table, coding: KeyCodes, shared: Names) -> Reco
 
     Parameters
     ----------
-    old, new : Table
     coding : KeyCodes
         Of their keys; missing parts match one another.
     shared : sequence of (str, str)
         The columns that both have, by their old and their new names.
-
-    Returns
-    -------
-    RecordPairs
 
     Notes
     -----
