@@ -57,7 +57,7 @@ class Server:
             return _output(words)
         words = ["mariadb", "-N", "-u", "keeper", f"-p{PASSWORD}", "-h", "127.0.0.1"]
         words += ["--default-character-set=utf8mb4", "-P", str(self.port), base]
-        return "".join(_output([*words, "-e", one]) for one in statements)
+        return _output([*words, "-e", ";\n".join(statements)])
 
 
 def _output(words: list[str]) -> str:

@@ -209,7 +209,7 @@ def test_what_is_for_reading_is_on_standard_output_alone(plait, made, command):
     assert ended.status == 0 and ended.out.strip() and not ended.err.strip()
 
 
-@pytest.mark.parametrize("command", READ)
+@pytest.mark.parametrize("command", ["survey", "check", "trace", "help"])
 def test_a_reader_that_goes_away_ends_the_program_quietly(made, command):
     reader, writer = os.pipe()
     os.close(reader)

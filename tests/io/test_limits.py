@@ -25,7 +25,7 @@ from plait.core.text import json_text
 from plait.core.unmatched import approximate
 from plait.io.cells.head_and_foot import read_header
 from plait.io.places import archives
-from plait.io.sources import find_sources
+from plait.io.sources import find_sources, make_read_options
 from plait.io.workbook import write as workbooks
 
 ROOT = Path(__file__).parents[2]
@@ -213,10 +213,11 @@ def test_an_archive_is_looked_through_once_however_many_files_it_has(tmp_path, m
 
 def test_the_bound_of_an_archive_is_on_all_its_files_together(tmp_path):
     path = tmp_path / "zeros.zip"
-    _zip(path, **{f"f{at}_csv": b"x\n" + b"0" * (60 << 20) for at in range(5)})
-    with pytest.raises(LimitExceededError, match="the file unpacks to 300 MiB"):
-        find_sources([str(path)])
-    assert len(find_sources([f"{path}#f1.csv"])) == 1
+    _zip(path, **{f"f{at}_csv": b"x\n" + b"0" * (6 << 20) for at in range(5)})
+    options = make_read_options(limit={"unpacked": "25MB"})
+    with pytest.raises(LimitExceededError, match="the file unpacks to 30 MiB"):
+        find_sources([str(path)], options)
+    assert len(find_sources([f"{path}#f1.csv"], options)) == 1
     assert LIMITS.unpacked == 256 << 20
 
 

@@ -13,6 +13,7 @@ import pyarrow.parquet as pq
 import pytest
 import xlsxwriter
 
+from cases import cases
 from conftest import rows_of
 from plait.io.delimited import blocks, read
 from plait.io.places.address import Address
@@ -42,7 +43,7 @@ def _text(rng: random.Random, rows: list[list[str]], ends: str) -> tuple[str, li
 def test_a_row_of_a_text_file_is_its_line(tmp_path, monkeypatch, block, ends):
     monkeypatch.setattr(blocks, "BLOCK_BYTES", block)
     path = tmp_path / "t.csv"
-    for seed in range(150):
+    for seed in range(cases(50)):
         rng = random.Random(seed)
         width = rng.choice((2, 3))
         rows = [[rng.choice(CELLS) for _ in range(width)] for _ in range(rng.randrange(1, 30))]

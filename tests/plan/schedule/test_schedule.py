@@ -40,7 +40,7 @@ def planned(put, tmp_path):
 
 
 @pytest.fixture
-def crontab(started, tmp_path):
+def crontab(plait, tmp_path, monkeypatch):
     """``plait`` with a crontab of its own; what stands in that."""
     programs = tmp_path / "programs"
     programs.mkdir()
@@ -48,9 +48,12 @@ def crontab(started, tmp_path):
     (programs / "crontab").chmod(0o755)
     table = tmp_path / "table"
 
+    monkeypatch.setenv("PATH", f"{programs}:{os.environ['PATH']}")
+    monkeypatch.setenv("CRONTAB_FILE", str(table))
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
+
     def run(*words):
-        path = f"{programs}:{os.environ['PATH']}"
-        return started(*words, PATH=path, CRONTAB_FILE=str(table), XDG_CONFIG_HOME=str(tmp_path))
+        return plait(*words)
 
     run.table = table
     return run
