@@ -365,6 +365,29 @@ def test_a_shared_column_that_spoils_the_key_is_pointed_out(plait, put):
     )
 
 
+def test_a_part_that_matches_more_is_no_trap_where_the_whole_key_is_only_spelt_otherwise(
+    plait, put
+):
+    rows = [(yard, number) for yard in ("Elm Court", "Nordfeld") for number in range(1, 30)]
+    put(
+        visits_csv="yard,hive\n" + "".join(f"{yard},{number:03}\n" for yard, number in rows),
+        hives_csv="yard,hive\n" + "".join(f"{yard},{number}\n" for yard, number in rows),
+    )
+    ended = plait(
+        "join", "visits.csv", "hives.csv", "--key", "yard,hive", "--out", "o.csv", "--json"
+    )
+    codes = [finding["code"] for finding in ended.json["findings"]]
+    assert "key-unmatched" in codes and "key-trap" not in codes
+    # Where nothing looser would match, the part that does is pointed out, with what to look at.
+    put(hives_csv="yard,hive\n" + "".join(f"{yard},X{number * 7}\n" for yard, number in rows))
+    ended = plait(
+        "join", "visits.csv", "hives.csv", "--key", "yard,hive", "--out", "p.csv", "--json"
+    )
+    assert ended.finding("key-trap")["remedy"] == (
+        "check which rows match: plait keys visits.csv hives.csv --key yard,hive"
+    )
+
+
 def test_keys_that_stand_in_another_column_are_pointed_out(plait, put):
     people = [f"Person {n}" for n in range(20)]
     put(

@@ -12,7 +12,7 @@ from typing import Any, TypeVar, cast
 import numpy as np
 
 from plait.core.base.errors import SourceError
-from plait.core.base.findings import Finding, FindingExample, Location, agreeing, pluralize
+from plait.core.base.findings import Finding, FindingExample, Location, agreeing
 from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.job.memory import reserve_memory
@@ -75,7 +75,7 @@ def read_source(source: Source, on_progress: OnProgress = lambda _: None) -> Tab
     table = _read(source, on_progress)
     if not source.passed_over:
         return table
-    return replace(table, findings=(*table.findings, _not_read(source.passed_over, source.name)))
+    return replace(table, findings=(*table.findings, _not_read(source.passed_over)))
 
 
 def read_single_source(source: Source) -> Table:
@@ -151,17 +151,20 @@ def report_unreadable(fault: SourceError) -> Finding:
     )
 
 
-def _not_read(over: SkippedFiles, name: str) -> Finding:
+def _not_read(over: SkippedFiles) -> Finding:
     names = over.names
+    folders = sum(name.endswith("/") for name in names)
+    what = "folder" if folders == len(names) else "file" if not folders else "file or folder"
+    several = what.replace("file or", "files or") + "s"
     text = ", ".join(names[:_MOST_NAMED]) + (" …" if len(names) > _MOST_NAMED else "")
     return Finding(
         "not-read",
         "note",
         len(names),
-        f"{pluralize(len(names), 'file')} of the folder {over.folder} "
+        f"{len(names):,} {agreeing(len(names), what, several)} in {over.folder} "
         f"{agreeing(len(names), 'is', 'are')} not read: {text}",
         "",
-        Location(name),
+        Location(over.folder),
     )
 
 

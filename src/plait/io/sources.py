@@ -208,7 +208,7 @@ def _passed_over(folder: Path) -> SkippedFiles | None:
     names = [
         file.name + ("/" if file.is_dir() else "")
         for file in folder.iterdir()
-        if not _readable(file) and not file.name.startswith((".", "~$"))
+        if not is_data_file(file) and not file.name.startswith((".", "~$"))
     ]
     return SkippedFiles(str(folder), tuple(sorted(names))) if names else None
 
@@ -224,7 +224,7 @@ def _split_part(word: str) -> tuple[str, str]:
 def _files(path: str) -> list[str]:
     place = Path(path)
     if place.is_dir():
-        files = [file for file in place.iterdir() if _readable(file)]
+        files = [file for file in place.iterdir() if is_data_file(file)]
         if not files:
             raise SourceError(
                 "this folder has no file in a supported format",
@@ -253,10 +253,15 @@ def natural_sort_key(path: Path) -> list[tuple[int, int | str]]:
     return [(0, int(part)) if part.isdecimal() else (1, part) for part in parts]
 
 
-def _readable(file: Path) -> bool:
-    known = _known_ending(file.name)
-    ours = file.name.startswith((".", "~$")) or file.name.endswith(HISTORY)
-    return file.is_file() and known and not ours
+# What systems put into folders beside people's files; some of them end like a database.
+_COMPANIONS = ("thumbs.db", "ehthumbs.db", "ehthumbs_vista.db", "desktop.ini")
+
+
+def is_data_file(file: Path) -> bool:
+    """Whether a file of a folder is one that a person would want read, by its name."""
+    name = file.name
+    beside = name.startswith((".", "~$")) or name.lower() in _COMPANIONS or name.endswith(HISTORY)
+    return _known_ending(name) and not beside and file.is_file()
 
 
 def _known_ending(name: str) -> bool:

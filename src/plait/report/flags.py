@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from plait.core.base.wording import Command, Setting, Text, Wording, grouped_parts
 from plait.core.table.key_spec import quote_name
 
-_SAFE = re.compile(r"[A-Za-z0-9_@%+=:,./…-]+")  # what shlex lets stand, and …
+_SAFE = re.compile(r"[\w@%+=:,./…-]+")  # what means nothing to a shell, and …
 
 
 def as_flags(text: Text) -> str:

@@ -345,16 +345,29 @@ def _short(finding: Finding) -> FindingExample:
 
 
 def _remedy(findings: Sequence[Finding]) -> Text:
-    """One remedy for all: that of each if it is the same, all settings, or the first."""
+    """One remedy for all: that of each if it is the same, a way that all have, or all settings."""
     each = list(dict.fromkeys(finding.remedy for finding in findings if finding.remedy))
     if len(each) < 2:
         return each[0] if each else ""
+    ways = [_ways(remedy) for remedy in each]
+    common = [way for way in ways[0] if all(way in others for others in ways[1:])]
+    if common:
+        return wording(common[0])
     texts = {_text_before_settings(remedy) for remedy in each}
     short = sum(len(str(remedy)) for remedy in each) < _LONGEST
     if short and len(texts) == 1 and None not in texts:
         settings = [s for e in each if isinstance(e, Wording) for s in e.settings]
         return wording(texts.pop() or "", *settings)
     return wording("for the first: ", by_severity(findings)[0].remedy)
+
+
+def _ways(remedy: Text) -> list[Setting]:
+    """The settings of which a remedy says that each alone will do."""
+    if not isinstance(remedy, Wording) or remedy.parts[1::2] != (" or ",) * (
+        len(remedy.parts) // 2
+    ):
+        return []
+    return [part for part in remedy.parts if isinstance(part, Setting)]
 
 
 def _text_before_settings(remedy: Text) -> str | None:

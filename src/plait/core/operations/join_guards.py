@@ -20,6 +20,10 @@ from plait.core.table.table import SetAside, Table
 from plait.core.text.cells import constant_text
 from plait.core.text.hash_table import Codes
 from plait.core.unmatched.causes import find_better_columns
+from plait.core.unmatched.normalization_gains import (
+    best_normalization_gain,
+    exceeds_key_text_limit,
+)
 
 _POOR, _GOOD, _TIMES = 0.5, 0.5, 2
 _NEXT_TO_NONE = 0.05
@@ -180,13 +184,16 @@ def report_overmatching_key_parts(
     Notes
     -----
     Looked at only when less than half of the left rows match. Every key column
-    is left out in turn, and each is tried by itself.
+    is left out in turn, and each is tried by itself. A part that is a key on neither
+    side says little where the whole key would match if it were compared more loosely.
     """
     rows = match.left_matched + match.left_unmatched
     if not rows or match.left_matched > _POOR * rows:
         return
     least = max(_GOOD * rows, _TIMES * match.left_matched)
     best = _best_part(pairs, key_match, least)
+    if best is not None and best.cardinality == _MANY and _matches_loosely(key_match, least):
+        return
     if best is not None and best.rows >= least:
         dropped = ", ".join(quote_name(name) for name, _ in pairs if (name, _) not in best.key)
         yield Finding(
@@ -198,22 +205,26 @@ def report_overmatching_key_parts(
             f"{format_key_option(best.key)} ("
             f"{best.cardinality}). {dropped} may mean different things in {left.name} "
             f"and {right.name}",
-            _way_out(left, right, best),
+            wording(key_setting(best.key))
+            if best.cardinality != _MANY
+            else _look_at_keys(left, right, pairs),
             Location(right.name),
         )
     elif match.left_matched <= _NEXT_TO_NONE * rows:
         yield from _elsewhere_findings(left, right, pairs, key_match)
 
 
-def _way_out(left: Table, right: Table, best: _Part) -> Wording:
-    """The key to take, unless it is one on neither side."""
-    if best.cardinality != _MANY:
-        return wording(key_setting(best.key))
-    return _which(left, right)
+def _matches_loosely(key_match: KeyMatch, least: float) -> bool:
+    """Whether so many rows would match by the whole key, compared more loosely."""
+    if exceeds_key_text_limit(key_match.coding):
+        return False
+    gain = best_normalization_gain(key_match)
+    return gain is not None and gain.rows >= least
 
 
-def _which(left: Table, right: Table) -> Wording:
-    return wording("check which rows match: ", Command("keys", (left.name, right.name)))
+def _look_at_keys(left: Table, right: Table, pairs: Key) -> Wording:
+    inputs = (left.path or left.name, right.path or right.name)
+    return wording("check which rows match: ", Command("keys", inputs, (key_setting(pairs),)))
 
 
 def _best_part(pairs: Key, key_match: KeyMatch, least: float) -> _Part | None:
@@ -273,7 +284,9 @@ def _elsewhere_findings(
             f"found in {better_column.better} of {better_column.other}, but only "
             f"{better_column.named_share:.0%} in "
             f"{better_column.named}",
-            wording(key_setting((pair,))) if _is_key(left, right, pair) else _which(left, right),
+            wording(key_setting((pair,)))
+            if _is_key(left, right, pair)
+            else _look_at_keys(left, right, pairs),
             Location(better_column.other),
         )
 

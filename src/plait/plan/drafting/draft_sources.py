@@ -10,7 +10,7 @@ from itertools import takewhile
 from pathlib import Path
 
 from plait.core.base.errors import PlaitError
-from plait.core.base.findings import Finding, pluralize
+from plait.core.base.findings import Finding, Location, pluralize
 from plait.core.base.names import to_file_name, unused_name
 from plait.core.operations.result import Result
 from plait.core.operations.stack import stack
@@ -163,17 +163,17 @@ def _warned(schema_group_survey: SchemaGroupSurvey, findings: Sequence[Finding])
     names = {schema_group_survey.family.name, *(table.name for table in schema_group_survey.tables)}
     told = [finding for table in schema_group_survey.tables for finding in table.findings]
     told += [finding for finding in findings if finding.where.source in names]
-    places: dict[tuple[str, str], list[str]] = {}
+    places: dict[tuple[str, str], list[Location]] = {}
     for finding in told:
         if finding.severity != "note" and finding.code not in _DECIDED:
             places.setdefault((finding.message, as_plan_keys(finding.remedy)), []).append(
-                str(finding.where)
+                finding.where
             )
     for (message, remedy), where in places.items():
-        here = where[0] if len(where) == 1 else pluralize(len(where), "extract")
-        if remedy and len(where) < len(
-            schema_group_survey.tables
-        ):  # a key of the source would do it to all
+        here = str(where[0]) if len(where) == 1 else pluralize(len(where), "extract")
+        of_all = any(location.source == schema_group_survey.family.name for location in where)
+        if remedy and not of_all and len(where) < len(schema_group_survey.tables):
+            # A key of the source would do it to all of its extracts.
             remedy = f"as a source of its own: {remedy}"
         yield f"{here}: {message}; {remedy}" if remedy else f"{here}: {message}"
 

@@ -18,9 +18,9 @@ from plait.core.table.key_spec import parse_names
 from plait.core.table.table import Table
 from plait.io.database.connections import snapshot_session
 from plait.io.places.address import is_address
-from plait.io.places.source import HISTORY, READABLE, Source
+from plait.io.places.source import Source
 from plait.io.read import read_in_parallel, read_source
-from plait.io.sources import find_sources, make_read_options, uniquely_named
+from plait.io.sources import find_sources, is_data_file, make_read_options, uniquely_named
 from plait.plan.execution.column_pruning import unused_database_columns
 from plait.plan.file.line_numbers import PlanDiagnostic, PlanError
 from plait.plan.file.load import LoadedPlan
@@ -190,13 +190,7 @@ def not_taken(loaded_plan: LoadedPlan, resolved_sources: Sequence[ResolvedSource
 
 def _is_left(path: Path, taken: set[Path]) -> bool:
     """Whether a file could be read and is no source."""
-    return (
-        path.suffix.lower() in READABLE
-        and not path.name.startswith((".", "~$"))
-        and not path.name.endswith(HISTORY)
-        and path.is_file()
-        and path.resolve() not in taken
-    )
+    return is_data_file(path) and path.resolve() not in taken
 
 
 def tables_by_source_name(
