@@ -36,6 +36,7 @@ SLOW = {
     "beside and keys": 3,
     "compare": 3,
     "crosswalks": 3,
+    "ignored": 2,
     "tolerances": 2,
     "labels": 2,
     "rare types": 2,

@@ -29,6 +29,7 @@ CALLS = {
     "doubles": 750,
     "compare": 200,
     "crosswalks": 300,
+    "ignored": 300,
     "tolerances": 300,
     "labels": 300,
     "rare types": 200,

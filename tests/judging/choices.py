@@ -215,7 +215,57 @@ def judge_rare_types(rng: random.Random) -> bool:
     return True
 
 
+_SPELLINGS = {
+    "case": lambda rng, text: rng.choice([text, text.upper(), text.title()]),
+    "space": lambda rng, text: rng.choice([text, f" {text}", text.replace(" ", "  "), f"{text} "]),
+    "punctuation": lambda rng, text: rng.choice([text, text.replace(" ", "- "), f"{text}."]),
+    "accents": lambda rng, text: rng.choice([text, text.replace("u", "ü").replace("e", "é")]),
+    "leading-zeros": lambda rng, text: "0" * rng.randrange(3) + text,
+}
+_NAMES = ("elm court", "nordfeld", "ober ried", "under hill", "7", "12", "40")
+
+
+def judge_ignored(rng: random.Random) -> bool:
+    """Keys that are spelt otherwise in what is ignored, and only they, are the same."""
+    ignore = rng.sample(list(_SPELLINGS), rng.choice([1, 2, 3]))
+    form = rng.choice(["names", "numbers", "days"])
+    pool: list[object] = {
+        "names": lambda: list(_NAMES),
+        "numbers": lambda: [Decimal(rng.randrange(1, 99999)) / 4 for _ in range(6)],
+        "days": lambda: [dt.date(2031, 1, 13) + dt.timedelta(n * 41) for n in range(6)],
+    }[form]()
+    if form != "names":
+        ignore = ["number-form" if form == "numbers" else "date-form"]
+
+    def spelt(value: object, side: int) -> str:
+        if form == "numbers":
+            point = f"{value:,.2f}"
+            return point.translate(str.maketrans(",.", ".,")) if side else f"{value:f}"
+        if form == "days":
+            return f"{value:%d.%m.%Y}" if side else f"{value:%Y-%m-%d}"
+        text = str(value)
+        for way in ignore:
+            text = _SPELLINGS[way](rng, text) if way != "leading-zeros" or text.isdigit() else text
+        return text
+
+    meant = [[rng.choice(pool) for _ in range(rng.choice([1, 5, 20]))] for _ in range(2)]
+    if form != "names":  # enough that the form of each column is proved
+        meant = [[*pool, *values] for values in meant]
+    cells = [[spelt(value, side) for value in values] for side, values in enumerate(meant)]
+    tables = [table_from_columns(n, {"k": c}) for n, c in zip("lr", cells, strict=True)]
+    made = join(*tables, key="k", kind="inner", ignore=ignore, cardinality="many-to-many")
+    wanted = [
+        (at, to)
+        for at, one in enumerate(meant[0])
+        for to, other in enumerate(meant[1])
+        if one == other
+    ]
+    assert row_pairs(made.table) == sorted(wanted, key=str), (ignore, cells)
+    return True
+
+
 JUDGES = {
+    "ignored": judge_ignored,
     "crosswalks": judge_crosswalk,
     "tolerances": judge_tolerance,
     "labels": judge_labels,
