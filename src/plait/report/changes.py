@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
+from decimal import Decimal
 from typing import Any
 
 from plait._version import __version__
@@ -12,8 +13,24 @@ from plait.core.base.findings import Finding, by_severity, pluralize
 from plait.core.operations.compare import Comparison
 from plait.core.operations.comparison.cell_changes import ColumnChange
 from plait.core.operations.comparison.change_findings import ChangeCounts
+from plait.core.table.key_spec import quote_name
 from plait.report.account import OutputSummary, finding_dict, ledger_dict, source_dict
+from plait.report.document import (
+    Bar,
+    Block,
+    Change,
+    Document,
+    Fact,
+    Findings,
+    Grid,
+    GridColumn,
+    Ledger,
+    Note,
+)
 
+_MOST_COLUMNS = 12
+_MOST_SOURCES = 8
+_CHANGE_SYMBOLS = {"new": "+", "gone": "−", "changed": "≠", "same": "="}
 _TOLD = ("unmatched", "conflicts", "set_aside")
 
 
@@ -118,6 +135,137 @@ def _sources(old: Mapping[str, Any], new: Mapping[str, Any]) -> list[SourceChang
         rows = [None if one is None else one["rows"] for one in (was, is_)]
         found.append(SourceChange(path, state, *rows))
     return sorted(found, key=lambda f: _STATES.index(f.state))
+
+
+def comparison_document(
+    comparison: Comparison,
+    accounts: AccountDiff | None,
+    findings: Sequence[Finding],
+    listed_in: str = "",
+    whole: bool = False,
+) -> Document:
+    """What changed: in rows, by column, in the figures and sources of two handovers.
+
+    Parameters
+    ----------
+    listed_in : str
+        The file that lists each change, where one is written.
+    whole : bool
+        Also figures and sources that are the same.
+    """
+    changes = comparison.changes
+    if changes.none and not changes.keys_repeated:
+        answer = f"nothing changed: {pluralize(changes.new_rows, 'row')}, all equal"
+    else:
+        answer = (
+            f"{pluralize(changes.rows_new, 'row')} new, {changes.rows_gone:,} gone, "
+            f"{changes.rows_changed:,} changed, {changes.rows_equal:,} equal"
+        )
+    blocks = [
+        Ledger((comparison.entry,)),
+        *_cells_changed(comparison),
+        *(_figures_of_both(accounts, whole) if accounts else ()),
+        *(_sources_of_both(accounts, whole) if accounts else ()),
+        Findings(tuple(findings)),
+    ]
+    return Document(answer, tuple(_facts(comparison, listed_in)), tuple(blocks))
+
+
+def _facts(comparison: Comparison, listed_in: str) -> Iterator[Fact]:
+    changes = comparison.changes
+    if comparison.key:
+        yield Fact("key", ",".join(quote_name(after) for _, after in comparison.key))
+    cells = sum(changes.columns.values())
+    if cells:
+        columns = pluralize(len(changes.columns), "column")
+        yield Fact("cells", f"{cells:,} changed, in {columns}")
+    columns_changed = [
+        f"{len(names):,} {what}"
+        for names, what in (
+            (changes.columns_new, "new"),
+            (changes.columns_gone, "gone"),
+            (changes.columns_renamed, "renamed"),
+            (changes.types, "of another type"),
+        )
+        if names
+    ]
+    if columns_changed:
+        yield Fact("columns", ", ".join(columns_changed))
+    if listed_in:
+        yield Fact("changes", f"{listed_in} lists each one with its old and new row")
+
+
+def _cells_changed(comparison: Comparison) -> Iterator[Block]:
+    """For each column how many cells changed, and by how much."""
+    columns = changed_columns(comparison.columns)
+    heads = ("cells", "filled", "emptied", "sum", "smallest", "largest")
+    if columns:
+        yield Grid(
+            (GridColumn("column", share=1), *(GridColumn(h, "right", 0, False) for h in heads),
+             GridColumn()),
+            [
+                (
+                    *(column.name, column.cells, column.from_missing, column.to_missing),
+                    *map(Change, (column.by.sum, column.by.smallest, column.by.largest)),
+                    Bar(column.cells, columns[0].cells, "odd"),
+                )
+                for column in columns
+            ],
+            "cells changed, and by how much",
+            _MOST_COLUMNS,
+        )  # fmt: skip
+
+
+def _figures_of_both(accounts: AccountDiff, whole: bool) -> Iterator[Block]:
+    """The figures of both accounts that are not the same, side by side."""
+    same = [name for name, (then, now) in accounts.figures.items() if then == now]
+    yield Grid(
+        (GridColumn("figure"), *(GridColumn(head, "right") for head in ("then", "now", "change"))),
+        [
+            (
+                name.replace("_", " "),
+                f"{then:,}",
+                f"{now:,}",
+                Change(Decimal(now - then) if now != then else None),
+            )
+            for name, (then, now) in accounts.figures.items()
+            if then != now or whole
+        ],
+        "figures of both runs",
+    )
+    if same and not whole:
+        yield Note(f"the same: {', '.join(name.replace('_', ' ') for name in same)}")
+    for word, some in (
+        ("new", [finding for finding in accounts.findings if not finding.old]),
+        ("gone", [finding for finding in accounts.findings if not finding.new]),
+    ):
+        for finding in some:
+            yield Note(f"{word} finding: {finding.message} [{finding.code}]")
+
+
+def _sources_of_both(accounts: AccountDiff, whole: bool) -> Iterator[Block]:
+    """Which files are new, gone or other ones now."""
+    yield Grid(
+        (GridColumn(wraps=False), GridColumn(share=1), GridColumn("", "right", 0, False)),
+        [
+            (f"{_CHANGE_SYMBOLS[source.state]} {source.state}", source.path, _rows(source))
+            for source in accounts.sources
+            if source.state != "same" or whole
+        ],
+        "the sources",
+        _MOST_SOURCES,
+        has_heads=False,
+    )
+    same = len(accounts.sources_that_are("same"))
+    if same and not whole:
+        yield Note(f"{pluralize(same, 'source')} the same")
+
+
+def _rows(source_change: SourceChange) -> str:
+    there = [
+        f"{rows:,}" for rows in (source_change.old_rows, source_change.new_rows) if rows is not None
+    ]
+    return f"{' → '.join(dict.fromkeys(there))} rows"
 
 
 def comparison_dict(

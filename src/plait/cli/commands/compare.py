@@ -3,14 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterator, Sequence
-from decimal import Decimal
+from collections.abc import Sequence
 from pathlib import Path
-
-from rich.console import Console
-from rich.padding import Padding
-from rich.table import Table as Grid
-from rich.text import Text
 
 from plait.cli.arguments import add_operation_arguments, add_read_arguments, format_help
 from plait.cli.commands.operation import parse_option_values
@@ -30,23 +24,15 @@ from plait.cli.deliver import (
     report_recovered_outputs,
     write_list,
 )
+from plait.cli.document_view import print_document
 from plait.cli.progress import Progress
 from plait.cli.source_options import apply_per_source_options, parse_queries, parse_read_options
-from plait.cli.terminal import (
-    escape_unprintable,
-    make_console,
-    print_findings,
-    print_ledger,
-    print_summary,
-    render_bar,
-)
-from plait.core.base.findings import Finding, matching_findings, pluralize
+from plait.core.base.findings import Finding, matching_findings
 from plait.core.operations.compare import Comparison
 from plait.core.operations.result import findings_of_reading
 from plait.core.specs.option import run_operation
 from plait.core.specs.several_tables import COMPARE
 from plait.core.specs.shared import READING, TYPING
-from plait.core.table.key_spec import quote_name
 from plait.io.database.connections import snapshot_session
 from plait.io.delivery.delivery import Delivery
 from plait.io.places.source import Source
@@ -61,20 +47,14 @@ from plait.plan.handover.read import (
 from plait.report.account import OutputSummary, summarize_output
 from plait.report.changes import (
     AccountDiff,
-    SourceChange,
-    changed_columns,
     compared_json,
+    comparison_document,
     diff_accounts,
 )
 from plait.report.drawing.charts import write_compared_figure
 from plait.report.html.pages import write_compared_page
-from plait.report.numbers import format_change
 
 HELP = format_help(COMPARE)
-
-_MOST_COLUMNS = 12
-_MOST_SOURCES = 8
-_CHANGE_SYMBOLS = {"new": "+", "gone": "−", "changed": "≠", "same": "="}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -171,142 +151,11 @@ def _tell(
         from plait.cli.terminal import print_to_stdout
 
         with print_to_stdout(aside=options.json):
-            print_comparison(comparison, accounts, findings, options)
+            print_document(
+                comparison_document(
+                    comparison, accounts, findings, str(options.out or ""), options.verbose
+                ),
+                options.verbose,
+            )
     if options.json:
         print(compared_json(comparison, accounts, findings, outputs))
-
-
-def print_comparison(
-    comparison: Comparison,
-    accounts: AccountDiff | None,
-    findings: Sequence[Finding],
-    options: argparse.Namespace,
-) -> None:
-    """The answer, the ledger, the columns, figures and sources then and now, the findings."""
-    out = make_console()
-    print_summary(_answer(comparison, options))
-    print_ledger([comparison.entry])
-    _show_columns(out, comparison, options.verbose)
-    if accounts:
-        _show_figures(out, accounts, options.verbose)
-        _show_sources(out, accounts, options.verbose)
-    print_findings(findings, options.verbose)
-
-
-def _answer(comparison: Comparison, options: argparse.Namespace) -> Iterator[str]:
-    changes = comparison.changes
-    if changes.none and not changes.keys_repeated:
-        yield f"nothing changed: {pluralize(changes.new_rows, 'row')}, all equal"
-    else:
-        yield (
-            f"{pluralize(changes.rows_new, 'row')} new, {changes.rows_gone:,} gone, "
-            f"{changes.rows_changed:,} changed, {changes.rows_equal:,} equal"
-        )
-    if comparison.key:
-        yield f"key:         {','.join((quote_name(after) for _, after in comparison.key))}"
-    cells = sum(changes.columns.values())
-    if cells:
-        yield f"cells:       {cells:,} changed, in {pluralize(len(changes.columns), 'column')}"
-    columns = list(_of_columns(comparison))
-    if columns:
-        yield f"columns:     {', '.join(columns)}"
-    if options.out:
-        yield f"changes:     {options.out} lists each one with its old and new row"
-
-
-def _of_columns(comparison: Comparison) -> Iterator[str]:
-    changes = comparison.changes
-    for names, what in (
-        (changes.columns_new, "new"),
-        (changes.columns_gone, "gone"),
-        (changes.columns_renamed, "renamed"),
-        (changes.types, "of another type"),
-    ):
-        if names:
-            yield f"{len(names):,} {what}"
-
-
-def _show_columns(out: Console, comparison: Comparison, verbose: bool) -> None:
-    """For each column how many cells changed, and by how much."""
-    column_changes = changed_columns(comparison.columns)
-    if not column_changes:
-        return
-    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    grid.add_column("column", overflow="fold", ratio=1)
-    for head in ("cells", "filled", "emptied", "sum", "smallest", "largest"):
-        grid.add_column(head, justify="right", no_wrap=True)
-    grid.add_column("")
-    for column_change in column_changes if verbose else column_changes[:_MOST_COLUMNS]:
-        counts = (column_change.cells, column_change.from_missing, column_change.to_missing)
-        steps = (column_change.by.sum, column_change.by.smallest, column_change.by.largest)
-        grid.add_row(
-            Text(escape_unprintable(column_change.name)),
-            *(f"{n:,}" if n else "·" for n in counts),
-            *map(format_change, steps),
-            render_bar(column_change.cells, column_changes[0].cells, "yellow"),
-        )
-    out.print()
-    out.print(Text("cells changed, and by how much", style="bold"))
-    out.print(Padding(grid, (0, 0, 0, 2)))
-    if len(column_changes) > _MOST_COLUMNS and not verbose:
-        out.print(
-            Text(f"  and {len(column_changes) - _MOST_COLUMNS:,} more: --verbose", style="dim")
-        )
-
-
-def _show_figures(out: Console, accounts: AccountDiff, verbose: bool) -> None:
-    """The figures of both accounts that are not the same, side by side."""
-    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    grid.add_column("figure")
-    for head in ("then", "now", "change"):
-        grid.add_column(head, justify="right")
-    same = [name for name, (then, now) in accounts.figures.items() if then == now]
-    for name, (then, now) in accounts.figures.items():
-        if then != now or verbose:
-            change = format_change(Decimal(now - then)) if now != then else "·"
-            grid.add_row(name.replace("_", " "), f"{then:,}", f"{now:,}", change)
-    new = [finding for finding in accounts.findings if not finding.old]
-    gone = [f for f in accounts.findings if not f.new]
-    out.print()
-    out.print(Text("figures of both runs", style="bold"))
-    if grid.row_count:
-        out.print(Padding(grid, (0, 0, 0, 2)))
-    if same and not verbose:
-        said = ", ".join(name.replace("_", " ") for name in same)
-        out.print(Text(f"  the same: {said}", style="dim"))
-    for word, some in (("new", new), ("gone", gone)):
-        for one in some:
-            said = f"{word} finding: {one.message} [{one.code}]"
-            out.print(Padding(Text(escape_unprintable(said), style="dim"), (0, 0, 0, 2)))
-
-
-def _show_sources(out: Console, accounts: AccountDiff, verbose: bool) -> None:
-    """Which files are new, gone or other ones now."""
-    source_changes = [source for source in accounts.sources if verbose or source.state != "same"]
-    same = len(accounts.sources_that_are("same"))
-    out.print()
-    out.print(Text("the sources", style="bold"))
-    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
-    grid.add_column(no_wrap=True)
-    grid.add_column(overflow="fold", ratio=1)
-    grid.add_column(justify="right", no_wrap=True)
-    for one in source_changes if verbose else source_changes[:_MOST_SOURCES]:
-        grid.add_row(
-            f"{_CHANGE_SYMBOLS[one.state]} {one.state}",
-            Text(escape_unprintable(one.path)),
-            _rows(one),
-        )
-    out.print(Padding(grid, (0, 0, 0, 2)))
-    if len(source_changes) > _MOST_SOURCES and not verbose:
-        out.print(
-            Text(f"  and {len(source_changes) - _MOST_SOURCES:,} more: --verbose", style="dim")
-        )
-    if same and not verbose:
-        out.print(Text(f"  {pluralize(same, 'source')} the same", style="dim"))
-
-
-def _rows(source_change: SourceChange) -> str:
-    there = [
-        f"{rows:,}" for rows in (source_change.old_rows, source_change.new_rows) if rows is not None
-    ]
-    return f"{' → '.join(dict.fromkeys(there))} rows"

@@ -1,0 +1,110 @@
+"""Documents on a terminal."""
+
+from __future__ import annotations
+
+from typing import assert_never
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table as RichTable
+from rich.text import Text
+
+from plait.cli.terminal import (
+    escape_unprintable,
+    make_console,
+    print_expectations,
+    print_findings,
+    print_ledger,
+    print_row_flow,
+    print_summary,
+    render_bar,
+)
+from plait.report.document import (
+    Bar,
+    Block,
+    Change,
+    Document,
+    Expectations,
+    Findings,
+    Grid,
+    Ledger,
+    Note,
+    Value,
+)
+from plait.report.numbers import format_change
+
+_LABEL_WIDTH = 13
+# Told apart by people of every colour sight.
+_TONES = {"usual": "blue", "odd": "yellow", "total": "bold", "faint": "dim", "plain": ""}
+
+
+def print_document(document: Document, verbose: bool = False) -> None:
+    """The answer in bold, its facts, and the blocks; unless verbose as far as each is brief."""
+    facts = (
+        f"{fact.label + ':' if fact.label else '':<{_LABEL_WIDTH}}{fact.text}"
+        for fact in document.facts
+    )
+    print_summary([document.answer, *facts])
+    out = make_console()
+    for block in document.blocks:
+        _print_block(out, block, verbose)
+
+
+def _print_block(out: Console, block: Block, verbose: bool) -> None:
+    match block:
+        case Grid():
+            _print_grid(out, block, verbose)
+        case Note():
+            text = Text(escape_unprintable(block.text), style=_TONES[block.tone])
+            out.print(Padding(text, (0, 0, 0, 2)))
+        case Ledger():
+            if block.flow and not verbose:
+                print_row_flow(block.entries)
+            else:
+                print_ledger(block.entries)
+        case Expectations():
+            print_expectations(block.results, verbose)
+        case Findings():
+            print_findings(block.findings, verbose, block.brief)
+        case _:
+            assert_never(block)
+
+
+def _print_grid(out: Console, grid: Grid, verbose: bool) -> None:
+    table = RichTable(
+        box=None, show_header=grid.has_heads, pad_edge=False, padding=(0, 2, 0, 0),
+        header_style="dim",
+    )  # fmt: skip
+    for column in grid.columns:
+        table.add_column(
+            escape_unprintable(column.head),
+            justify=column.side,  # type: ignore[arg-type]
+            ratio=column.share or None,
+            overflow="fold" if column.share else "ellipsis",
+            no_wrap=not column.wraps,
+        )
+    shown = grid.rows if verbose or grid.brief is None else grid.rows[: grid.brief]
+    for number, row in enumerate(shown):
+        style = "bold" if number in grid.strong else ""
+        table.add_row(*map(_render_value, row), style=style)
+    out.print()
+    if grid.title:
+        out.print(Text(escape_unprintable(grid.title), style="bold"))
+    if table.row_count:
+        out.print(Padding(table, (0, 0, 0, 2)))
+    if len(shown) < len(grid.rows):
+        out.print(Text(f"  and {len(grid.rows) - len(shown):,} more: --verbose", style="dim"))
+
+
+def _render_value(value: Value) -> Text:
+    match value:
+        case Bar():
+            return render_bar(value.value, value.most, _TONES[value.tone])
+        case Change():
+            return Text(format_change(value.by))
+        case int():
+            return Text(f"{value:,}" if value else "·")
+        case str():
+            return Text(escape_unprintable(value))
+        case _:
+            assert_never(value)

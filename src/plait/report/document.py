@@ -1,0 +1,132 @@
+"""What a command says, once: a terminal and Markdown show the same document, each in its way."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import TYPE_CHECKING, TypeAlias
+
+from plait.core.base.findings import Finding
+from plait.core.base.ledger import LedgerEntry
+
+if TYPE_CHECKING:
+    from plait.report.run_report import ExpectationResult
+
+
+@dataclass(frozen=True)
+class Fact:
+    """A line below the answer: ``key: yard,hive``. One without a label goes on with the last."""
+
+    label: str
+    text: str
+
+
+@dataclass(frozen=True)
+class Bar:
+    """A number as a bar, drawn against the greatest of its column.
+
+    Parameters
+    ----------
+    tone : str
+        ``usual``, ``odd`` for what a person should look at, ``total`` or ``faint``.
+    """
+
+    value: float
+    most: float
+    tone: str = "usual"
+
+
+@dataclass(frozen=True)
+class Change:
+    """By how much a number changed; None where it did not."""
+
+    by: Decimal | None
+
+
+Value: TypeAlias = str | int | Bar | Change
+
+
+@dataclass(frozen=True)
+class GridColumn:
+    """A column of a grid.
+
+    Parameters
+    ----------
+    side : str
+        ``left``, ``right`` or ``center``.
+    share : int
+        Its share of the room that is left; 0 where it takes what its cells take.
+    wraps : bool
+        Whether its cells may go on in the next line.
+    """
+
+    head: str = ""
+    side: str = "left"
+    share: int = 0
+    wraps: bool = True
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Rows of values below a title.
+
+    Parameters
+    ----------
+    rows : sequence of sequence of Value
+        A whole number of 0 is shown as a dot.
+    brief : int, optional
+        How many rows are shown where not all are asked for.
+    strong : frozenset of int
+        The rows that stand out.
+    """
+
+    columns: tuple[GridColumn, ...]
+    rows: Sequence[Sequence[Value]]
+    title: str = ""
+    brief: int | None = None
+    has_heads: bool = True
+    strong: frozenset[int] = frozenset()
+
+
+@dataclass(frozen=True)
+class Note:
+    """A line by itself, below what stands before it."""
+
+    text: str
+    tone: str = "faint"
+
+
+@dataclass(frozen=True)
+class Ledger:
+    """The accounts of operations: each line, or where ``flow`` is set a line an operation."""
+
+    entries: tuple[LedgerEntry, ...]
+    flow: bool = False
+
+
+@dataclass(frozen=True)
+class Expectations:
+    """What was expected, and whether it holds."""
+
+    results: tuple[ExpectationResult, ...]
+
+
+@dataclass(frozen=True)
+class Findings:
+    """What was found; worst first, and briefly so many."""
+
+    findings: tuple[Finding, ...]
+    brief: int | None = None
+
+
+Block: TypeAlias = Grid | Note | Ledger | Expectations | Findings
+
+
+@dataclass(frozen=True)
+class Document:
+    """The answer in one line, facts below it, and what there is to say in order."""
+
+    answer: str
+    facts: tuple[Fact, ...]
+    blocks: tuple[Block, ...]
