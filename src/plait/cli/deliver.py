@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import re
 import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -52,8 +52,10 @@ from plait.report.account import (
     OutputSummary,
     account_json,
     ledger_table,
+    result_document,
     summarize_output,
 )
+from plait.report.document import Document, Fact
 
 
 def check_output_targets(options: argparse.Namespace, sources: Sequence[Source]) -> Delivery:
@@ -133,12 +135,35 @@ def _is_pipe(path: str) -> bool:
         return False
 
 
-def check_report_target(options: argparse.Namespace, delivery: Delivery) -> None:
+def check_report_target(
+    options: argparse.Namespace, delivery: Delivery, markdown: bool = True
+) -> None:
     """See that the page asked for can be written."""
     if options.report:
-        if options.report.suffix.lower() not in (".html", ".htm"):
-            raise UsageError(f"--report writes an HTML page: {options.report} must end in .html")
+        also = (" or Markdown", " or .md") if markdown else ("", "")
+        if options.report.suffix.lower() not in (".html", ".htm", *([".md"] if markdown else [])):
+            raise UsageError(
+                f"--report writes an HTML page{also[0]}: {options.report} must end in "
+                f".html{also[1]}"
+            )
         delivery.check(options.report)
+
+
+def write_report(
+    options: argparse.Namespace,
+    delivery: Delivery,
+    command: str,
+    page: Callable[[], str],
+    document: Callable[[], Document],
+) -> None:
+    """Write the report of a command that was asked for: a page, or by its ending Markdown."""
+    if options.report.suffix.lower() == ".md":
+        from plait.report.as_markdown import document_markdown
+
+        text = document_markdown(f"plait {command}", document())
+    else:
+        text = page()
+    delivery.write(options.report, lambda part: part.write_text(text, encoding="utf-8"))
 
 
 def read_sources(
@@ -331,10 +356,16 @@ def _written(
         told = replace(result, findings=(*result.findings, *findings))
         _refuse_and_tell(told, tables, options)
         if options.report:
-            from plait.report.html.pages import write_page
+            from plait.report.html.pages import page
 
-            page = make_account(told, tables, ())
-            delivery.write(options.report, lambda part: write_page(page, part))
+            account = make_account(told, tables, ())
+            write_report(
+                options,
+                delivery,
+                result.command,
+                lambda: page(account),
+                lambda: _document(told, options),
+            )
     return targets, findings
 
 
@@ -447,40 +478,29 @@ def _show_everything(result: Result, options: argparse.Namespace) -> None:
     """Answer, ledger and findings, unless quiet was asked for."""
     if options.quiet:
         return
-    from plait.cli.terminal import print_findings, print_ledger, print_rule_decisions, print_summary
+    from plait.cli.document_view import print_document
 
-    print_summary(_answer(result, options))
-    print_ledger(result.entries)
-    print_rule_decisions(result.decisions)
-    print_findings(result.findings, options.verbose)
+    print_document(_document(result, options), options.verbose)
 
 
-def _answer(result: Result, options: argparse.Namespace) -> Iterator[str]:
-    table = result.table
-    where = f"{options.out}: " if options.out else ""
-    columns = pluralize(len(table.columns), "column")
-    yield f"{where}{pluralize(table.rows, 'row')}, {columns}"
-    joins = result.entries[len(result.entries) - len(result.matches) :]
-    for match, account_ in zip(result.matches, joins, strict=True):
-        left, right = account_.rows_in
-        yield (
-            f"not matched: {match.left_unmatched + match.left_missing_key:,} of {left}, "
-            f"{match.right_unmatched + match.right_missing_key:,} of {right}"
-        )
+def _document(result: Result, options: argparse.Namespace) -> Document:
+    return result_document(result, str(options.out or ""), [_rows_aside(result, options)])
+
+
+def _rows_aside(result: Result, options: argparse.Namespace) -> Fact:
+    """How many rows are in no result, and where they are listed."""
     out_of_result = sum(a.rows for a in result.aside if not a.in_result)
-    folder = set_aside_folder(options)
+    rows, folder = pluralize(out_of_result, "row"), set_aside_folder(options)
     if result.aside and folder and out_of_result:
-        yield f"set aside:   {pluralize(out_of_result, 'row')}, listed in {folder}/"
-    elif result.aside and folder:
-        yield f"set aside:   0 rows; rows without a match are listed in {folder}/"
-    elif out_of_result and isinstance(options.aside, SiblingTables):
-        tables = f"tables {options.aside.prefix}…"
-        yield f"set aside:   {pluralize(out_of_result, 'row')}, listed in {tables}"
-    elif out_of_result:
+        return Fact("set aside", f"{rows}, listed in {folder}/")
+    if result.aside and folder:
+        return Fact("set aside", f"0 rows; rows without a match are listed in {folder}/")
+    if out_of_result and isinstance(options.aside, SiblingTables):
+        return Fact("set aside", f"{rows}, listed in tables {options.aside.prefix}…")
+    if out_of_result:
         how = "--aside DIR or '#PREFIX'" if _in_database(options) else "--aside DIR"
-        yield f"left out:    {pluralize(out_of_result, 'row')}; to list them: {how}"
-    else:
-        yield "set aside:   0 rows"
+        return Fact("left out", f"{rows}; to list them: {how}")
+    return Fact("set aside", "0 rows")
 
 
 def print_json(account: Account, options: argparse.Namespace) -> None:

@@ -44,7 +44,7 @@ def print_document(document: Document, verbose: bool = False) -> None:
         f"{fact.label + ':' if fact.label else '':<{_LABEL_WIDTH}}{fact.text}"
         for fact in document.facts
     )
-    print_summary([document.answer, *facts])
+    print_summary([*document.answer, *facts])
     out = make_console()
     for block in document.blocks:
         _print_block(out, block, verbose)
@@ -80,13 +80,16 @@ def _print_grid(out: Console, grid: Grid, verbose: bool) -> None:
             escape_unprintable(column.head),
             justify=column.side,  # type: ignore[arg-type]
             ratio=column.share or None,
-            overflow="fold" if column.share else "ellipsis",
+            overflow="fold" if column.wraps else "ellipsis",
             no_wrap=not column.wraps,
+            max_width=column.widest,
         )
     shown = grid.rows if verbose or grid.brief is None else grid.rows[: grid.brief]
     for number, row in enumerate(shown):
         style = "bold" if number in grid.strong else ""
         table.add_row(*map(_render_value, row), style=style)
+    if not grid.title and not grid.rows:
+        return
     out.print()
     if grid.title:
         out.print(Text(escape_unprintable(grid.title), style="bold"))

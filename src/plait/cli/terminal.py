@@ -32,7 +32,6 @@ from plait.io.places.address import mask_secrets
 from plait.report.flags import as_flags
 
 if TYPE_CHECKING:
-    from plait.core.aggregation.survivorship import RuleDecision
     from plait.plan.check import StepForecast
     from plait.report.run_report import ExpectationResult
 
@@ -215,25 +214,6 @@ def print_expectations(expected: Sequence[ExpectationResult], verbose: bool = Fa
     out.print(holding(expected))
     if grid.row_count:
         out.print(Padding(grid, (0, 0, 0, 2)))
-
-
-def print_rule_decisions(decisions: Sequence[RuleDecision]) -> None:
-    """For each column whose cells differ what its rule decided, in keys."""
-    some = [decision for decision in decisions if decision.differing]
-    if not some:
-        return
-    out = make_console()
-    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    grid.add_column("column", overflow="fold")
-    grid.add_column("rule", overflow="fold")
-    for head in ("keys that differ", "decided", "in conflict"):
-        grid.add_column(head, justify="right")
-    for one in some:
-        numbers = (one.differing, one.decided, one.differing - one.decided)
-        cells = (f"{n:,}" if n else "·" for n in numbers)
-        grid.add_row(Text(escape_unprintable(one.column)), Text(one.rule), *cells)
-    out.print()
-    out.print(Padding(grid, (0, 0, 0, 2)))
 
 
 def print_findings(

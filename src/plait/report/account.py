@@ -4,21 +4,23 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass
 from importlib.resources import files
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plait._version import __version__
-from plait.core.base.findings import Finding, by_severity
+from plait.core.base.findings import Finding, by_severity, pluralize
 from plait.core.base.ledger import LedgerEntry, LedgerLine
 from plait.core.table.table import Table, table_from_columns
+from plait.report.document import Document, Fact, Findings, Grid, GridColumn, Ledger
 from plait.report.flags import as_flags
 
 if TYPE_CHECKING:
     from plait.core.aggregation.survivorship import RuleDecision
     from plait.core.keys.match import MatchCounts
+    from plait.core.operations.result import Result
 
 
 COMMANDS = ("compare", "join", "keys")
@@ -93,6 +95,52 @@ def account_dict(account: Account) -> dict[str, Any]:
     if len(account.matches) > 1:
         payload["matches"] = [asdict(match) for match in account.matches]
     return payload
+
+
+def result_document(result: Result, written_to: str, facts: Iterable[Fact]) -> Document:
+    """What a command made: its size, what did not match, the ledger, the rules, the findings.
+
+    Parameters
+    ----------
+    written_to : str
+        Where the result is; nothing for standard output.
+    facts : iterable of Fact
+        What is to be said of rows set aside.
+    """
+    where = f"{written_to}: " if written_to else ""
+    columns = pluralize(len(result.table.columns), "column")
+    unmatched = []
+    joins = result.entries[len(result.entries) - len(result.matches) :]
+    for match, entry in zip(result.matches, joins, strict=True):
+        left, right = entry.rows_in
+        text = (
+            f"{match.left_unmatched + match.left_missing_key:,} of {left}, "
+            f"{match.right_unmatched + match.right_missing_key:,} of {right}"
+        )
+        unmatched.append(Fact("not matched", text))
+    return Document(
+        (f"{where}{pluralize(result.table.rows, 'row')}, {columns}",),
+        (*unmatched, *facts),
+        (
+            Ledger(result.entries),
+            *_decided_by_rules(result.decisions),
+            Findings(tuple(result.findings)),
+        ),
+    )
+
+
+def _decided_by_rules(decisions: Sequence[RuleDecision]) -> Iterator[Grid]:
+    """For each column whose cells differ what its rule decided, in keys."""
+    some = [decision for decision in decisions if decision.differing]
+    heads = ("keys that differ", "decided", "in conflict")
+    if some:
+        yield Grid(
+            (GridColumn("column"), GridColumn("rule"), *(GridColumn(h, "right") for h in heads)),
+            [
+                (one.column, one.rule, one.differing, one.decided, one.differing - one.decided)
+                for one in some
+            ],
+        )
 
 
 def ledger_dict(entry: LedgerEntry) -> dict[str, Any]:

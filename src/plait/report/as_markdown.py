@@ -4,11 +4,25 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
+from typing import assert_never
 
-from plait.core.base.findings import by_severity
+from plait.core.base.findings import Finding, by_severity
+from plait.core.base.ledger import LedgerEntry
+from plait.report.document import (
+    Bar,
+    Block,
+    Change,
+    Document,
+    Expectations,
+    Findings,
+    Grid,
+    Ledger,
+    Note,
+    Value,
+)
 from plait.report.flags import as_flags
-from plait.report.numbers import format_percent
-from plait.report.run_report import RunReport
+from plait.report.numbers import format_change, format_percent
+from plait.report.run_report import ExpectationResult, RunReport
 
 _MARKDOWN_SPECIALS = re.compile(r"([\\`*_{}\[\]<>#|~])")
 
@@ -24,22 +38,9 @@ def _lines(run_report: RunReport) -> Iterator[str]:
     for line in run_report.answer():
         yield f"- {_plain(' '.join(line.split()))}"
     for entry in run_report.account.ledger:
-        yield from _section(f"Ledger: {entry.operation}")
-        yield from _grid(
-            ("what happened", "rows"),
-            [(line.reason, f"{line.rows:,}") for line in entry.lines]
-            + [("**rows out**", f"**{entry.rows_out:,}**")],
-        )
-    yield from _section("Findings")
-    for one in by_severity(run_report.account.findings):
-        yield f"- **{one.severity}** {_plain(one.message)} (`{one.code}`)"
-        if one.remedy:
-            yield f"  - what to do: {_plain(as_flags(one.remedy))}"
-    if run_report.expected:
-        yield from _section("What was expected")
-        for two in run_report.expected:
-            word = "holds" if two.holds else "**fails**"
-            yield f"- {word}: {_plain(two.what)}; {_plain(two.found)}"
+        yield from _ledger(entry)
+    yield from _findings(run_report.account.findings)
+    yield from _expectations(run_report.expected)
     yield from _section("Columns")
     yield from _grid(
         ("column", "type", "missing", "distinct", "description"),
@@ -62,6 +63,88 @@ def _lines(run_report: RunReport) -> Iterator[str]:
             for s in run_report.sources
         ],
     )
+
+
+def document_markdown(title: str, document: Document) -> str:
+    """A document as Markdown: the answer, its facts, and every block whole."""
+    return "\n".join(_document_lines(title, document)) + "\n"
+
+
+def _document_lines(title: str, document: Document) -> Iterator[str]:
+    first, *more = document.answer
+    yield f"# {_plain(title)}"
+    yield ""
+    yield f"**{_plain(first)}**"
+    yield ""
+    for line in more:
+        yield f"- {_plain(line)}"
+    for fact in document.facts:
+        yield f"- {_plain(f'{fact.label}: {fact.text}' if fact.label else fact.text)}"
+    for block in document.blocks:
+        yield from _block_lines(block)
+
+
+def _block_lines(block: Block) -> Iterator[str]:
+    match block:
+        case Grid():
+            # A bar is for the eye: its number stands in another column.
+            bars = {
+                at for row in block.rows for at, value in enumerate(row) if isinstance(value, Bar)
+            }
+            some = [at for at in range(len(block.columns)) if at not in bars]
+            if block.title:
+                yield from _section(block.title)
+            else:
+                yield ""
+            if block.rows:
+                heads = [_plain(block.columns[at].head) or " " for at in some]
+                yield from _grid(heads, [[_value(row[at]) for at in some] for row in block.rows])
+        case Note():
+            yield ""
+            yield _plain(block.text)
+        case Ledger():
+            for entry in block.entries:
+                yield from _ledger(entry)
+        case Findings():
+            yield from _findings(block.findings)
+        case Expectations():
+            yield from _expectations(block.results)
+        case _:
+            assert_never(block)
+
+
+def _value(value: Value) -> str:
+    if isinstance(value, Change):
+        return format_change(value.by)
+    if isinstance(value, int):
+        return f"{value:,}" if value else "·"
+    return str(value)
+
+
+def _ledger(entry: LedgerEntry) -> Iterator[str]:
+    yield from _section(f"Ledger: {entry.operation}")
+    yield from _grid(
+        ("what happened", "rows"),
+        [(line.reason, f"{line.rows:,}") for line in entry.lines]
+        + [("**rows out**", f"**{entry.rows_out:,}**")],
+    )
+
+
+def _findings(findings: Sequence[Finding]) -> Iterator[str]:
+    if findings:
+        yield from _section("Findings")
+    for finding in by_severity(findings):
+        yield f"- **{finding.severity}** {_plain(finding.message)} (`{finding.code}`)"
+        if finding.remedy:
+            yield f"  - what to do: {_plain(as_flags(finding.remedy))}"
+
+
+def _expectations(results: Sequence[ExpectationResult]) -> Iterator[str]:
+    if results:
+        yield from _section("What was expected")
+    for result in results:
+        word = "holds" if result.holds else "**fails**"
+        yield f"- {word}: {_plain(result.what)}; {_plain(result.found)}"
 
 
 def _section(title: str) -> Iterator[str]:

@@ -168,7 +168,7 @@ def comparison_document(
         *(_sources_of_both(accounts, whole) if accounts else ()),
         Findings(tuple(findings)),
     ]
-    return Document(answer, tuple(_facts(comparison, listed_in)), tuple(blocks))
+    return Document((answer,), tuple(_facts(comparison, listed_in)), tuple(blocks))
 
 
 def _facts(comparison: Comparison, listed_in: str) -> Iterator[Fact]:

@@ -59,12 +59,15 @@ class GridColumn:
         Its share of the room that is left; 0 where it takes what its cells take.
     wraps : bool
         Whether its cells may go on in the next line.
+    widest : int, optional
+        The most signs that it takes.
     """
 
     head: str = ""
     side: str = "left"
     share: int = 0
     wraps: bool = True
+    widest: int | None = None
 
 
 @dataclass(frozen=True)
@@ -125,8 +128,8 @@ Block: TypeAlias = Grid | Note | Ledger | Expectations | Findings
 
 @dataclass(frozen=True)
 class Document:
-    """The answer in one line, facts below it, and what there is to say in order."""
+    """The answer, in one line or a few, facts below it, and what there is to say in order."""
 
-    answer: str
+    answer: tuple[str, ...]
     facts: tuple[Fact, ...]
     blocks: tuple[Block, ...]

@@ -23,6 +23,7 @@ from plait.cli.deliver import (
     read_sources,
     report_recovered_outputs,
     write_list,
+    write_report,
 )
 from plait.cli.document_view import print_document
 from plait.cli.progress import Progress
@@ -51,8 +52,9 @@ from plait.report.changes import (
     comparison_document,
     diff_accounts,
 )
+from plait.report.document import Document
 from plait.report.drawing.charts import write_compared_figure
-from plait.report.html.pages import write_compared_page
+from plait.report.html.pages import compared_page
 
 HELP = format_help(COMPARE)
 
@@ -99,9 +101,12 @@ def run(options: argparse.Namespace) -> int:
             if listed:
                 findings += write_list(listed, options, delivery)
             if options.report:
-                delivery.write(
-                    options.report,
-                    lambda part: write_compared_page(comparison, accounts, findings, part),
+                write_report(
+                    options,
+                    delivery,
+                    COMPARE.name,
+                    lambda: compared_page(comparison, accounts, findings),
+                    lambda: _document(comparison, accounts, findings, options),
                 )
             write_figure(write_compared_figure, comparison, options, delivery)
     outputs = [summarize_output(listed, options.out)] if listed and options.json else []
@@ -151,11 +156,17 @@ def _tell(
         from plait.cli.terminal import print_to_stdout
 
         with print_to_stdout(aside=options.json):
-            print_document(
-                comparison_document(
-                    comparison, accounts, findings, str(options.out or ""), options.verbose
-                ),
-                options.verbose,
-            )
+            print_document(_document(comparison, accounts, findings, options), options.verbose)
     if options.json:
         print(compared_json(comparison, accounts, findings, outputs))
+
+
+def _document(
+    comparison: Comparison,
+    accounts: AccountDiff | None,
+    findings: list[Finding],
+    options: argparse.Namespace,
+) -> Document:
+    return comparison_document(
+        comparison, accounts, findings, str(options.out or ""), options.verbose
+    )

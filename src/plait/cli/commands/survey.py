@@ -51,7 +51,7 @@ from plait.io.sources import find_sources
 from plait.report.as_json import survey_json
 from plait.report.drawing.charts import write_survey_figure
 from plait.report.flags import as_flags
-from plait.report.html.pages import write_survey_page
+from plait.report.html.pages import survey_page
 from plait.report.numbers import format_bytes, format_percent
 
 _FEW_SOURCES, _MANY_SOURCES = 5, 65
@@ -294,7 +294,7 @@ def run(options: argparse.Namespace) -> int:
     if options.rows is not None:
         return _show_rows(sources, options)
     delivery = Delivery([source.path for source in sources], options.replace)
-    check_report_target(options, delivery)
+    check_report_target(options, delivery, markdown=False)
     check_figure_target(options, delivery)
     report_recovered_outputs(delivery)
     if not options.quiet and options.sample is None:
@@ -306,7 +306,8 @@ def run(options: argparse.Namespace) -> int:
         sizes = {source.name: source.size for source in sources}
         with delivery, progress.phase("writing"):
             if options.report:
-                delivery.write(options.report, lambda part: write_survey_page(seen, sizes, part))
+                page = survey_page(seen, sizes)
+                delivery.write(options.report, lambda part: part.write_text(page, "utf-8"))
             write_figure(write_survey_figure, seen, options, delivery)
     if not options.quiet:
         with print_to_stdout(aside=options.json):

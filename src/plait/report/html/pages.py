@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from pathlib import Path
 
 from plait._version import __version__
 from plait.core.base.findings import Finding, by_severity, summarize_findings
@@ -20,19 +19,8 @@ from plait.report.html.render import pack_script_data, render_template
 from plait.report.html.survey_data import pack_survey_rows
 
 
-def write_page(account: Account, target: Path) -> None:
-    """Write the page.
-
-    Parameters
-    ----------
-    account : Account
-        With at least one ledger entry.
-    """
-    target.write_text(page(account), encoding="utf-8")
-
-
 def page(account: Account) -> str:
-    """The page as text; every value from data is escaped."""
+    """The account of a result as one HTML page; every value from data is escaped."""
     return render_template(
         "page.html.jinja",
         ("common", "tables"),
@@ -43,14 +31,13 @@ def page(account: Account) -> str:
     )
 
 
-def write_keys_page(
+def keys_page(
     key_audit: KeyAudit,
     findings: Sequence[Finding],
-    target: Path,
     again: str = "",
     pairs: Table | None = None,
-) -> None:
-    """Write the audit as one HTML page that needs nothing from outside.
+) -> str:
+    """The audit as one HTML page that needs nothing from outside.
 
     Parameters
     ----------
@@ -60,7 +47,7 @@ def write_keys_page(
         A crosswalk that was used.
     """
     working = pack_unmatched_keys(key_audit, key_audit.why, again, pairs) if key_audit.why else None
-    text = render_template(
+    return render_template(
         "keys.html.jinja",
         ("common", "tables", "csv", "pairs", "keys") if working else ("common", "tables"),
         found=key_audit,
@@ -70,11 +57,10 @@ def write_keys_page(
         told=by_severity(findings),
         packed=pack_script_data(working) if working else "",
     )
-    target.write_text(text, encoding="utf-8")
 
 
-def write_survey_page(survey: Survey, sizes: Mapping[str, int], target: Path) -> None:
-    """Write the survey as one HTML page that needs nothing from outside.
+def survey_page(survey: Survey, sizes: Mapping[str, int]) -> str:
+    """The survey as one HTML page that needs nothing from outside.
 
     Parameters
     ----------
@@ -82,7 +68,7 @@ def write_survey_page(survey: Survey, sizes: Mapping[str, int], target: Path) ->
         Bytes of each source.
     """
     data = pack_survey_rows(survey)
-    text = render_template(
+    return render_template(
         "survey.html.jinja",
         ("common", "tables", "choices", "fields", "survey"),
         survey=survey,
@@ -96,14 +82,13 @@ def write_survey_page(survey: Survey, sizes: Mapping[str, int], target: Path) ->
         kept=data.rows,
         packed=data.packed,
     )
-    target.write_text(text, encoding="utf-8")
 
 
-def write_compared_page(
-    comparison: Comparison, accounts: AccountDiff | None, findings: Sequence[Finding], target: Path
-) -> None:
-    """Write it as one HTML page that needs nothing from outside."""
-    text = render_template(
+def compared_page(
+    comparison: Comparison, accounts: AccountDiff | None, findings: Sequence[Finding]
+) -> str:
+    """A comparison as one HTML page that needs nothing from outside."""
+    return render_template(
         "compared.html.jinja",
         ("common", "tables"),
         found=comparison,
@@ -114,4 +99,3 @@ def write_compared_page(
         findings=by_severity(findings),
         version=__version__,
     )
-    target.write_text(text, encoding="utf-8")
