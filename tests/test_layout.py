@@ -197,7 +197,6 @@ LARGE = {
     "core/table/table.py": "what a table can do, with its examples",
     "core/types/inference.py": "every type is decided here",
     "cli/deliver.py": "what every command does with its result",
-    "cli/commands/keys.py": "a command with its views",
     "io/sources.py": "every word that names a source",
     "io/json_files.py": "one format, read and written",
     "io/database/postgres_writer.py": "one protocol, with what may go wrong in it",

@@ -124,7 +124,12 @@ def add_message_arguments(group: Any) -> None:
 
 
 def _add_report(group: Any) -> None:
-    group.add_argument("--report", type=Path, metavar="FILE", help="write a report as an HTML page")
+    group.add_argument(
+        "--report",
+        type=Path,
+        metavar="FILE",
+        help="write a report as an HTML page (.html) or as Markdown (.md)",
+    )
     group.add_argument("--replace", action="store_true", help="overwrite existing files")
 
 

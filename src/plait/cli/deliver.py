@@ -135,16 +135,13 @@ def _is_pipe(path: str) -> bool:
         return False
 
 
-def check_report_target(
-    options: argparse.Namespace, delivery: Delivery, markdown: bool = True
-) -> None:
+def check_report_target(options: argparse.Namespace, delivery: Delivery) -> None:
     """See that the page asked for can be written."""
     if options.report:
-        also = (" or Markdown", " or .md") if markdown else ("", "")
-        if options.report.suffix.lower() not in (".html", ".htm", *([".md"] if markdown else [])):
+        if options.report.suffix.lower() not in (".html", ".htm", ".md"):
             raise UsageError(
-                f"--report writes an HTML page{also[0]}: {options.report} must end in "
-                f".html{also[1]}"
+                f"--report writes an HTML page or Markdown: {options.report} must end in .html "
+                "or .md"
             )
         delivery.check(options.report)
 

@@ -16,6 +16,7 @@ from plait.cli.terminal import (
     print_findings,
     print_ledger,
     print_row_flow,
+    print_steps,
     print_summary,
     render_bar,
 )
@@ -29,22 +30,18 @@ from plait.report.document import (
     Grid,
     Ledger,
     Note,
+    Steps,
     Value,
 )
 from plait.report.numbers import format_change
 
-_LABEL_WIDTH = 13
 # Told apart by people of every colour sight.
 _TONES = {"usual": "blue", "odd": "yellow", "total": "bold", "faint": "dim", "plain": ""}
 
 
 def print_document(document: Document, verbose: bool = False) -> None:
     """The answer in bold, its facts, and the blocks; unless verbose as far as each is brief."""
-    facts = (
-        f"{fact.label + ':' if fact.label else '':<{_LABEL_WIDTH}}{fact.text}"
-        for fact in document.facts
-    )
-    print_summary([*document.answer, *facts])
+    print_summary([*document.answer, *map(str, document.facts)])
     out = make_console()
     for block in document.blocks:
         _print_block(out, block, verbose)
@@ -64,6 +61,8 @@ def _print_block(out: Console, block: Block, verbose: bool) -> None:
                 print_ledger(block.entries)
         case Expectations():
             print_expectations(block.results, verbose)
+        case Steps():
+            print_steps(block.steps)
         case Findings():
             print_findings(block.findings, verbose, block.brief)
         case _:

@@ -15,12 +15,17 @@ from rich.text import Text
 from plait.cli.terminal import escape_unprintable, make_console
 from plait.core.base.findings import pluralize
 from plait.core.operations.survey import SchemaGroupSurvey
-from plait.core.profiling.candidate_keys import CandidateKey
 from plait.core.profiling.contents import collapse_numbered_names, select_notable_columns
 from plait.core.profiling.profile import ColumnProfile
 from plait.core.table.table import Table
 from plait.core.types.value_formats import base_type
-from plait.report.numbers import format_bytes, format_percent
+from plait.report.numbers import format_bytes
+from plait.report.survey_document import (
+    describe_keys,
+    describe_values,
+    format_short_value,
+    is_sample,
+)
 
 _GAP = 2
 _STEP = 200  # rows that are set under one another alike
@@ -30,7 +35,6 @@ _MIN_TEXT_WIDTH = 8
 _MOST_SOURCES = 24
 _MOST_DIFFERING = 3
 _MOST_RUNS = 6
-_CELL = 24
 _WIDEST = 18
 
 
@@ -126,7 +130,9 @@ def render_schema_group(
         parts.append(Text(_cut(escape_unprintable(text), 2 * width), style="dim"))
     if len(schema_group_survey.tables) > 1 and chosen:
         parts += _against_sources(schema_group_survey, most is not None)
-    parts += [Text(f"  {escape_unprintable(text)}") for text in _keys(schema_group_survey, keys)]
+    parts += [
+        Text(f"  {escape_unprintable(text)}") for text in describe_keys(schema_group_survey, keys)
+    ]
     return Group(*parts)
 
 
@@ -142,22 +148,13 @@ def _title(schema_group_survey: SchemaGroupSurvey, sizes: Mapping[str, int]) -> 
         if len(schema_group_survey.tables) > 1
         else ""
     )
-    of = "a sample of " if _is_sample(schema_group_survey) else ""
+    of = "a sample of " if is_sample(schema_group_survey) else ""
     columns = pluralize(len(schema_group_survey.profiles), "column")
     text = f"{files}{of}{pluralize(schema_group_survey.rows, 'row')}, {columns}"
     line = Text(escape_unprintable(schema_group_survey.family.name), style="bold")
     large = f", {format_bytes(size)}" if size else ""  # of a table in a database nobody knows
     line.append(f"  {text}{large}; {' / '.join(written)}", style="default not bold")
     return line
-
-
-def _is_sample(schema_group_survey: SchemaGroupSurvey) -> bool:
-    """Whether it is of the first rows of a source only."""
-    return any(
-        finding.code == "sample-only"
-        for table in schema_group_survey.tables
-        for finding in table.findings
-    )
 
 
 def _columns(schema_group_survey: SchemaGroupSurvey, names: Sequence[str], width: int) -> Padding:
@@ -173,7 +170,7 @@ def _columns(schema_group_survey: SchemaGroupSurvey, names: Sequence[str], width
     ]
     grid = Grid(box=None, pad_edge=False, padding=(0, 1, 0, 0), header_style="dim")
     heads = ("column", "type", "missing", "distinct")
-    if _is_sample(schema_group_survey):
+    if is_sample(schema_group_survey):
         heads = ("column", "type so far", "missing so far", "distinct so far")
     widths = [
         min(_WIDEST, max([len(head), *(len(row[place]) for row in rows)]))
@@ -199,22 +196,13 @@ def _columns(schema_group_survey: SchemaGroupSurvey, names: Sequence[str], width
 
 def _contents(column: ColumnProfile) -> tuple[str, str]:
     """A small picture and what it stands for: the spread of values, or the commonest ones."""
+    said = escape_unprintable(describe_values(column))
     if column.spread is not None and base_type(column.kind) != "text":
-        ends = [format_short_value(one) for one in (column.smallest, column.middle, column.largest)]
-        picture = _picture(_halved(column.spread.rows))
-        return f"{picture:{_MIN_TEXT_WIDTH}}", escape_unprintable(" … ".join(ends))
-    if not column.commonest:
-        return "", ""
-    present = max(column.rows - column.missing, 1)
+        return f"{_picture(_halved(column.spread.rows)):{_MIN_TEXT_WIDTH}}", said
     rows = [times for _, times in column.commonest]
-    if rows[0] == 1:
-        span = f"{format_short_value(column.smallest)} … {format_short_value(column.largest)}"
-        return " " * _MIN_TEXT_WIDTH, escape_unprintable(f"{span}, all different")
-    shares = (
-        f"{format_short_value(text)} {format_percent(times, present)}"
-        for text, times in column.commonest
-    )
-    return f"{_picture(rows):{_MIN_TEXT_WIDTH}}", escape_unprintable(", ".join(shares))
+    if not rows:
+        return "", ""
+    return f"{_picture(rows) if rows[0] > 1 else '':{_MIN_TEXT_WIDTH}}", said
 
 
 def _halved(rows: Sequence[int]) -> list[int]:
@@ -231,11 +219,6 @@ def _picture(rows: Sequence[int]) -> str:
         _STEPS[min(len(_STEPS) - 1, rows_here * len(_STEPS) // most)] if rows_here else " "
         for rows_here in rows
     )
-
-
-def format_short_value(text: str) -> str:
-    """As much of a cell as fits beside others."""
-    return text if len(text) <= _CELL else f"{text[: _CELL - 1]}…"
 
 
 def _against_sources(schema_group_survey: SchemaGroupSurvey, few: bool) -> list[RenderableType]:
@@ -281,48 +264,6 @@ def _signs(schema_group_survey: SchemaGroupSurvey, name: str) -> Iterator[str]:
             yield "○"
         else:
             yield "●" if kinds[name] in (usual, "empty") else "◆"
-
-
-def _keys(schema_group_survey: SchemaGroupSurvey, most: int) -> Iterator[str]:
-    """Candidate keys in words: likely ones, and how many there are that chance would give."""
-    keys = schema_group_survey.keys.keys
-    likely = _without_longer([key for key in keys if not key.by_chance]) or list(keys[:1])
-    so_far = " so far" if _is_sample(schema_group_survey) else ""
-    for key in likely[:most]:
-        yield f"key{so_far}: {describe_candidate_key(key)}"
-    if not keys:
-        yield "key: none found with up to four columns"
-    by_chance = schema_group_survey.keys.found - sum(not key.by_chance for key in keys)
-    if by_chance > 1 and most > 1 and len(likely) <= most:
-        sets = pluralize(by_chance, "other set")
-        yield f"     {sets} of columns are unique, possibly by chance"
-    if schema_group_survey.keys.bounded:
-        yield "     some combinations of very many columns were not tested"
-    if (
-        schema_group_survey.keys.sought < schema_group_survey.keys.columns
-        and most > 1
-        and schema_group_survey.keys.columns > 100
-    ):
-        yield f"          searched {schema_group_survey.keys.sought} of the columns"
-
-
-def _without_longer(keys: Sequence[CandidateKey]) -> list[CandidateKey]:
-    """Without keys that hold a better one and are not unique for it."""
-    candidate_keies: list[CandidateKey] = []
-    for key in keys:
-        holds = any(
-            set(candidate_key.columns) < set(key.columns) for candidate_key in candidate_keies
-        )
-        if not (holds and key.in_the_way):
-            candidate_keies.append(key)
-    return candidate_keies
-
-
-def describe_candidate_key(key: CandidateKey) -> str:
-    """A candidate key in words."""
-    said = f"{','.join(key.columns)}, unique"
-    said += f" except for {pluralize(key.in_the_way, 'row')}" if key.in_the_way else ""
-    return said + (", possibly by chance" if key.by_chance else "")
 
 
 def render_sample_rows(schema_group_survey: SchemaGroupSurvey) -> Iterator[Padding]:

@@ -32,8 +32,7 @@ from plait.io.places.address import mask_secrets
 from plait.report.flags import as_flags
 
 if TYPE_CHECKING:
-    from plait.plan.check import StepForecast
-    from plait.report.run_report import ExpectationResult
+    from plait.report.document import ExpectationResult, StepForecast
 
 
 # Told apart by people of every colour sight; each is also said in a word.
@@ -53,7 +52,6 @@ _LONGEST = 600
 
 _FOR_READING: ContextVar[bool] = ContextVar("for_reading", default=False)
 
-MOST_FINDINGS = 5
 _MOST = 30
 
 MOST_BYTES = 1 << 20
@@ -197,7 +195,7 @@ def print_expectations(expected: Sequence[ExpectationResult], verbose: bool = Fa
     """What was expected and fails, with examples; what holds as a number, unless verbose."""
     if not expected:
         return
-    from plait.report.run_report import holding
+    from plait.report.document import holding
 
     out = make_console()
     grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 1, 0, 0))

@@ -14,30 +14,10 @@ from plait.core.table.table import Table
 from plait.io.write import write_csv_to
 from plait.plan.execution.execute import PlanExecution
 from plait.plan.handover.write import dataset_endings, handover_folder
+from plait.report.document import ColumnForecast, StepForecast
 
 _SAMPLE = 1 << 17
 _LEAST = 1.0
-
-
-@dataclass(frozen=True)
-class ColumnForecast:
-    """A column, its type, and whether the step is the first to have it."""
-
-    name: str
-    kind: str
-    new: bool
-
-
-@dataclass(frozen=True)
-class StepForecast:
-    """A step, and the table it would give."""
-
-    title: str
-    line: int
-    rows: int
-    columns: tuple[ColumnForecast, ...]
-    findings: int
-    seconds: float
 
 
 @dataclass(frozen=True)

@@ -50,7 +50,8 @@ from plait.plan.runs.since_last_run import (
     judge_change_expectations,
 )
 from plait.report.changes import ChangesSinceLastRun
-from plait.report.run_report import ExpectationResult, RunReport, run_report_dict
+from plait.report.document import ExpectationResult
+from plait.report.run_report import RunReport, run_report_dict
 
 
 class ExpectationsNotMetError(ExpectationError):

@@ -6,23 +6,26 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from typing import assert_never
 
-from plait.core.base.findings import Finding, by_severity
+from plait.core.base.findings import Finding, by_severity, pluralize
 from plait.core.base.ledger import LedgerEntry
 from plait.report.document import (
     Bar,
     Block,
     Change,
     Document,
+    ExpectationResult,
     Expectations,
     Findings,
     Grid,
     Ledger,
     Note,
+    StepForecast,
+    Steps,
     Value,
 )
 from plait.report.flags import as_flags
 from plait.report.numbers import format_change, format_percent
-from plait.report.run_report import ExpectationResult, RunReport
+from plait.report.run_report import RunReport
 
 _MARKDOWN_SPECIALS = re.compile(r"([\\`*_{}\[\]<>#|~])")
 
@@ -105,6 +108,8 @@ def _block_lines(block: Block) -> Iterator[str]:
         case Ledger():
             for entry in block.entries:
                 yield from _ledger(entry)
+        case Steps():
+            yield from _steps(block.steps)
         case Findings():
             yield from _findings(block.findings)
         case Expectations():
@@ -128,6 +133,12 @@ def _ledger(entry: LedgerEntry) -> Iterator[str]:
         [(line.reason, f"{line.rows:,}") for line in entry.lines]
         + [("**rows out**", f"**{entry.rows_out:,}**")],
     )
+
+
+def _steps(steps: Sequence[StepForecast]) -> Iterator[str]:
+    for number, step in enumerate(steps, 1):
+        yield from _section(f"{number}. {step.title}: {pluralize(step.rows, 'row')}")
+        yield from _grid(("column", "type"), [(one.name, one.kind) for one in step.columns])
 
 
 def _findings(findings: Sequence[Finding]) -> Iterator[str]:

@@ -371,16 +371,15 @@ class ChangesSinceLastRun:
     accounts: AccountDiff
     by_source: tuple[SourceRowChanges, ...]
 
-    def answer(self) -> Iterator[str]:
+    def facts(self) -> Iterator[Fact]:
         """What is new, in up to three lines."""
         changes = self.compared.changes
-        if changes.none:
-            yield f"since {self.when}: the same {pluralize(changes.new_rows, 'row')}"
-        else:
-            yield (
-                f"since {self.when}: {pluralize(changes.rows_new, 'row')} new, "
-                f"{changes.rows_gone:,} gone, {changes.rows_changed:,} changed{self._columns()}"
-            )
+        rows = (
+            f"{pluralize(changes.rows_new, 'row')} new, {changes.rows_gone:,} gone, "
+            f"{changes.rows_changed:,} changed{self._columns()}"
+        )
+        same = f"the same {pluralize(changes.new_rows, 'row')}"
+        yield Fact(f"since {self.when}", same if changes.none else rows)
         figures = [
             f"{name.replace('_', ' ')} {then:,} → {now:,}"
             for name in _TOLD
@@ -389,12 +388,12 @@ class ChangesSinceLastRun:
             if then != now
         ]
         if figures:
-            yield f"figures:     {', '.join(figures)}"
+            yield Fact("figures", ", ".join(figures))
         states = ("new", "gone", "changed")
         counts = {state: len(self.accounts.sources_that_are(state)) for state in states}
         files = [f"{pluralize(count, 'file')} {state}" for state, count in counts.items() if count]
         if files:
-            yield f"sources:     {', '.join(files)}"
+            yield Fact("sources", ", ".join(files))
 
     def _columns(self) -> str:
         changes = self.compared.changes

@@ -5,21 +5,28 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import TYPE_CHECKING, TypeAlias
+from typing import TypeAlias
 
-from plait.core.base.findings import Finding
+from plait.core.base.findings import Finding, FindingExample, pluralize
 from plait.core.base.ledger import LedgerEntry
 
-if TYPE_CHECKING:
-    from plait.report.run_report import ExpectationResult
+MOST_FINDINGS = 5  # in what is shown briefly of a run
+_LABEL_WIDTH = 13
 
 
 @dataclass(frozen=True)
 class Fact:
-    """A line below the answer: ``key: yard,hive``. One without a label goes on with the last."""
+    """A line below the answer; one without a label goes on with the last.
+
+    >>> str(Fact("key", "yard,hive"))
+    'key:         yard,hive'
+    """
 
     label: str
     text: str
+
+    def __str__(self) -> str:
+        return f"{self.label + ': ' if self.label else '':<{_LABEL_WIDTH}}{self.text}"
 
 
 @dataclass(frozen=True)
@@ -109,10 +116,71 @@ class Ledger:
 
 
 @dataclass(frozen=True)
+class ExpectationResult:
+    """Something that was expected, and what was found.
+
+    Parameters
+    ----------
+    what : str
+        The expectation, as a person would say it.
+    found : str
+        What is the case.
+    line : int
+        Where the plan says it.
+    examples : tuple of FindingExample
+        Where it does not hold.
+    """
+
+    what: str
+    holds: bool
+    found: str
+    line: int
+    examples: tuple[FindingExample, ...] = ()
+
+
+def holding(expected: Sequence[ExpectationResult]) -> str:
+    """How many expectations are met.
+
+    >>> holding([ExpectationResult("rows >= 1", True, "7 rows", 3)])
+    '1 of 1 expectation met'
+    """
+    held = sum(e.holds for e in expected)
+    return f"{held} of {pluralize(len(expected), 'expectation')} met"
+
+
+@dataclass(frozen=True)
 class Expectations:
     """What was expected, and whether it holds."""
 
     results: tuple[ExpectationResult, ...]
+
+
+@dataclass(frozen=True)
+class ColumnForecast:
+    """A column, its type, and whether the step is the first to have it."""
+
+    name: str
+    kind: str
+    new: bool
+
+
+@dataclass(frozen=True)
+class StepForecast:
+    """A step, and the table it would give."""
+
+    title: str
+    line: int
+    rows: int
+    columns: tuple[ColumnForecast, ...]
+    findings: int
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Steps:
+    """Each step with the rows it gives, and its columns with their types."""
+
+    steps: tuple[StepForecast, ...]
 
 
 @dataclass(frozen=True)
@@ -123,7 +191,7 @@ class Findings:
     brief: int | None = None
 
 
-Block: TypeAlias = Grid | Note | Ledger | Expectations | Findings
+Block: TypeAlias = Grid | Note | Ledger | Expectations | Steps | Findings
 
 
 @dataclass(frozen=True)

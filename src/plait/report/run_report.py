@@ -3,50 +3,18 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from plait._version import __version__
-from plait.core.base.findings import FindingExample, by_severity, pluralize
+from plait.core.base.findings import by_severity, pluralize
 from plait.core.base.ledger import LedgerEntry
 from plait.core.profiling.contents import ColumnContents, MatchCoverage
 from plait.report.account import Account, finding_dict, ledger_dict
 from plait.report.changes import ChangesSinceLastRun, since_dict
+from plait.report.document import ExpectationResult, Fact, holding
 from plait.report.drilldown import DrillDown
-
-
-@dataclass(frozen=True)
-class ExpectationResult:
-    """Something that was expected, and what was found.
-
-    Parameters
-    ----------
-    what : str
-        The expectation, as a person would say it.
-    found : str
-        What is the case.
-    line : int
-        Where the plan says it.
-    examples : tuple of FindingExample
-        Where it does not hold.
-    """
-
-    what: str
-    holds: bool
-    found: str
-    line: int
-    examples: tuple[FindingExample, ...] = ()
-
-
-def holding(expected: Sequence[ExpectationResult]) -> str:
-    """How many expectations are met.
-
-    >>> holding([ExpectationResult("rows >= 1", True, "7 rows", 3)])
-    '1 of 1 expectation met'
-    """
-    held = sum(e.holds for e in expected)
-    return f"{held} of {pluralize(len(expected), 'expectation')} met"
 
 
 @dataclass(frozen=True)
@@ -167,23 +135,22 @@ class RunReport:
             "findings": len(self.account.findings),
         }
 
+    def facts(self) -> Iterator[Fact]:
+        """What did not match, what disagrees, and what is new since the last run."""
+        for side in self.unmatched:
+            if side.rows:
+                rows = pluralize(side.rows, "row")
+                yield Fact("not matched", f"{rows} of {side.left}, in {side.right}")
+        yield Fact("conflicts", f"{self.conflicts:,} values or keys on which sources disagree")
+        if self.changes:
+            yield from self.changes.facts()
+
     def answer(self) -> list[str]:
         """The answer in a few lines, the most important first."""
-        lines = [
-            f"one dataset: {self.result}, {pluralize(self.rows, 'row')}, "
-            f"{pluralize(len(self.contents), 'column')}",
-            *(
-                f"not matched: {pluralize(one.rows, 'row')} of {one.left}, in {one.right}"
-                for one in self.unmatched
-                if one.rows
-            ),
-            f"conflicts:   {self.conflicts:,} values or keys on which sources disagree",
-        ]
-        if self.changes:
-            lines += self.changes.answer()
-        if self.expected:
-            lines.append(f"expected:    {holding(self.expected)}")
-        return lines
+        size = f"{pluralize(self.rows, 'row')}, {pluralize(len(self.contents), 'column')}"
+        expected = [Fact("expected", holding(self.expected))] if self.expected else []
+        dataset = Fact("one dataset", f"{self.result}, {size}")
+        return [str(fact) for fact in (dataset, *self.facts(), *expected)]
 
     def description(self, column: str) -> str:
         """What the plan says a column means."""

@@ -24,8 +24,16 @@ from plait.plan.execution.expectations import judge_plan_expectations
 from plait.plan.file.load import load_plan
 from plait.plan.handover.make_report import summarize_sources
 from plait.report.account import finding_dict
+from plait.report.document import (
+    MOST_FINDINGS,
+    Document,
+    ExpectationResult,
+    Expectations,
+    Findings,
+    Ledger,
+    Steps,
+)
 from plait.report.numbers import format_bytes
-from plait.report.run_report import ExpectationResult
 
 HELP = {
     "description": (
@@ -55,10 +63,11 @@ def run(options: argparse.Namespace) -> int:
         with progress.phase("detecting types"):
             foreseen = forecast_plan(plan_execution)
     if not options.quiet:
+        from plait.cli.document_view import print_document
         from plait.cli.terminal import print_to_stdout
 
         with print_to_stdout(aside=options.json):
-            _show(foreseen, expected, options.verbose)
+            print_document(_document(foreseen, expected), options.verbose)
     if options.json:
         print(
             json.dumps(
@@ -89,36 +98,22 @@ def _forecast_dict(
     }
 
 
-def _show(foreseen: PlanForecast, expected: list[ExpectationResult], verbose: bool) -> None:
-    from plait.cli.terminal import (
-        MOST_FINDINGS,
-        print_expectations,
-        print_findings,
-        print_ledger,
-        print_row_flow,
-        print_steps,
-        print_summary,
-    )
-
+def _document(foreseen: PlanForecast, expected: list[ExpectationResult]) -> Document:
     failing = sum(not e.holds for e in expected)
     every = pluralize(len(expected), "expectation")
     refused = f"a run would hand over nothing: {failing} of {every} not met"
     memory = f" and {format_bytes(foreseen.memory)} of memory" if foreseen.memory else ""
-    print_summary(
-        [
+    return Document(
+        (
             refused if failing else foreseen.answer,
             f"a run takes about {foreseen.seconds:,.0f} s{memory}, as measured by this check",
-            *(
-                finding.message
-                for finding in foreseen.findings
-                if finding.code == "fetched-in-part"
-            ),
-        ]
+            *(one.message for one in foreseen.findings if one.code == "fetched-in-part"),
+        ),
+        (),
+        (
+            Steps(tuple(foreseen.steps)),
+            Ledger(tuple(foreseen.ledger), flow=True),
+            Expectations(tuple(expected)),
+            Findings(tuple(foreseen.findings), MOST_FINDINGS),
+        ),
     )
-    print_steps(foreseen.steps)
-    if verbose:
-        print_ledger(foreseen.ledger)
-    else:
-        print_row_flow(foreseen.ledger)
-    print_expectations(expected, verbose)
-    print_findings(foreseen.findings, verbose, MOST_FINDINGS)

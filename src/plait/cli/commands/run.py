@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -21,13 +20,13 @@ from plait.cli.terminal import append_to_log
 from plait.core.base.findings import pluralize
 from plait.io.delivery.delivery import Delivery
 from plait.io.places.address import is_address
-from plait.plan.execution.execute import PlanExecution
 from plait.plan.execution.resolve_sources import source_paths
 from plait.plan.handover.make_report import make_run_report
 from plait.plan.handover.write import handover_folder
 from plait.plan.run import ExpectationsNotMetError, RunResult, run_plan
+from plait.report.document import MOST_FINDINGS, Document, Expectations, Fact, Findings, Ledger
 from plait.report.drawing.plan_diagram import write_plan_figure
-from plait.report.run_report import RunReport, run_report_json
+from plait.report.run_report import run_report_json
 
 HELP = {
     "description": (
@@ -105,7 +104,9 @@ def _run(options: argparse.Namespace) -> int:
         _show_refusal(refused, options)
         raise
     if not options.quiet:
-        _show(ran, options.verbose)
+        from plait.cli.document_view import print_document
+
+        print_document(_document(ran), options.verbose)
     if options.json:
         print(run_report_json(ran.story))
     return 0
@@ -119,53 +120,48 @@ def _say_waiting(who: str) -> None:
 
 def _show_refusal(refused: ExpectationsNotMetError, options: argparse.Namespace) -> None:
     """What was expected and does not hold, and what was found."""
-    from plait.cli.terminal import MOST_FINDINGS, print_expectations, print_findings, print_summary
+    from plait.cli.document_view import print_document
 
     if not options.quiet:
         word = "finding" if refused.findings else "expectation"
-        new = refused.since.answer() if refused.since else ()
-        print_summary(
-            [f"nothing was handed over: {pluralize(refused.in_the_way, word)} prevented it", *new]
+        prevented = f"{pluralize(refused.in_the_way, word)} prevented it"
+        document = Document(
+            (f"nothing was handed over: {prevented}",),
+            tuple(refused.since.facts()) if refused.since else (),
+            (
+                Expectations(tuple(refused.expected)),
+                Findings(tuple(refused.worked.findings), MOST_FINDINGS),
+            ),
         )
-        print_expectations(refused.expected, options.verbose)
-        print_findings(refused.worked.findings, options.verbose, MOST_FINDINGS)
+        print_document(document, options.verbose)
     if options.json:
         run_report = make_run_report(refused.worked, refused.expected, {})
         print(run_report_json(replace(run_report, changes=refused.since)))
 
 
-def _show(ran: RunResult, verbose: bool) -> None:
-    from plait.cli.terminal import (
-        MOST_FINDINGS,
-        print_expectations,
-        print_findings,
-        print_ledger,
-        print_row_flow,
-        print_summary,
-    )
-
+def _document(ran: RunResult) -> Document:
     worked, story = ran.worked, ran.story
-    print_summary([*_answer(worked, story)])
-    if verbose:
-        print_ledger(worked.entries)
-    else:
-        print_row_flow(worked.entries)
-    print_expectations(story.expected, verbose)
-    print_findings((*ran.findings, *story.account.findings), verbose, MOST_FINDINGS)
-
-
-def _answer(plan_execution: PlanExecution, run_report: RunReport) -> Iterator[str]:
-    folder = handover_folder(plan_execution.plan)
-    out = run_report.left_out
-    dataset = run_report.account.outputs[0].path
-    size = f"{pluralize(run_report.rows, 'row')}, {len(run_report.contents)} columns"
-    yield f"{folder}/{dataset}: {size}"
-    yield from (line for line in run_report.answer()[1:] if not line.startswith("expected"))
-    yield f"set aside:   {pluralize(out, 'row')}, listed in {folder}/aside/"
-    tables = [output for output in run_report.account.outputs if is_address(output.path)]
+    folder = handover_folder(worked.plan)
+    outputs = story.account.outputs
+    size = f"{pluralize(story.rows, 'row')}, {len(story.contents)} columns"
+    rows = f"{pluralize(story.left_out, 'row')}, listed in {folder}/aside/"
+    facts = [*story.facts(), Fact("set aside", rows)]
+    tables = [output for output in outputs if is_address(output.path)]
     if tables:
         beside = pluralize(len(tables) - 1, "table")
         more = f", and {beside} next to it" if tables[1:] else ""
-        yield f"in database: {tables[0].path}, {pluralize(tables[0].rows, 'row')}{more}"
-    yield f"the report:  {folder}/report.html"
-    yield f"trace:       plait trace {folder} --row 1"
+        rows = pluralize(tables[0].rows, "row")
+        facts.append(Fact("in database", f"{tables[0].path}, {rows}{more}"))
+    facts += [
+        Fact("the report", f"{folder}/report.html"),
+        Fact("trace", f"plait trace {folder} --row 1"),
+    ]
+    return Document(
+        (f"{folder}/{outputs[0].path}: {size}",),
+        tuple(facts),
+        (
+            Ledger(tuple(worked.entries), flow=True),
+            Expectations(tuple(story.expected)),
+            Findings((*ran.findings, *story.account.findings), MOST_FINDINGS),
+        ),
+    )

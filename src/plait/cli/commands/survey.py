@@ -27,6 +27,7 @@ from plait.cli.deliver import (
     raise_on_failing_findings,
     read_readable_sources,
     report_recovered_outputs,
+    write_report,
 )
 from plait.cli.progress import Progress
 from plait.cli.source_options import apply_per_source_options, parse_queries, parse_read_options
@@ -40,9 +41,7 @@ from plait.cli.terminal import (
 )
 from plait.core.base.findings import pluralize, summarize_findings
 from plait.core.operations.survey import SchemaGroupSurvey, Survey, survey
-from plait.core.profiling.join_candidates import JoinCandidate
 from plait.core.specs.shared import READING, TYPING
-from plait.core.table.key_spec import format_key_option
 from plait.core.table.table import Table
 from plait.io.delivery.delivery import Delivery
 from plait.io.places.source import DELIMITED, Source
@@ -53,6 +52,16 @@ from plait.report.drawing.charts import write_survey_figure
 from plait.report.flags import as_flags
 from plait.report.html.pages import survey_page
 from plait.report.numbers import format_bytes, format_percent
+from plait.report.survey_document import (
+    describe_lefts,
+    format_join_options,
+    least_share,
+    merge_join_targets,
+    sort_join_candidates,
+    source_names,
+    survey_document,
+    survey_summary,
+)
 
 _FEW_SOURCES, _MANY_SOURCES = 5, 65
 _LINES, _MOST_LINES = 58, 118
@@ -60,7 +69,6 @@ _MOST_JOINS = 10
 _MOST_FINDINGS = 12
 _MOST_KEYS = 3
 _FEW_COLUMNS = 3
-_TWO = 2
 
 _LARGE_BYTES, _EARLY_ROWS, _MOST_EARLY = 256 << 20, 1000, 5
 
@@ -91,7 +99,7 @@ def print_survey(found: Survey, sizes: Mapping[str, int], verbose: bool = False)
         head += render_findings(found.findings, verbose)
         shapes = list(_everything(found, sizes, out.width))
     else:
-        many = len(_sources(found)) > _FEW_SOURCES
+        many = len(source_names(found)) > _FEW_SOURCES
         head += render_findings(
             summarize_findings(found.findings), False, _MOST_FINDINGS, 1 if many else 2
         )
@@ -108,13 +116,9 @@ def print_preliminary_survey(table: Table, size: int) -> None:
     print_line(escape_unprintable(f"plait: {answer}; types so far, from the first {rows}: {kinds}"))
 
 
-def _sources(found: Survey) -> list[str]:
-    return [table.name for family in found.families for table in family.tables]
-
-
 def _lines(found: Survey) -> int:
     """How many lines there may be: more where there are more sources."""
-    more = max(0, len(_sources(found)) - _FEW_SOURCES) / _MANY_SOURCES
+    more = max(0, len(source_names(found)) - _FEW_SOURCES) / _MANY_SOURCES
     return min(_MOST_LINES, int(_LINES + (_MOST_LINES - _LINES) * math.sqrt(more)))
 
 
@@ -125,17 +129,6 @@ def _height(parts: Sequence[RenderableType], width: int) -> int:
         for part in parts:
             out.print(part)
     return captured.get().count("\n")
-
-
-def survey_summary(found: Survey) -> str:
-    """How many sources, shapes and rows, and how many could not be read."""
-    sources, shapes = len(_sources(found)), len(found.families)
-    rows = sum(family.rows for family in found.families)
-    of_shapes = f" of {pluralize(shapes, 'layout')}" if shapes < sources else ""
-    unread = sum(finding.code == "unreadable" for finding in found.findings)
-    not_read = f"; {pluralize(unread, 'file')} cannot be read" if unread else ""
-    text = f"{pluralize(sources, 'source')}{of_shapes}, {pluralize(rows, 'row')}{not_read}"
-    return f"sample of the first {found.sample:,} rows: {text}" if found.sample else text
 
 
 def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
@@ -154,10 +147,10 @@ def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
     for several in shown:
         one = several[0]
         grid.add_row(
-            Text(escape_unprintable(f"{_lefts(several)} – {one.right}")),
+            Text(escape_unprintable(f"{describe_lefts(several)} – {one.right}")),
             Text(escape_unprintable(format_join_options(one)), style="blue"),
-            f"{format_percent(*_share(several, 'left'))}, "
-            f"{format_percent(*_share(several, 'right'))} match",
+            f"{format_percent(*least_share(several, 'left'))}, "
+            f"{format_percent(*least_share(several, 'right'))} match",
             one.cardinality,
         )
     yield Padding(grid, (0, 0, 0, 2))
@@ -168,49 +161,6 @@ def _joins(found: Survey, verbose: bool) -> Iterator[RenderableType]:
     left_out = len(found.relations) - sum(map(len, shown))
     if left_out:
         yield Text(f"  and {left_out} less likely: --verbose", style="dim")
-
-
-def _lefts(join_candidates: Sequence[JoinCandidate]) -> str:
-    """The left tables: two by their names, of more the first."""
-    first = join_candidates[0].left
-    if len(join_candidates) == _TWO:
-        return f"{first}, {join_candidates[1].left}"
-    return f"{first} and {len(join_candidates) - 1} more" if len(join_candidates) > _TWO else first
-
-
-def _share(join_candidates: Sequence[JoinCandidate], side: str) -> tuple[int, int]:
-    """The rows of a side that match, and all, of the one of which least do."""
-    rows = [
-        (getattr(join_candidate, f"{side}_matched"), getattr(join_candidate, f"{side}_rows"))
-        for join_candidate in join_candidates
-    ]
-    return min(rows, key=lambda pair: pair[0] / max(pair[1], 1))
-
-
-def merge_join_targets(relations: Sequence[JoinCandidate]) -> list[list[JoinCandidate]]:
-    """Joins of several tables to the same one, on the same key, beside one another."""
-    alike: dict[tuple[object, ...], list[JoinCandidate]] = {}
-    for relation in relations:
-        key = relation.right, relation.key, relation.cardinality, relation.ignore, relation.split
-        alike.setdefault(key, []).append(relation)
-    return list(alike.values())
-
-
-def sort_join_candidates(relations: Sequence[JoinCandidate]) -> list[JoinCandidate]:
-    """The best of each two tables first, then the others."""
-    seen: set[tuple[str, str]] = set()
-    first = []
-    for relation in relations:
-        if (relation.left, relation.right) not in seen:
-            seen.add((relation.left, relation.right))
-            first.append(relation)
-    return first + [r for r in relations if r not in first]
-
-
-def format_join_options(join_candidate: JoinCandidate) -> str:
-    """The options of a join."""
-    ignore = f" --ignore {','.join(join_candidate.ignore)}" if join_candidate.ignore else ""
-    return f"--key {format_key_option(join_candidate.key)}{ignore}"
 
 
 def _everything(found: Survey, sizes: Mapping[str, int], width: int) -> Iterator[RenderableType]:
@@ -294,7 +244,7 @@ def run(options: argparse.Namespace) -> int:
     if options.rows is not None:
         return _show_rows(sources, options)
     delivery = Delivery([source.path for source in sources], options.replace)
-    check_report_target(options, delivery, markdown=False)
+    check_report_target(options, delivery)
     check_figure_target(options, delivery)
     report_recovered_outputs(delivery)
     if not options.quiet and options.sample is None:
@@ -306,8 +256,13 @@ def run(options: argparse.Namespace) -> int:
         sizes = {source.name: source.size for source in sources}
         with delivery, progress.phase("writing"):
             if options.report:
-                page = survey_page(seen, sizes)
-                delivery.write(options.report, lambda part: part.write_text(page, "utf-8"))
+                write_report(
+                    options,
+                    delivery,
+                    "survey",
+                    lambda: survey_page(seen, sizes),
+                    lambda: survey_document(seen),
+                )
             write_figure(write_survey_figure, seen, options, delivery)
     if not options.quiet:
         with print_to_stdout(aside=options.json):

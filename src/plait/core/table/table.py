@@ -193,8 +193,8 @@ class Table:
     @property
     def path(self) -> str:
         """The file that it was read from, with its part; nothing for one made otherwise."""
-        origins = self.fragments[0].origins if self.fragments else ()
-        return origins[0].path if origins else ""
+        origins = self.fragments[0].origins if len(self.fragments) == 1 else ()
+        return origins[0].path if len(origins) == 1 else ""
 
     def has_column(self, name: str) -> bool:
         """Whether there is a column of that name."""

@@ -26,7 +26,7 @@ from plait.plan.execution.execute import PlanExecution
 from plait.plan.file.line_numbers import PlanDiagnostic, PlanError
 from plait.plan.file.name_checks import parse_comparison, parse_comparison_number
 from plait.plan.file.toml import plan_diagnostic
-from plait.report.run_report import ExpectationResult
+from plait.report.document import ExpectationResult
 
 _COMPARATORS: dict[str, Callable[[Any, Any], bool]] = {
     "<": operator.lt,

@@ -24,14 +24,9 @@ from plait.core.table.table import SetAside, Table
 from plait.io.places.address import is_address
 from plait.plan.execution.execute import PlanExecution, StepResult
 from plait.report.account import Account
+from plait.report.document import ExpectationResult
 from plait.report.drilldown import DrillDown, drill_down_list, drill_down_table
-from plait.report.run_report import (
-    ExpectationResult,
-    RunReport,
-    SourceSummary,
-    StepSummary,
-    UnmatchedCount,
-)
+from plait.report.run_report import RunReport, SourceSummary, StepSummary, UnmatchedCount
 
 _MOST_TABLES = 60
 

@@ -58,9 +58,10 @@ from plait.plan.handover.read import HANDOVER, MARKS
 from plait.report.account import OutputSummary, ledger_table, summarize_output
 from plait.report.as_markdown import report_markdown
 from plait.report.data_package import package_json
+from plait.report.document import ExpectationResult
 from plait.report.html.run_page import report_page
 from plait.report.numbers import format_source_columns
-from plait.report.run_report import ExpectationResult, RunReport, run_report_json
+from plait.report.run_report import RunReport, run_report_json
 
 
 def handover_folder(loaded_plan: LoadedPlan) -> Path:

@@ -12,8 +12,9 @@ from plait.core.base.errors import ExpectationError, PlaitError
 from plait.core.base.findings import FindingExample, pluralize
 from plait.plan.file.load import LoadedPlan
 from plait.plan.runs.history import FIGURES, NEW, RunRecord, format_timestamp
+from plait.report.document import ExpectationResult
 from plait.report.flags import as_flags
-from plait.report.run_report import ExpectationResult, RunReport
+from plait.report.run_report import RunReport
 
 _WHAT = {
     "done": ("handed over", ""),
@@ -137,7 +138,7 @@ def _new(ended: RunReport | BaseException, examples: bool) -> Iterator[str]:
     """What is new since the last run."""
     since = ended.changes if isinstance(ended, RunReport) else getattr(ended, "since", None)
     if since is not None:
-        yield from since.answer()
+        yield from map(str, since.facts())
         if examples:
             for finding in since.compared.findings:
                 yield f"{finding.message}"

@@ -36,7 +36,7 @@ from plait.plan.handover.read import (
 )
 from plait.plan.runs.history import RunRecord, find_run_by_ledger, format_timestamp
 from plait.report.changes import ChangesSinceLastRun, SourceRowChanges, diff_accounts
-from plait.report.run_report import ExpectationResult
+from plait.report.document import ExpectationResult
 
 _MOST_SOURCES = 40
 _MOST_SEARCHED = 1_000_000  # rows among which a key is sought: it takes a second
