@@ -22,6 +22,7 @@ from plait.cli.terminal import (
 )
 from plait.report.document import (
     Bar,
+    Blank,
     Block,
     Change,
     Document,
@@ -29,6 +30,7 @@ from plait.report.document import (
     Findings,
     Grid,
     Ledger,
+    Mark,
     Note,
     Steps,
     Value,
@@ -36,7 +38,14 @@ from plait.report.document import (
 from plait.report.numbers import format_change
 
 # Told apart by people of every colour sight.
-_TONES = {"usual": "blue", "odd": "yellow", "total": "bold", "faint": "dim", "plain": ""}
+_TONES = {
+    "usual": "blue",
+    "odd": "yellow",
+    "total": "bold",
+    "faint": "dim",
+    "wrong": "magenta",
+    "plain": "",
+}
 
 
 def print_document(document: Document, verbose: bool = False) -> None:
@@ -53,7 +62,9 @@ def _print_block(out: Console, block: Block, verbose: bool) -> None:
             _print_grid(out, block, verbose)
         case Note():
             text = Text(escape_unprintable(block.text), style=_TONES[block.tone])
-            out.print(Padding(text, (0, 0, 0, 2)))
+            out.print(Padding(text, (0, 0, 0, block.indent)))
+        case Blank():
+            out.print()
         case Ledger():
             if block.flow and not verbose:
                 print_row_flow(block.entries)
@@ -71,7 +82,7 @@ def _print_block(out: Console, block: Block, verbose: bool) -> None:
 
 def _print_grid(out: Console, grid: Grid, verbose: bool) -> None:
     table = RichTable(
-        box=None, show_header=grid.has_heads, pad_edge=False, padding=(0, 2, 0, 0),
+        box=None, show_header=grid.has_heads, pad_edge=False, padding=(0, grid.gap, 0, 0),
         header_style="dim",
     )  # fmt: skip
     for column in grid.columns:
@@ -89,19 +100,32 @@ def _print_grid(out: Console, grid: Grid, verbose: bool) -> None:
         table.add_row(*map(_render_value, row), style=style)
     if not grid.title and not grid.rows:
         return
-    out.print()
-    if grid.title:
+    if not grid.close:
+        out.print()
+    if isinstance(grid.title, tuple):
+        out.print(Text.assemble(*map(_render_mark, grid.title)))
+    elif grid.title:
         out.print(Text(escape_unprintable(grid.title), style="bold"))
     if table.row_count:
-        out.print(Padding(table, (0, 0, 0, 2)))
+        out.print(Padding(table, (0, 0, 0, grid.indent)))
     if len(shown) < len(grid.rows):
         out.print(Text(f"  and {len(grid.rows) - len(shown):,} more: --verbose", style="dim"))
+
+
+def _render_mark(mark: Mark) -> tuple[str, str]:
+    """A mark within others, where the breaks between lines are its own."""
+    lines = map(escape_unprintable, mark.text.split("\n"))
+    return "\n".join(lines), _TONES[mark.tone]
 
 
 def _render_value(value: Value) -> Text:
     match value:
         case Bar():
-            return render_bar(value.value, value.most, _TONES[value.tone])
+            return render_bar(value.value, value.most, _TONES[value.tone], value.width)
+        case Mark():
+            return Text(escape_unprintable(value.text), style=_TONES[value.tone])
+        case tuple():
+            return Text.assemble(*map(_render_mark, value))
         case Change():
             return Text(format_change(value.by))
         case int():

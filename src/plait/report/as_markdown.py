@@ -10,6 +10,7 @@ from plait.core.base.findings import Finding, by_severity, pluralize
 from plait.core.base.ledger import LedgerEntry
 from plait.report.document import (
     Bar,
+    Blank,
     Block,
     Change,
     Document,
@@ -42,7 +43,7 @@ def _lines(run_report: RunReport) -> Iterator[str]:
         yield f"- {_plain(' '.join(line.split()))}"
     for entry in run_report.account.ledger:
         yield from _ledger(entry)
-    yield from _findings(run_report.account.findings)
+    yield from _findings(run_report.account.findings, examples=False)
     yield from _expectations(run_report.expected)
     yield from _section("Columns")
     yield from _grid(
@@ -96,7 +97,8 @@ def _block_lines(block: Block) -> Iterator[str]:
             }
             some = [at for at in range(len(block.columns)) if at not in bars]
             if block.title:
-                yield from _section(block.title)
+                title = block.title
+                yield from _section(title if isinstance(title, str) else "".join(map(str, title)))
             else:
                 yield ""
             if block.rows:
@@ -105,6 +107,8 @@ def _block_lines(block: Block) -> Iterator[str]:
         case Note():
             yield ""
             yield _plain(block.text)
+        case Blank():
+            yield ""
         case Ledger():
             for entry in block.entries:
                 yield from _ledger(entry)
@@ -123,6 +127,8 @@ def _value(value: Value) -> str:
         return format_change(value.by)
     if isinstance(value, int):
         return f"{value:,}" if value else "·"
+    if isinstance(value, tuple):
+        return "".join(mark.text for mark in value)
     return str(value)
 
 
@@ -141,11 +147,14 @@ def _steps(steps: Sequence[StepForecast]) -> Iterator[str]:
         yield from _grid(("column", "type"), [(one.name, one.kind) for one in step.columns])
 
 
-def _findings(findings: Sequence[Finding]) -> Iterator[str]:
+def _findings(findings: Sequence[Finding], examples: bool = True) -> Iterator[str]:
     if findings:
         yield from _section("Findings")
     for finding in by_severity(findings):
         yield f"- **{finding.severity}** {_plain(finding.message)} (`{finding.code}`)"
+        for example in finding.examples if examples else ():
+            places = "; ".join(map(str, example.places))
+            yield f"  - {_plain(f'{example.text} ({places})' if places else example.text)}"
         if finding.remedy:
             yield f"  - what to do: {_plain(as_flags(finding.remedy))}"
 

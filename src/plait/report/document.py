@@ -42,6 +42,18 @@ class Bar:
     value: float
     most: float
     tone: str = "usual"
+    width: int = 16
+
+
+@dataclass(frozen=True)
+class Mark:
+    """Words that stand out: ``faint``, ``odd``, ``usual``, ``total`` or ``wrong``."""
+
+    text: str
+    tone: str = "plain"
+
+    def __str__(self) -> str:
+        return self.text
 
 
 @dataclass(frozen=True)
@@ -51,7 +63,7 @@ class Change:
     by: Decimal | None
 
 
-Value: TypeAlias = str | int | Bar | Change
+Value: TypeAlias = str | int | Bar | Change | Mark | tuple[Mark, ...]
 
 
 @dataclass(frozen=True)
@@ -89,14 +101,21 @@ class Grid:
         How many rows are shown where not all are asked for.
     strong : frozenset of int
         The rows that stand out.
+    gap, indent : int
+        Signs between two columns, and before the first.
+    close : bool
+        Whether it follows without an empty line.
     """
 
     columns: tuple[GridColumn, ...]
     rows: Sequence[Sequence[Value]]
-    title: str = ""
+    title: str | tuple[Mark, ...] = ""
     brief: int | None = None
     has_heads: bool = True
     strong: frozenset[int] = frozenset()
+    gap: int = 2
+    indent: int = 2
+    close: bool = False
 
 
 @dataclass(frozen=True)
@@ -105,6 +124,12 @@ class Note:
 
     text: str
     tone: str = "faint"
+    indent: int = 2
+
+
+@dataclass(frozen=True)
+class Blank:
+    """An empty line, between what does not belong together."""
 
 
 @dataclass(frozen=True)
@@ -191,7 +216,7 @@ class Findings:
     brief: int | None = None
 
 
-Block: TypeAlias = Grid | Note | Ledger | Expectations | Steps | Findings
+Block: TypeAlias = Grid | Note | Blank | Ledger | Expectations | Steps | Findings
 
 
 @dataclass(frozen=True)

@@ -9,13 +9,8 @@ from operator import attrgetter
 from pathlib import Path
 from shlex import quote
 
-from rich.padding import Padding
-from rich.table import Table as Grid
-from rich.text import Text
-
 from plait._version import __version__
 from plait.cli.arguments import parse_whole_number
-from plait.cli.terminal import escape_unprintable, make_console, print_summary, render_bar
 from plait.core.base.findings import pluralize
 from plait.plan.file.plan_text import check_plan_path
 from plait.plan.runs.history import (
@@ -28,6 +23,18 @@ from plait.plan.runs.history import (
     last_successful_run,
     read_history,
     record_to_dict,
+)
+from plait.report.document import (
+    Bar,
+    Blank,
+    Block,
+    Document,
+    Fact,
+    Grid,
+    GridColumn,
+    Mark,
+    Note,
+    Value,
 )
 from plait.report.numbers import format_bytes
 
@@ -43,13 +50,15 @@ HELP = {
 MOST_RUNS = 12
 
 _BAR = 6
-_STATUS_SYMBOLS = {
-    "done": ("● done", "blue"),
-    "running": ("… running", "bold"),
-    "refused": ("○ refused", "yellow"),
-    "failed": ("✗ failed", "magenta"),
-    "interrupted": ("✗ interrupted", "magenta"),
-    "killed": ("✗ killed", "magenta"),
+_WIDE = 90
+_MOST_FAILED = 3
+_STATUS_MARKS = {
+    "done": Mark("● done", "usual"),
+    "running": Mark("… running", "total"),
+    "refused": Mark("○ refused", "odd"),
+    "failed": Mark("✗ failed", "wrong"),
+    "interrupted": Mark("✗ interrupted", "wrong"),
+    "killed": Mark("✗ killed", "wrong"),
 }
 
 
@@ -91,30 +100,57 @@ def run(options: argparse.Namespace) -> int:
         }
         print(json.dumps(payload, indent=2, ensure_ascii=False))
     elif not options.quiet:
-        from plait.cli.terminal import print_summary, print_to_stdout
+        from plait.cli.document_view import print_document
+        from plait.cli.terminal import make_console, print_to_stdout
 
         with print_to_stdout():
             if options.run is not None:
-                print_run(shown[0])
+                print_document(run_document(shown[0]))
             else:
-                print_summary(_summarize_history(plan, records))
-                print_history(shown, options.verbose)
+                wide = make_console().width > _WIDE
+                print_document(history_document(plan, records, shown, options.verbose, wide))
     return 0
 
 
-def _summarize_history(plan: Path, records: Sequence[RunRecord]) -> Iterator[str]:
+def history_document(
+    plan: Path,
+    records: Sequence[RunRecord],
+    shown: Sequence[RunRecord],
+    whole: bool = False,
+    wide: bool = True,
+) -> Document:
+    """The runs, the last one at the bottom, with the course of three figures as bars.
+
+    Parameters
+    ----------
+    records, shown : sequence of RunRecord
+        All, and the last of them.
+    whole : bool
+        With who ran it, where, and which version.
+    wide : bool
+        With the rows that were new, gone and changed.
+    """
     if not records:
-        yield f"{plan.name} has not been run yet"
-        yield f"next:        plait run {quote(str(plan))}"
-        return
+        first = Fact("next", f"plait run {quote(str(plan))}")
+        return Document((f"{plan.name} has not been run yet",), (first,), ())
     last, good = records[-1], last_successful_run(records)
     bad = sum(not record.good for record in records)
     how = f"{bad:,} of them without a handover" if bad else "each with a handover"
-    yield f"{plan.name}: {pluralize(len(records), 'run')}, {how}"
-    yield f"the last:    {_describe_run(last)}"
-    if good is not None and good is not last:
-        yield f"last good:   {_describe_run(good)}"
-    yield f"one run:     plait history {quote(str(plan))} --run {last.run}"
+    facts = (
+        Fact("the last", _describe_run(last)),
+        *([Fact("last good", _describe_run(good))] if good not in (None, last) else []),
+        Fact("one run", f"plait history {quote(str(plan))} --run {last.run}"),
+    )
+    failed = [record for record in shown if record.failed][-_MOST_FAILED:]
+    return Document(
+        (f"{plan.name}: {pluralize(len(records), 'run')}, {how}",),
+        facts,
+        (
+            _runs(shown, whole, wide),
+            *([Blank()] if failed else []),
+            *(Note(f"run {r.run}: {r.failed.get('what', '')}", indent=0) for r in failed),
+        ),
+    )
 
 
 def _describe_run(run_record: RunRecord) -> str:
@@ -125,59 +161,46 @@ def _describe_run(run_record: RunRecord) -> str:
     )
 
 
-def print_history(records: Sequence[RunRecord], verbose: bool) -> None:
-    """The runs, the last one at the bottom, with the course of three figures as bars."""
-    if not records:
-        return
-    out = make_console()
-    grid = Grid(box=None, pad_edge=False, padding=(0, 1, 0, 0), header_style="dim")
-    grid.add_column("run", justify="right")
-    grid.add_column("when", no_wrap=True)
-    grid.add_column("ended", no_wrap=True)
-    for head in ("rows", "unmatched", "seconds"):
-        grid.add_column(head, justify="right", no_wrap=True)
-        grid.add_column("", no_wrap=True)
-    more = ("new", "gone", "changed") if out.width > 90 else ()
-    for head in more:
-        grid.add_column(head, justify="right", no_wrap=True)
-    for head in ("by", "on", "with") if verbose else ():
-        grid.add_column(head, no_wrap=True)
+def _runs(records: Sequence[RunRecord], whole: bool, wide: bool) -> Grid:
+    changes = ("new", "gone", "changed") if wide else ()
     most = [
-        max((value for one in records if (value := of(one)) is not None), default=0)
+        max((value for record in records if (value := of(record)) is not None), default=0)
         for of in _FIGURES
     ]
+    rows: list[tuple[Value, ...]] = []
     for record in records:
-        sign, style = _STATUS_SYMBOLS[record.status]
-        cells: list[str | Text] = [
-            str(record.run),
-            format_timestamp(record.started),
-            Text(sign, style),
-        ]
+        tone = "usual" if record.good else "faint"
+        figures: list[Value] = []
         for of, top in zip(_FIGURES, most, strict=True):
-            value = of(record)
-            cells += [
-                _number(value),
-                render_bar(value or 0, top, "blue" if record.good else "dim", _BAR),
-            ]
-        cells += [_number(getattr(record, f"rows_{head}")) for head in more]
-        cells += [escape_unprintable(text) for text in _whose(record)] if verbose else []
-        grid.add_row(*cells)
-    out.print()
-    out.print(grid)
-    failed = [r for r in records if r.failed]
-    if failed:
-        out.print()
-    for one in failed[-3:]:
-        out.print(
-            Text(escape_unprintable(f"run {one.run}: {one.failed.get('what', '')}"), style="dim")
+            figures += [_number(of(record)), Bar(of(record) or 0, top, tone, _BAR)]
+        rows.append(
+            (
+                *(str(record.run), format_timestamp(record.started)),
+                _STATUS_MARKS[record.status],
+                *figures,
+                *(_number(getattr(record, f"rows_{head}")) for head in changes),
+                *((record.user, record.machine, record.version) if whole else ()),
+            )
         )
+    return Grid(
+        (
+            GridColumn("run", "right"),
+            *(GridColumn(head, wraps=False) for head in ("when", "ended")),
+            *(
+                column
+                for head in ("rows", "unmatched", "seconds")
+                for column in (GridColumn(head, "right", wraps=False), GridColumn(wraps=False))
+            ),
+            *(GridColumn(head, "right", wraps=False) for head in changes),
+            *(GridColumn(head, wraps=False) for head in (("by", "on", "with") if whole else ())),
+        ),
+        rows,
+        gap=1,
+        indent=0,
+    )
 
 
 _FIGURES = (attrgetter("rows"), attrgetter("unmatched"), attrgetter("seconds"))
-
-
-def _whose(run_record: RunRecord) -> tuple[str, str, str]:
-    return run_record.user, run_record.machine, run_record.version
 
 
 def _number(value: float | None) -> str:
@@ -191,50 +214,55 @@ def _number(value: float | None) -> str:
     return f"{value:,}" if isinstance(value, int) else f"{value:,.1f}"
 
 
-def print_run(run_record: RunRecord) -> None:
+def run_document(run_record: RunRecord) -> Document:
     """All that is known of one run."""
-    out = make_console()
-    print_summary(_summarize_run(run_record))
-    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
-    grid.add_column(style="dim")
-    grid.add_column(justify="right")
-    for name in (*FIGURES, *NEW):
-        if getattr(run_record, name) is not None:
-            grid.add_row(name.replace("_", " "), _number(getattr(run_record, name)))
-    if grid.row_count:
-        out.print()
-        out.print(Padding(grid, (0, 0, 0, 2)))
-    if run_record.sources:
-        out.print()
-        out.print(Text("sources of this run", style="bold"))
-        out.print(Padding(_sources(run_record), (0, 0, 0, 2)))
-
-
-def _summarize_run(run_record: RunRecord) -> Iterator[str]:
     moment = format_timestamp(run_record.started)
-    yield f"run {run_record.run}: {run_record.status}, {moment}, {run_record.seconds:,.1f} s"
+    figures = [
+        (Mark(name.replace("_", " "), "faint"), _number(getattr(run_record, name)))
+        for name in (*FIGURES, *NEW)
+        if getattr(run_record, name) is not None
+    ]
+    blocks: list[Block] = []
+    if figures:
+        blocks.append(Grid((GridColumn(), GridColumn("", "right")), figures, has_heads=False))
+    if run_record.sources:
+        heads = ("rows", "size", "sha256")
+        blocks.append(
+            Grid(
+                (
+                    GridColumn("file", share=1),
+                    *(GridColumn(head, "right", wraps=False) for head in heads),
+                ),
+                [
+                    (
+                        str(source.get("path", "")),
+                        f"{source.get('rows') or 0:,}",
+                        format_bytes(source.get("bytes") or 0),
+                        str(source.get("sha256") or "")[:12],
+                    )
+                    for source in run_record.sources
+                ],
+                "sources of this run",
+            )
+        )
+    return Document(
+        (f"run {run_record.run}: {run_record.status}, {moment}, {run_record.seconds:,.1f} s",),
+        tuple(_facts_of_run(run_record)),
+        tuple(blocks),
+    )
+
+
+def _facts_of_run(run_record: RunRecord) -> Iterator[Fact]:
     for name in ("what", "where", "remedy"):
         if run_record.failed.get(name):
-            yield f"{name + ':':<12} {run_record.failed[name]}"
-    yield f"run by:      {run_record.user} on {run_record.machine}, with Plait {run_record.version}"
+            yield Fact(name, run_record.failed[name])
+    version = f"with Plait {run_record.version}"
+    yield Fact("run by", f"{run_record.user} on {run_record.machine}, {version}")
     if run_record.parameters:
-        text = ", ".join(f"{name} = {value}" for name, value in run_record.parameters.items())
-        yield f"parameters:  {text}"
+        pairs = (f"{name} = {value}" for name, value in run_record.parameters.items())
+        yield Fact("parameters", ", ".join(pairs))
     if run_record.handover:
-        yield f"handover:    {run_record.handover}"
+        yield Fact("handover", run_record.handover)
     for sent in run_record.notices:
         how = f"not sent: {sent.get('failed')}" if sent.get("failed") else "sent"
-        yield f"notice:      {sent.get('way')} to {sent.get('to')}, {how}"
-
-
-def _sources(run_record: RunRecord) -> Grid:
-    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    grid.add_column("file", overflow="fold", ratio=1)
-    for head in ("rows", "size", "sha256"):
-        grid.add_column(head, justify="right", no_wrap=True)
-    for source in run_record.sources:
-        size = format_bytes(source.get("bytes") or 0)
-        sum_ = str(source.get("sha256") or "")[:12]
-        rows = pluralize(source.get("rows") or 0, "row").split()[0]
-        grid.add_row(Text(escape_unprintable(str(source.get("path", "")))), rows, size, sum_)
-    return grid
+        yield Fact("notice", f"{sent.get('way')} to {sent.get('to')}, {how}")

@@ -8,17 +8,13 @@ from collections.abc import Iterator, Mapping
 from dataclasses import asdict
 from pathlib import Path
 
-from rich.padding import Padding
-from rich.table import Table as Grid
-from rich.text import Text
-
 from plait._version import __version__
 from plait.cli.arguments import add_option_arguments, parse_whole_number
 from plait.cli.common_options import add_job_arguments
-from plait.cli.terminal import escape_unprintable, make_console
 from plait.core.base.findings import pluralize
 from plait.core.specs.option import Option, OptionKind
 from plait.plan.trace import MOST_ROWS, CellTrace, RowTrace, SourceCell, TraceResult, trace
+from plait.report.document import Block, Document, Fact, Grid, GridColumn, Mark, Value
 
 HELP = {
     "description": "Trace rows of a handover, cell by cell, to their sources: file, sheet, row, "
@@ -93,64 +89,75 @@ def run(options: argparse.Namespace) -> int:
         payload = {"command": "trace", "version": __version__, **asdict(traced)}
         print(json.dumps(payload, indent=2, ensure_ascii=False))
     elif not options.quiet:
-        from plait.cli.terminal import print_summary, print_to_stdout
+        from plait.cli.document_view import print_document
+        from plait.cli.terminal import print_to_stdout
 
         with print_to_stdout():
-            print_summary(_answer(traced))
-            for row in traced.rows:
-                print_row_trace(row, traced.paths, options.verbose)
+            print_document(trace_document(traced, options.verbose))
     return 0
 
 
-def _answer(traced: TraceResult) -> Iterator[str]:
+def trace_document(traced: TraceResult, whole: bool = False) -> Document:
+    """The source rows that each row came from, and its cells with where they came from.
+
+    Parameters
+    ----------
+    whole : bool
+        With every source row and cell, and the steps that each cell went through.
+    """
     shown = len(traced.rows)
+    answer = f"{pluralize(shown, 'row')} of {traced.result} traced to the sources"
     if traced.found > shown:
         fit = pluralize(traced.found, "row")
-        yield f"{shown:,} of {fit} of {traced.result} that match, traced to their sources"
-    else:
-        yield f"{pluralize(shown, 'row')} of {traced.result} traced to the sources"
+        answer = f"{shown:,} of {fit} of {traced.result} that match, traced to their sources"
+    blocks = [block for row in traced.rows for block in _row_blocks(row, traced.paths, whole)]
+    return Document((answer,), tuple(_facts(traced)), tuple(blocks))
+
+
+def _facts(traced: TraceResult) -> Iterator[Fact]:
     for place in traced.unopened:
-        yield f"not opened:  {place}"
+        yield Fact("not opened", place)
     if traced.unopened:
-        yield (
-            "             the handover was made by another user or on another machine; to open "
-            "these: --trusted, or --sources DIR for files in a folder"
+        yield Fact(
+            "",
+            "the handover was made by another user or on another machine; to open these: "
+            "--trusted, or --sources DIR for files in a folder",
         )
-    for said in traced.changed:
-        yield f"changed:     {said}"
+    for change in traced.changed:
+        yield Fact("changed", change)
     if not traced.changed and traced.read:
-        yield "unchanged:   every source read for this trace is the same as at the run"
+        yield Fact("unchanged", "every source read for this trace is the same as at the run")
 
 
-def print_row_trace(row: RowTrace, paths: Mapping[str, str], verbose: bool) -> None:
+def _row_blocks(row: RowTrace, paths: Mapping[str, str], whole: bool) -> Iterator[Block]:
     """The source rows that went in, then each cell with its value and where it came from."""
-    out = make_console()
-    out.print()
-    head = Text(f"row {row.row:,}", style="bold")
-    head.append("" if row.places else "  from no source", style="dim")
-    out.print(head)
-    out.print(Padding(_sources(row, paths, verbose), (0, 0, 0, 2)))
+    sources: list[tuple[Value, ...]] = []
+    for (source, _), within in zip(row.places, row.within, strict=True):
+        if whole or len(sources) < _FEW:
+            sources.append((Mark(source, "total"), f"{paths[source]} {within}"))
+    if len(sources) < len(row.places):
+        sources.append(("", f"and {len(row.places) - len(sources):,} rows more: --verbose"))
+    none = "" if row.places else "  from no source"
+    yield Grid(
+        (GridColumn(), GridColumn()),
+        sources,
+        (Mark(f"row {row.row:,}", "total"), Mark(none, "faint")),
+        has_heads=False,
+    )
     several = _several(row)
-    grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    grid.add_column("column", overflow="fold", ratio=3)
-    grid.add_column("value", overflow="fold", ratio=4)
-    grid.add_column("came from", overflow="fold", ratio=5)
-    for cell in row.cells:
-        whence = _whence(cell, several, verbose)
-        grid.add_row(Text(escape_unprintable(cell.column)), _value(cell.value), whence)
-    out.print(Padding(grid, (0, 0, 0, 2)))
-
-
-def _sources(row: RowTrace, paths: Mapping[str, str], verbose: bool) -> Grid:
-    """Each source row that went in, by name, with its file and line."""
-    grid = Grid(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
-    shown = list(zip(row.places, row.within, strict=True))[: None if verbose else _FEW]
-    for (source, _), within in shown:
-        where = Text(escape_unprintable(f"{paths[source]} {within}"))
-        grid.add_row(Text(escape_unprintable(source), style="bold"), where)
-    if len(shown) < len(row.places):
-        grid.add_row("", f"and {len(row.places) - len(shown):,} rows more: --verbose")
-    return grid
+    yield Grid(
+        (GridColumn("column", share=3), GridColumn("value", share=4),
+         GridColumn("came from", share=5)),
+        [
+            (
+                cell.column,
+                Mark(_short(cell.value)) if cell.value else Mark("(missing)", "faint"),
+                tuple(_whence(cell, several, whole)),
+            )
+            for cell in row.cells
+        ],
+        close=True,
+    )  # fmt: skip
 
 
 def _several(row: RowTrace) -> set[str]:
@@ -159,46 +166,41 @@ def _several(row: RowTrace) -> set[str]:
     return {name for name in names if names.count(name) > 1}
 
 
-def _value(value: str | None) -> Text:
-    if value is None or value == "":
-        return Text("(missing)", style="dim")
-    return Text(_short(value))
-
-
-def _whence(cell: CellTrace, several: set[str], verbose: bool) -> Text:
-    text = Text()
-    for number, origin in enumerate(cell.origins[: None if verbose else _FEW]):
-        text.append("\n" if number else "")
-        text.append(_format_cell_location(origin, several))
+def _whence(cell: CellTrace, several: set[str], whole: bool) -> Iterator[Mark]:
+    for number, origin in enumerate(cell.origins[: None if whole else _FEW]):
+        yield Mark("\n" * bool(number) + _format_cell_location(origin, several))
         if origin.text != cell.value and not (origin.text == "" and cell.value is None):
             there = "not there" if origin.text is None else repr(_short(origin.text))
-            text.append(f"  {there}", style="yellow")
-    hidden = max(len(cell.origins) - _FEW, 0) * (not verbose) + cell.more
+            yield Mark(f"  {there}", "odd")
+    hidden = max(len(cell.origins) - _FEW, 0) * (not whole) + cell.more
     if hidden:
-        text.append(f"\nand {hidden:,} more")
+        yield Mark(f"\nand {hidden:,} more")
     changed = [step for step, made in cell.steps if made]
     if not cell.origins:
-        text.append(_nothing(cell), style="dim")
+        yield Mark(_nothing(cell), "faint")
     elif changed:
-        text.append(f"\nby {escape_unprintable('; '.join(changed))}", style="dim")
-    if verbose and cell.steps:
+        yield Mark(f"\nby {_in_one_line('; '.join(changed))}", "faint")
+    if whole and cell.steps:
         steps = "; ".join(step for step, _ in cell.steps)
-        text.append(f"\nthrough {escape_unprintable(steps)}", style="dim")
-    return text
+        yield Mark(f"\nthrough {_in_one_line(steps)}", "faint")
 
 
 def _nothing(cell: CellTrace) -> str:
     """Why a cell has no origin: no partner was found, or a step made it."""
     if cell.value in (None, ""):
         return "no matching row"
-    return f"made by {escape_unprintable(cell.steps[0][0])}" if cell.steps else "made by the plan"
+    return f"made by {_in_one_line(cell.steps[0][0])}" if cell.steps else "made by the plan"
 
 
 def _format_cell_location(source_cell: SourceCell, several: set[str]) -> str:
     row = f" {source_cell.place}" if source_cell.source in several else ""
-    return escape_unprintable(f"{source_cell.column} of {source_cell.source}{row}")
+    return _in_one_line(f"{source_cell.column} of {source_cell.source}{row}")
 
 
 def _short(text: str) -> str:
-    message = escape_unprintable(text)
+    message = _in_one_line(text)
     return message if len(message) <= _LONGEST else message[: _LONGEST - 1] + "…"
+
+
+def _in_one_line(text: str) -> str:
+    return text.replace("\n", "⏎")

@@ -1,0 +1,63 @@
+"""Reports as Markdown say what the terminal says: the same document, drawn twice."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+
+from conftest import flat
+
+VISITS = "yard,hive,kg\nA,1,12.5\nA,2,7\nB,1,\nB,3,9|x\nC,9,1\n"
+HIVES = "yard,hive,queen\nA,1,Carnica\nA,2,Buckfast\nB,1,*wild*\nB,1,Carnica\nD,4,<b>\n"
+LATER = VISITS.replace("12.5", "13").replace("C,9,1\n", "C,8,2\n")
+COMMANDS = {
+    "join": "join visits.csv hives.csv --key yard,hive --out o.csv",
+    "stack": "stack visits.csv later.csv --out o.csv",
+    "settle": "settle hives.csv --key yard,hive --rule queen=first --out o.csv",
+    "keys": "keys visits.csv hives.csv --key yard,hive",
+    "compare": "compare visits.csv later.csv --key yard,hive",
+    "survey": "survey visits.csv hives.csv",
+}
+
+
+def _words(text: str) -> list[str]:
+    """The words and numbers of a text, without what draws its tables."""
+    return re.findall(r"[\w.%]+", re.sub(r"\\(.)", r"\1", flat(text)))
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_word_of_the_terminal_is_in_the_report(plait, put, tmp_path, command):
+    put(visits_csv=VISITS, hives_csv=HIVES, later_csv=LATER)
+    ended = plait(*COMMANDS[command].split(), "--report", "r.md", "--verbose")
+    assert ended.status == 0, ended.err
+    report = (tmp_path / "r.md").read_text()
+    there = set(_words(report))
+    said = set(_words(ended.out if command in ("keys", "compare", "survey") else ended.err))
+    # Sizes of files, sample rows and how sources differ are drawn for the terminal only.
+    drawn = set("B utf comma 8 row rows lines sources note notes warning warnings".split())
+    lost = {w for w in said - there - drawn if not re.fullmatch(r"[\d,.]+B?|kB|\w+_?=\w*", w)}
+    assert not lost or command == "survey" and len(lost) < 12, lost
+    for finding in re.findall(r"\[([a-z-]+)\]", flat(ended.out + ended.err)):
+        assert f"`{finding}`" in report
+
+
+def test_nothing_of_the_data_is_taken_for_markup(plait, put, tmp_path):
+    put(visits_csv=VISITS, hives_csv=HIVES)
+    words = "keys hives.csv --key yard,hive --report r.md"
+    assert plait(*words.split()).status == 0
+    report = (tmp_path / "r.md").read_text()
+    assert "*wild*" not in report and r"\*wild\*" in report
+    assert "<b>" not in report
+    widths = {}
+    for number, line in enumerate(report.splitlines()):
+        if line.startswith("|"):
+            cells = len(re.findall(r"(?<!\\)\|", line))
+            widths[number] = cells
+            assert widths.get(number - 1, cells) == cells, line
+
+
+def test_a_report_of_another_ending_is_refused_before_anything_is_read(plait, put):
+    put(visits_csv=VISITS)
+    ended = plait("survey", "visits.csv", "--report", "r.pdf")
+    assert ended.status == 2 and "must end in .html or .md" in flat(ended.err)
