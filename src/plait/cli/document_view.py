@@ -50,7 +50,7 @@ _TONES = {
 
 def print_document(document: Document, verbose: bool = False) -> None:
     """The answer in bold, its facts, and the blocks; unless verbose as far as each is brief."""
-    print_summary([*document.answer, *map(str, document.facts)])
+    print_summary([*document.answer, *document.facts])
     out = make_console()
     for block in document.blocks:
         _print_block(out, block, verbose)

@@ -29,6 +29,7 @@ from plait.core.base.findings import (
 )
 from plait.core.base.ledger import LedgerEntry, abbreviate_inputs
 from plait.io.places.address import mask_secrets
+from plait.report.document import LABEL_WIDTH, Fact
 from plait.report.flags import as_flags
 
 if TYPE_CHECKING:
@@ -38,7 +39,6 @@ if TYPE_CHECKING:
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
 _WIDEST = 120
-_LABEL = re.compile(r"[a-z]+( [a-z]+)*:?\s{2,}")
 # A path stays in one piece, to be copied; signs that are aligned stay where they are.
 _WHOLE_WORDS: dict[str, Any] = {
     "break_long_words": False,
@@ -133,17 +133,17 @@ def print_example_command(command: str, meaning: str, sign: str = "$") -> None:
     out.print()
 
 
-def print_summary(lines: Iterable[str], heading: str = "") -> None:
-    """The answer in a few lines, the first in bold."""
+def print_summary(lines: Iterable[str | Fact], heading: str = "") -> None:
+    """The answer in a few lines, the first in bold; what follows a label stays in its column."""
     out = make_console()
     if heading:
         out.print()
         out.rule(style="blue")
         lines = (heading, *lines)
     for number, line in enumerate(lines):
-        label = _LABEL.match(line)  # what follows a label stays in its column
-        indent = " " * (label.end() if label else 0)
-        texts = wrap(escape_unprintable(line), out.width, subsequent_indent=indent, **_WHOLE_WORDS)
+        indent = " " * (LABEL_WIDTH if isinstance(line, Fact) else 0)
+        text = escape_unprintable(str(line))
+        texts = wrap(text, out.width, subsequent_indent=indent, **_WHOLE_WORDS)
         out.print(Text("\n".join(texts), style="bold" if not number else ""), soft_wrap=True)
 
 

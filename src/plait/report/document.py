@@ -11,7 +11,7 @@ from plait.core.base.findings import Finding, FindingExample, pluralize
 from plait.core.base.ledger import LedgerEntry
 
 MOST_FINDINGS = 5  # in what is shown briefly of a run
-_LABEL_WIDTH = 13
+LABEL_WIDTH = 13
 
 
 @dataclass(frozen=True)
@@ -26,7 +26,7 @@ class Fact:
     text: str
 
     def __str__(self) -> str:
-        return f"{self.label + ': ' if self.label else '':<{_LABEL_WIDTH}}{self.text}"
+        return f"{self.label + ': ' if self.label else '':<{LABEL_WIDTH}}{self.text}"
 
 
 @dataclass(frozen=True)

@@ -16,6 +16,7 @@ from plait.cli.terminal import print_example_command, print_line, print_summary
 from plait.core.base.errors import OutputError, PlaitError
 from plait.core.base.findings import pluralize
 from plait.demo.data import rewind_one_month, write_demo_data, write_records
+from plait.report.document import Fact
 
 HELP = {
     "description": (
@@ -187,36 +188,28 @@ def _mend(options: argparse.Namespace) -> None:
         )
 
 
-def _closing(folder: Path) -> Iterator[str]:
+def _closing(folder: Path) -> Iterator[Fact]:
     """What came in, what matched, what was set aside, and where to look."""
-    said = json.loads(Path("handover/ledger.json").read_text("utf-8"))
-    placed, season = said["match"], said["outputs"][0]
-    aside = [s for s in said["outputs"] if s["path"].startswith("aside/")]
-    sources = [one for one in said["sources"] if one["group"] == "inspections"]
+    account = json.loads(Path("handover/ledger.json").read_text("utf-8"))
+    match, season = account["match"], account["outputs"][0]
+    lists = [output for output in account["outputs"] if output["path"].startswith("aside/")]
+    sources = [source for source in account["sources"] if source["group"] == "inspections"]
     visits = sum(source["rows"] for source in sources)
-    yield (
-        f"read         {visits:,} visits from {len(sources)} extracts, "
-        f"{visits - placed['left_rows']} of them duplicates"
-    )
-    yield (
-        f"matched      {placed['left_matched']:,} visits, 14 of them only because "
-        "case and spaces are ignored"
-    )
-    yield (
-        f"not matched  {placed['left_unmatched']} visits to hives that no register "
-        f"lists, {placed['left_missing_key']} without a hive number"
-    )
-    yield f"one dataset  {folder}/handover/season.csv, {pluralize(season['rows'], 'row')}"
-    new = said["changes"]
+    repeats = visits - match["left_rows"]
+    yield Fact("read", f"{visits:,} visits from {len(sources)} extracts, {repeats} duplicates")
+    matched = f"{match['left_matched']:,} visits, 14 of them only because case and spaces are"
+    yield Fact("matched", f"{matched} ignored")
+    unmatched = f"{match['left_unmatched']} visits to hives that no register lists"
+    yield Fact("not matched", f"{unmatched}, {match['left_missing_key']} without a hive number")
+    rows = pluralize(season["rows"], "row")
+    yield Fact("one dataset", f"{folder}/handover/season.csv, {rows}")
+    new = account["changes"]
     then, now = new["figures"]["unmatched"]
-    yield (
-        f"what is new  {new['rows_new']:,} visits more, {new['rows_gone']:,} gone, "
-        f"{new['rows_changed']:,} changed; not matched {then:,} → {now:,}"
-    )
-    yield f"the report   {folder}/handover/report.html"
-    yield f"set aside    {folder}/handover/aside/, {pluralize(len(aside), 'list')} with the reasons"
-    yield f"the plan     {folder}/season.toml: edit it, then plait run season.toml --replace"
-    yield (
-        f"next         try one command on one file: cd {folder} && plait keys "
-        "register/*.csv --key Yard,Hive"
-    )
+    changes = f"{new['rows_new']:,} more visits, {new['rows_gone']:,} gone"
+    unmatched = f"not matched {then:,} → {now:,}"
+    yield Fact("what is new", f"{changes}, {new['rows_changed']:,} changed; {unmatched}")
+    yield Fact("the report", f"{folder}/handover/report.html")
+    reasons = f"{pluralize(len(lists), 'list')} with the reasons"
+    yield Fact("set aside", f"{folder}/handover/aside/, {reasons}")
+    yield Fact("the plan", f"{folder}/season.toml: edit it, then plait run season.toml --replace")
+    yield Fact("next", f"cd {folder} && plait keys register/*.csv --key Yard,Hive")

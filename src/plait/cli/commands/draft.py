@@ -18,6 +18,7 @@ from plait.io.delivery.delivery import Delivery
 from plait.io.sources import find_sources
 from plait.plan.drafting.as_toml import plan_text
 from plait.plan.drafting.draft import Draft, draft_plan
+from plait.report.document import Fact
 
 HELP = {
     "description": (
@@ -111,33 +112,32 @@ def _draft_dict(draft: Draft, out: Path | None) -> dict[str, Any]:
 _FEW, _MOST_NAMED = 3, 8
 
 
-def _answer(draft: Draft, out: Path | None, verbose: bool) -> list[str]:
+def _answer(draft: Draft, out: Path | None, verbose: bool) -> list[str | Fact]:
     stacked = [o.name for o in (draft.base, *draft.others) if o.extracts > 1]
     where = f"{out}: " if out else ""
-    lines = [
+    lines: list[str | Fact] = [
         (
             f"{where}a runnable plan with {pluralize(len(stacked), 'stack')} and "
             f"{pluralize(len(draft.joins), 'join')}"
         )
     ]
     lines += [
-        f"joined:      {join.right} on {', '.join(left for left, _ in join.key)}: "
-        f"{join.evidence[0]}"
+        Fact(
+            "joined",
+            f"{join.right} on {', '.join(left for left, _ in join.key)}: {join.evidence[0]}",
+        )
         for join in draft.joins
     ]
     out_of_it = [*(u.name for u in draft.unused), *(one.path for one in draft.unread)]
     if out_of_it:
         every = len(out_of_it) + len(draft.others) + 1
         names = ", ".join(out_of_it[:_MOST_NAMED]) + (" …" if len(out_of_it) > _MOST_NAMED else "")
-        lines.append(
-            f"left out:    {len(out_of_it)} of {pluralize(every, 'source')}, with the "
-            "reasons in the "
-            f"plan: {names}"
-        )
+        left_out = f"{len(out_of_it)} of {pluralize(every, 'source')}"
+        lines.append(Fact("left out", f"{left_out}, with the reasons in the plan: {names}"))
     shown = draft.unsure if verbose else draft.unsure[:_FEW]
-    lines += [f"to decide:   {s}" for s in shown]
+    lines += [Fact("to decide", question) for question in shown]
     if len(shown) < len(draft.unsure):
-        lines.append(f"             and {len(draft.unsure) - len(shown)} more, in the plan")
+        lines.append(Fact("", f"and {len(draft.unsure) - len(shown)} more, in the plan"))
     if out:
-        lines.append(f"next:        plait check {out}")
+        lines.append(Fact("next", f"plait check {out}"))
     return lines

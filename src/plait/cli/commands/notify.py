@@ -18,6 +18,7 @@ from plait.plan.notices.send import (
     webhook_host,
 )
 from plait.plan.runs.history import current_time, new_run_record, read_history
+from plait.report.document import Fact
 
 HELP = {
     "description": (
@@ -62,7 +63,7 @@ def run(options: argparse.Namespace) -> int:
                 [
                     f"{'notified' if options.test else 'would be notified'}, on: "
                     f"{', '.join(notice.on)}",
-                    *map(_outcome_line, who),
+                    *map(_outcome_fact, who),
                 ]
             )
             if options.verbose:
@@ -74,9 +75,9 @@ def run(options: argparse.Namespace) -> int:
     return 0
 
 
-def _outcome_line(notice_outcome: NoticeOutcome) -> str:
+def _outcome_fact(notice_outcome: NoticeOutcome) -> Fact:
     why = f", failed: {notice_outcome.failed}" if notice_outcome.failed else ""
-    return f"{notice_outcome.way + ':':<12} {notice_outcome.to}{why}"
+    return Fact(notice_outcome.way, f"{notice_outcome.to}{why}")
 
 
 def _refuse(who: list[NoticeOutcome], plan: Path) -> None:

@@ -36,6 +36,7 @@ from plait.plan.schedule.scheduler import (
     remove,
     scheduler,
 )
+from plait.report.document import Fact
 
 HELP = {
     "description": (
@@ -149,10 +150,10 @@ def _set(options: argparse.Namespace, when: CronExpression) -> int:
 
 def _answer(
     options: argparse.Namespace, when: CronExpression, done: str, moments: str
-) -> Iterator[str]:
+) -> Iterator[str | Fact]:
     yield f"{options.plan}: {when.words}" + (f"; set {done}" if done else "")
-    yield f"next:        {moments}"
-    yield f"log:         {options.plan.with_suffix('.log')}, kept to 1 MB"
+    yield Fact("next", moments)
+    yield Fact("log", f"{options.plan.with_suffix('.log')}, kept to 1 MB")
     if not done:
         yield "not scheduled yet; to schedule it as shown below: --install"
 
@@ -182,7 +183,7 @@ def _list(options: argparse.Namespace) -> int:
             print_summary(
                 [
                     _how_many(found),
-                    *([] if found else ["next:        plait schedule PLAN --daily 06:00"]),
+                    *([] if found else [Fact("next", "plait schedule PLAN --daily 06:00")]),
                 ]
             )
             print_schedule(
