@@ -165,3 +165,26 @@ def test_same_brings_several_old_names_to_one(plait, tmp_path):
     (tmp_path / "twice.csv").write_text(FILES["twice.csv"])
     twice = plait("settle", "twice.csv", "--key", "k", "--rule", "v=first", "--rule", "v=last")
     assert twice.status == 2 and "--rule names v twice" in twice.err
+
+
+def test_columns_written_in_several_ways_are_settled_by_what_is_advised(plait, tmp_path):
+    """Each source's own way, by its own heading, pasted: no difference is left, nor a wrong cell."""
+    (tmp_path / "may.csv").write_text("Honey (kg);n\n1.250,5;1\n0,75;2\n")
+    (tmp_path / "june.csv").write_text("Honey kg;n\n2.500,5;3\n9,25;4\n")
+    (tmp_path / "july.csv").write_text("Honey (kg),n\n1250.5,5\n0.75,6\n")
+    words = ["stack", "may.csv", "june.csv", "july.csv", "--fold-headers"]
+    (finding,) = [f for f in _told(plait, words)["findings"] if f["code"] == "type-differs"]
+    (options,) = _options(finding["remedy"])
+    after = _told(plait, [*words, *options])
+    assert "type-differs" not in {f["code"] for f in after["findings"]}
+    lines = (tmp_path / "made.csv").read_text().split()
+    assert lines == [
+        "Honey",
+        "(kg),n",
+        "1250.5,1",
+        "0.75,2",
+        "2500.5,3",
+        "9.25,4",
+        "1250.5,5",
+        "0.75,6",
+    ]

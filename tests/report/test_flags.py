@@ -54,7 +54,9 @@ def test_values_by_name_are_one_table_of_a_plan_and_one_mapping_of_python(types)
         (wording(Setting("footer", 2)), "--footer 2", "footer = 2", "footer=2"),
         (
             wording(Setting("footer", 2, source="may visits")),
-            *("--footer 'may visits=2'", "footer = 2", "footer=2 for may visits"),
+            "--footer 'may visits=2'",
+            "may visits as a source of its own: footer = 2",
+            "footer=2 for may visits",
         ),
         (wording("in ", Setting("key")), "in --key", "in key", "in key"),
         (
@@ -62,6 +64,13 @@ def test_values_by_name_are_one_table_of_a_plan_and_one_mapping_of_python(types)
             "plait mend 'a b.csv' --trim --out …",
             "plait mend 'a b.csv' --trim --out …",
             "plait.mend('a b.csv', trim=True)",
+        ),
+        (
+            wording(Setting("type", "date", "day", "may"), Setting("type", "text", "day", "june")),
+            "--type may=day=date --type june=day=text",
+            'may as a source of its own: type = { day = "date" }, '
+            'june as a source of its own: type = { day = "text" }',
+            "type={'day': 'date'} for may, type={'day': 'text'} for june",
         ),
         ("no option in it", *["no option in it"] * 3),
     ],

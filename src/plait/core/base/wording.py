@@ -134,7 +134,22 @@ def merged_entries(
     return values
 
 
+def settings_by_source(settings: Iterable[Setting]) -> dict[str, list[Setting]]:
+    """Settings of each source, in the order in which the sources come; "" of all."""
+    groups: dict[str, list[Setting]] = {}
+    for setting in settings:
+        groups.setdefault(setting.source, []).append(setting)
+    return groups
+
+
 def _as_keywords(settings: Sequence[Setting]) -> str:
+    return ", ".join(
+        _keywords_of_source(some) + (f" for {source}" if source else "")
+        for source, some in settings_by_source(settings).items()
+    )
+
+
+def _keywords_of_source(settings: Sequence[Setting]) -> str:
     written = []
     for option, value in merged_entries(settings).items():
         if isinstance(value, tuple):
@@ -142,5 +157,4 @@ def _as_keywords(settings: Sequence[Setting]) -> str:
         elif isinstance(value, dict):
             value = {n: list(v) if isinstance(v, tuple) else v for n, v in value.items()}  # type: ignore[misc]
         written.append(option if value is None else f"{option}={value!r}")
-    sources = dict.fromkeys(setting.source for setting in settings if setting.source)
-    return ", ".join(written) + (f" for {' and '.join(sources)}" if sources else "")
+    return ", ".join(written)

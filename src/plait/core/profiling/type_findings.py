@@ -17,16 +17,18 @@ from plait.core.base.findings import (
     of_markers,
     pluralize,
 )
-from plait.core.base.wording import Setting, wording
+from plait.core.base.wording import Setting, Wording, wording
 from plait.core.job.executor import map_ordered
 from plait.core.profiling.misplaced_columns import find_misplaced_columns
 from plait.core.profiling.profile import ColumnProfile, count_values
+from plait.core.table.provenance import source_columns
 from plait.core.table.table import Table, table_from_columns
 from plait.core.text.cells import combine_chunks, is_text_type
 from plait.core.types.inference import NUMBERS, infer_column_type, may_parse_mask
 from plait.core.types.near_types import MixedDateFormats, NearType
 from plait.core.types.value_formats import base_type
 
+_MOST_SETTLED = 6  # sources whose types a remedy spells out
 _MOST_COMPARED = 3000
 _SAMPLE, _CELLS, _FEWEST = 300, 2_000_000, 100
 
@@ -141,25 +143,46 @@ def report_type_differences(
         What the tables are together.
     """
     for column in dict.fromkeys(column for k in kinds for column in k):
-        held: dict[str, list[str]] = {}
+        held: dict[str, list[Table]] = {}
         for table, of_table in zip(tables, kinds, strict=True):
             if of_table.get(column, "empty") != "empty":
-                held.setdefault(of_table[column], []).append(table.name)
+                held.setdefault(of_table[column], []).append(table)
         if not types_differ(held):
             continue
-        text = "; ".join(f"{kind} in {_name_or_count(names)}" for kind, names in held.items())
+        text = "; ".join(f"{kind} in {_name_or_count(some)}" for kind, some in held.items())
         yield Finding(
             "type-differs",
             "warning",
             sum(map(len, held.values())) - max(map(len, held.values())),
             f"{column} has different types: {text}",
-            wording("check the source that differs, or set one type with ", Setting("type")),
+            _settled(column, held),
             Location(name, column),
         )
 
 
-def _name_or_count(names: Sequence[str]) -> str:
-    return ", ".join(names) if len(names) < 4 else f"{pluralize(len(names), 'source')}"
+def _settled(column: str, held: Mapping[str, Sequence[Table]]) -> Wording:
+    """How to have one type: where it is one written in several ways, the way of each source."""
+    written = [
+        Setting("type", kind, _heading(table, column), source=table.name)
+        for kind, tables in held.items()
+        if ":" in kind
+        for table in tables
+    ]
+    if len({base_type(kind) for kind in held}) == 1 and 0 < len(written) <= _MOST_SETTLED:
+        return wording("to read each as it is written: ", *written)
+    return wording("check the source that differs, or set one type with ", Setting("type"))
+
+
+def _heading(table: Table, column: str) -> str:
+    """What the source itself calls a column: it may have been put under another heading since."""
+    origins = source_columns(table.provenance(column))
+    return origins[0][1] if len(origins) == 1 else column
+
+
+def _name_or_count(tables: Sequence[Table]) -> str:
+    if len(tables) < 4:
+        return ", ".join(table.name for table in tables)
+    return pluralize(len(tables), "source")
 
 
 def report_open_questions(

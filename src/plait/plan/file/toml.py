@@ -14,6 +14,7 @@ from plait.core.base.wording import (
     Wording,
     grouped_parts,
     merged_entries,
+    settings_by_source,
     wording,
 )
 from plait.plan.file.line_numbers import PlanDiagnostic
@@ -70,8 +71,12 @@ def as_plan_keys(text: Text) -> str:
 
 def _keys(settings: Iterable[Setting]) -> str:
     return ", ".join(
-        option if value is None else f"{option} = {_value(value)}"
-        for option, value in merged_entries(settings).items()
+        (f"{source} as a source of its own: " if source else "")
+        + ", ".join(
+            option if value is None else f"{option} = {_value(value)}"
+            for option, value in merged_entries(some).items()
+        )
+        for source, some in settings_by_source(settings).items()
     )
 
 
