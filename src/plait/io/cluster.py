@@ -214,8 +214,8 @@ class ClusterWorkerPool:
         for address, one in found.items():
             self._check_one(address, one)
         info = self._client.scheduler_info(n_workers=-1)["workers"].values()
-        self._threads = sum(one["nthreads"] for one in info)
-        most = max(Counter(one["host"] for one in info).values())
+        self._threads = sum(member["nthreads"] for member in info)
+        most = max(Counter(member["host"] for member in info).values())
         self._memory = max(self._memory // most, _LEAST_MEMORY)
 
     def _check_one(self, address: str, told: Any) -> None:

@@ -82,7 +82,7 @@ def write_lineage(
     ) as writer:
 
         def group(span: tuple[int, int]) -> pa.Table:
-            return pa.Table.from_arrays([one.make(*span) for one in makers], schema=schema)
+            return pa.Table.from_arrays([maker.make(*span) for maker in makers], schema=schema)
 
         for made in map_ordered(group, list(table.row_ranges(ROW_GROUP))):
             writer.write_table(made, row_group_size=ROW_GROUP)

@@ -35,23 +35,23 @@ def survey_json(survey: Survey, sizes: Mapping[str, int]) -> str:
                 "bytes": sizes.get(table.name, 0),
                 "written": table.read_as,
                 "columns": {
-                    name: _profile(column) for name, column in one.of_table(number).items()
+                    name: _profile(column) for name, column in layout.of_table(number).items()
                 },
             }
-            for one in survey.families
-            for number, table in enumerate(one.tables)
+            for layout in survey.families
+            for number, table in enumerate(layout.tables)
         ],
         "shapes": [
             {
-                "name": one.family.name,
-                "sources": [table.name for table in one.tables],
-                "rows": one.rows,
-                "columns": {name: _profile(column) for name, column in one.profiles.items()},
-                "candidate_keys": [asdict(key) for key in one.keys.keys],
-                "keys_found": one.keys.found,
-                "sample": one.sample,
+                "name": layout.family.name,
+                "sources": [table.name for table in layout.tables],
+                "rows": layout.rows,
+                "columns": {name: _profile(column) for name, column in layout.profiles.items()},
+                "candidate_keys": [asdict(key) for key in layout.keys.keys],
+                "keys_found": layout.keys.found,
+                "sample": layout.sample,
             }
-            for one in survey.families
+            for layout in survey.families
         ],
         "sample_rows": survey.sample,
         "joins": [

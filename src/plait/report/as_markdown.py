@@ -144,7 +144,9 @@ def _ledger(entry: LedgerEntry) -> Iterator[str]:
 def _steps(steps: Sequence[StepForecast]) -> Iterator[str]:
     for number, step in enumerate(steps, 1):
         yield from _section(f"{number}. {step.title}: {pluralize(step.rows, 'row')}")
-        yield from _grid(("column", "type"), [(one.name, one.kind) for one in step.columns])
+        yield from _grid(
+            ("column", "type"), [(column.name, column.kind) for column in step.columns]
+        )
 
 
 def _findings(findings: Sequence[Finding], examples: bool = True) -> Iterator[str]:

@@ -107,7 +107,11 @@ def _document(foreseen: PlanForecast, expected: list[ExpectationResult]) -> Docu
         (
             refused if failing else foreseen.answer,
             f"a run takes about {foreseen.seconds:,.0f} s{memory}, as measured by this check",
-            *(one.message for one in foreseen.findings if one.code == "fetched-in-part"),
+            *(
+                finding.message
+                for finding in foreseen.findings
+                if finding.code == "fetched-in-part"
+            ),
         ),
         (),
         (

@@ -149,7 +149,7 @@ def _inside(folder: Path) -> Iterator[None]:
 def _step(act: DemoCommand, options: argparse.Namespace) -> None:
     from plait.cli.main import run_command_line
 
-    words = [one for c in shlex.split(act.command)[1:] for one in _named(c)]
+    words = [name for c in shlex.split(act.command)[1:] for name in _named(c)]
     if options.quiet:
         words.append("--quiet")
     else:

@@ -180,9 +180,10 @@ def _fitting(
         keys = _MOST_KEYS if most > _FEW_COLUMNS else 1 + (most > 0)
         return [
             Group(
-                Text(), render_schema_group(one, sizes, width, first[one.family.name], most, keys)
+                Text(),
+                render_schema_group(layout, sizes, width, first[layout.family.name], most, keys),
             )
-            for one in found.families
+            for layout in found.families
         ]
 
     columns = [len(f.profiles) for f in found.families]

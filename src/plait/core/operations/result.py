@@ -149,7 +149,7 @@ def entries_of_reading(tables: Sequence[Table]) -> list[LedgerEntry]:
 
 
 def _reading(table: Table) -> LedgerEntry:
-    rows = table.rows + sum(one.rows for one in table.set_aside)
+    rows = table.rows + sum(listing.rows for listing in table.set_aside)
     rows += sum(r.rows for r in table.rows_in_database)
     lines = [
         LedgerLine(f"{row.cause}, left in the database", -row.rows)

@@ -130,9 +130,9 @@ def settle(
     lines = [
         LedgerLine("rows merged with another of their key", -merged),
         *(
-            LedgerLine(f"{one.cause}, set aside", -one.rows, one.listing)
-            for one in aside
-            if not one.in_result
+            LedgerLine(f"{listing.cause}, set aside", -listing.rows, listing.listing)
+            for listing in aside
+            if not listing.in_result
         ),
     ]
     operation = f"settle {table.name} on {','.join(map(quote_name, columns))}"

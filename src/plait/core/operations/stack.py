@@ -138,8 +138,8 @@ def stack(
     with attribute_errors_to_option("origin"):
         table = add_source_column(table, origin) if origin else table
     left_out = [
-        LedgerLine("exact repeats of an earlier row, set aside", -one.rows, one.listing)
-        for one in aside
+        LedgerLine("exact repeats of an earlier row, set aside", -listing.rows, listing.listing)
+        for listing in aside
     ]
     sources = f"{len(tables)} sources" if len(tables) > 1 else "1 source"
     account = make_entry(f"stack of {sources}", coming, left_out, table.rows)

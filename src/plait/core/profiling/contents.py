@@ -165,7 +165,7 @@ def match_coverage(table: Table) -> MatchCoverage | None:
     return MatchCoverage(
         tuple(source_names(table)),
         count_rows_by_source(table),
-        tuple(one.name for one in others),
+        tuple(other.name for other in others),
         tuple(zip(*counts, strict=True)),
     )
 

@@ -31,7 +31,7 @@ def tables(source: Source) -> TableListing | None:
     with open_connection(_address(source), source.options.timeout) as base:
         relation_names = base.listed()
     also = {f.whole: f.called for f in relation_names if f.called != f.whole}
-    return TableListing(tuple(one.called for one in relation_names), called="table", also=also)
+    return TableListing(tuple(name.called for name in relation_names), called="table", also=also)
 
 
 def columns(source: Source) -> list[str]:

@@ -70,7 +70,7 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
     if spec.arity is InputArity.ALL:
         inputs = [table for n in named for table in tables[n]]
     else:
-        inputs = [_single_table(tables, one) for one in named]
+        inputs = [_single_table(tables, name) for name in named]
     values = {
         option.name: _value(option, written[option.name], tables)
         for option in spec.options

@@ -86,7 +86,10 @@ def make_run_report(
 def count_left_out(plan_execution: PlanExecution) -> int:
     """How many rows are in no result."""
     read = sum(
-        one.rows for table in plan_execution.tables for one in table.set_aside if not one.in_result
+        listing.rows
+        for table in plan_execution.tables
+        for listing in table.set_aside
+        if not listing.in_result
     )
     made = [a for step in plan_execution.steps for a in step.result.aside]
     return read + sum(m.rows for m in made if not m.in_result)
@@ -201,7 +204,7 @@ def set_aside_by_step(
     """Every list of rows set aside, with its step from 1; 0 for those of reading."""
     yield from ((0, s) for table in plan_execution.tables for s in table.set_aside)
     yield from (
-        (step.number + 1, one) for step in plan_execution.steps for one in step.result.aside
+        (step.number + 1, listing) for step in plan_execution.steps for listing in step.result.aside
     )
 
 
