@@ -24,9 +24,9 @@ def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_p
     assert (folder / "mine.txt").read_text() == "mine"
     season = rows_of(folder / "handover" / "season.csv")
     unmatched = rows_of(folder / "handover" / "aside" / "8-visits-unmatched.csv")
-    assert f"one dataset  plait-demo/handover/season.csv, {len(season):,} rows" in ended.err
+    assert f"one dataset: plait-demo/handover/season.csv, {len(season):,} rows" in ended.err
     assert (
-        f"matched      {len(season) - len(unmatched):,} visits, 14 of them only because"
+        f"matched:     {len(season) - len(unmatched):,} visits, 14 of them only because"
         in ended.err
     )
     assert sum(row["Breed"] == "" for row in season) == len(unmatched)
@@ -34,7 +34,7 @@ def test_the_demo_ends_with_one_dataset_and_an_account_of_every_row(plait, tmp_p
     assert (folder / "handover" / "report.html").stat().st_size < 3_000_000
     assert "register/north.csv line 43" in ended.err and "Breed of north" in ended.err
     assert ended.out == ""
-    assert "what is new  134 visits more, 3 gone, 1 changed" in ended.err
+    assert "what is new: 134 more visits, 3 gone, 1 changed" in ended.err
 
 
 @pytest.mark.parametrize("folder", ["plait-demo", "elsewhere"])
