@@ -66,7 +66,7 @@ def test_the_join_that_the_page_of_keys_offers_can_be_pasted(
 def test_a_survey_of_many_shapes_names_or_counts_every_column(plait, tmp_path):
     rng = random.Random(7)
     widths = {}
-    for number in range(45):
+    for number in range(28):
         widths[f"s{number}"] = width = rng.choice([2, 4, 9])
         names = [f"x{number}_{column}" for column in range(width)]
         cells = [str(rng.randint(0, 99)) for _ in names]
@@ -84,7 +84,7 @@ def test_a_survey_of_many_shapes_names_or_counts_every_column(plait, tmp_path):
 
 
 def test_columns_that_are_not_shown_are_counted(plait, tmp_path):
-    for width in (40, 41, 200):
+    for width in (40, 41, 90):
         names = [f"m{number}" for number in range(width)]
         row = ",".join(str(number) for number in range(width))
         (tmp_path / "w.csv").write_text(f"{','.join(names)}\n{row}\n")
