@@ -66,7 +66,7 @@ def test_the_join_that_the_page_of_keys_offers_can_be_pasted(
 def test_a_survey_of_many_shapes_names_or_counts_every_column(plait, tmp_path):
     rng = random.Random(7)
     widths = {}
-    for number in range(28):
+    for number in range(45):
         widths[f"s{number}"] = width = rng.choice([2, 4, 9])
         names = [f"x{number}_{column}" for column in range(width)]
         cells = [str(rng.randint(0, 99)) for _ in names]

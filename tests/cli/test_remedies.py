@@ -168,7 +168,7 @@ def test_same_brings_several_old_names_to_one(plait, tmp_path):
 
 
 def test_columns_written_in_several_ways_are_settled_by_what_is_advised(plait, tmp_path):
-    """Each source's own way, by its own heading, pasted: no difference is left, nor a wrong cell."""
+    """The way of each, by its own heading: no difference is left, nor a wrong cell."""
     (tmp_path / "may.csv").write_text("Honey (kg);n\n1.250,5;1\n0,75;2\n")
     (tmp_path / "june.csv").write_text("Honey kg;n\n2.500,5;3\n9,25;4\n")
     (tmp_path / "july.csv").write_text("Honey (kg),n\n1250.5,5\n0.75,6\n")
