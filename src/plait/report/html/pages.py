@@ -13,10 +13,12 @@ from plait.core.table.key_spec import format_key_option
 from plait.core.table.table import Table
 from plait.report.account import Account
 from plait.report.as_json import suggestion_dicts
-from plait.report.changes import AccountDiff, changed_columns
+from plait.report.changes import AccountDiff, changed_columns, comparison_document
 from plait.report.html.key_pairs import pack_unmatched_keys
 from plait.report.html.render import pack_script_data, render_template
 from plait.report.html.survey_data import pack_survey_rows
+from plait.report.keys_document import keys_document
+from plait.report.survey_document import survey_document
 
 
 def page(account: Account) -> str:
@@ -51,6 +53,7 @@ def keys_page(
         "keys.html.jinja",
         ("common", "tables", "csv", "pairs", "keys") if working else ("common", "tables"),
         found=key_audit,
+        said=keys_document(key_audit, findings),
         suggestions=suggestion_dicts(key_audit, key_audit.why) if key_audit.why else [],
         most=max((holding.keys for holding in key_audit.holdings), default=1) or 1,
         version=__version__,
@@ -72,6 +75,7 @@ def survey_page(survey: Survey, sizes: Mapping[str, int]) -> str:
         "survey.html.jinja",
         ("common", "tables", "choices", "fields", "survey"),
         survey=survey,
+        said=survey_document(survey),
         sizes=sizes,
         version=__version__,
         told=summarize_findings(survey.findings),
@@ -92,6 +96,7 @@ def compared_page(
         "compared.html.jinja",
         ("common", "tables"),
         found=comparison,
+        said=comparison_document(comparison, accounts, findings),
         changes=comparison.changes,
         columns=changed_columns(comparison.columns),
         by_source=(),

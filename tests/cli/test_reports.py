@@ -1,4 +1,4 @@
-"""Reports as Markdown say what the terminal says: the same document, drawn twice."""
+"""Reports, as Markdown and as pages, say what the terminal says: one document, drawn each way."""
 
 from __future__ import annotations
 
@@ -62,3 +62,28 @@ def test_a_report_of_another_ending_is_refused_before_anything_is_read(plait, pu
     put(visits_csv=VISITS)
     ended = plait("survey", "visits.csv", "--report", "r.pdf")
     assert ended.status == 2 and "must end in .html or .md" in flat(ended.err)
+
+
+@pytest.mark.parametrize("command", ["keys", "compare", "survey"])
+def test_a_page_is_headed_by_the_answer_of_the_terminal(plait, put, tmp_path, command):
+    put(visits_csv=VISITS, hives_csv=HIVES, later_csv=LATER)
+    ended = plait(*COMMANDS[command].split(), "--report", "r.html")
+    assert ended.status == 0, ended.err
+    page = (tmp_path / "r.html").read_text()
+    (heading,) = re.findall(r"<h1>(.*?)</h1>", page)
+    assert flat(ended.out).startswith(heading)
+
+
+def test_a_survey_page_says_how_to_split_a_column_as_a_command(plait, put, tmp_path):
+    both = [f"P{plot}-{box:02}" for plot in range(1, 13) for box in range(1, 16)]
+    put(
+        visits_csv="plot,box,kg\n"
+        + "".join(f"{b.replace('-', ',')},{n}\n" for n, b in enumerate(both)),
+        hives_csv="label,queen\n" + "".join(f"{b},q{n}\n" for n, b in enumerate(both)),
+    )
+    assert plait("survey", "visits.csv", "hives.csv", "--report", "r.html").status == 0
+    page = (tmp_path / "r.html").read_text()
+    assert (
+        "after <code>plait mend hives.csv --split &#39;label:- into plot,box&#39; --out …</code>"
+        in page
+    )
