@@ -8,8 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import TYPE_CHECKING
 
-from plait.core.base.wording import Setting, Text, wording
+if TYPE_CHECKING:
+    from plait.core.base.wording import Text
 
 
 class PlaitError(Exception):
@@ -106,6 +108,8 @@ class WorkerPoolError(PlaitError):
 
 def scratch_full_error(folder: object, why: str) -> ScratchError:
     """The error that a scratch folder takes nothing more."""
+    from plait.core.base.wording import Setting, wording  # every command loads the errors
+
     return ScratchError(
         f"cannot write scratch files: {why}",
         str(folder),
