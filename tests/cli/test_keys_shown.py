@@ -81,7 +81,7 @@ def test_the_page_tells_the_same_and_runs_nothing_from_the_data(plait, put, tmp_
     put(l_csv="<b>k</b>\n<script>alert(1)</script>\n", r_csv="k\nx\n")
     plait("keys", "l.csv", "r.csv", "--key", "<b>k</b>=k", "--report", "keys.html")
     page = (tmp_path / "keys.html").read_text()
-    assert "1 key only in l, 1 only in r, 0 in both" in page
+    assert "not matched: 1 of 1 key in l (1 row), 1 of 1 in r (1 row)" in page
     assert "<script>alert" not in page
     assert "<b>k</b>" not in page
     assert "://" not in page
