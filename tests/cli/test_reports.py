@@ -58,6 +58,14 @@ def test_nothing_of_the_data_is_taken_for_markup(plait, put, tmp_path):
             assert widths.get(number - 1, cells) == cells, line
 
 
+def test_a_name_that_begins_like_markup_is_a_name(plait, put, tmp_path):
+    put(visits_csv="**a|b**,k\n1,2\n3,4\n")
+    assert plait("survey", "visits.csv", "--report", "r.md").status == 0
+    lines = [line for line in (tmp_path / "r.md").read_text().splitlines() if "a" in line]
+    (row,) = [line for line in lines if line.startswith("|") and "integer" in line and "b" in line]
+    assert row.startswith(r"| \*\*a\|b\*\* | integer |")
+
+
 def test_a_report_of_another_ending_is_refused_before_anything_is_read(plait, put):
     put(visits_csv=VISITS)
     ended = plait("survey", "visits.csv", "--report", "r.pdf")

@@ -113,9 +113,7 @@ def _print_grid(out: Console, grid: Grid, verbose: bool) -> None:
 
 
 def _render_mark(mark: Mark) -> tuple[str, str]:
-    """A mark within others, where the breaks between lines are its own."""
-    lines = map(escape_unprintable, mark.text.split("\n"))
-    return "\n".join(lines), _TONES[mark.tone]
+    return "\n" * mark.new_line + escape_unprintable(mark.text), _TONES[mark.tone]
 
 
 def _render_value(value: Value) -> Text:

@@ -128,17 +128,15 @@ def _value(value: Value) -> str:
     if isinstance(value, int):
         return f"{value:,}" if value else "·"
     if isinstance(value, tuple):
-        return "".join(mark.text for mark in value)
+        return "".join(f"{' ' * mark.new_line}{mark.text}" for mark in value)
     return str(value)
 
 
 def _ledger(entry: LedgerEntry) -> Iterator[str]:
     yield from _section(f"Ledger: {entry.operation}")
-    yield from _grid(
-        ("what happened", "rows"),
-        [(line.reason, f"{line.rows:,}") for line in entry.lines]
-        + [("**rows out**", f"**{entry.rows_out:,}**")],
-    )
+    rows = [(line.reason, f"{line.rows:,}") for line in entry.lines]
+    yield from _grid(("what happened", "rows"), rows)
+    yield f"| **rows out** | **{entry.rows_out:,}** |"
 
 
 def _steps(steps: Sequence[StepForecast]) -> Iterator[str]:
@@ -179,11 +177,7 @@ def _grid(heads: Sequence[str], rows: Iterable[Sequence[str]]) -> Iterator[str]:
     yield f"| {' | '.join(heads)} |"
     yield f"|{'|'.join('---' for _ in heads)}|"
     for row in rows:
-        yield f"| {' | '.join(_cell(cell) for cell in row)} |"
-
-
-def _cell(text: str) -> str:
-    return text if text.startswith("**") else _plain(text)
+        yield f"| {' | '.join(map(_plain, row))} |"
 
 
 def _plain(text: str) -> str:

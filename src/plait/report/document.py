@@ -47,10 +47,17 @@ class Bar:
 
 @dataclass(frozen=True)
 class Mark:
-    """Words that stand out: ``faint``, ``odd``, ``usual``, ``total`` or ``wrong``."""
+    """Words that stand out: ``faint``, ``odd``, ``usual``, ``total`` or ``wrong``.
+
+    Parameters
+    ----------
+    new_line : bool
+        Whether it begins one, among other marks.
+    """
 
     text: str
     tone: str = "plain"
+    new_line: bool = False
 
     def __str__(self) -> str:
         return self.text

@@ -6,7 +6,7 @@ import re
 import shlex
 from collections.abc import Sequence
 
-from plait.core.base.wording import Command, Setting, Text, Wording, grouped_parts
+from plait.core.base.wording import Command, Setting, Text, write_text
 from plait.core.table.key_spec import quote_name
 
 _SAFE = re.compile(r"[\w@%+=:,./…-]+")  # what means nothing to a shell, and …
@@ -23,16 +23,11 @@ def as_flags(text: Text) -> str:
     >>> as_flags(wording(Command("mend", ("may.csv",), (Setting("trim", True),))))
     'plait mend may.csv --trim'
     """
-    if not isinstance(text, Wording):
-        return text
-    return "".join(
-        part if isinstance(part, str) else _command_line(part) if isinstance(part, Command) else
-        _flags(part)
-        for part in grouped_parts(text)
-    )  # fmt: skip
+    return write_text(text, _flags, command_line)
 
 
-def _command_line(command: Command) -> str:
+def command_line(command: Command) -> str:
+    """A command as it is typed into a shell."""
     words = ["plait", command.name, *map(_quoted, command.inputs)]
     return " ".join([*words, *([_flags(command.settings)] if command.settings else [])])
 

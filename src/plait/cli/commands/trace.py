@@ -168,39 +168,35 @@ def _several(row: RowTrace) -> set[str]:
 
 def _whence(cell: CellTrace, several: set[str], whole: bool) -> Iterator[Mark]:
     for number, origin in enumerate(cell.origins[: None if whole else _FEW]):
-        yield Mark("\n" * bool(number) + _format_cell_location(origin, several))
+        yield Mark(_format_cell_location(origin, several), new_line=number > 0)
         if origin.text != cell.value and not (origin.text == "" and cell.value is None):
             there = "not there" if origin.text is None else repr(_short(origin.text))
             yield Mark(f"  {there}", "odd")
     hidden = max(len(cell.origins) - _FEW, 0) * (not whole) + cell.more
     if hidden:
-        yield Mark(f"\nand {hidden:,} more")
+        yield Mark(f"and {hidden:,} more", new_line=True)
     changed = [step for step, made in cell.steps if made]
     if not cell.origins:
         yield Mark(_nothing(cell), "faint")
     elif changed:
-        yield Mark(f"\nby {_in_one_line('; '.join(changed))}", "faint")
+        yield Mark(f"by {'; '.join(changed)}", "faint", new_line=True)
     if whole and cell.steps:
         steps = "; ".join(step for step, _ in cell.steps)
-        yield Mark(f"\nthrough {_in_one_line(steps)}", "faint")
+        yield Mark(f"through {steps}", "faint", new_line=True)
 
 
 def _nothing(cell: CellTrace) -> str:
     """Why a cell has no origin: no partner was found, or a step made it."""
     if cell.value in (None, ""):
         return "no matching row"
-    return f"made by {_in_one_line(cell.steps[0][0])}" if cell.steps else "made by the plan"
+    return f"made by {cell.steps[0][0]}" if cell.steps else "made by the plan"
 
 
 def _format_cell_location(source_cell: SourceCell, several: set[str]) -> str:
     row = f" {source_cell.place}" if source_cell.source in several else ""
-    return _in_one_line(f"{source_cell.column} of {source_cell.source}{row}")
+    return f"{source_cell.column} of {source_cell.source}{row}"
 
 
 def _short(text: str) -> str:
-    message = _in_one_line(text)
+    message = text.replace("\n", "⏎")
     return message if len(message) <= _LONGEST else message[: _LONGEST - 1] + "…"
-
-
-def _in_one_line(text: str) -> str:
-    return text.replace("\n", "⏎")

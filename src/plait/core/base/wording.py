@@ -6,7 +6,7 @@ leading-zeros``, a plan as ``ignore = ["leading-zeros"]``, Python as ``ignore=["
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from itertools import groupby
 from typing import TypeAlias
@@ -78,11 +78,7 @@ class Wording:
     parts: tuple[Part, ...]
 
     def __str__(self) -> str:
-        return "".join(
-            part if isinstance(part, str) else str(part) if isinstance(part, Command) else
-            _as_keywords(part)
-            for part in grouped_parts(self)
-        )  # fmt: skip
+        return write_text(self, _as_keywords, str)
 
     @property
     def settings(self) -> tuple[Setting, ...]:
@@ -103,15 +99,25 @@ def wording(*parts: Part | Wording) -> Wording:
     return Wording(tuple(part for several in flat for part in several if part != ""))
 
 
-def grouped_parts(text: Wording) -> list[str | Command | list[Setting]]:
-    """The parts, with settings that follow one another as a list."""
-    groups: list[str | Command | list[Setting]] = []
+def write_text(
+    text: Text, settings: Callable[[Sequence[Setting]], str], command: Callable[[Command], str]
+) -> str:
+    """A text with its settings and commands written as a front end writes them.
+
+    Parameters
+    ----------
+    settings, command : callable
+        How it writes settings that follow one another, and a command.
+    """
+    if not isinstance(text, Wording):
+        return text
+    written = []
     for are_settings, parts in groupby(text.parts, lambda part: isinstance(part, Setting)):
         if are_settings:
-            groups.append([part for part in parts if isinstance(part, Setting)])
+            written.append(settings([part for part in parts if isinstance(part, Setting)]))
         else:
-            groups += [part for part in parts if not isinstance(part, Setting)]
-    return groups
+            written += [command(part) if isinstance(part, Command) else str(part) for part in parts]
+    return "".join(written)
 
 
 def merged_entries(

@@ -11,14 +11,12 @@ from plait.core.base.wording import (
     Setting,
     SettingValue,
     Text,
-    Wording,
-    grouped_parts,
     merged_entries,
     settings_by_source,
-    wording,
+    write_text,
 )
 from plait.plan.file.line_numbers import PlanDiagnostic
-from plait.report.flags import as_flags
+from plait.report.flags import command_line
 
 
 def toml_string(text: str) -> str:
@@ -53,7 +51,7 @@ def as_plan_keys(text: Text) -> str:
 
     Examples
     --------
-    >>> from plait.core.base.wording import Command
+    >>> from plait.core.base.wording import Command, wording
     >>> as_plan_keys(wording("to stack them: ", Setting("same", ("Moistre %",), "Moisture %")))
     'to stack them: same = { "Moisture %" = ["Moistre %"] }'
     >>> as_plan_keys(wording(Setting("type", "date", "seen"), Setting("unfit", "set-aside")))
@@ -61,12 +59,7 @@ def as_plan_keys(text: Text) -> str:
     >>> as_plan_keys(wording("to clean it: ", Command("mend", ("may.csv",))))
     'to clean it: plait mend may.csv'
     """
-    if not isinstance(text, Wording):
-        return text
-    return "".join(
-        _keys(part) if isinstance(part, list) else as_flags(wording(part))
-        for part in grouped_parts(text)
-    )
+    return write_text(text, _keys, command_line)
 
 
 def _keys(settings: Iterable[Setting]) -> str:

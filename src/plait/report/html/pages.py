@@ -18,7 +18,7 @@ from plait.report.html.key_pairs import pack_unmatched_keys
 from plait.report.html.render import pack_script_data, render_template
 from plait.report.html.survey_data import pack_survey_rows
 from plait.report.keys_document import keys_document
-from plait.report.survey_document import survey_document
+from plait.report.survey_document import survey_summary
 
 
 def page(account: Account) -> str:
@@ -75,7 +75,7 @@ def survey_page(survey: Survey, sizes: Mapping[str, int]) -> str:
         "survey.html.jinja",
         ("common", "tables", "choices", "fields", "survey"),
         survey=survey,
-        said=survey_document(survey),
+        answer=survey_summary(survey),
         sizes=sizes,
         version=__version__,
         told=summarize_findings(survey.findings),
