@@ -195,7 +195,6 @@ def test_the_version_loads_nothing_heavy():
 LARGE = {
     "api/operations.py": "written by tools/generate.py",
     "core/table/table.py": "what a table can do, with its examples",
-    "core/types/inference.py": "every type is decided here",
     "cli/deliver.py": "what every command does with its result",
     "io/sources.py": "every word that names a source",
     "io/json_files.py": "one format, read and written",

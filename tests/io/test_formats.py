@@ -26,6 +26,7 @@ from cases import cases
 from makers import HIVES, PACKERS, arrow_table, every_format, open_sheet, rows_of_hives, workbook
 from plait.core.base.errors import OutputError, SourceError, UsageError
 from plait.core.table.table import table_from_columns
+from plait.core.types.column_type import TEXT
 from plait.io.places.source import Dialect, ReadOptions
 from plait.io.read import read_source
 from plait.io.sources import find_one_source, find_sources
@@ -62,7 +63,7 @@ def test_text_stays_text_and_numbers_numbers_through_every_format(tmp_path, endi
         "t", {"id": ["1", "2"], "kg": ["12.50", "9"], "day": ["2031-04-05", ""]}
     )
     declared = tuple(
-        one if one.name != "id" else type(one)(one.name, one.cell_refs, "text")
+        one if one.name != "id" else type(one)(one.name, one.cell_refs, TEXT)
         for one in table.columns
     )
     table = type(table)(table.name, declared, table.fragments, table.rows)
@@ -73,7 +74,7 @@ def test_text_stays_text_and_numbers_numbers_through_every_format(tmp_path, endi
     assert [float(v) for v in again.to_dict()["kg"]] == [12.5, 9.0]
     assert [str(v or "") for v in again.to_dict()["day"]] == ["2031-04-05", ""]
     if ending not in ("csv",):
-        assert again.column("id").declared_type == "text"
+        assert again.column("id").declared_type == TEXT
 
 
 def test_sheets_by_name_by_pattern_and_all(tmp_path):

@@ -19,6 +19,7 @@ from plait.core.operations.group import group
 from plait.core.operations.mend import mend
 from plait.core.operations.settle import settle
 from plait.core.table.table import table_from_columns
+from plait.core.types.column_type import TEXT
 
 PLACES = 20
 WIDE = Context(prec=400, Emax=10**6)
@@ -289,7 +290,7 @@ def judge_types(rng: random.Random) -> bool:
             assert as_fraction(found) == expected, (cell, kind, found)
     if all(not cell or cell == "NA" for cell in cells):
         return True
-    typed = table_from_columns("t", {"v": cells, "s": ["x"] * len(cells)}).with_types({"v": "text"})
+    typed = table_from_columns("t", {"v": cells, "s": ["x"] * len(cells)}).with_types({"v": TEXT})
     floats = evaluate_expression(parse_expression("TRY_CAST(v AS DOUBLE)"), typed).to_pylist()
     whole = evaluate_expression(parse_expression("TRY_CAST(v AS INTEGER)"), typed).to_pylist()
     for cell, one, two in zip(cells, floats, whole, strict=True):

@@ -361,7 +361,7 @@ def judge_written(rng: random.Random) -> bool:
         types = {n: plain_type([line[at] for line in lines]) for at, n in enumerate(names)}
         wanted = [tuple(map(value, line)) for line in lines]
         for name, kind in types.items():
-            told = table.type_name(name)
+            told = str(table.column_type(name))
             assert told == kind, f"{word}: {name} is {told} and not {kind}"
         for form in NOT_CALLED:
             plait.write(table, path := Path(folder, f"out.{form}"))

@@ -18,7 +18,7 @@ from plait.core.operations.survey import SchemaGroupSurvey
 from plait.core.profiling.contents import collapse_numbered_names, select_notable_columns
 from plait.core.profiling.profile import ColumnProfile
 from plait.core.table.table import Table
-from plait.core.types.value_formats import base_type
+from plait.core.types.column_type import EMPTY
 from plait.report.numbers import format_bytes
 from plait.report.survey_document import (
     describe_keys,
@@ -161,7 +161,7 @@ def _columns(schema_group_survey: SchemaGroupSurvey, names: Sequence[str], width
     rows: list[tuple[Any, ...]] = [
         (
             escape_unprintable(name),
-            (column := schema_group_survey.profiles[name]).kind,
+            str((column := schema_group_survey.profiles[name]).kind),
             f"{column.missing:,}" if column.missing else "·",
             f"{column.distinct:,}",
             _contents(column),
@@ -197,7 +197,7 @@ def _columns(schema_group_survey: SchemaGroupSurvey, names: Sequence[str], width
 def _contents(column: ColumnProfile) -> tuple[str, str]:
     """A small picture and what it stands for: the spread of values, or the commonest ones."""
     said = escape_unprintable(describe_values(column))
-    if column.spread is not None and base_type(column.kind) != "text":
+    if column.spread is not None and column.kind.family != "text":
         return f"{_picture(_halved(column.spread.rows)):{_MIN_TEXT_WIDTH}}", said
     rows = [times for _, times in column.commonest]
     if not rows:
@@ -263,7 +263,7 @@ def _signs(schema_group_survey: SchemaGroupSurvey, name: str) -> Iterator[str]:
         if name not in kinds:
             yield "○"
         else:
-            yield "●" if kinds[name] in (usual, "empty") else "◆"
+            yield "●" if kinds[name] in (usual, EMPTY) else "◆"
 
 
 def render_sample_rows(schema_group_survey: SchemaGroupSurvey) -> Iterator[Padding]:

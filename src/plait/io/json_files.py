@@ -24,12 +24,14 @@ from plait.core.table.source_lines import LINE, Steps, joined
 from plait.core.table.table import Table, table_from_columns
 from plait.core.text.cells import empty_to_null, is_text_type, to_text
 from plait.core.text.json_text import JsonNumber, format_json, parse_json
-from plait.core.types.inference import MARKERS, NUMBERS
+from plait.core.types.column_type import BOOLEAN, ColumnType
+from plait.core.types.inference import MARKERS
+from plait.core.types.value_formats import EXPONENTS
 from plait.io.cells.conversion import (
     TypedColumns,
     column_names_reader,
     infer_types,
-    number_kind,
+    number_type,
     report_missing_markers,
     row_refetcher,
     type_of_text_values,
@@ -331,16 +333,16 @@ def _named(
         for named, column in zip(names, columns.values(), strict=True)
     }
     table = table_from_columns(name, stored, where)
-    kinds = {
+    types: dict[str, ColumnType | None] = {
         named: type_of_text_values(stored[named])
         if column.met - {"nothing"} == {"text"}
-        else number_kind(stored[named])
+        else number_type(stored[named])
         for named, column in zip(names, columns.values(), strict=True)
         if column.met - {"nothing"} in ({"text"}, {"number"})
     }
     if not stored:
         raise SourceError("no record has any field", where)
-    return replace(table.with_types(kinds), rows=rows, findings=tuple(findings))
+    return replace(table.with_types(types), rows=rows, findings=tuple(findings))
 
 
 def tables(source: Source) -> TableListing | None:
@@ -418,7 +420,7 @@ def _records(typing: TypedColumns, start: int, between: str) -> tuple[bytes, int
     for number, (name, cells) in enumerate(typing.columns.items()):
         taken = cells.slice(start, _ROWS)
         label = ("{" if not number else ", ") + json.dumps(name, ensure_ascii=False) + ": "
-        values = [_values(chunk, typing.kinds[name]) for chunk in taken.chunks]
+        values = [_values(chunk, typing.types[name]) for chunk in taken.chunks]
         one = pa.chunked_array(values, pa.string()).combine_chunks() if values else _none()
         parts.append(pc.binary_join_element_wise(label, one, ""))
     records = pc.binary_join_element_wise(*parts, "}", "")
@@ -429,16 +431,17 @@ def _none() -> Any:
     return pa.array([], pa.string())
 
 
-def _values(cells: pa.Array, kind: str) -> pa.Array:
+def _values(cells: pa.Array, type_: ColumnType) -> pa.Array:
     """Each cell as JSON."""
     texts = empty_to_null(to_text(cells).cast(pa.string()))
-    if kind in (*NUMBERS, "decimal:1e3") and is_text_type(cells.type):  # written as JSON has them
+    as_json = type_.is_plain_number or type_ == EXPONENTS
+    if as_json and is_text_type(cells.type):
         absent = pc.is_in(texts, pa.array(MARKERS))
         return pc.fill_null(pc.if_else(absent, pa.scalar(None, pa.string()), texts), "null")
     if pa.types.is_floating(cells.type) and pc.all(pc.is_finite(cells)).as_py() is False:
         odd = pc.fill_null(pc.invert(pc.is_finite(cells)), False)  # JSON has no such numbers
         texts = pc.if_else(odd, pc.binary_join_element_wise('"', texts, '"', ""), texts)
-    if _bare(cells.type) or kind == "boolean":
+    if _bare(cells.type) or type_ == BOOLEAN:
         return pc.fill_null(pc.utf8_lower(texts), "null")
     return pc.fill_null(pc.binary_join_element_wise('"', _escaped(texts), '"', ""), "null")
 

@@ -73,10 +73,10 @@ def _steps(plan_execution: PlanExecution) -> list[StepForecast]:
     for step in plan_execution.steps:
         table = step.result.table
         names = set().union(*(before.get(name, set()) for name in step.inputs))
-        kinds = list(map_ordered(table.type_name, table.column_names))
+        types = list(map_ordered(table.column_type, table.column_names))
         columns = tuple(
-            ColumnForecast(name, kind, name not in names)
-            for name, kind in zip(table.column_names, kinds, strict=True)
+            ColumnForecast(name, str(type_), name not in names)
+            for name, type_ in zip(table.column_names, types, strict=True)
         )
         made.append(
             StepForecast(

@@ -13,6 +13,7 @@ from plait.core.operations.keys import KeyAudit
 from plait.core.operations.survey import Survey
 from plait.core.profiling.profile import ColumnProfile
 from plait.core.table.key_spec import format_key_option
+from plait.core.types.near_types import MixedDateFormats, NearType
 from plait.core.unmatched.diagnosis import UnmatchedDiagnosis, format_keys
 from plait.report.account import OutputSummary, finding_dict, source_dict
 
@@ -65,9 +66,26 @@ def survey_json(survey: Survey, sizes: Mapping[str, int]) -> str:
 def _profile(column: ColumnProfile) -> dict[str, Any]:
     return {
         **asdict(column),
+        "kind": str(column.kind),
+        "forms": [str(form) for form in column.forms],
+        "nearly": _nearly(column.nearly) if column.nearly else None,
+        "mixed": _mixed(column.mixed) if column.mixed else None,
         "commonest": [{"value": text, "rows": rows} for text, rows in column.commonest],
         "markers": dict(column.markers),
         "spread": list(column.spread.rows) if column.spread else None,
+    }
+
+
+def _nearly(near_type: NearType) -> dict[str, Any]:
+    rivals = [str(form) for form in near_type.rivals]
+    return {**asdict(near_type), "form": str(near_type.form), "rivals": rivals}
+
+
+def _mixed(mixed: MixedDateFormats) -> dict[str, Any]:
+    return {
+        "forms": [(str(form), rows, text) for form, rows, text in mixed.forms],
+        "unfit": mixed.unfit,
+        "rivals": [str(form) for form in mixed.rivals],
     }
 
 

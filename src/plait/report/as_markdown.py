@@ -51,7 +51,7 @@ def _lines(run_report: RunReport) -> Iterator[str]:
         [
             (
                 content.name,
-                content.profile.kind,
+                str(content.profile.kind),
                 format_percent(content.profile.missing, content.profile.rows),
                 f"{content.profile.distinct:,}",
                 run_report.description(content.name),

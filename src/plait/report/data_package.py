@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from plait.core.profiling.contents import ColumnContents
-from plait.core.types.value_formats import base_type, number_formats
+from plait.core.types.column_type import ColumnType
+from plait.core.types.value_formats import number_formats
 from plait.report.account import OutputSummary
 from plait.report.run_report import RunReport
 
@@ -109,24 +110,25 @@ def _slug(text: str, taken: set[str]) -> str:
 
 def _field(content: ColumnContents, run_report: RunReport) -> dict[str, Any]:
     """A column's name, type and form; with other markers for missing in it, it is text."""
-    kind = content.profile.kind
+    type_ = content.profile.kind
     made: dict[str, Any] = {"name": content.name}
-    plain = "string" if content.profile.markers else _TYPES.get(base_type(kind), "string")
+    plain = "string" if content.profile.markers else _TYPES.get(type_.family, "string")
     made["type"] = plain
-    if ":" in kind and plain != "string":
-        made |= _form(kind)
+    if not type_.is_plain and plain != "string":
+        made |= _form(type_)
     if run_report.description(content.name):
         made["description"] = run_report.description(content.name)
     return made
 
 
-def _form(kind: str) -> dict[str, Any]:
-    if base_type(kind) in ("date", "datetime", "time"):
-        return {"format": kind.partition(":")[2]}
-    if base_type(kind) == "boolean":
+def _form(type_: ColumnType) -> dict[str, Any]:
+    if type_.family in ("date", "datetime", "time"):
+        return {"format": type_.written}
+    if type_.family == "boolean":
         return {"type": "string"}
     form = next(
-        (number_format for number_format in number_formats() if number_format.name == kind), None
+        (number_format for number_format in number_formats() if number_format.name == str(type_)),
+        None,
     )
     if form is None:
         return {}

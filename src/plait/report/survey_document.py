@@ -10,7 +10,7 @@ from plait.core.profiling.candidate_keys import CandidateKey
 from plait.core.profiling.join_candidates import JoinCandidate
 from plait.core.profiling.profile import ColumnProfile
 from plait.core.table.key_spec import format_key_option
-from plait.core.types.value_formats import base_type
+from plait.core.types.column_type import TEXT
 from plait.report.document import Block, Document, Findings, Grid, GridColumn, Note
 from plait.report.flags import as_flags
 from plait.report.numbers import format_percent
@@ -58,7 +58,7 @@ def _columns(layout: SchemaGroupSurvey) -> Grid:
         (GridColumn("column"), GridColumn("type"), *(GridColumn(head, "right") for head in heads),
          GridColumn("values", share=1)),
         [
-            (name, column.kind, column.missing, column.distinct, describe_values(column))
+            (name, str(column.kind), column.missing, column.distinct, describe_values(column))
             for name, column in layout.profiles.items()
         ],
         f"{layout.family.name}: {sources}{pluralize(layout.rows, 'row')}, {columns}",
@@ -67,7 +67,7 @@ def _columns(layout: SchemaGroupSurvey) -> Grid:
 
 def describe_values(column: ColumnProfile) -> str:
     """The ends and the middle of values that have an order, or the commonest ones."""
-    if column.spread is not None and base_type(column.kind) != "text":
+    if column.spread is not None and column.kind != TEXT:
         ends = (column.smallest, column.middle, column.largest)
         return " … ".join(map(format_short_value, ends))
     if not column.commonest:

@@ -145,7 +145,7 @@ def told(call, left, right):
     table = made.table
     return (
         table.to_dict(),
-        {name: table.column_type(name) for name in table.column_names},
+        {name: str(table.column_type(name)) for name in table.column_names},
         [source_rows_of_row(table, row) for row in range(0, table.rows, 7)],
         made.entries,
         made.findings,

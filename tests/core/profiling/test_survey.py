@@ -58,7 +58,11 @@ def test_a_profile_of_numbers(values, missing):
         )
     )
     ordered = sorted(values)
-    assert (found.kind, found.rows, found.missing) == ("integer", len(values) + missing, missing)
+    assert (found.kind.family, found.rows, found.missing) == (
+        "integer",
+        len(values) + missing,
+        missing,
+    )
     assert found.distinct == len(set(values))
     assert (found.smallest, found.largest) == (str(ordered[0]), str(ordered[-1]))
     assert found.middle in (str(ordered[(len(values) - 1) // 2]), str(ordered[len(values) // 2]))
@@ -292,4 +296,4 @@ def test_tables_with_nothing_in_them():
     found = survey(
         [table_from_columns("t", {"a": []}), table_from_columns("u", {"b": ["", ""]}, "x/u.csv")]
     )
-    assert [one.profiles.popitem()[1].kind for one in found.families] == ["empty", "empty"]
+    assert [one.profiles.popitem()[1].kind.family for one in found.families] == ["empty", "empty"]

@@ -12,6 +12,7 @@ from judging.joins import KINDS, random_tables, row_pairs
 from plait.core.base.errors import PlaitError
 from plait.core.operations.join import join
 from plait.core.table.table import table_from_columns
+from plait.core.types.column_type import TEXT
 
 
 def _put(server, name: str, columns: dict, kinds: dict[str, str]) -> None:
@@ -50,7 +51,7 @@ def test_a_join_of_tables_gives_what_files_give(postgres, number):
     tables = []
     for name, columns in sides.items():
         kinds = {column: "bigint" if column in whole else "text" for column in columns}
-        declared = {column: None if column in whole else "text" for column in columns}
+        declared = {column: None if column in whole else TEXT for column in columns}
         file = table_from_columns(
             name,
             {

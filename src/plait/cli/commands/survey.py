@@ -110,7 +110,7 @@ def print_survey(found: Survey, sizes: Mapping[str, int], verbose: bool = False)
 
 def print_preliminary_survey(table: Table, size: int) -> None:
     """What the first rows of a source show, before it is known of all; on standard error."""
-    kinds = ", ".join(f"{name} {table.type_name(name)}" for name in table.column_names)
+    kinds = ", ".join(f"{name} {table.column_type(name)}" for name in table.column_names)
     rows = pluralize(table.rows, "row")
     answer = f"{table.name} has {format_bytes(size)}"
     print_line(escape_unprintable(f"plait: {answer}; types so far, from the first {rows}: {kinds}"))

@@ -29,8 +29,8 @@ from plait.core.text.decimals import (
     to_arithmetic_type,
 )
 from plait.core.types import exact_numbers
-from plait.core.types.inference import NUMBERS, exact_arrow_type, parse_column
-from plait.core.types.value_formats import base_type
+from plait.core.types.column_type import EMPTY, TEXT, ColumnType
+from plait.core.types.inference import exact_arrow_type, parse_column
 
 _LIMB = np.int64(0xFFFFFFFF)
 _LIMB_BITS = 32
@@ -39,29 +39,25 @@ _LARGEST = 2.0**62
 Counts = npt.NDArray[np.int64]
 
 
-def require_numeric(table: Table, name: str, figure: str) -> str:
-    """The kind of a column that must hold numbers.
+def require_numeric(table: Table, name: str, figure: str) -> ColumnType:
+    """The type of a column that must hold numbers.
 
     Raises
     ------
     UsageError
     """
     cells = table.chunks(name)
-    kind = table.column_type(name)
-    if (
-        base_type(kind) not in NUMBERS
-        and kind != "empty"
-        and not exact_numbers.is_number(cells.type)
-    ):
-        text = count_numeric_texts(table, name) if kind == "text" else ""
+    type_ = table.column_type(name)
+    if not (type_.is_number or type_ == EMPTY or exact_numbers.is_number(cells.type)):
+        text = count_numeric_texts(table, name) if type_ == TEXT else ""
         raise UsageError(
-            f"{name} is {kind}, and {figure} takes numbers{': ' * bool(text)}{text}",
+            f"{name} is {type_}, and {figure} takes numbers{': ' * bool(text)}{text}",
             table.name,
             wording(
                 Setting("type", "decimal", name), Setting("unfit", "missing"), ", or another figure"
             ),
         )
-    return kind
+    return type_
 
 
 def read_exact_numbers(table: Table, name: str, figure: str) -> pa.Array:
@@ -79,14 +75,14 @@ def read_exact_numbers(table: Table, name: str, figure: str) -> pa.Array:
     >>> read_exact_numbers(kg, "kg", "sum").to_pylist()
     [Decimal('0.10'), None, None]
     """
-    kind = require_numeric(table, name, figure)
+    type_ = require_numeric(table, name, figure)
     cells = table.chunks(name)
-    if kind == "empty":
+    if type_ == EMPTY:
         return pa.nulls(table.rows, pa.int64())
-    to = exact_arrow_type(kind, cells)
+    to = exact_arrow_type(type_, cells)
     return to_arithmetic_type(
         combine_column_chunks(
-            build_column((parse_column(chunk, kind, to) for chunk in cells.chunks), to)
+            build_column((parse_column(chunk, type_, to) for chunk in cells.chunks), to)
         )
     )
 

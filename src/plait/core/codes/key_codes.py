@@ -33,15 +33,12 @@ from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type
 from plait.core.text.dictionary import MISSING, TextDictionary, code_dtype
 from plait.core.text.hash_table import Codes
+from plait.core.types.column_type import DATE, EMPTY, INTEGER, ColumnType
 from plait.core.types.inference import (
     MARKERS,
-    NUMBERS,
-    allows_missing_markers,
-    arrow_type_name,
     infer_column_type,
     value_texts,
 )
-from plait.core.types.value_formats import base_type
 
 _MANY = 1 << 14
 
@@ -61,8 +58,8 @@ class KeyColumnCodes:
         Codes go from 0 to ``size - 1``.
     texts : pyarrow.Array
         A text for each code.
-    kinds : tuple of str
-        The kind of the column in each table.
+    types : tuple of ColumnType
+        The type of the column in each table.
     ignored : tuple of str
         What did not count when its texts were compared.
     """
@@ -70,7 +67,7 @@ class KeyColumnCodes:
     codes: tuple[Codes, ...]
     size: int
     texts: pa.Array
-    kinds: tuple[str, ...]
+    types: tuple[ColumnType, ...]
     ignored: tuple[str, ...] = ()
 
 
@@ -119,7 +116,7 @@ def encode_keys(
     missing_match : bool
         Take missing cells for equal to one another.
     followers : int
-        So many of the last tables have no say in what kind of cells a key holds;
+        So many of the last tables have no say in what type of cells a key holds;
         they take it from the first ones.
 
     Returns
@@ -158,13 +155,13 @@ def encode_keys(
 
 def _code_columns(
     parts: Sequence[Sequence[pa.ChunkedArray]],
-    declared: Sequence[Sequence[str | None]],
+    declared: Sequence[Sequence[ColumnType | None]],
     ignore: Sequence[str],
     followers: int,
 ) -> Iterator[KeyColumnCodes]:
     """Each key column coded, on all cores where there is enough to do."""
 
-    def one(part: tuple[Sequence[pa.ChunkedArray], Sequence[str | None]]) -> KeyColumnCodes:
+    def one(part: tuple[Sequence[pa.ChunkedArray], Sequence[ColumnType | None]]) -> KeyColumnCodes:
         return encode_key_column(*part, ignore, followers)
 
     every = list(zip(parts, declared, strict=True))
@@ -181,14 +178,14 @@ def _compact(column: KeyColumnCodes) -> KeyColumnCodes:
 
 def encode_key_column(
     tables: Sequence[pa.ChunkedArray],
-    declared: Sequence[str | None] = (),
+    declared: Sequence[ColumnType | None] = (),
     ignore: Sequence[str] = (),
     followers: int = 0,
 ) -> KeyColumnCodes:
     """Code one key column of several tables together.
 
     ``declared`` is what the sources say its cells are; without it the cells tell.
-    The last ``followers`` tables have their kinds from the first ones.
+    The last ``followers`` tables have their types from the first ones.
     """
     declared = declared or [None] * len(tables)
     dictionary = TextDictionary()
@@ -200,63 +197,66 @@ def encode_key_column(
     texts = dictionary.texts()
     leading = len(tables) - followers
 
-    def kind(number: int) -> str:
+    def column_type(number: int) -> ColumnType:
         if not _is_text(tables[number].type):
-            return arrow_type_name(tables[number].type)
+            return ColumnType.of_arrow(tables[number].type).of_texts
         mine = _texts_added(codes[number], texts, *sizes[number : number + 2])
         return declared[number] or infer_column_type(pa.chunked_array([mine]))
 
-    own = list(map(kind, range(leading)))
-    kinds = tuple(own[number % leading] for number in range(len(tables)))
-    codes = tuple(map(partial(_without_markers, texts), codes, kinds))
+    own = list(map(column_type, range(leading)))
+    types = tuple(own[number % leading] for number in range(len(tables)))
+    codes = tuple(map(partial(_without_markers, texts), codes, types))
     asked = tuple(ignore)
     native = [not _is_text(column.type) for column in tables]
-    if _one_family(kinds, native) and _can_be_respelt(texts, kinds):
-        codes, texts = merge_codes(codes, texts, _value_forms(texts, codes, kinds))
+    if _one_family(types, native) and _can_be_respelt(texts, types):
+        codes, texts = merge_codes(codes, texts, _value_forms(texts, codes, types))
     # The point and the minus of a number are no punctuation.
-    if all(base_type(kind) in (*NUMBERS, "empty") for kind in kinds):
+    if all(type_.is_number or type_ == EMPTY for type_ in types):
         ignore = [way for way in ignore if way in FORM_WAYS]
     if ignore:
-        codes, texts = merge_codes(codes, texts, _loose_forms(texts, ignore, kinds))
-    return KeyColumnCodes(codes, len(texts), texts, kinds, asked)
+        codes, texts = merge_codes(codes, texts, _loose_forms(texts, ignore, types))
+    return KeyColumnCodes(codes, len(texts), texts, types, asked)
 
 
-def _is_text(kind: pa.DataType) -> bool:
-    return is_text_type(kind) or pa.types.is_dictionary(kind)
+def _is_text(native: pa.DataType) -> bool:
+    return is_text_type(native) or pa.types.is_dictionary(native)
 
 
-def _one_family(kinds: Sequence[str], native: Sequence[bool]) -> bool:
+def _one_family(types: Sequence[ColumnType], native: Sequence[bool]) -> bool:
     """Whether the values of all tables can be compared as what they are, and not as texts.
 
     Texts of two written forms, ``5.4.2031`` and ``2031-04-05``, are compared as texts: to take
     them for equal somebody has to ask (``date-form``).
     """
-    texts = [(kind, typed) for kind, typed in zip(kinds, native, strict=True) if kind != "empty"]
-    if all(kind in NUMBERS for kind, _ in texts):
+    texts = [(type_, typed) for type_, typed in zip(types, native, strict=True) if type_ != EMPTY]
+    if all(type_.is_plain_number for type_, _ in texts):
         return True
-    families = {base_type(kind) for kind, _ in texts}
-    written = {kind for kind, typed in texts if not typed}
+    families = {type_.family for type_, _ in texts}
+    written = {type_ for type_, typed in texts if not typed}
     return len(families) == 1 and len(written) <= 1 and families != {"text"}
 
 
-def _can_be_respelt(texts: pa.Array, kinds: Sequence[str]) -> bool:
+def _can_be_respelt(texts: pa.Array, types: Sequence[ColumnType]) -> bool:
     """Whether one value may have several spellings: whole numbers and plain dates have one."""
-    if set(kinds) <= {"integer", "empty"}:
+    if set(types) <= {INTEGER, EMPTY}:
         return bool(pc.index(texts, pa.scalar("-0", texts.type)).as_py() >= 0)
-    return not set(kinds) <= {"date", "empty"}
+    return not set(types) <= {DATE, EMPTY}
 
 
-def _value_forms(texts: pa.Array, codes: tuple[Codes, ...], kinds: Sequence[str]) -> list[pa.Array]:
+def _value_forms(
+    texts: pa.Array, codes: tuple[Codes, ...], types: Sequence[ColumnType]
+) -> list[pa.Array]:
     """For each table, or once for all, each text in the one spelling of its value."""
-    if len(set(kinds) - {"empty"}) == 1 or all(kind in (*NUMBERS, "empty") for kind in kinds):
-        kind = next((kind for kind in kinds if kind not in ("empty", "integer")), kinds[0])
-        return [value_texts(texts, kind)]
+    filled = set(types) - {EMPTY}
+    if len(filled) == 1 or all(type_.is_plain_number for type_ in filled):
+        type_ = next((type_ for type_ in types if type_ not in (EMPTY, INTEGER)), types[0])
+        return [value_texts(texts, type_)]
     forms = []
-    for own, kind in zip(codes, kinds, strict=True):
+    for own, type_ in zip(codes, types, strict=True):
         used = np.zeros(len(texts) + 1, bool)
         used[own] = True  # missing ones fall on the spare last place
         mask = pa.array(used[:-1])
-        forms.append(pc.replace_with_mask(texts, mask, value_texts(texts.filter(mask), kind)))
+        forms.append(pc.replace_with_mask(texts, mask, value_texts(texts.filter(mask), type_)))
     return forms
 
 
@@ -268,15 +268,17 @@ def _with_missing(column: KeyColumnCodes) -> KeyColumnCodes:
     return replace(column, codes=codes, size=column.size + 1, texts=texts)
 
 
-def _loose_forms(texts: pa.Array, ignore: Sequence[str], kinds: Sequence[str]) -> list[pa.Array]:
-    """The loose form of each text; for each table, where its kind has to do with it."""
-    told = kinds if set(ignore) & set(FORM_WAYS) else kinds[:1]
-    return [normalize_texts(texts, ignore, kind) for kind in told]
+def _loose_forms(
+    texts: pa.Array, ignore: Sequence[str], types: Sequence[ColumnType]
+) -> list[pa.Array]:
+    """The loose form of each text; for each table, where its type_ has to do with it."""
+    told = types if set(ignore) & set(FORM_WAYS) else types[:1]
+    return [normalize_texts(texts, ignore, type_) for type_ in told]
 
 
-def _without_markers(texts: pa.Array, codes: Codes, kind: str) -> Codes:
+def _without_markers(texts: pa.Array, codes: Codes, type_: ColumnType) -> Codes:
     """The codes, missing where a marker for that is among numbers, dates or times."""
-    if not allows_missing_markers(kind):
+    if not type_.allows_missing_markers:
         return codes
     marks = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
     if not marks.any():

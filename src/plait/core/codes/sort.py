@@ -26,9 +26,10 @@ from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type
 from plait.core.text.dictionary import TextDictionary
 from plait.core.text.hash_table import Codes
+from plait.core.types.column_type import DATE, DATETIME, DECIMAL, TEXT, TIME, ColumnType
 from plait.core.types.inference import MARKERS, may_parse_mask, parse_column, to_arrow_type
 from plait.core.types.near_types import PLAIN
-from plait.core.types.value_formats import FORMS, ValueFormat, base_type
+from plait.core.types.value_formats import FORMS, ValueFormat
 
 _LEAST_SHARE = 0.5
 _SORT = wording(Setting("sort"))
@@ -50,13 +51,13 @@ class TextOrderDoubt:
         What many of them are: ``number``, ``date``, ``datetime`` or ``time``.
     fits : array of bool
         Which of the texts.
-    forms : tuple of str
+    forms : tuple of ColumnType
         As ``--type`` takes them, when the cells could be read so.
     """
 
     kind: str
     fits: Flags
-    forms: tuple[str, ...]
+    forms: tuple[ColumnType, ...]
 
 
 def check_sortable(table: Table, name: str, doing: Text) -> None:
@@ -84,8 +85,8 @@ text, where 10 comes before 9: 2 of 3 cells are numbers, 1 is not: 'tbc' (row 3)
     """
     refuse_open_forms(table, name, doing)
     cells = table.chunks(name)
-    kind = table.column_type(name)
-    if kind != "text" or table.column(name).declared_type == "text" or not is_text_type(cells.type):
+    sure = table.column(name).declared_type == TEXT or not is_text_type(cells.type)
+    if sure or table.column_type(name) != TEXT:
         return
     dictionary = TextDictionary()
     codes = dictionary.encode_all(cells)
@@ -105,12 +106,12 @@ def refuse_open_forms(table: Table, name: str, doing: Text) -> None:
             wording(
                 doing,
                 " would compare these cells as text: the format of some sources is ambiguous, ",
-                " or ".join(forms),
+                " or ".join(map(str, forms)),
             ),
             f"{table.name}, column {name}",
             wording(
                 "choose one for those sources: ",
-                Setting("type", forms[0], name, source="SOURCE"),
+                Setting("type", str(forms[0]), name, source="SOURCE"),
             ),
         )
 
@@ -119,7 +120,7 @@ def raise_if_unsortable(
     table: Table, name: str, doing: Text, texts: pa.Array, codes: Codes
 ) -> None:
     """The same for cells that are coded already; ``texts`` by code."""
-    if table.column(name).declared_type == "text":
+    if table.column(name).declared_type == TEXT:
         return
     times = count_codes(codes, len(texts))
     doubt = find_order_doubt(texts, times)
@@ -146,8 +147,9 @@ def find_order_doubt(texts: pa.Array, times: Counts) -> TextOrderDoubt | None:
     --------
     >>> find_order_doubt(pa.array(["A7", "12", "15"]), np.array([9, 1, 1])) is None
     True
-    >>> find_order_doubt(pa.array(["10/5/2023", "9/5/2023"]), np.array([1, 1])).forms
-    ('date:%d/%m/%Y', 'date:%m/%d/%Y')
+    >>> doubt = find_order_doubt(pa.array(["10/5/2023", "9/5/2023"]), np.array([1, 1]))
+    >>> [str(form) for form in doubt.forms]
+    ['date:%d/%m/%Y', 'date:%m/%d/%Y']
     """
     marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
     likely = may_parse_mask(texts) & ~marked
@@ -159,18 +161,18 @@ def find_order_doubt(texts: pa.Array, times: Counts) -> TextOrderDoubt | None:
 
 def _numbers(texts: pa.Array, times: Counts, likely: Flags) -> TextOrderDoubt | None:
     some = texts.filter(pa.array(likely))
-    written = PLAIN["decimal"].pattern
+    written = PLAIN[DECIMAL].pattern
     plain = np.zeros(len(texts), bool)
     plain[likely] = pc.match_substring_regex(some, written).to_numpy(zero_copy_only=False)
-    grouped = [form for form in FORMS.values() if form.kind == "decimal"]
+    grouped = [form for form in FORMS.values() if form.family == "decimal"]
     for form in grouped:
         if plain.any() and not all(_has(some, t) for t in form.telling):
             continue
         fits = np.zeros(len(texts), bool)
         fits[likely] = pc.match_substring_regex(some, form.pattern).to_numpy(zero_copy_only=False)
         if (fits & ~plain).any() and fits.sum() > plain.sum():
-            return _doubt("number", texts, times, fits, (form.name,), form)
-    return _doubt("number", texts, times, plain, ("decimal",), None)
+            return _doubt("number", texts, times, fits, (form.type,), form)
+    return _doubt("number", texts, times, plain, (DECIMAL,), None)
 
 
 def _has(texts: pa.Array, sign: str) -> bool:
@@ -182,7 +184,7 @@ def _doubt(
     texts: pa.Array,
     times: Counts,
     fits: Flags,
-    forms: tuple[str, ...],
+    forms: tuple[ColumnType, ...],
     form: ValueFormat | None,
 ) -> TextOrderDoubt | None:
     """Numbers that stand otherwise by value, or that make up half of the cells."""
@@ -212,27 +214,27 @@ def _moments(texts: pa.Array, times: Counts, likely: Flags) -> TextOrderDoubt | 
     dated[likely] = pc.match_substring_regex(some, _DATED).to_numpy(zero_copy_only=False)
     if not dated.any():
         return None
-    for kind in ("date", "datetime", "time"):
-        read = dict(_readings(kind, texts, dated))
+    for plain in (DATE, DATETIME, TIME):
+        read = dict(_readings(plain, texts, dated))
         if not read:
             continue
         fits = np.logical_or.reduce([there for there, _ in read.values()])
         best = max(int(times[there].sum()) for there, _ in read.values())
-        forms = tuple(name for name, (there, _) in read.items() if int(times[there].sum()) == best)
+        forms = tuple(form for form, (there, _) in read.items() if int(times[there].sum()) == best)
         turned = any(_turned(texts.filter(pa.array(there)), made) for there, made in read.values())
         if turned or times[fits].sum() >= _LEAST_SHARE * times.sum():
-            return TextOrderDoubt(kind, fits, forms)
+            return TextOrderDoubt(plain.family, fits, forms)
     return None
 
 
 def _readings(
-    kind: str, texts: pa.Array, dated: Flags
-) -> Iterator[tuple[str, tuple[Flags, pa.Array]]]:
+    plain: ColumnType, texts: pa.Array, dated: Flags
+) -> Iterator[tuple[ColumnType, tuple[Flags, pa.Array]]]:
     """For each form that reads some texts: which, and their values."""
     rows = np.flatnonzero(dated)
     some = texts.take(pa.array(rows))
-    every = [FORMS[name] for name in FORMS if base_type(name) == kind]
-    for form in (*(PLAIN[kind],), *every):
+    written = [form for form in FORMS.values() if form.family == plain.family]
+    for form in (PLAIN[plain], *written):
         if not pc.any(pc.match_substring_regex(some, form.pattern)).as_py():
             continue
         made = form.read(some)
@@ -241,8 +243,8 @@ def _readings(
             there = np.zeros(len(texts), bool)
             there[rows[valid]] = True
             values = made.filter(pa.array(valid))
-            values = values.cast(pa.int32() if kind == "date" else pa.int64())
-            yield form.name, (there, values)
+            values = values.cast(pa.int32() if plain == DATE else pa.int64())
+            yield form.type, (there, values)
 
 
 def _refusal(
@@ -256,7 +258,7 @@ def _refusal(
 ) -> UsageError:
     text = _in_words(table, doubt, texts, codes, times)
     unfit = bool((~doubt.fits).any())
-    typed = [Setting("type", form, name) for form in doubt.forms[:2]]
+    typed = [Setting("type", str(form), name) for form in doubt.forms[:2]]
     return UsageError(
         wording(doing, f" would compare these cells as text{_example(texts, doubt)}: {text}"),
         f"{table.name}, column {name}",
@@ -305,7 +307,7 @@ def _in_words(
         more = ", …" if len(out) > _MOST_SHOWN else ""
         what += f", {unfit:,} {agreeing(unfit, 'is', 'are')} not: {text}{more}"
     elif len(doubt.forms) > 1:
-        what += f", which may be written as {' or '.join(doubt.forms)}"
+        what += f", which may be written as {' or '.join(map(str, doubt.forms))}"
     else:
         what += ", written so that they are text"
     return what
@@ -319,7 +321,7 @@ def _format_offending_text(table: Table, texts: pa.Array, counts: Counts, code: 
 
 def _example(texts: pa.Array, doubt: TextOrderDoubt) -> str:
     """Two cells that would stand the wrong way round."""
-    if doubt.kind != "number" or doubt.forms != ("decimal",):
+    if doubt.kind != "number" or doubt.forms != (DECIMAL,):
         return ""
     some = texts.filter(pa.array(doubt.fits))
     order = pc.array_sort_indices(some)
@@ -392,14 +394,14 @@ def dense_ranks(table: Table, name: str, falling: bool, doing: Text) -> tuple[Co
     """
     refuse_open_forms(table, name, doing)
     cells = table.chunks(name)
-    kind = table.column_type(name)
+    type_ = table.column_type(name)
     dictionary = TextDictionary()
     if is_text_type(cells.type):
         codes = dictionary.encode_all(cells)
         texts = dictionary.texts()
-        if kind == "text":
+        if type_.family == "text":
             raise_if_unsortable(table, name, doing, texts, codes)
-        values = parse_column(texts, kind, to_arrow_type(kind, pa.chunked_array([texts])))
+        values = parse_column(texts, type_, to_arrow_type(type_, pa.chunked_array([texts])))
         ranked = _ranked(values, falling)
     else:
         values = pa.chunked_array(cells.chunks, cells.type).combine_chunks()

@@ -157,7 +157,7 @@ def _moments(cells: pa.Array, to: str) -> pa.Array:
 
 def _read_in_forms(cells: pa.Array, to: str) -> Iterable[pa.Array]:
     for form in FORMS.values():
-        if form.kind == to and pc.any(pc.match_substring_regex(cells, form.pattern)).as_py():
+        if form.family == to and pc.any(pc.match_substring_regex(cells, form.pattern)).as_py():
             yield form.read(cells)
 
 

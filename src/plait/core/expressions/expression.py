@@ -26,8 +26,8 @@ from plait.core.table.table import Column, Table
 from plait.core.text.cells import empty_to_null, is_text_type, to_text
 from plait.core.text.decimals import DecimalOverflowError, to_arithmetic_type
 from plait.core.types import exact_numbers
+from plait.core.types.column_type import EMPTY, TEXT, ColumnType
 from plait.core.types.inference import (
-    allows_missing_markers,
     markers_to_null,
     parse_column,
     to_arrow_type,
@@ -239,19 +239,19 @@ def referenced_columns(expression: Expression, table: Table) -> list[str]:
     return [_column(name, table).name for name in expression.names()]
 
 
-_Typed = Mapping[str, tuple[Column, str, pa.DataType]]
+_Typed = Mapping[str, tuple[Column, ColumnType, pa.DataType]]
 
 
 def _typing(expression: Expression, table: Table) -> _Typed:
-    """For each column that is named: the column, its kind and the Arrow type for it."""
+    """For each column that is named: the column, its type and the Arrow type for it."""
     found = {}
     for name in expression.names():
         column = _column(name, table)
         cells = table.chunks(column.name)
-        kind = table.column_type(column.name)
+        type_ = table.column_type(column.name)
         # A column without any value is NULL, which goes together with every type.
-        to = pa.null() if kind == "empty" else to_arrow_type(kind, cells)
-        found[name] = (column, kind, to)
+        to = pa.null() if type_ == EMPTY else to_arrow_type(type_, cells)
+        found[name] = (column, type_, to)
     _check_orders(expression, table, found)
     return found
 
@@ -289,19 +289,19 @@ class _Batch:
 
     def column(self, name: str) -> pa.Array:
         """The typed cells of a column."""
-        column, kind, to = self.typing[name]
+        column, type_, to = self.typing[name]
         if pa.types.is_null(to):
             return pa.nulls(self.rows)
-        made = parse_column(self.table.cells(column, self.start, self.stop), kind, to)
+        made = parse_column(self.table.cells(column, self.start, self.stop), type_, to)
         return to_arithmetic_type(made) if exact_numbers.is_number(made.type) else made
 
     def text(self, name: str) -> pa.Array:
         """The cells of a column as the text that is there; what is missing is so here too."""
-        column, kind, _ = self.typing[name]
+        column, type_, _ = self.typing[name]
         cells = to_text(self.table.cells(column, self.start, self.stop))
-        if allows_missing_markers(kind):
+        if type_.allows_missing_markers:
             (cells,) = markers_to_null(pa.chunked_array([cells])).chunks
-        return parse_column(cells, "text", pa.string())
+        return parse_column(cells, TEXT, pa.string())
 
     def value(self, node: SyntaxNode) -> Value:
         """What a part of the expression gives on these rows; an empty text is missing."""

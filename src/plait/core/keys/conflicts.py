@@ -21,7 +21,6 @@ from plait.core.table.columns import nonmissing_mask
 from plait.core.table.fragment import Fragment
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import to_text
-from plait.core.types.inference import allows_missing_markers
 
 _LEAST_DIFFERING, _LEAST_SHARE = 20, 0.9
 
@@ -155,12 +154,12 @@ class MissingMarkers:
     @cached_property
     def here(self) -> bool:
         """Of the left table's column."""
-        return allows_missing_markers(self.left.column_type(self.left_name))
+        return self.left.column_type(self.left_name).allows_missing_markers
 
     @cached_property
     def there(self) -> bool:
         """Of the right table's."""
-        return allows_missing_markers(self.right.column_type(self.right_name))
+        return self.right.column_type(self.right_name).allows_missing_markers
 
 
 @dataclass(frozen=True, eq=False)

@@ -139,7 +139,7 @@ def encode_keys_with_crosswalk(
     codes = (to[coding.codes[0]], *coding.codes[1:-2])
     findings = tuple(_unused(across, coding, tables))
     columns = tuple(
-        replace(column, codes=column.codes[:-2], kinds=column.kinds[:-2])
+        replace(column, codes=column.codes[:-2], types=column.types[:-2])
         for column in coding.key_columns
     )
     return KeyCodes(codes, coding.code_count, columns, findings)

@@ -35,8 +35,7 @@ from plait.core.table.key_spec import (
     parse_key_columns,
 )
 from plait.core.table.table import Table
-from plait.core.types.inference import NUMBERS
-from plait.core.types.value_formats import base_type
+from plait.core.types.column_type import EMPTY, Family
 
 
 def choose_comparison_key(old: Table, new: Table, shared: Sequence[str]) -> tuple[str, ...]:
@@ -275,10 +274,10 @@ def _allowed(
                     f"one of {', '.join(compared)}" if compared else "no column is",
                 )
             for table, column in zip(tables, compared[name], strict=True):
-                kind = table.type_name(column)
-                if kind not in (*NUMBERS, "empty"):
+                type_ = table.column_type(column)
+                if not (type_.is_plain_number or type_ == EMPTY):
                     raise UsageError(
-                        wording(Setting("within"), f" needs a number column; {column} is {kind}"),
+                        wording(Setting("within"), f" needs a number column; {column} is {type_}"),
                         table.name,
                     )
             found[name] = _distance(text)
@@ -356,18 +355,18 @@ def _equal_and_changed(pairs: int, column_changes: Sequence[ColumnChange]) -> tu
 
 def _types(
     old: Table, new: Table, pairing: RecordPairs, column_changes: Sequence[ColumnChange]
-) -> dict[str, tuple[str, str]]:
+) -> dict[str, tuple[Family, Family]]:
     """Columns whose cells are of another type now; where no cell differs, neither does that."""
     alone = len(pairing.gone) or len(pairing.added)
-    kinds = {
+    families = {
         column_change.name: (
-            base_type(old.type_name(column_change.old_name)),
-            base_type(new.type_name(column_change.name)),
+            old.column_type(column_change.old_name).family,
+            new.column_type(column_change.name).family,
         )
         for column_change in column_changes
         if alone or column_change.cells or column_change.otherwise
     }
-    return {name: two for name, two in kinds.items() if two[0] != two[1] and "empty" not in two}
+    return {name: two for name, two in families.items() if two[0] != two[1] and "empty" not in two}
 
 
 def _entry(old: Table, new: Table, changes: ChangeCounts) -> LedgerEntry:

@@ -40,8 +40,8 @@ from plait.core.table.key_spec import Pairs, check_column, parse_assignments, pa
 from plait.core.table.provenance import Provenance
 from plait.core.table.table import Column, Table, table_from_columns
 from plait.core.text.cells import is_text_type
-from plait.core.types.inference import NUMBERS, infer_column_type, parse_column, to_arrow_type
-from plait.core.types.value_formats import base_type
+from plait.core.types.column_type import EMPTY
+from plait.core.types.inference import infer_column_type, parse_column, to_arrow_type
 
 PARTS = ("month", "quarter", "year")
 
@@ -89,18 +89,18 @@ def add_date_parts(table: Table, columns: tuple[str, ...]) -> tuple[Table, tuple
 
 def _parts(table: Table, name: str, part: str) -> pa.ChunkedArray:
     cells = table.chunks(name)
-    kind = table.column_type(name)
-    to = to_arrow_type(kind, cells)
+    type_ = table.column_type(name)
+    to = to_arrow_type(type_, cells)
     dated = pa.types.is_date(to) or pa.types.is_timestamp(to)
-    if base_type(kind) not in ("date", "datetime", "empty") and not dated:
+    if not (type_.has_day or type_ == EMPTY or dated):
         raise UsageError(
-            f"{part} needs a date column; {name} is {kind}",
+            f"{part} needs a date column; {name} is {type_}",
             table.name,
             wording(Setting("type", "date", name), ", or date:%d.%m.%Y as they are written"),
         )
-    if base_type(kind) == "empty":
+    if type_ == EMPTY:
         return pa.chunked_array([pa.nulls(table.rows, pa.string())])
-    chunks = map_ordered(lambda chunk: _written(parse_column(chunk, kind, to), part), cells.chunks)
+    chunks = map_ordered(lambda chunk: _written(parse_column(chunk, type_, to), part), cells.chunks)
     return build_column(chunks, pa.string())
 
 
@@ -294,11 +294,12 @@ def _with_column(
     parts: tuple[tuple[int, str], ...],
     terms: Provenance,
 ) -> Table:
-    kind = None
+    type_ = None
     if aggregate_spec.figure in ADDING or aggregate_spec.figure == "share":
         cells = result.fragments[parts[0][0]].columns[parts[0][1]]
-        kind = infer_column_type(cells) if is_text_type(cells.type) else None
-    column = Column(aggregate_spec.name, parts, kind if kind in NUMBERS else None, terms)
+        type_ = infer_column_type(cells) if is_text_type(cells.type) else None
+    declared = type_ if type_ is not None and type_.is_plain_number else None
+    column = Column(aggregate_spec.name, parts, declared, terms)
     return replace(result, columns=(*result.columns, column))
 
 

@@ -32,7 +32,7 @@ from plait.core.table.provenance import Provenance, coalesce_provenance
 from plait.core.table.table import Column, SetAside, Table
 from plait.core.text.cells import constant_text
 from plait.core.text.hash_table import Codes
-from plait.core.types.inference import NUMBERS
+from plait.core.types.column_type import DECIMAL
 
 _MANY = 1 << 14  # rows from which on preparing the right columns pays
 _LEFT, _RIGHT = Setting("prefer", "left"), Setting("prefer", "right")
@@ -262,8 +262,8 @@ def _preferring(
             terms + (moved.provenance or ()),
             fragments + own,
         )
-    kind = first.declared_type if first.declared_type == second.declared_type else None
-    return Column(name, parts, kind, provenance=terms), replace(table, fragments=fragments)
+    declared = first.declared_type if first.declared_type == second.declared_type else None
+    return Column(name, parts, declared, provenance=terms), replace(table, fragments=fragments)
 
 
 def _shown_mask(table: Table, column: Column) -> npt.NDArray[np.bool_]:
@@ -278,8 +278,8 @@ def _shown_mask(table: Table, column: Column) -> npt.NDArray[np.bool_]:
 def _respelt(coding: KeyCodes, pairs: Key, right_name: str) -> bool:
     """Whether equal keys may be spelt differently in this column: 7 and 7.0."""
     number = [right for _, right in pairs].index(right_name)
-    kinds = coding.key_columns[number].kinds
-    return all(kind in NUMBERS for kind in kinds) and "decimal" in kinds
+    types = coding.key_columns[number].types
+    return all(type_.is_plain_number for type_ in types) and DECIMAL in types
 
 
 def _respelt_finding(

@@ -39,8 +39,8 @@ from plait.core.table.key_spec import (
     quote_name,
 )
 from plait.core.table.table import Table, table_from_columns
+from plait.core.types.column_type import TEXT
 from plait.core.types.inference import count_missing_markers
-from plait.core.types.value_formats import base_type
 from plait.core.unmatched.diagnosis import (
     UnmatchedDiagnosis,
     diagnose_unmatched,
@@ -278,7 +278,7 @@ def _marker_findings(
     """Markers for missing that count as keys, since the column is text."""
     for number, (table, names) in enumerate(zip(tables, columns, strict=True)):
         for name, column in zip(names, coding.key_columns, strict=True):
-            if base_type(column.kinds[number]) != "text":
+            if column.types[number] != TEXT:
                 continue
             marked = count_missing_markers(table.chunks(name))
             if not marked:

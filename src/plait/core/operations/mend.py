@@ -30,6 +30,7 @@ from plait.core.table.set_aside import set_rows_aside
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type, to_text
 from plait.core.text.decimals import format_decimal_short
+from plait.core.types.column_type import DECIMAL
 
 DOWN = "down"
 
@@ -304,14 +305,14 @@ def _computed(table: Table, column: str, text: str) -> Table:
 
     expression = parse_expression(text)
     cells = evaluate_expression(expression, table)
-    come, kind = referenced_columns(expression, table), None
+    come, declared = referenced_columns(expression, table), None
     if expression.divides and pa.types.is_decimal(cells.type):
         # A quotient has room for many places; those that it does not need are not written.
         cells = build_column(map(format_decimal_short, cells.chunks), pa.string())
-        kind = "decimal"
+        declared = DECIMAL
     if table.has_column(column):
-        return table.replace_column(column, cells, kind, come)
-    return table.extend(column, cells, come).with_types({column: kind} if kind else {})
+        return table.replace_column(column, cells, declared, come)
+    return table.extend(column, cells, come).with_types({column: declared} if declared else {})
 
 
 def _only_where(table: Table, where: str) -> Table:

@@ -25,8 +25,8 @@ from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type
 from plait.core.text.decimals import to_arithmetic_type, to_scaled_integers
 from plait.core.types import exact_numbers
+from plait.core.types.column_type import EMPTY, ColumnType
 from plait.core.types.inference import exact_arrow_type, parse_column
-from plait.core.types.value_formats import base_type
 
 DIRECTIONS = ("before", "after", "either")
 _UNITS = {
@@ -228,14 +228,14 @@ def _units(values: pa.Array) -> Values:
 def _measure(table: Table, name: str) -> tuple[str, pa.Array]:
     """What a column measures, and its values: exact numbers, or microseconds."""
     cells = table.chunks(name)
-    kind = table.column_type(name)
-    if kind == "empty":
+    type_ = table.column_type(name)
+    if type_ == EMPTY:
         return _NOTHING, pa.nulls(table.rows, pa.int64())
-    to = exact_arrow_type(kind, cells)
+    to = exact_arrow_type(type_, cells)
     if is_text_type(to):
         check_sortable(table, name, wording(Setting("nearest")))
-        raise _not_measurable(table, name, kind)
-    chunks = [parse_column(chunk, kind, to) for chunk in cells.chunks]
+        raise _not_measurable(table, name, type_)
+    chunks = [parse_column(chunk, type_, to) for chunk in cells.chunks]
     made = pa.chunked_array(chunks, to).combine_chunks()
     if exact_numbers.is_number(to):
         return "number", to_arithmetic_type(made)
@@ -246,13 +246,13 @@ def _measure(table: Table, name: str) -> tuple[str, pa.Array]:
         return "date", made.cast(pa.timestamp("us", to.tz), safe=False).cast(pa.int64())
     if pa.types.is_time(to):
         return "time", made.cast(pa.time64("us")).cast(pa.int64())
-    raise _not_measurable(table, name, kind)
+    raise _not_measurable(table, name, type_)
 
 
-def _not_measurable(table: Table, name: str, kind: str) -> UsageError:
+def _not_measurable(table: Table, name: str, type_: ColumnType) -> UsageError:
     return UsageError(
         wording(
-            f"{name} of {table.name} is {base_type(kind)}; ",
+            f"{name} of {table.name} is {type_.family}; ",
             Setting("nearest"),
             " needs numbers, dates or times",
         ),

@@ -26,6 +26,7 @@ from plait.core.table.provenance import DISCRIMINATOR_PREFIX, union_provenance
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import is_text_type, repeat_cell, to_text
 from plait.core.text.hash_table import Codes
+from plait.core.types.column_type import TEXT, ColumnType
 
 _OF_CELL = 4  # bytes of the row number of a result cell
 MOST_HEADS = 2_000
@@ -283,8 +284,8 @@ def lengthen(
         for place, name in enumerate(moved)
     )
     made = (
-        Column(heads, ((number, heads),), "text", provenance=()),
-        Column(cells, ((number, cells),), _joint_kind(table, moved), provenance=terms),
+        Column(heads, ((number, heads),), TEXT, provenance=()),
+        Column(cells, ((number, cells),), _joint_type(table, moved), provenance=terms),
     )
     result = replace(base, columns=(*base.columns, *made), fragments=(*base.fragments, fragment))
     if without_missing:
@@ -343,9 +344,9 @@ def _strand(table: Table, moved: Sequence[str], heads: str, cells: str) -> Fragm
     return Fragment("made", stored, (), np.ascontiguousarray(index.T).reshape(-1))
 
 
-def _joint_kind(table: Table, moved: Sequence[str]) -> str | None:
-    kinds = {table.column(name).declared_type for name in moved}
-    return kinds.pop() if len(kinds) == 1 else "text" if "text" in kinds else None
+def _joint_type(table: Table, moved: Sequence[str]) -> ColumnType | None:
+    types = {table.column(name).declared_type for name in moved}
+    return types.pop() if len(types) == 1 else TEXT if TEXT in types else None
 
 
 def _typed(table: Table, moved: Sequence[str]) -> tuple[Finding, ...]:

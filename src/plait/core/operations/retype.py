@@ -21,16 +21,17 @@ from plait.core.table.set_aside import set_rows_aside
 from plait.core.table.table import Table, make_cell_examples
 from plait.core.text.cells import empty_to_null, is_text_type, to_text
 from plait.core.text.decimals import MOST_DIGITS
+from plait.core.types.column_type import BOOLEAN, DATETIME, DECIMAL, INTEGER, TEXT, ColumnType
 from plait.core.types.exact_numbers import parse_decimals, unify_numbers
 from plait.core.types.inference import infer_column_type, markers_to_null
 from plait.core.types.near_types import PLAIN, find_near_format
-from plait.core.types.value_formats import FORMS, VALUE_KINDS, base_type, format_for_type
+from plait.core.types.value_formats import FORMS, declarable_type, format_for_type
 
 UNFIT = ("error", "missing", "set-aside")
 _PATTERNS = {
-    "integer": r"^[+-]?[0-9]{1,38}$",
-    "decimal": r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$",
-    "boolean": r"(?i)^(true|false|yes|no|y|n|t|f|1|0)$",
+    INTEGER: r"^[+-]?[0-9]{1,38}$",
+    DECIMAL: r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$",
+    BOOLEAN: r"(?i)^(true|false|yes|no|y|n|t|f|1|0)$",
 }
 _PLAIN_NUMBER = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?$"
 _TRUE = ("true", "yes", "y", "t", "1")
@@ -50,9 +51,8 @@ def parse_type_assignments(specs: Pairs) -> dict[str, str]:
     {'seen': 'date:%d.%m.%Y', 'id': 'text'}
     """
     types = parse_assignments(specs, "type")
-    for kind in types.values():
-        if kind not in VALUE_KINDS:
-            format_for_type(kind)
+    for type_ in types.values():
+        declarable_type(type_)
     return types
 
 
@@ -155,21 +155,20 @@ def retype_columns(table: Table, types: Mapping[str, str], unfit: str = "error")
         )
     before, out = table, np.zeros(table.rows, bool)
     findings = []
-    for name, type_ in types.items():
-        if not table.has_column(name) or (
-            type_ == "text" and table.column(name).declared_type == "text"
-        ):
+    for name, text in types.items():
+        type_ = declarable_type(text)
+        if not table.has_column(name) or type_ == TEXT == table.column(name).declared_type:
             continue
         cells = table.chunks(name)
-        if type_ != "text" and is_text_type(cells.type):
+        if type_ != TEXT and is_text_type(cells.type):
             cells = markers_to_null(cells)
-        made, kind = _converted(cells, type_, name, table)
+        made, declared = _converted(cells, type_, name, table)
         bad = _unfit(cells, made)
         if bad.any():
             finding = _finding(table, name, type_, cells, np.flatnonzero(bad), unfit)
             findings.append(finding)
             out |= bad
-        table = table.replace_column(name, made, kind)
+        table = table.replace_column(name, made, declared)
     table = replace(table, findings=(*table.findings, *findings))
     if unfit != "set-aside" or not out.any():
         return table
@@ -184,53 +183,53 @@ def retype_columns(table: Table, types: Mapping[str, str], unfit: str = "error")
 
 
 def _converted(
-    cells: pa.ChunkedArray, wanted: str, name: str, table: Table
-) -> tuple[pa.ChunkedArray, str]:
-    """The cells in the type, missing where they do not fit, and the column's kind then."""
-    if wanted == "text":
+    cells: pa.ChunkedArray, wanted: ColumnType, name: str, table: Table
+) -> tuple[pa.ChunkedArray, ColumnType]:
+    """The cells in the type, missing where they do not fit, and the column's type then."""
+    if wanted == TEXT:
         # An empty cell of a text file is a missing one, whatever its column is called.
         return build_column(
             (empty_to_null(to_text(chunk)) for chunk in cells.chunks), pa.string()
-        ), "text"
+        ), TEXT
     if not is_text_type(cells.type):
         cells = build_column((to_text(chunk) for chunk in cells.chunks), pa.string())
-    if wanted == "decimal" and infer_column_type(cells) in ("integer", "decimal"):
-        return cells, "decimal"  # they stand as they should: 12.50 stays 12.50
+    if wanted == DECIMAL and infer_column_type(cells) in (INTEGER, DECIMAL):
+        return cells, DECIMAL  # they stand as they should: 12.50 stays 12.50
     if wanted in PLAIN:
         wanted = _found_form(cells, wanted, name, table)
     if not cells.num_chunks:
-        return pa.chunked_array([], pa.string()), base_type(wanted)
+        return pa.chunked_array([], pa.string()), wanted.plain
     return build_column(
         _fitting(empty_to_null(chunk), wanted) for chunk in cells.chunks
-    ), base_type(wanted)
+    ), wanted.plain
 
 
-def _found_form(cells: pa.ChunkedArray, wanted: str, name: str, table: Table) -> str:
+def _found_form(cells: pa.ChunkedArray, wanted: ColumnType, name: str, table: Table) -> ColumnType:
     """The one way in which all cells, or else most of them, are written."""
-    if wanted == "datetime" and infer_column_type(cells) == wanted:
+    if wanted == DATETIME and infer_column_type(cells) == wanted:
         return _iso_form(cells)
     tally = count_values([cells])
-    near_format = find_near_format(tally.texts, tally.counts[0], [wanted])
+    near_format = find_near_format(tally.texts, tally.counts[0], [wanted.family])
     if near_format is None:
         return wanted
     if near_format.rivals:
         forms = (near_format.form, *near_format.rivals)
         raise UsageError(
-            f"the cells of {name!r} fit {len(forms)} formats: {', '.join(forms)}",
+            f"the cells of {name!r} fit {len(forms)} formats: {', '.join(map(str, forms))}",
             table.name,
-            wording("choose one: ", Setting("type", forms[0], name)),
+            wording("choose one: ", Setting("type", str(forms[0]), name)),
         )
     return near_format.form
 
 
-def _iso_form(cells: pa.ChunkedArray) -> str:
+def _iso_form(cells: pa.ChunkedArray) -> ColumnType:
     first = next((v for v in cells.slice(0, 1000).to_pylist() if v), "")
     between = "T" if "T" in first else " "
     clock = "%H:%M" + (":%S" if first.count(":") == 2 else "") + (".%f" if "." in first else "")
-    return f"datetime:%Y-%m-%d{between}{clock}"
+    return ColumnType("datetime", f"%Y-%m-%d{between}{clock}")
 
 
-def _fitting(cells: pa.Array, wanted: str) -> pa.Array:
+def _fitting(cells: pa.Array, wanted: ColumnType) -> pa.Array:
     """Cells in a type, missing where they do not fit."""
     pattern = _PATTERNS.get(wanted)
     form = None if pattern else PLAIN.get(wanted) or FORMS.get(wanted) or format_for_type(wanted)
@@ -238,10 +237,10 @@ def _fitting(cells: pa.Array, wanted: str) -> pa.Array:
     cells = pc.if_else(fits, cells, pa.scalar(None, cells.type))
     if form is not None:
         return form.read(cells)  # decimals as plain text, with all their digits
-    if wanted == "boolean":
+    if wanted == BOOLEAN:
         lower = pc.utf8_lower(cells)
         return pc.if_else(pc.is_valid(cells), pc.is_in(lower, pa.array(_TRUE)), None)
-    if wanted == "integer":
+    if wanted == INTEGER:
         return _parse_integers(pc.utf8_ltrim(cells, "+"))
     return _plain_decimals(cells)
 
@@ -280,7 +279,12 @@ def _unfit(before: pa.ChunkedArray, after: pa.ChunkedArray) -> np.ndarray:
 
 
 def _finding(
-    table: Table, name: str, wanted: str, cells: pa.ChunkedArray, rows: np.ndarray, unfit: str
+    table: Table,
+    name: str,
+    wanted: ColumnType,
+    cells: pa.ChunkedArray,
+    rows: np.ndarray,
+    unfit: str,
 ) -> Finding:
     examples = make_cell_examples(table, cells, rows)
     text = (

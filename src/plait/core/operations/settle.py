@@ -294,8 +294,7 @@ def _keep_single_cells(
     result: Table, table: Table, name: str, made: pa.Array, single: Flags
 ) -> pa.Array:
     """Computed cells; those of a key with one row stay as they stand."""
-    kind = table.column_type(name)
-    if ":" in kind:
+    if not table.column_type(name).is_plain:
         return made
     cells = to_text(result.cells(result.column(name), 0, result.rows)).cast(pa.string())
     return pc.if_else(pa.array(single), cells, made.cast(pa.string()))

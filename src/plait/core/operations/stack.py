@@ -47,6 +47,7 @@ from plait.core.table.provenance import (
 from plait.core.table.table import Column, SetAside, Table
 from plait.core.text.cells import repeat_cell, to_text
 from plait.core.text.dictionary import TextDictionary
+from plait.core.types.column_type import TEXT, ColumnType
 from plait.core.types.inference import value_texts
 
 WAYS = ("name", "position")
@@ -163,7 +164,7 @@ def concatenate_tables(tables: Sequence[Table], name: str) -> Table:
             tuple(
                 (n, column) for n, fragment in enumerate(fragments) if column in fragment.columns
             ),
-            _joint_kind(column, tables),
+            _joint_type(column, tables),
             provenance=terms,
         )
         for column, terms in zip(every, made, strict=True)
@@ -204,10 +205,10 @@ def _which_table(tables: Sequence[Table]) -> Fragment:
     return Fragment("made", {_WHICH: pa.chunked_array([numbers])}, ())
 
 
-def _joint_kind(column: str, tables: Sequence[Table]) -> str | None:
+def _joint_type(column: str, tables: Sequence[Table]) -> ColumnType | None:
     """What all sources say the cells are; text, where one says so and another something else."""
-    kinds = {table.column(column).declared_type for table in tables if table.has_column(column)}
-    return kinds.pop() if len(kinds) == 1 else "text" if "text" in kinds else None
+    types = {table.column(column).declared_type for table in tables if table.has_column(column)}
+    return types.pop() if len(types) == 1 else TEXT if TEXT in types else None
 
 
 def _strand(tables: Sequence[Table], every: Sequence[str], number: int, name: str) -> Fragment:
@@ -303,7 +304,7 @@ def _first_of_equal(table: Table) -> npt.NDArray[np.int64]:
         dictionary, values = TextDictionary(), TextDictionary()
         cells = dictionary.encode_all(table.coded(name))
         # By value; a marker for missing is no other marker, and no empty cell.
-        to = values.encode(value_texts(dictionary.texts(), table.type_name(name)))
+        to = values.encode(value_texts(dictionary.texts(), table.column_type(name)))
         cells = np.append(to, np.int32(-1))[cells] + np.int32(1)  # missing equals missing
         (codes,), size = combine_codes([codes], size, [cells], len(values) + 1)
     return first_row_of_each_code(codes, size)[codes]

@@ -30,6 +30,7 @@ from plait.core.profiling.type_findings import report_open_questions, report_typ
 from plait.core.profiling.value_sets import ProfiledTable
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
+from plait.core.types.column_type import DECIMAL, EMPTY, TEXT, ColumnType
 from plait.core.types.inference import infer_column_type, may_parse_mask
 
 SAMPLE_ROWS = 3
@@ -44,8 +45,8 @@ class SchemaGroupSurvey:
     ----------
     profiles : mapping of str to ColumnProfile
         Of each column over all of them.
-    kinds : tuple of mapping of str to str
-        For each table the kind of each column that it has.
+    kinds : tuple of mapping of str to ColumnType
+        For each table the type of each column that it has.
     tallies : mapping of str to ValueCounts
         Of each column, over the tables.
     keys : CandidateKeys
@@ -57,7 +58,7 @@ class SchemaGroupSurvey:
     family: SchemaGroup
     tables: tuple[Table, ...]
     profiles: Mapping[str, ColumnProfile]
-    kinds: tuple[Mapping[str, str], ...]
+    kinds: tuple[Mapping[str, ColumnType], ...]
     tallies: Mapping[str, ValueCounts]
     keys: CandidateKeys
     sample: Mapping[str, Sequence[str | None]]
@@ -106,7 +107,7 @@ def survey(tables: Sequence[Table], unread: Sequence[Finding] = ()) -> Survey:
     >>> from plait.core.table.table import table_from_columns
     >>> visits = table_from_columns("visits", {"hive": ["1", "2", "2"], "kg": ["12.5", "", "9"]})
     >>> found = survey([visits]).families[0]
-    >>> found.profiles["kg"].kind, found.profiles["kg"].missing
+    >>> found.profiles["kg"].kind.family, found.profiles["kg"].missing
     ('decimal', 1)
     """
     findings: list[Finding] = []
@@ -188,10 +189,10 @@ def _tallies(tables: Sequence[Table]) -> dict[str, ValueCounts]:
     return dict(zip(every, by_column(tally, every), strict=True))
 
 
-def _typed(columns: Sequence[pa.ChunkedArray | None]) -> str | None:
-    """The kind of columns that a source gives as numbers; the texts of others tell."""
+def _typed(columns: Sequence[pa.ChunkedArray | None]) -> ColumnType | None:
+    """The type of columns that a source gives as numbers; the texts of others tell."""
     types = {column.type for column in columns if column is not None}
-    return "decimal" if all(map(pa.types.is_floating, types)) else None
+    return DECIMAL if all(map(pa.types.is_floating, types)) else None
 
 
 def _surveyed(
@@ -202,7 +203,7 @@ def _surveyed(
     typed = {name: _may_be_typed(tallies[name], profile.kind) for name, profile in profiles.items()}
     kinds = tuple(
         {
-            name: _kind(tallies[name], number, one.kind, typed[name])
+            name: _type_in_table(tallies[name], number, one.kind, typed[name])
             for name, one in profiles.items()
             if table.has_column(name)
         }
@@ -220,18 +221,20 @@ def _surveyed(
     )
 
 
-def _may_be_typed(tally: ValueCounts, whole: str) -> npt.NDArray[np.bool_] | None:
+def _may_be_typed(tally: ValueCounts, whole: ColumnType) -> npt.NDArray[np.bool_] | None:
     """Which texts of a text column may be a number, a date or a truth by how they begin."""
-    if whole != "text" or tally.declared_type is not None or not len(tally.texts):
+    if whole != TEXT or tally.declared_type is not None or not len(tally.texts):
         return None
     return may_parse_mask(tally.texts)
 
 
-def _kind(tally: ValueCounts, number: int, whole: str, typed: npt.NDArray[np.bool_] | None) -> str:
-    """The kind of a column in one table: that over all, unless those differ and it is text."""
+def _type_in_table(
+    tally: ValueCounts, number: int, whole: ColumnType, typed: npt.NDArray[np.bool_] | None
+) -> ColumnType:
+    """The type of a column in one table: that over all, unless those differ and it is text."""
     there = np.flatnonzero(tally.counts[number])
     if not len(there):
-        return "empty"
+        return EMPTY
     if typed is None or not typed[there].all():
         return whole
     return infer_column_type(pa.chunked_array([tally.texts.take(pa.array(there))]))

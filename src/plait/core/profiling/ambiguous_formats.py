@@ -27,19 +27,20 @@ from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
 from plait.core.table.table import Table
 from plait.core.text.cells import empty_to_null, is_text_type
+from plait.core.types.column_type import DECIMAL, ColumnType
 from plait.core.types.inference import infer_column_type, markers_to_null, matching_formats
-from plait.core.types.value_formats import base_type
 
 GLANCE_ROWS = 200
 _DATE = r"^(0?[1-9]|1[0-2])[./-](0?[1-9]|1[0-2])[./-][0-9]{2,4}([ T,].*)?$"
 _POINTED = r"^-?[1-9][0-9]{0,2}(\.[0-9]{3})+$"
 _COMMAED = r"^-?[1-9][0-9]{0,2}(,[0-9]{3})+$"
+_THOUSANDS = ColumnType("decimal", "1.234,5")
 _THREE_PLACES = r"\.[0-9]{3}$"
 
 
 def borrowed_forms(
     tables: Sequence[Table], names: Sequence[str]
-) -> Iterator[tuple[str, tuple[str, ...], Finding]]:
+) -> Iterator[tuple[str, tuple[ColumnType, ...], Finding]]:
     """Yield columns whose form in some tables only others prove, the forms, and a finding.
 
     Parameters
@@ -69,7 +70,7 @@ def borrowed_forms(
             yield name, open_[0][1], _finding(name, open_, rest)
 
 
-def _open_forms(table: Table, name: str) -> tuple[str, ...]:
+def _open_forms(table: Table, name: str) -> tuple[ColumnType, ...]:
     """The forms in which all cells of a column can be read, where there are several."""
     cells = table.chunks(name)
     if not is_text_type(cells.type):
@@ -81,12 +82,12 @@ def _open_forms(table: Table, name: str) -> tuple[str, ...]:
     return ()
 
 
-def _proved_by_none(cells: pa.ChunkedArray, pattern: str) -> tuple[str, ...]:
+def _proved_by_none(cells: pa.ChunkedArray, pattern: str) -> tuple[ColumnType, ...]:
     if not _all_match(cells, pattern):
         return ()
     if pattern == _POINTED:
-        return ("decimal:1.234,5", "decimal")
-    forms = tuple(form.name for form in matching_formats(cells))
+        return (_THOUSANDS, DECIMAL)
+    forms = tuple(form.type for form in matching_formats(cells))
     return forms if len(forms) > 1 else ()
 
 
@@ -99,27 +100,27 @@ def _all_match(cells: pa.ChunkedArray, pattern: str) -> bool:
     return bool(pc.all(pc.match_substring_regex(cells, pattern)).as_py())
 
 
-def _decides(name: str, rest: Sequence[Table], forms: Sequence[str]) -> bool:
+def _decides(name: str, rest: Sequence[Table], forms: Sequence[ColumnType]) -> bool:
     """Whether the others prove a form: the same kind of values, written so that it is one only.
 
     Numbers that have three places there too are written as those are.
     """
-    families = {base_type(form) for form in forms}
+    families = {form.family for form in forms}
     for table in rest:
         cells = _telling(table.chunks(name))
-        kind = infer_column_type(cells)
-        if base_type(kind) not in families:
+        type_ = infer_column_type(cells)
+        if type_.family not in families:
             continue
-        if forms[0] == "decimal:1.234,5" and kind == "decimal":
+        if forms[0] == _THOUSANDS and type_ == DECIMAL:
             if not pc.any(pc.match_substring_regex(cells, _THREE_PLACES)).as_py():
                 return True
-        elif ":" in kind:
+        elif not type_.is_plain:
             return True
     return False
 
 
 def _finding(
-    name: str, open_: Sequence[tuple[Table, tuple[str, ...]]], rest: Sequence[Table]
+    name: str, open_: Sequence[tuple[Table, tuple[ColumnType, ...]]], rest: Sequence[Table]
 ) -> Finding:
     rows = [np.flatnonzero(_has_cells(table, name)) for table, _ in open_]
     examples = [
@@ -136,9 +137,9 @@ def _finding(
         f"nothing in {names} proves how {pluralize(count, 'cell')} of {name} "
         f"{agreeing(count, 'is', 'are')} written, only {rest[0].name} does; the column stays text",
         wording(
-            Setting("type", ways[0], name, source=first.name),
+            Setting("type", str(ways[0]), name, source=first.name),
             " or ",
-            Setting("type", ways[1], name, source=first.name),
+            Setting("type", str(ways[1]), name, source=first.name),
         ),
         Location(column=name),
         tuple(examples[:MOST_EXAMPLES]),

@@ -19,7 +19,6 @@ from plait.core.profiling.equivalence_classes import refine_by_columns, single_c
 from plait.core.profiling.minimal_keys import MOST_TOGETHER, find_minimal_keys
 from plait.core.profiling.profile import ColumnProfile, ValueCounts, tally_by_value
 from plait.core.text.hash_table import Codes
-from plait.core.types.value_formats import base_type
 
 LONGEST_CELL = 40
 _MIN_DISTINCT = 60
@@ -37,10 +36,10 @@ _SURE_PAIRS = 20
 
 def is_measure(column: ColumnProfile) -> bool:
     """Whether a column holds measures or remarks: decimals, whole numbers below 0, long texts."""
-    kind = base_type(column.kind)
-    if kind == "integer":
+    family = column.kind.family
+    if family == "integer":
         return column.smallest.startswith("-")
-    return kind in ("decimal", "boolean", "empty") or column.longest > LONGEST_CELL
+    return family in ("decimal", "boolean", "empty") or column.longest > LONGEST_CELL
 
 
 def key_implausibility(column: ColumnProfile, place: float) -> float:
@@ -54,7 +53,7 @@ def key_implausibility(column: ColumnProfile, place: float) -> float:
     present = max(column.rows - column.missing, 1)
     if is_measure(column):
         return 3 + place
-    wide = base_type(column.kind) == "integer" and _MIN_DISTINCT < column.distinct < _FULL * present
+    wide = column.kind.family == "integer" and _MIN_DISTINCT < column.distinct < _FULL * present
     return 1 + wide + place / 2
 
 
@@ -207,7 +206,7 @@ def _is_shared_key(
 ) -> bool:
     """Whether others have the columns of a key too; of a composite one, all but a date."""
     alone = [name for name in key.columns if name not in shared]
-    dated = all(base_type(profiles[name].kind) in ("date", "datetime") for name in alone)
+    dated = all(profiles[name].kind.has_day for name in alone)
     return not alone or (len(alone) < len(key.columns) and dated)
 
 

@@ -37,6 +37,7 @@ from plait.core.profiling.value_sets import (
 )
 from plait.core.table.key_spec import quote_name
 from plait.core.text.hash_table import Codes
+from plait.core.types.column_type import TEXT
 
 MOST_SHARED = 8
 _PART_MIN_SHARE = 0.5
@@ -155,7 +156,9 @@ def _shared(pairs: Sequence[ColumnOverlap], sides: Sequence[ProfiledTable]) -> l
         for pair in pairs
         if max(pair.match.shares) >= _PART_MIN_SHARE
         and (pair.named or pair.sure or _keyed(pair, sides))
-        and (pair.left.kind == pair.right.kind or "text" in (pair.left.kind, pair.right.kind))
+        and (
+            pair.left.family == pair.right.family or "text" in (pair.left.family, pair.right.family)
+        )
     ]
     fit.sort(key=lambda pair: (not pair.named, not pair.sure, -sum(pair.match.shares)))
     return list(without_reused_columns(fit))[:MOST_SHARED]
@@ -276,7 +279,7 @@ def find_concatenated_keys(
 
 def _halved(side: ProfiledTable, dictionary: ValueDictionary) -> Iterator[_Halves]:
     for name, profile in side.profiles.items():
-        if profile.kind != "text" or not _LEAST <= profile.distinct <= MOST_LOOSENED:
+        if profile.kind != TEXT or not _LEAST <= profile.distinct <= MOST_LOOSENED:
             continue
         tally = side.tallies[name]
         sign = _find_separator(tally.texts[:_SAMPLE])

@@ -61,7 +61,7 @@ def profile_columns(
     --------
     >>> from plait.core.table.table import table_from_columns
     >>> (found,) = profile_columns(table_from_columns("t", {"kg": ["7", "", "12"]}))
-    >>> found.profile.kind, found.profile.missing, found.profile.largest
+    >>> found.profile.kind.family, found.profile.missing, found.profile.largest
     ('integer', 1, '12')
     """
     of_row = _source_of_row(table) if len(sources) > 1 else None

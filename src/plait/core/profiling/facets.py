@@ -18,7 +18,7 @@ from plait.core.profiling.profile import (
 )
 from plait.core.text.cells import to_text
 from plait.core.text.decimals import format_decimal_short
-from plait.core.types.value_formats import base_type
+from plait.core.types.column_type import ColumnType
 
 Numbers = npt.NDArray[np.int64]
 
@@ -45,7 +45,7 @@ class FacetColumn:
     """
 
     name: str
-    kind: str
+    type: ColumnType
     texts: pa.Array
     codes: Numbers
     value: Numbers
@@ -54,7 +54,7 @@ class FacetColumn:
 
 
 def make_facet_column(
-    name: str, tally: ValueCounts, kind: str, rows: Numbers | None = None
+    name: str, tally: ValueCounts, type_: ColumnType, rows: Numbers | None = None
 ) -> FacetColumn:
     """A column of tables of one shape, over all of them.
 
@@ -69,7 +69,7 @@ def make_facet_column(
     --------
     >>> from plait.core.profiling.profile import count_values
     >>> tally = count_values([pa.chunked_array([["12.50", "7", "NA", "12.5", ""]])])
-    >>> found = make_facet_column("kg", tally, "decimal")
+    >>> found = make_facet_column("kg", tally, ColumnType("decimal"))
     >>> found.texts.to_pylist(), found.codes.tolist(), found.value.tolist()
     (['7', '12.50', '12.5', 'NA'], [1, 0, 3, 2, -1], [0, 1, 1, -1])
     >>> found.literals, found.bins.tolist()
@@ -81,21 +81,23 @@ def make_facet_column(
     counts = count_codes(codes, len(tally.texts))
     there = np.flatnonzero(counts)
     texts, times = tally.texts.take(pa.array(there)), counts[there]
-    if base_type(kind) in ("text", "empty"):
+    if type_.family in ("text", "empty"):
         order = np.argsort(-times, kind="stable")
         value, literals, bins = np.arange(len(order)), None, np.zeros(0, np.int64)
     else:
-        order, value, literals, bins = _by_value(texts, times, kind)
+        order, value, literals, bins = _by_value(texts, times, type_)
     place = np.full(len(tally.texts) + 1, -1, np.int64)
     place[there[order]] = np.arange(len(order))
-    return FacetColumn(name, kind, texts.take(pa.array(order)), place[codes], value, literals, bins)
+    return FacetColumn(
+        name, type_, texts.take(pa.array(order)), place[codes], value, literals, bins
+    )
 
 
 def _by_value(
-    texts: pa.Array, times: Numbers, kind: str
+    texts: pa.Array, times: Numbers, type_: ColumnType
 ) -> tuple[Numbers, Numbers, list[str], Numbers]:
     """The order of the values, their numbers, how SQL writes them, and where the spread's begin."""
-    values, kept = distinct_typed_values(texts, kind)
+    values, kept = distinct_typed_values(texts, type_)
     order = argsort_values(values)
     ordered = values.take(pa.array(order))
     shortest = format_decimal_short if pa.types.is_decimal(ordered.type) else to_text
@@ -111,7 +113,7 @@ def _by_value(
     left[kept] = False
     others = np.flatnonzero(left)
     literals = [written[f] for f in first]
-    bins = _stretches(ordered.take(pa.array(first)), kind)
+    bins = _stretches(ordered.take(pa.array(first)), type_)
     value = np.concatenate([number, np.full(len(others), -1)])
     return np.concatenate([kept[order], others]), value, literals, bins
 
@@ -123,9 +125,9 @@ def _differ(ordered: pa.Array) -> npt.NDArray[np.bool_]:
     return ~alike
 
 
-def _stretches(values: pa.Array, kind: str) -> Numbers:
+def _stretches(values: pa.Array, type_: ColumnType) -> Numbers:
     """The first value of each stretch of the spread, and how many values there are."""
-    found = assign_bins(values, kind)
+    found = assign_bins(values, type_)
     if found is None:
         return np.zeros(0, np.int64)
     place, bins = found

@@ -232,18 +232,21 @@ class ColumnOverlap:
             return False
         if min(len(self.left.codes), len(self.right.codes)) < _LEAST_VALUES:
             return self.named
-        if self.left.kind != self.right.kind and "text" not in (self.left.kind, self.right.kind):
+        if self.left.family != self.right.family and "text" not in (
+            self.left.family,
+            self.right.family,
+        ):
             return False
         if self.named:
             return self.sure or not self._own_numbers
         whole = join_candidate.shares[0] >= _SURE_SHARE and join_candidate.shares[1] >= _PART_SHARE
-        return self.sure and (self.left.kind == "text" or whole)
+        return self.sure and (self.left.family == "text" or whole)
 
     @property
     def _own_numbers(self) -> bool:
         """Whether either table may just number its own rows from 1."""
         join_candidate = self.match
-        numbers = self.left.kind == self.right.kind == "integer"
+        numbers = self.left.family == self.right.family == "integer"
         plain = (
             join_candidate.left_rows != join_candidate.right_rows
             or fold_heading(self.left.name) in _NUMBERING

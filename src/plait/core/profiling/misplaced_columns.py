@@ -102,11 +102,11 @@ class _TextSets:
 def _numbers(tally: ValueCounts) -> npt.NDArray[np.float64] | None:
     """The number that each text of a column stands for."""
     column = pa.chunked_array([tally.texts], tally.texts.type)
-    kind = tally.declared_type or infer_column_type(column)
-    if kind in ("text", "empty", "boolean"):
+    type_ = tally.declared_type or infer_column_type(column)
+    if type_.is_plain and type_.family in ("text", "empty", "boolean"):
         return None
     try:
-        made = parse_column(tally.texts, kind, to_arrow_type(kind, column))
+        made = parse_column(tally.texts, type_, to_arrow_type(type_, column))
     except pa.ArrowInvalid:
         return None  # some are no finite numbers, as those of a typed column may be
     found = to_numeric_axis(made)

@@ -16,6 +16,7 @@ from plait.core.text.cells import to_text
 from plait.core.text.decimals import to_arithmetic_type
 from plait.core.text.dictionary import TextDictionary
 from plait.core.text.hash_table import Codes
+from plait.core.types.column_type import TEXT, ColumnType
 from plait.core.types.exact_numbers import to_float
 from plait.core.types.inference import (
     MARKERS,
@@ -31,7 +32,6 @@ from plait.core.types.near_types import (
     find_mixed_date_formats,
     find_near_type,
 )
-from plait.core.types.value_formats import base_type
 
 MOST_COMMON = 5
 BINS = 16
@@ -53,15 +53,15 @@ class ValueCounts:
     codes : tuple of int32 arrays or None
         For each table the place in ``texts`` of each row's cell, -1 where it is
         missing; ``None`` for a table without the column.
-    declared_type : str, optional
-        The kind that the sources say.
+    declared_type : ColumnType, optional
+        The type that the sources say.
     """
 
     texts: pa.Array
     counts: tuple[Counts, ...]
     missing: tuple[int, ...]
     codes: tuple[Codes | None, ...]
-    declared_type: str | None
+    declared_type: ColumnType | None
 
     def total(self) -> ValueCounts:
         """The tally of all the tables that have the column, as of one."""
@@ -87,21 +87,21 @@ class ColumnProfile:
 
     Parameters
     ----------
-    kind : str
-        As in ``plait.core.types.inference``.
+    kind : ColumnType
+        As all its cells tell, or as the source says.
     rows, missing, distinct : int
         A well-known marker in a column that is not of text counts as missing.
     shortest, longest : int
         Signs of the shortest and the longest text; 0 when there is none.
     smallest, middle, largest : str
-        Values in order of the kind, as text; empty when there is none.
+        Values in order of the type, as text; empty when there is none.
     commonest : tuple of (str, int)
         The commonest values and their rows.
     markers : tuple of (str, int)
         Well-known markers for missing, and their rows.
     spread : Histogram or None
         For numbers, dates and times.
-    forms : tuple of str
+    forms : tuple of ColumnType
         Ways to read the cells of which nothing proves one.
     nearly : NearType or None
         The form that all cells but a few of a text column are written in.
@@ -109,7 +109,7 @@ class ColumnProfile:
         Forms of dates that a text column mixes.
     """
 
-    kind: str
+    kind: ColumnType
     rows: int
     missing: int
     distinct: int
@@ -121,13 +121,13 @@ class ColumnProfile:
     commonest: tuple[tuple[str, int], ...]
     markers: tuple[tuple[str, int], ...]
     spread: Histogram | None
-    forms: tuple[str, ...]
+    forms: tuple[ColumnType, ...]
     nearly: NearType | None = None
     mixed: MixedDateFormats | None = None
 
 
 def count_values(
-    columns: Sequence[pa.ChunkedArray | None], declared: str | None = None
+    columns: Sequence[pa.ChunkedArray | None], declared: ColumnType | None = None
 ) -> ValueCounts:
     """Count the distinct cells of a column that several tables have; ``None`` where one lacks it.
 
@@ -148,15 +148,15 @@ def count_values(
     return ValueCounts(dictionary.texts(), counts, missing, tuple(coded), declared)
 
 
-def tally_by_value(tally: ValueCounts, kind: str) -> ValueCounts:
+def tally_by_value(tally: ValueCounts, type_: ColumnType) -> ValueCounts:
     """The tally with one text for each value, the first: ``7.0`` and ``7.00`` are one number.
 
     >>> tally = count_values([pa.chunked_array([["7.0", "8", "7.00"]])])
-    >>> merged = tally_by_value(tally, "decimal")
+    >>> merged = tally_by_value(tally, ColumnType("decimal"))
     >>> merged.texts.to_pylist(), merged.counts[0].tolist()
     (['7.0', '8'], [2, 1])
     """
-    to, first = _unify_values(tally.texts, kind)
+    to, first = _unify_values(tally.texts, type_)
     if len(first) == len(to):
         return tally
     counts = tuple(np.bincount(to, count, len(first)).astype(np.int64) for count in tally.counts)
@@ -167,9 +167,9 @@ def tally_by_value(tally: ValueCounts, kind: str) -> ValueCounts:
     )
 
 
-def _unify_values(texts: pa.Array, kind: str) -> tuple[Codes, npt.NDArray[np.int64]]:
+def _unify_values(texts: pa.Array, type_: ColumnType) -> tuple[Codes, npt.NDArray[np.int64]]:
     """For each distinct text the number of its value, and for each value its first text."""
-    values = value_texts(texts, kind)
+    values = value_texts(texts, type_)
     if values is texts:
         every = np.arange(len(texts))
         return every.astype(np.int32), every
@@ -228,7 +228,7 @@ def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> 
     Examples
     --------
     >>> found = profile_column(count_values([pa.chunked_array([["7", "12", "7", "NA"]])]))
-    >>> found.kind, found.distinct, found.smallest, found.largest, found.markers
+    >>> found.kind.family, found.distinct, found.smallest, found.largest, found.markers
     ('integer', 2, '7', '12', (('NA', 1),))
     """
     counts = tally.counts[number]
@@ -237,20 +237,20 @@ def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> 
     if len(there) < len(texts):
         texts, times = texts.take(pa.array(there)), counts[there]
     column = pa.chunked_array([texts], tally.texts.type)
-    kind = tally.declared_type or infer_column_type(column)
-    doubts = doubts and kind == "text" and tally.declared_type is None
+    type_ = tally.declared_type or infer_column_type(column)
+    doubts = doubts and type_ == TEXT and tally.declared_type is None
     forms = matching_formats(column) if doubts else []
     markers = _markers(texts, times)
-    to, first = _unify_values(texts, kind)
+    to, first = _unify_values(texts, type_)
     if len(first) < len(to):
         texts, times = texts.take(pa.array(first)), np.bincount(to, times).astype(np.int64)
-    values, weights, shown = _values(texts, times, kind)
+    values, weights, shown = _values(texts, times, type_)
     lengths = pc.utf8_length(shown)
     order = argsort_values(values)
     ordered = [shown[n].as_py() for n in _landmarks(order, weights)]
     smallest, middle, largest = ordered or ("", "", "")
     return ColumnProfile(
-        kind,
+        type_,
         int(times.sum()) + tally.missing[number],
         tally.missing[number] + int(times.sum() - weights.sum()),
         len(shown),
@@ -261,8 +261,8 @@ def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> 
         largest,
         _commonest(shown, weights),
         markers,
-        _spread(values, weights, kind),
-        tuple(form.name for form in forms) if len(forms) > 1 else (),
+        _spread(values, weights, type_),
+        tuple(form.type for form in forms) if len(forms) > 1 else (),
         *(_nearly(texts, times) if doubts and not forms else ()),
     )
 
@@ -275,18 +275,21 @@ def _nearly(texts: pa.Array, times: Counts) -> tuple[NearType | None, MixedDateF
     return None if mixed else find_near_type(texts, times), mixed
 
 
-def _values(texts: pa.Array, times: Counts, kind: str) -> tuple[pa.Array, Counts, pa.Array]:
+def _values(texts: pa.Array, times: Counts, type_: ColumnType) -> tuple[pa.Array, Counts, pa.Array]:
     """Distinct values in their type, their rows, and their texts; markers for missing left out."""
-    made, kept = distinct_typed_values(texts, kind)
+    made, kept = distinct_typed_values(texts, type_)
     return (
         (made, times, texts) if len(made) == len(texts) else (made, times[kept], texts.take(kept))
     )
 
 
-def distinct_typed_values(texts: pa.Array, kind: str) -> tuple[pa.Array, npt.NDArray[np.int64]]:
+def distinct_typed_values(
+    texts: pa.Array, type_: ColumnType
+) -> tuple[pa.Array, npt.NDArray[np.int64]]:
     """Distinct texts in their type, markers for missing left out; and the places of the others."""
     try:
-        made = parse_column(texts, kind, to_arrow_type(kind, pa.chunked_array([texts], texts.type)))
+        to = to_arrow_type(type_, pa.chunked_array([texts], texts.type))
+        made = parse_column(texts, type_, to)
     except pa.ArrowInvalid:  # floats of a typed source, written with exponents or infinite
         made = pc.cast(texts, pa.float64())
     if not made.null_count:
@@ -340,8 +343,8 @@ def to_numeric_axis(values: pa.Array) -> npt.NDArray[np.float64] | None:
     return numbers
 
 
-def _spread(values: pa.Array, weights: Counts, kind: str) -> Histogram | None:
-    found = assign_bins(values, kind)
+def _spread(values: pa.Array, weights: Counts, type_: ColumnType) -> Histogram | None:
+    found = assign_bins(values, type_)
     if found is None:
         return None
     place, bins = found
@@ -350,12 +353,12 @@ def _spread(values: pa.Array, weights: Counts, kind: str) -> Histogram | None:
     return Histogram(tuple(int(n) for n in rows))
 
 
-def assign_bins(values: pa.Array, kind: str) -> tuple[npt.NDArray[np.int64], int] | None:
+def assign_bins(values: pa.Array, type_: ColumnType) -> tuple[npt.NDArray[np.int64], int] | None:
     """The stretch of the spread that each value is in, and how many stretches there are.
 
     What is not finite is in none: -1. ``None`` where the values do not lie on a line.
     """
-    numbers = None if base_type(kind) in ("text", "boolean", "empty") else to_numeric_axis(values)
+    numbers = None if type_.family in ("text", "boolean", "empty") else to_numeric_axis(values)
     if numbers is None or not len(numbers):
         return None
     finite = np.isfinite(numbers)
@@ -364,7 +367,7 @@ def assign_bins(values: pa.Array, kind: str) -> tuple[npt.NDArray[np.int64], int
     if not width or not np.isfinite(width):
         return np.zeros(len(numbers), np.int64), 1
     bins = BINS
-    if base_type(kind) in ("integer", "date") and width < BINS:
+    if type_.family in ("integer", "date") and width < BINS:
         bins = int(width) + 1  # or stretches without a whole number in them would stand empty
     place = np.full(len(numbers), -1, np.int64)
     place[finite] = np.minimum((numbers[finite] - low) / width * bins, bins - 1)

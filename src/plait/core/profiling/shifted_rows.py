@@ -61,8 +61,8 @@ def shifted_rows(
 
 
 def _form(profile: ColumnProfile) -> ValueFormat | None:
-    name = profile.nearly.form if profile.nearly else profile.kind
-    return PLAIN.get(name) or FORMS.get(name)
+    type_ = profile.nearly.form if profile.nearly else profile.kind
+    return PLAIN.get(type_) or FORMS.get(type_)
 
 
 def _on_rows(tally: ValueCounts, number: int, of_texts: Flags) -> Flags:
@@ -106,7 +106,7 @@ def _report_shifted_rows(
         f"{_SIDES[step]} of their own",
         wording(
             "put the delimiters right in the source, or set the rows aside: ",
-            Setting("type", form.name, first),
+            Setting("type", str(form.type), first),
             Setting("unfit", "set-aside"),
         ),
         Location(table.name),

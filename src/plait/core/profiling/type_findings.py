@@ -24,9 +24,9 @@ from plait.core.profiling.profile import ColumnProfile, count_values
 from plait.core.table.provenance import source_columns
 from plait.core.table.table import Table, table_from_columns
 from plait.core.text.cells import combine_chunks, is_text_type
-from plait.core.types.inference import NUMBERS, infer_column_type, may_parse_mask
+from plait.core.types.column_type import DECIMAL, EMPTY, INTEGER, TEXT, ColumnType
+from plait.core.types.inference import infer_column_type, may_parse_mask
 from plait.core.types.near_types import MixedDateFormats, NearType
-from plait.core.types.value_formats import base_type
 
 _MOST_SETTLED = 6  # sources whose types a remedy spells out
 _MOST_COMPARED = 3000
@@ -69,11 +69,11 @@ def _type_findings(tables: Sequence[Table], drawn: Sequence[Table]) -> Iterator[
         name
         for name in every
         if _may_differ(drawn, name)
-        and types_differ(kind for one in drawn for kind in _kinds(one, [name]).values())
+        and types_differ(type_ for one in drawn for type_ in _types(one, [name]).values())
     ]
     if suspect:
-        kinds = list(map_ordered(lambda table: _kinds(table, suspect), tables))
-        yield from report_type_differences(tables, kinds, RESULT)
+        types = list(map_ordered(lambda table: _types(table, suspect), tables))
+        yield from report_type_differences(tables, types, RESULT)
 
 
 def _may_differ(drawn: Sequence[Table], name: str) -> bool:
@@ -86,7 +86,7 @@ def _may_differ(drawn: Sequence[Table], name: str) -> bool:
         return True
     texts = [cell.cast(pa.string()) for cell in cells]
     together = combine_chunks(pa.chunked_array(texts, pa.string()))
-    if infer_column_type(pa.chunked_array([together])) != "text":
+    if infer_column_type(pa.chunked_array([together])) != TEXT:
         return False  # of one type in all of them, or empty
     empty = pc.fill_null(pc.equal(together, ""), True).to_numpy(zero_copy_only=False)
     typed = may_parse_mask(pc.fill_null(together, "")) | empty
@@ -97,25 +97,23 @@ def _may_differ(drawn: Sequence[Table], name: str) -> bool:
     )
 
 
-def types_differ(kinds: Iterable[str]) -> bool:
-    """Whether columns of these kinds differ; whole numbers and decimals do not, nor what is empty.
+def types_differ(types: Iterable[ColumnType]) -> bool:
+    """Whether columns of these types differ; whole numbers and decimals do not, nor what is empty.
 
-    >>> types_differ(["integer", "decimal", "empty"]), types_differ(["integer", "text"])
+    >>> types_differ([INTEGER, DECIMAL, EMPTY]), types_differ([INTEGER, TEXT])
     (False, True)
     """
-    held = set(kinds) - {"empty"}
-    return len(held) > 1 and not held <= set(NUMBERS)
+    held = set(types) - {EMPTY}
+    return len(held) > 1 and not held <= {INTEGER, DECIMAL}
 
 
-def _kinds(table: Table, names: Sequence[str]) -> dict[str, str]:
-    """The kinds of those of some columns that the table has."""
+def _types(table: Table, names: Sequence[str]) -> dict[str, ColumnType]:
+    """The types of those of some columns that the table has."""
     found = {}
     for name in names:
         if table.has_column(name):
             cells, declared = table.chunks(name), table.column(name).declared_type
-            found[name] = declared or (
-                infer_column_type(cells) if is_text_type(cells.type) else str(cells.type)
-            )
+            found[name] = declared or infer_column_type(cells)
     return found
 
 
@@ -125,31 +123,31 @@ def _drawn(table: Table, rows: int) -> Table:
         return table
     drawn = table.take(np.linspace(0, table.rows - 1, rows).astype(np.int64))
     cells = {name: drawn.chunks(name) for name in drawn.column_names}
-    kinds = {column.name: column.declared_type for column in table.columns}
-    return table_from_columns(table.name, cells, table.path).with_types(kinds)
+    declared = {column.name: column.declared_type for column in table.columns}
+    return table_from_columns(table.name, cells, table.path).with_types(declared)
 
 
 def report_type_differences(
-    tables: Sequence[Table], kinds: Sequence[Mapping[str, str]], name: str
+    tables: Sequence[Table], types: Sequence[Mapping[str, ColumnType]], name: str
 ) -> Iterator[Finding]:
     """Columns that are of one type in some sources and of another in others.
 
     Parameters
     ----------
-    kinds : sequence of mapping of str to str
-        For each table the kind of each column. Whole numbers in one and decimals
+    types : sequence of mapping of str to ColumnType
+        For each table the type of each column. Whole numbers in one and decimals
         in another are no difference, nor is a column without cells.
     name : str
         What the tables are together.
     """
-    for column in dict.fromkeys(column for k in kinds for column in k):
-        held: dict[str, list[Table]] = {}
-        for table, of_table in zip(tables, kinds, strict=True):
-            if of_table.get(column, "empty") != "empty":
+    for column in dict.fromkeys(column for of_table in types for column in of_table):
+        held: dict[ColumnType, list[Table]] = {}
+        for table, of_table in zip(tables, types, strict=True):
+            if of_table.get(column, EMPTY) != EMPTY:
                 held.setdefault(of_table[column], []).append(table)
         if not types_differ(held):
             continue
-        text = "; ".join(f"{kind} in {_name_or_count(some)}" for kind, some in held.items())
+        text = "; ".join(f"{type_} in {_name_or_count(some)}" for type_, some in held.items())
         yield Finding(
             "type-differs",
             "warning",
@@ -160,15 +158,15 @@ def report_type_differences(
         )
 
 
-def _settled(column: str, held: Mapping[str, Sequence[Table]]) -> Wording:
+def _settled(column: str, held: Mapping[ColumnType, Sequence[Table]]) -> Wording:
     """How to have one type: where it is one written in several ways, the way of each source."""
     written = [
-        Setting("type", kind, _heading(table, column), source=table.name)
-        for kind, tables in held.items()
-        if ":" in kind
+        Setting("type", str(type_), _heading(table, column), source=table.name)
+        for type_, tables in held.items()
+        if not type_.is_plain
         for table in tables
     ]
-    if len({base_type(kind) for kind in held}) == 1 and 0 < len(written) <= _MOST_SETTLED:
+    if len({type_.family for type_ in held}) == 1 and 0 < len(written) <= _MOST_SETTLED:
         return wording("to read each as it is written: ", *written)
     return wording("check the source that differs, or set one type with ", Setting("type"))
 
@@ -196,15 +194,15 @@ def report_open_questions(
         The table and the column.
     """
     if column_profile.forms:
-        kind = base_type(column_profile.forms[0])
+        family = column_profile.forms[0].family
         yield Finding(
             "form-open",
             "warning",
             column_profile.rows - column_profile.missing,
-            f"the format of the {kind}s in {name} is ambiguous: "
-            f"{' or '.join(form.partition(':')[2] for form in column_profile.forms)}; kept as "
+            f"the format of the {family}s in {name} is ambiguous: "
+            f"{' or '.join(form.written for form in column_profile.forms)}; kept as "
             "text",
-            wording("choose a format: ", Setting("type", column_profile.forms[0], name)),
+            wording("choose a format: ", Setting("type", str(column_profile.forms[0]), name)),
             where,
             tuple(FindingExample(text) for text, _ in column_profile.commonest[:2]),
         )
@@ -216,11 +214,11 @@ def report_open_questions(
             "nearly-typed",
             "warning",
             column_profile.nearly.unfit,
-            f"{name} is {base_type(form)} except for {unfit}; kept as "
+            f"{name} is {form.family} except for {unfit}; kept as "
             f"text{_or_else(column_profile.nearly)}",
             wording(
                 "correct those cells, or set their rows aside: ",
-                Setting("type", form, name),
+                Setting("type", str(form), name),
                 Setting("unfit", "set-aside"),
             ),
             where,
@@ -229,7 +227,7 @@ def report_open_questions(
     if column_profile.markers:
         count = sum(rows for _, rows in column_profile.markers)
         markers = [marker for marker, _ in column_profile.markers]
-        if base_type(column_profile.kind) == "text":
+        if column_profile.kind == TEXT:
             yield Finding(
                 "marker-kept",
                 "note",
@@ -249,14 +247,15 @@ def report_open_questions(
 
 def _or_else(near_type: NearType) -> str:
     """Other forms that the cells could be written in."""
-    return f"; nothing proves {near_type.form}, and not {', '.join(near_type.rivals)}" * bool(
-        near_type.rivals
+    return (
+        f"; nothing proves {near_type.form}, and not {', '.join(map(str, near_type.rivals))}"
+        * bool(near_type.rivals)
     )
 
 
 def _mixed(name: str, mixed_date_formats: MixedDateFormats, where: Location) -> Finding:
     message = ", ".join(f"{rows:,} as {text}" for _, rows, text in mixed_date_formats.forms)
-    kind = base_type(mixed_date_formats.forms[0][0])
+    family = mixed_date_formats.forms[0][0].family
     rest = (
         f"; {pluralize(mixed_date_formats.unfit, 'cell')} as none of these"
         if mixed_date_formats.unfit
@@ -264,7 +263,7 @@ def _mixed(name: str, mixed_date_formats: MixedDateFormats, where: Location) -> 
     )
     unfit = [Setting("unfit", "set-aside")] if mixed_date_formats.unfit else []
     others = (
-        f"; or else {', '.join(mixed_date_formats.rivals)}: nothing proves which"
+        f"; or else {', '.join(map(str, mixed_date_formats.rivals))}: nothing proves which"
         if mixed_date_formats.rivals
         else ""
     )
@@ -272,11 +271,11 @@ def _mixed(name: str, mixed_date_formats: MixedDateFormats, where: Location) -> 
         "forms-mixed",
         "warning",
         sum(rows for _, rows, _ in mixed_date_formats.forms[1:]) + mixed_date_formats.unfit,
-        f"the {kind}s of {name} are written in {len(mixed_date_formats.forms)} formats: {message}"
+        f"the {family}s of {name} are written in {len(mixed_date_formats.forms)} formats: {message}"
         f"{rest}; kept as text",
         wording(
             "to read each as it is written: ",
-            Setting("type", mixed_date_formats.type, name),
+            Setting("type", str(mixed_date_formats.type), name),
             *unfit,
             others,
         ),

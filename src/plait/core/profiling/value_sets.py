@@ -17,14 +17,13 @@ from plait.core.profiling.profile import ColumnProfile, ValueCounts, to_numeric_
 from plait.core.table.table import Table
 from plait.core.text.dictionary import TextDictionary
 from plait.core.text.hash_table import Codes
+from plait.core.types.column_type import INTEGER, TEXT, ColumnType, Family
 from plait.core.types.inference import (
     MARKERS,
-    allows_missing_markers,
     canonical_number_text,
     parse_column,
     to_arrow_type,
 )
-from plait.core.types.value_formats import base_type
 
 MOST_COLUMNS = 60
 MOST_LOOSENED = 50_000
@@ -84,7 +83,7 @@ class ValueSet:
 
     table: int
     name: str
-    kind: str
+    family: Family
     codes: Codes
     rows: Counts
     of_text: Codes
@@ -145,30 +144,30 @@ class ValueDictionary:
         tally, profile = side.tallies[name], side.profiles[name]
         spelt = _spelt(tally.texts, profile.kind, self.loose)
         of_text = self.encode(spelt).copy()
-        if allows_missing_markers(base_type(profile.kind)) and profile.markers:
+        if profile.kind.allows_missing_markers and profile.markers:
             marked = pa.compute.is_in(tally.texts, pa.array(MARKERS, tally.texts.type))
             of_text[marked.to_numpy(zero_copy_only=False)] = -1
         of_text[tally.counts[0] == 0] = -1
         there = of_text >= 0
         codes, rows = of_text[there], tally.counts[0][there]
-        if self.loose or profile.kind == "integer":
+        if self.loose or profile.kind == INTEGER:
             codes, rows = _once(codes, rows)
         (row_codes,) = tally.codes
         assert row_codes is not None
         span, low = _span(tally.texts, spelt, profile.kind)
         return ValueSet(
-            number, name, base_type(profile.kind), codes, rows, of_text, row_codes, span, low
+            number, name, profile.kind.family, codes, rows, of_text, row_codes, span, low
         )
 
 
-def _spelt(texts: pa.Array, kind: str, loose: bool) -> pa.Array:
-    if kind == "integer":
+def _spelt(texts: pa.Array, type_: ColumnType, loose: bool) -> pa.Array:
+    if type_ == INTEGER:
         return canonical_number_text(texts)
     if not loose:
         return texts
-    if kind == "text" and pa.compute.all(pa.compute.match_substring_regex(texts, _PLAIN)).as_py():
+    if type_ == TEXT and pa.compute.all(pa.compute.match_substring_regex(texts, _PLAIN)).as_py():
         return pa.compute.utf8_lower(texts)  # nothing but case can be left out of these
-    return normalize_texts(texts, ALL_WAYS, kind)
+    return normalize_texts(texts, ALL_WAYS, type_)
 
 
 def _once(codes: Codes, rows: Counts) -> tuple[Codes, Counts]:
@@ -179,17 +178,17 @@ def _once(codes: Codes, rows: Counts) -> tuple[Codes, Counts]:
     return found, np.bincount(inverse, weights=rows).astype(np.int64)
 
 
-def _span(texts: pa.Array, spelt: pa.Array, kind: str) -> tuple[float, float | None]:
-    if not len(texts) or base_type(kind) not in ("integer", "date", "text"):
+def _span(texts: pa.Array, spelt: pa.Array, type_: ColumnType) -> tuple[float, float | None]:
+    if not len(texts) or type_.family not in ("integer", "date", "text"):
         return _possible_texts(texts), None
-    if base_type(kind) == "text":
+    if type_.family == "text":
         digits = pa.compute.match_substring_regex(spelt, _WHOLE)
         if digits.true_count < _MOSTLY * len(spelt):
             return _possible_texts(spelt), None
         numbers: Any = pa.compute.cast(spelt.filter(digits), pa.float64())
     else:
         column = parse_column(
-            texts, kind, to_arrow_type(kind, pa.chunked_array([texts], texts.type))
+            texts, type_, to_arrow_type(type_, pa.chunked_array([texts], texts.type))
         )
         numbers = column.drop_null()
     found = to_numeric_axis(numbers)
@@ -225,7 +224,7 @@ def joinable_columns(side: ProfiledTable, loose: bool = False) -> list[str]:
 
 
 def _may_join(column: ColumnProfile) -> bool:
-    whole = base_type(column.kind) not in ("decimal", "boolean", "empty")
+    whole = column.kind.family not in ("decimal", "boolean", "empty")
     return whole and column.distinct > 0 and column.longest <= 2 * LONGEST_CELL
 
 
@@ -236,7 +235,7 @@ def build_value_sets(
     numbers = {
         (value_set.table, value_set.name): value_set
         for value_set in value_sets
-        if value_set.kind == "integer"
+        if value_set.family == "integer"
     }
     return [
         numbers.get((number, name)) or dictionary.values(number, side, name)

@@ -14,7 +14,7 @@ from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.table.key_spec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
-from plait.core.types.inference import MARKERS, allows_missing_markers
+from plait.core.types.inference import MARKERS
 
 Flags = npt.NDArray[np.bool_]
 
@@ -89,7 +89,7 @@ def has_value_mask(table: Table, name: str) -> Flags:
     >>> has_value_mask(table_from_columns("t", {"code": ["x", "NA", ""]}), "code").tolist()
     [True, True, False]
     """
-    marked = allows_missing_markers(table.column_type(name))
+    marked = table.column_type(name).allows_missing_markers
     parts = [nonmissing_mask(chunk, marked) for chunk in table.chunks(name).chunks]
     return np.concatenate(parts) if parts else np.zeros(0, bool)
 

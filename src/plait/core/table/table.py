@@ -47,8 +47,8 @@ from plait.core.table.provenance import (
 )
 from plait.core.table.source_lines import Lines
 from plait.core.text.cells import decoded, is_text_type, to_text
+from plait.core.types.column_type import TEXT, ColumnType
 from plait.core.types.inference import (
-    arrow_type_name,
     infer_column_type,
     parse_column,
     to_arrow_type,
@@ -124,7 +124,7 @@ class Column:
     """A column of a table: its name and where its cells stand.
 
     ``parts`` are pairs of a fragment's number and a stored column's name. A cell
-    is that of the first part that has one there. ``kind`` is what the source says
+    is that of the first part that has one there. ``declared_type`` is what the source says
     its cells are, as in ``plait.core.types.inference``; without it the cells tell. ``leaves``
     are the stored cells that its cells were made of; without them ``parts`` tell.
     ``open_forms`` are ways to read its cells of which those of some source prove none: it is
@@ -133,9 +133,9 @@ class Column:
 
     name: str
     cell_refs: tuple[tuple[int, str], ...]
-    declared_type: str | None = None
+    declared_type: ColumnType | None = None
     provenance: Provenance | None = None
-    open_forms: tuple[str, ...] = ()
+    open_forms: tuple[ColumnType, ...] = ()
 
     def with_fragment_offset(self, fragments: int) -> Column:
         """The column in a table that has so many fragments before those of this one."""
@@ -183,7 +183,7 @@ class Table:
     read_as: str = ""
     rows_in_database: tuple[RowsLeftInDatabase, ...] = ()
     columns_in_database: frozenset[str] = frozenset()
-    _kinds: dict[str, str] = field(default_factory=dict, init=False, repr=False)
+    _types: dict[str, ColumnType] = field(default_factory=dict, init=False, repr=False)
 
     @cached_property
     def column_names(self) -> tuple[str, ...]:
@@ -208,17 +208,17 @@ class Table:
     def _by_name(self) -> dict[str, Column]:
         return {column.name: column for column in self.columns}
 
-    def column_type(self, name: str) -> str:
+    def column_type(self, name: str) -> ColumnType:
         """What the cells of a column are: as its source says, or as all of them tell.
 
-        >>> table_from_columns("t", {"a": ["7", "12"]}).column_type("a")
+        >>> table_from_columns("t", {"a": ["7", "12"]}).column_type("a").family
         'integer'
         """
-        if name not in self._kinds:
-            self._kinds[name] = self.column(name).declared_type or infer_column_type(
+        if name not in self._types:
+            self._types[name] = self.column(name).declared_type or infer_column_type(
                 self.chunks(name)
             )
-        return self._kinds[name]
+        return self._types[name]
 
     def cells(self, column: Column, start: int, stop: int) -> pa.Array:
         """The cells of a column on rows ``start`` to ``stop``, as one Arrow array."""
@@ -240,15 +240,6 @@ class Table:
         shown = {n: fragment.slice(start, stop) for n, fragment in enumerate(self.fragments)}
         arrays = [self._cells(column, shown) for column in self.columns]
         return pa.RecordBatch.from_arrays(arrays, names=self.column_names)
-
-    def type_name(self, name: str) -> str:
-        """The kind of a column, that of a typed one by what its cells are.
-
-        >>> table_from_columns("t", {"n": pa.array([1, 2])}).type_name("n")
-        'integer'
-        """
-        kind = self.column_type(name)
-        return arrow_type_name(self.chunks(name).type) if kind == "typed" else kind
 
     def row_ranges(self, rows: int = BATCH_ROWS) -> Iterator[tuple[int, int]]:
         """Start and stop of each batch of that many rows."""
@@ -364,7 +355,7 @@ class Table:
         self,
         name: str,
         cells: pa.ChunkedArray,
-        kind: str | None = None,
+        type_: ColumnType | None = None,
         come: Iterable[str] | None = None,
     ) -> Table:
         """The table with other cells in a column; rows are traced as before.
@@ -375,7 +366,7 @@ class Table:
         part = ((len(self.fragments), name),)
         terms = self.combined_provenance([name] if come is None else come)
         columns = tuple(
-            replace(column, cell_refs=part, declared_type=kind, provenance=terms)
+            replace(column, cell_refs=part, declared_type=type_, provenance=terms)
             if column.name == name
             else column
             for column in self.columns
@@ -407,17 +398,17 @@ class Table:
         columns = tuple(made if column.name == name else column for column in self.columns)
         return replace(self, columns=columns, fragments=(*self.fragments, *fragments))
 
-    def with_types(self, kinds: Mapping[str, str | None]) -> Table:
+    def with_types(self, types: Mapping[str, ColumnType | None]) -> Table:
         """The table, with what the source says the cells of some columns are."""
         columns = tuple(
-            replace(column, declared_type=kinds.get(column.name, column.declared_type))
+            replace(column, declared_type=types.get(column.name, column.declared_type))
             for column in self.columns
         )
         return replace(self, columns=columns)
 
-    def with_open_forms(self, name: str, forms: tuple[str, ...]) -> Table:
+    def with_open_forms(self, name: str, forms: tuple[ColumnType, ...]) -> Table:
         """The table with a column that stays text, as nothing proves which form its cells have."""
-        opened = replace(self.column(name), declared_type="text", open_forms=forms)
+        opened = replace(self.column(name), declared_type=TEXT, open_forms=forms)
         columns = tuple(opened if column.name == name else column for column in self.columns)
         return replace(self, columns=columns)
 
@@ -432,19 +423,20 @@ class Table:
     def typed(self, name: str) -> pa.ChunkedArray:
         """A column in the type that its source, or the step that made it, declares.
 
-        >>> table = table_from_columns("t", {"kg": ["12.50", ""]}).with_types({"kg": "decimal"})
+        >>> table = table_from_columns("t", {"kg": ["12.50", ""]})
+        >>> table = table.with_types({"kg": ColumnType("decimal")})
         >>> table.typed("kg").to_pylist()
         [Decimal('12.50'), None]
         """
-        cells, kind = self.chunks(name), self.column(name).declared_type
-        if kind is None or not is_text_type(cells.type):
+        cells, declared = self.chunks(name), self.column(name).declared_type
+        if declared is None or not is_text_type(cells.type):
             return cells
-        to = to_arrow_type(kind, cells)
+        to = to_arrow_type(declared, cells)
         try:
             return (
                 cells
                 if to == cells.type
-                else build_column((parse_column(chunk, kind, to) for chunk in cells.chunks), to)
+                else build_column((parse_column(chunk, declared, to) for chunk in cells.chunks), to)
             )
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             # The declaration is of a source that does not keep to it.
@@ -493,11 +485,11 @@ class Table:
             for name, one in zip(stored.column_names, stored.columns, strict=True)
             if pa.types.is_null(one.type)
         }
-        kinds = {
-            head: "text" if is_text_type(one.type) and written not in untyped else None
+        declared = {
+            head: TEXT if is_text_type(one.type) and written not in untyped else None
             for (head, one), (written, _) in zip(columns.items(), pairs, strict=True)
         }
-        table = table_from_columns(name, columns, path).with_types(kinds)
+        table = table_from_columns(name, columns, path).with_types(declared)
         return replace(table, findings=(*findings, *_not_numbers(stored, path)))
 
     def to_arrow(self) -> pa.Table:

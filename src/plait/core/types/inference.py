@@ -26,11 +26,11 @@ from plait.core.job.spill_columns import apply_in_batches, build_column
 from plait.core.text.cells import combine_chunks, empty_to_null, is_text_type, to_text
 from plait.core.text.decimals import MOST_DIGITS, DecimalOverflowError, smallest_decimal_type
 from plait.core.text.words import TextBuffers
+from plait.core.types.column_type import EMPTY, TEXT, ColumnType, Family
 from plait.core.types.date_formats import FIRST_DAY
 from plait.core.types.exact_numbers import max_digits
 from plait.core.types.value_formats import (
     ValueFormat,
-    base_type,
     format_for_type,
     formats_matching_sample,
     formats_of_cell,
@@ -38,23 +38,13 @@ from plait.core.types.value_formats import (
     resolve_formats,
 )
 
-NUMBERS = ("integer", "decimal")
 MARKERS = ("NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?")
-_PATTERNS = {
+_PATTERNS: dict[Family, str] = {
     "integer": r"^-?(0|[1-9][0-9]{0,18})$",
     "decimal": r"^-?((0|[1-9][0-9]{0,17})|(0|[1-9][0-9]{0,75})\.[0-9]+)$",
     "boolean": r"^(true|false|True|False|TRUE|FALSE)$",
     "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
-}
-_TYPED: dict[str, tuple[Callable[[pa.DataType], bool], ...]] = {
-    "integer": (pa.types.is_integer,),
-    "decimal": (pa.types.is_floating, pa.types.is_decimal),
-    "boolean": (pa.types.is_boolean,),
-    "date": (pa.types.is_date,),
-    "datetime": (pa.types.is_timestamp,),
-    "time": (pa.types.is_time,),
-    "text": (pa.types.is_string, pa.types.is_large_string, pa.types.is_dictionary),
 }
 _MONTHS = "jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec"
 _TYPED_START = (
@@ -64,16 +54,6 @@ _GLANCE, _PIECES = 200, 40
 _WHOLE_DIGITS = 18
 _FLOAT = r"^-?[0-9]+(\.[0-9]+)?[eE][-+]?[0-9]{1,3}$"
 _ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
-
-
-def arrow_type_name(kind: pa.DataType) -> str:
-    """The kind of cells that are not text, by their type.
-
-    >>> arrow_type_name(pa.uint8()), arrow_type_name(pa.timestamp("us"))
-    ('integer', 'datetime')
-    """
-    texts = (word for word, fits in _TYPED.items() if any(test(kind) for test in fits))
-    return next(texts, str(kind))
 
 
 def may_parse_mask(texts: pa.Array) -> npt.NDArray[np.bool_]:
@@ -88,31 +68,21 @@ def may_parse_mask(texts: pa.Array) -> npt.NDArray[np.bool_]:
     return begins
 
 
-def allows_missing_markers(kind: str) -> bool:
-    """Whether well-known markers count as missing in a column of that kind.
+def infer_column_type(column: pa.ChunkedArray) -> ColumnType:
+    """The type of a column; ``empty`` when all cells are missing.
 
-    >>> [allows_missing_markers(kind) for kind in ("decimal:1.234,5", "boolean", "text")]
-    [True, False, False]
-    """
-    return base_type(kind) in (*NUMBERS, "date", "datetime", "time")
-
-
-def infer_column_type(column: pa.ChunkedArray) -> str:
-    """The kind of a column; ``empty`` when all cells are missing, ``typed`` when not of text.
-
-    >>> [infer_column_type(pa.chunked_array([cells])) for cells in (["7", "12"], ["7", "7.5"])]
-    ['integer', 'decimal']
-    >>> [infer_column_type(pa.chunked_array([cells])) for cells in (["007", "12"], ["", None])]
-    ['text', 'empty']
+    >>> columns = (["7", "12"], ["7", "7.5"], ["007", "12"], ["", None])
+    >>> [str(infer_column_type(pa.chunked_array([cells]))) for cells in columns]
+    ['integer', 'decimal', 'text', 'empty']
     """
     allowed = _allowed(column)
-    if allowed[0] not in (*_FORMS, "text"):
+    if allowed[0].native is not None or allowed[0] == EMPTY:
         return allowed[0]
-    for kind in allowed[:-1]:
-        if all(map_ordered(partial(_formed, kind), column.chunks)):
-            return kind if _has_values(column, kind) else "text"
+    for plain in allowed[:-1]:
+        if all(map_ordered(partial(_formed, plain.family), column.chunks)):
+            return plain if _has_values(column, plain) else TEXT
     written = matching_formats(column)
-    return written[0].name if len(written) == 1 else "text"
+    return written[0].type if len(written) == 1 else TEXT
 
 
 def matching_formats(column: pa.ChunkedArray) -> list[ValueFormat]:
@@ -120,26 +90,26 @@ def matching_formats(column: pa.ChunkedArray) -> list[ValueFormat]:
 
     Several, when nothing proves one: the column is text then.
 
-    >>> [form.name for form in matching_formats(pa.chunked_array([["3/4/2031", "5/6/2031"]]))]
+    >>> [str(form.type) for form in matching_formats(pa.chunked_array([["3/4/2031", "5/6/2031"]]))]
     ['date:%d/%m/%Y', 'date:%m/%d/%Y']
     """
     glance = _glance(column)
     fitting_ = formats_matching_sample(glance) if len(glance) else []
-    if any(form.kind == "boolean" for form in fitting_) and any(map(_has_markers, column.chunks)):
-        fitting_ = [form for form in fitting_ if form.kind != "boolean"]
+    if any(form.family == "boolean" for form in fitting_) and any(map(_has_markers, column.chunks)):
+        fitting_ = [form for form in fitting_ if form.family != "boolean"]
     if not fitting_:
         return []
     return resolve_formats(fitting_, [_telling(chunk) for chunk in column.chunks])
 
 
-def _formed(kind: str, array: pa.Array) -> bool:
-    """Whether all cells are of the kind's form, apart from markers for missing.
+def _formed(family: Family, array: pa.Array) -> bool:
+    """Whether all cells are of the family's plain form, apart from markers for missing.
 
     Those count as missing among numbers, dates and times only.
     """
-    if _FORMS[kind](array) or kind == "boolean":
-        return _FORMS[kind](array)
-    return _has_markers(array) and _FORMS[kind](_without_markers(array))
+    if _FORMS[family](array) or family == "boolean":
+        return _FORMS[family](array)
+    return _has_markers(array) and _FORMS[family](_without_markers(array))
 
 
 def _has_markers(array: pa.Array) -> bool:
@@ -176,23 +146,23 @@ def count_missing_markers(column: pa.ChunkedArray) -> dict[str, int]:
     return {marker: times for marker, times in counts.items() if times}
 
 
-def guess_column_type(column: pa.ChunkedArray) -> str:
-    """The kind that the first cells of some of a column's pieces allow.
+def guess_column_type(column: pa.ChunkedArray) -> ColumnType:
+    """The type that the first cells of some of a column's pieces allow.
 
     Takes next to no time; ``parse_column`` then tells whether all cells are so.
     """
     return _allowed(column)[0]
 
 
-def _allowed(column: pa.ChunkedArray) -> list[str]:
-    """The kinds that a glance at some cells allows, narrowest first."""
+def _allowed(column: pa.ChunkedArray) -> list[ColumnType]:
+    """The types that a glance at some cells allows, narrowest first."""
     if not is_text_type(column.type):
-        return ["typed"]
+        return [ColumnType.of_arrow(column.type)]
     glance = _glance(column)
     if not len(glance):
-        return ["text" if any(len(_present(chunk)) for chunk in column.chunks) else "empty"]
-    kinds = [kind for kind, pattern in _PATTERNS.items() if _all_match(glance, pattern)]
-    return [*kinds, "text"]
+        return [TEXT if any(len(_present(chunk)) for chunk in column.chunks) else EMPTY]
+    plain = [ColumnType(f) for f, pattern in _PATTERNS.items() if _all_match(glance, pattern)]
+    return [*plain, TEXT]
 
 
 def _glance(column: pa.ChunkedArray) -> pa.ChunkedArray:
@@ -209,39 +179,37 @@ def _telling(array: pa.Array) -> pa.Array:
     return _present(_without_markers(array))
 
 
-def _has_values(column: pa.ChunkedArray, kind: str) -> bool:
+def _has_values(column: pa.ChunkedArray, plain: ColumnType) -> bool:
     """Whether cells of the right form all have a value: there is no 30th of February."""
-    to = to_arrow_type(kind, column)
-    if kind == "decimal" and is_text_type(to):
+    to = to_arrow_type(plain, column)
+    if plain.family == "decimal" and is_text_type(to):
         return False  # together they need more digits than there are
     try:
-        for _ in map_ordered(lambda chunk: parse_column(chunk, kind, to), column.chunks):
+        for _ in map_ordered(lambda chunk: parse_column(chunk, plain, to), column.chunks):
             pass
     except pa.ArrowInvalid:
         return False
     return True
 
 
-def to_arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
-    """The Arrow type that holds a column of this kind exactly.
+def to_arrow_type(type_: ColumnType, column: pa.ChunkedArray) -> pa.DataType:
+    """The Arrow type that holds a column of this type exactly.
 
     Decimals have as many digits as their column, up to 76, and stay text beyond.
     """
     if not is_text_type(column.type):
         return column.type
-    if base_type(kind) == "decimal":
-        before, after = _digits_needed(kind, column)
+    if type_.family == "decimal":
+        before, after = _digits_needed(type_, column)
         return (
             smallest_decimal_type(before + after, after)
             if before + after <= MOST_DIGITS
             else column.type
         )
-    if kind.endswith("%z"):
-        return pa.timestamp("us", "UTC")
-    return _TYPES.get(base_type(kind), column.type)
+    return type_.simplest_arrow or column.type
 
 
-def exact_arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
+def exact_arrow_type(type_: ColumnType, column: pa.ChunkedArray) -> pa.DataType:
     """The Arrow type that numbers are reckoned with exactly: no floats, unless they are some.
 
     Raises
@@ -249,8 +217,8 @@ def exact_arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     UsageError
         When a number of the column has more digits than there are.
     """
-    to = to_arrow_type(kind, column)
-    if base_type(kind) == "decimal" and is_text_type(to):
+    to = to_arrow_type(type_, column)
+    if type_.family == "decimal" and is_text_type(to):
         raise UsageError(
             f"a number is too long: {DecimalOverflowError()}",
             remedy=wording(Setting("type", "text", "COLUMN")),
@@ -258,9 +226,9 @@ def exact_arrow_type(kind: str, column: pa.ChunkedArray) -> pa.DataType:
     return to
 
 
-def _digits_needed(kind: str, column: pa.ChunkedArray) -> tuple[int, int]:
+def _digits_needed(type_: ColumnType, column: pa.ChunkedArray) -> tuple[int, int]:
     """The most digits before and after the point of the numbers of a column of decimals."""
-    read = partial(_read, form=format_for_type(kind)) if ":" in kind else _telling
+    read = _telling if type_.is_plain else partial(_read, form=format_for_type(type_))
     return _most_digits(map_ordered(read, column.chunks))
 
 
@@ -274,20 +242,13 @@ def looks_like_value(text: str) -> bool:
     return plain or any(True for _ in formats_of_cell(text))
 
 
-def simplest_arrow_type(kind: str) -> pa.DataType | None:
-    """The Arrow type that all columns of a kind fit; ``None`` for decimals and text."""
-    if kind.endswith("%z"):
-        return pa.timestamp("us", "UTC")
-    return _TYPES.get(base_type(kind))
-
-
-def parse_column(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
+def parse_column(array: pa.Array, type_: ColumnType, to: pa.DataType) -> pa.Array:
     """The cells as an Arrow type; empty ones and markers for missing are missing.
 
     Parameters
     ----------
-    kind : str
-        What the cells are thought to be; ``text`` and ``typed`` change nothing.
+    type_ : ColumnType
+        What the cells are thought to be; ``text`` changes nothing.
 
     Raises
     ------
@@ -296,18 +257,20 @@ def parse_column(array: pa.Array, kind: str, to: pa.DataType) -> pa.Array:
 
     Examples
     --------
-    >>> parse_column(pa.array(["0.5", "", "12"]), "decimal", pa.decimal128(3, 1)).to_pylist()
+    >>> cells = pa.array(["0.5", "", "12"])
+    >>> parse_column(cells, ColumnType("decimal"), pa.decimal128(3, 1)).to_pylist()
     [Decimal('0.5'), None, Decimal('12.0')]
     """
     if not is_text_type(array.type):
         return _cast(array, to)
-    if ":" in kind:
-        array = _read(array, format_for_type(kind))
-        return array if array.type == to else parse_column(array, base_type(kind), to)
-    if kind in _FORMS and not _FORMS[kind](array):
+    if not type_.is_plain:
+        array = _read(array, format_for_type(type_))
+        return array if array.type == to else parse_column(array, type_.plain, to)
+    formed = _FORMS.get(type_.family)
+    if formed and not formed(array):
         array = _without_markers(array)
-        if kind == "boolean" or not _FORMS[kind](array):
-            raise pa.ArrowInvalid(f"a cell is not of type {kind}")
+        if type_.family == "boolean" or not formed(array):
+            raise pa.ArrowInvalid(f"a cell is not of type {type_}")
     return _cast(array, to)
 
 
@@ -403,19 +366,12 @@ def _length_is(length: int) -> Callable[[pa.Array], bool]:
     return holds
 
 
-_FORMS: dict[str, Callable[[pa.Array], bool]] = {
+_FORMS: dict[Family, Callable[[pa.Array], bool]] = {
     "integer": _digits_in(b"-"),
     "decimal": lambda array: _digits_in(b"-.")(array) and _short_enough(array),
     "boolean": _matching(_PATTERNS["boolean"]),
     "date": _length_is(10),
     "datetime": _matching(_PATTERNS["datetime"]),
-}
-_TYPES = {
-    "integer": pa.int64(),
-    "boolean": pa.bool_(),
-    "date": pa.date32(),
-    "datetime": pa.timestamp("us"),
-    "time": pa.time64("us"),
 }
 
 
@@ -455,37 +411,37 @@ def _without_exponents(texts: pa.Array) -> pa.Array:
     return pc.replace_with_mask(texts, mask, pa.array(digits, texts.type))
 
 
-def value_texts(texts: pa.Array, kind: str) -> pa.Array:
+def value_texts(texts: pa.Array, type_: ColumnType) -> pa.Array:
     """Texts of a column in one spelling for each value, so that equal values are equal texts.
 
     Parameters
     ----------
     texts : pyarrow.Array
         Cells, or distinct cells, of a column.
-    kind : str
+    type_ : ColumnType
         Of that column. Text is its own value; so is a marker for missing.
 
     Examples
     --------
-    >>> value_texts(pa.array(["TRUE", "true", "False"]), "boolean").to_pylist()
+    >>> value_texts(pa.array(["TRUE", "true", "False"]), ColumnType("boolean")).to_pylist()
     ['true', 'true', 'false']
-    >>> value_texts(pa.array(["5.4.2031", "05.04.2031", "-"]), "date:%d.%m.%Y").to_pylist()
+    >>> dates = pa.array(["5.4.2031", "05.04.2031", "-"])
+    >>> value_texts(dates, ColumnType("date", "%d.%m.%Y")).to_pylist()
     ['2031-04-05', '2031-04-05', '-']
-    >>> value_texts(pa.array(["7.0", "7.00", "NA"]), "decimal").to_pylist()
+    >>> value_texts(pa.array(["7.0", "7.00", "NA"]), ColumnType("decimal")).to_pylist()
     ['7', '7', 'NA']
     """
-    if kind == "boolean":
+    if type_.family == "boolean" and type_.is_plain:
         return pc.utf8_lower(texts)
-    if base_type(kind) in ("text", "empty", "typed"):
+    if type_.family in ("text", "empty", "other"):
         return texts
-    if kind in NUMBERS:
+    if type_.is_plain_number:
         return apply_in_batches(canonical_number_text, texts)
     try:
-        values = to_text(parse_column(texts, kind, to_arrow_type(kind, pa.chunked_array([texts]))))
+        arrow = to_arrow_type(type_, pa.chunked_array([texts]))
+        values = to_text(parse_column(texts, type_, arrow))
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return texts  # cells of a typed source, which are their own values
     values = values.cast(texts.type)
-    return pc.coalesce(
-        apply_in_batches(canonical_number_text, values) if base_type(kind) in NUMBERS else values,
-        texts,
-    )
+    spelt = apply_in_batches(canonical_number_text, values) if type_.is_number else values
+    return pc.coalesce(spelt, texts)

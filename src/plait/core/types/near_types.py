@@ -11,9 +11,18 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.findings import MOST_EXAMPLES
+from plait.core.types.column_type import (
+    DATE,
+    DATETIME,
+    DECIMAL,
+    INTEGER,
+    TIME,
+    ColumnType,
+    Family,
+)
 from plait.core.types.date_formats import date_regex, parse_dates
 from plait.core.types.inference import infer_column_type, matching_formats, may_parse_mask
-from plait.core.types.value_formats import FORMS, ValueFormat, base_type, formats_by_outline
+from plait.core.types.value_formats import FORMS, ValueFormat, formats_by_outline
 
 NEAR_TYPE_MIN_SHARE = 0.9
 _GLANCE = 400
@@ -28,18 +37,20 @@ _MOST_FORMS = 4
 _SAMPLE = 500
 
 
-def _dated(kind: str, form: str) -> ValueFormat:
-    return ValueFormat(kind, date_regex(form), lambda cells: parse_dates(cells, form, kind))
+def _dated(type_: ColumnType, form: str) -> ValueFormat:
+    return ValueFormat(
+        type_, date_regex(form), lambda cells: parse_dates(cells, form, type_.family)
+    )
 
 
 PLAIN = {
-    form.name: form
+    form.type: form
     for form in (
-        ValueFormat("integer", r"^[+-]?[0-9]{1,18}$", lambda cells: pc.utf8_ltrim(cells, "+")),
-        ValueFormat("decimal", _NUMBER, lambda cells: pc.utf8_ltrim(cells, "+")),
-        _dated("date", "%Y-%m-%d"),
-        _dated("datetime", "%Y-%m-%d %H:%M:%S"),
-        _dated("time", "%H:%M"),
+        ValueFormat(INTEGER, r"^[+-]?[0-9]{1,18}$", lambda cells: pc.utf8_ltrim(cells, "+")),
+        ValueFormat(DECIMAL, _NUMBER, lambda cells: pc.utf8_ltrim(cells, "+")),
+        _dated(DATE, "%Y-%m-%d"),
+        _dated(DATETIME, "%Y-%m-%d %H:%M:%S"),
+        _dated(TIME, "%H:%M"),
     )
 }
 
@@ -50,20 +61,20 @@ class NearType:
 
     Parameters
     ----------
-    form : str
+    form : ColumnType
         Its name, as ``--type`` takes it.
     fits, unfit : int
         Cells.
-    rivals : tuple of str
+    rivals : tuple of ColumnType
         Forms that nothing proves to be less right.
     examples : tuple of str
         Some of the unfit texts.
     """
 
-    form: str
+    form: ColumnType
     fits: int
     unfit: int
-    rivals: tuple[str, ...]
+    rivals: tuple[ColumnType, ...]
     examples: tuple[str, ...]
 
     @property
@@ -72,8 +83,8 @@ class NearType:
         return self.fits / max(self.fits + self.unfit, 1)
 
 
-def find_near_format(texts: pa.Array, times: Counts, kinds: Iterable[str]) -> NearType | None:
-    """The form of one of some kinds that most cells are written in.
+def find_near_format(texts: pa.Array, times: Counts, families: Iterable[Family]) -> NearType | None:
+    """The form of one of some families that most cells are written in.
 
     Parameters
     ----------
@@ -81,7 +92,7 @@ def find_near_format(texts: pa.Array, times: Counts, kinds: Iterable[str]) -> Ne
         Distinct texts, none of them empty.
     times : array of int64
         Cells of each.
-    kinds : iterable of str
+    families : iterable of str
         In order of preference, where two forms fit as many.
 
     Returns
@@ -93,11 +104,11 @@ def find_near_format(texts: pa.Array, times: Counts, kinds: Iterable[str]) -> Ne
     --------
     >>> cells = pa.array(["13.4.2031", "5.4.2031", "soon"])
     >>> found = find_near_format(cells, np.array([1, 8, 1]), ["date"])
-    >>> found.form, found.unfit, found.examples
+    >>> str(found.form), found.unfit, found.examples
     ('date:%d.%m.%Y', 1, ('soon',))
     """
-    fitting = match_formats(texts, kinds, _GLANCE)
-    counts = {name: int(times[fits].sum()) for name, fits in fitting.items()}
+    fitting = match_formats(texts, families, _GLANCE)
+    counts = {form: int(times[fits].sum()) for form, fits in fitting.items()}
     best = max(counts, key=counts.__getitem__, default=None)
     if best is None or not counts[best]:
         return None
@@ -114,11 +125,11 @@ def find_near_format(texts: pa.Array, times: Counts, kinds: Iterable[str]) -> Ne
 def find_near_type(texts: pa.Array, times: Counts) -> NearType | None:
     """The form of a column that is text only because of a few of its cells, if it is so.
 
-    >>> find_near_type(pa.array(["12.5", "9", "ca. 7"]), np.array([9, 8, 1])).form
+    >>> str(find_near_type(pa.array(["12.5", "9", "ca. 7"]), np.array([9, 8, 1])).form)
     'decimal'
     >>> find_near_type(pa.array(["007", "012", "A"]), np.array([9, 8, 1]))  # no numbers at all
     """
-    near_format = find_near_format(texts, times, PLAIN)
+    near_format = find_near_format(texts, times, (plain.family for plain in PLAIN))
     few = near_format is not None and near_format.unfit and near_format.share >= NEAR_TYPE_MIN_SHARE
     return (
         near_format
@@ -127,31 +138,31 @@ def find_near_type(texts: pa.Array, times: Counts) -> NearType | None:
     )
 
 
-def _proved(name: str, texts: pa.Array) -> bool:
+def _proved(form: ColumnType, texts: pa.Array) -> bool:
     """Whether the cells that fit would be of that type by themselves."""
-    fitting = texts.filter(pa.array(fits_format(PLAIN.get(name) or FORMS[name], texts)))
+    fitting = texts.filter(pa.array(fits_format(PLAIN.get(form) or FORMS[form], texts)))
     column = pa.chunked_array([fitting])
-    return name in (infer_column_type(column), *(form.name for form in matching_formats(column)))
+    return form in (infer_column_type(column), *(each.type for each in matching_formats(column)))
 
 
 def match_formats(
-    texts: pa.Array, kinds: Iterable[str], glance: int
-) -> dict[str, npt.NDArray[np.bool_]]:
-    """Which texts each form of some kinds reads, if one of the first is written in it."""
+    texts: pa.Array, families: Iterable[Family], glance: int
+) -> dict[ColumnType, npt.NDArray[np.bool_]]:
+    """Which texts each form of some families reads, if one of the first is written in it."""
     first = texts.slice(0, glance)
-    likely = set(formats_by_outline(first.to_pylist()))
+    likely = {form.type for form in formats_by_outline(first.to_pylist())}
     return {
-        form.name: fits_format(form, texts)
-        for kind in kinds
-        for form in _forms(kind)
-        if (form.name in likely or form.name in PLAIN)
+        form.type: fits_format(form, texts)
+        for family in families
+        for form in _forms(family)
+        if (form.type in likely or form.type in PLAIN)
         if pc.any(pc.match_substring_regex(first, form.pattern)).as_py()
     }
 
 
-def _forms(kind: str) -> list[ValueFormat]:
-    plain = [PLAIN[kind]] if kind in PLAIN else []
-    return plain + [form for form in FORMS.values() if form.kind == kind]
+def _forms(family: Family) -> list[ValueFormat]:
+    every = (*PLAIN.values(), *FORMS.values())
+    return [form for form in every if form.family == family]
 
 
 def fits_format(form: ValueFormat, texts: pa.Array) -> npt.NDArray[np.bool_]:
@@ -165,22 +176,21 @@ def fits_format(form: ValueFormat, texts: pa.Array) -> npt.NDArray[np.bool_]:
 
 
 def _rivals(
-    best: str,
-    fitting: dict[str, npt.NDArray[np.bool_]],
-    counts: dict[str, int],
-) -> Iterable[str]:
+    best: ColumnType,
+    fitting: dict[ColumnType, npt.NDArray[np.bool_]],
+    counts: dict[ColumnType, int],
+) -> Iterable[ColumnType]:
     """Dates that another form reads as well, or that it alone reads in part."""
-    kind = base_type(best)
-    if kind not in ("date", "datetime"):
+    if not best.has_day:
         return
-    for name, reads in fitting.items():
-        like = name != best and base_type(name) == kind
-        if not like or counts[name] < _LEAST_RIVAL * counts[best]:
+    for form, reads in fitting.items():
+        like = form != best and form.family == best.family
+        if not like or counts[form] < _LEAST_RIVAL * counts[best]:
             continue
         if (reads & fitting[best]).any() and (
-            counts[name] == counts[best] or (reads & ~fitting[best]).any()
+            counts[form] == counts[best] or (reads & ~fitting[best]).any()
         ):
-            yield name
+            yield form
 
 
 @dataclass(frozen=True)
@@ -189,30 +199,26 @@ class MixedDateFormats:
 
     Parameters
     ----------
-    forms : tuple of (str, int, str)
+    forms : tuple of (ColumnType, int, str)
         As ``--type`` takes them, the cells that each is the first to read, and one of these.
     unfit : int
         Cells that none reads.
-    rivals : tuple of str
+    rivals : tuple of ColumnType
         Forms that read as many, and nothing proves less right.
     """
 
-    forms: tuple[tuple[str, int, str], ...]
+    forms: tuple[tuple[ColumnType, int, str], ...]
     unfit: int
-    rivals: tuple[str, ...]
+    rivals: tuple[ColumnType, ...]
 
     @property
-    def type(self) -> str:
+    def type(self) -> ColumnType:
         """What ``--type`` takes for all of them."""
-        written = (_pattern(form) for form, _, _ in self.forms)
-        return f"{base_type(self.forms[0][0])}:{'|'.join(written)}"
+        written = (form.written or _PATTERNS[form] for form, _, _ in self.forms)
+        return ColumnType(self.forms[0][0].family, "|".join(written))
 
 
-_PATTERNS = {"date": "%Y-%m-%d", "datetime": "%Y-%m-%d %H:%M:%S"}
-
-
-def _pattern(form: str) -> str:
-    return form.partition(":")[2] or _PATTERNS[form]
+_PATTERNS = {DATE: "%Y-%m-%d", DATETIME: "%Y-%m-%d %H:%M:%S"}
 
 
 def find_mixed_date_formats(texts: pa.Array, times: Counts) -> MixedDateFormats | None:
@@ -228,7 +234,7 @@ def find_mixed_date_formats(texts: pa.Array, times: Counts) -> MixedDateFormats 
     Examples
     --------
     >>> cells = pa.array(["2031-04-05", "2031-04-06", "13.4.2031", "14.4.2031"])
-    >>> find_mixed_date_formats(cells, np.array([3, 2, 1, 1])).type
+    >>> str(find_mixed_date_formats(cells, np.array([3, 2, 1, 1])).type)
     'date:%Y-%m-%d|%d.%m.%Y'
     """
     if (
@@ -236,20 +242,20 @@ def find_mixed_date_formats(texts: pa.Array, times: Counts) -> MixedDateFormats 
         or not may_parse_mask(texts.slice(0, _SAMPLE)).mean() >= MIXED_DATES_MIN_SHARE
     ):
         return None
-    for kind in ("date", "datetime"):
-        mixed_date_formats = _of_kind(kind, texts, times)
+    for family in (DATE.family, DATETIME.family):
+        mixed_date_formats = _of_family(family, texts, times)
         if mixed_date_formats is not None:
             return mixed_date_formats
     return None
 
 
-def _of_kind(kind: str, texts: pa.Array, times: Counts) -> MixedDateFormats | None:
-    reads = match_formats(texts, [kind], _SAMPLE)
+def _of_family(family: Family, texts: pa.Array, times: Counts) -> MixedDateFormats | None:
+    reads = match_formats(texts, [family], _SAMPLE)
     left = np.ones(len(texts), bool)
-    chosen: list[tuple[str, int, str]] = []
-    rivals: list[str] = []
+    chosen: list[tuple[ColumnType, int, str]] = []
+    rivals: list[ColumnType] = []
     while reads and len(chosen) < _MOST_FORMS:
-        counts = {name: int(times[read & left].sum()) for name, read in reads.items()}
+        counts = {form: int(times[read & left].sum()) for form, read in reads.items()}
         best = max(counts, key=counts.__getitem__)
         if counts[best] < _LEAST_CELLS:
             break
@@ -264,8 +270,8 @@ def _of_kind(kind: str, texts: pa.Array, times: Counts) -> MixedDateFormats | No
 
 
 def _alike(
-    best: str, reads: dict[str, npt.NDArray[np.bool_]], left: npt.NDArray[np.bool_]
-) -> Iterable[str]:
+    best: ColumnType, reads: dict[ColumnType, npt.NDArray[np.bool_]], left: npt.NDArray[np.bool_]
+) -> Iterable[ColumnType]:
     """Other forms that read exactly the same cells."""
     mine = reads[best] & left
-    return [name for name, read in reads.items() if name != best and (read[mine]).all()]
+    return [form for form, read in reads.items() if form != best and (read[mine]).all()]

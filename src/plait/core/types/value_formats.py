@@ -16,8 +16,10 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name
+from plait.core.types.column_type import DECLARABLE, ColumnType, Family
 from plait.core.types.date_formats import date_regex, parse_dates
 
+EXPONENTS = ColumnType("decimal", "1e3")
 MONEY = ("€", "$", "£", "¥")
 SPACES = "[ \u00a0\u202f]"
 MOST_EXPONENT = 60
@@ -28,7 +30,6 @@ _EXPONENT = (
     r"(?:\.(?P<f>[0-9]+))?(?:[eE](?P<e>[+-]?[0-9]{1,3}))?$"
 )
 
-VALUE_KINDS = ("integer", "decimal", "boolean", "date", "datetime", "time", "text")
 _DAYS = (
     "%d.%m.%Y",
     "%d/%m/%Y",
@@ -75,7 +76,7 @@ class NumberFormat:
 
     def read(self, cells: pa.Array) -> pa.Array:
         """The numbers as plain text, whole ones as integers."""
-        if self.name == "decimal:1e3":
+        if self.name == str(EXPONENTS):
             return expand_exponent(cells)
         if self.beside:
             cells = pc.replace_substring_regex(cells, f"{re.escape(self.beside)}|{SPACES}", "")
@@ -95,7 +96,7 @@ def number_formats() -> Iterator[NumberFormat]:
     for sign in ("%", *MONEY):
         for point, group in ((".", ","), (",", ".")):
             yield _beside(sign, point, group)
-    yield NumberFormat("decimal:1e3", _EXPONENT, ("[eE]", r"\.|[eE][+-]"), ".", "")
+    yield NumberFormat(str(EXPONENTS), _EXPONENT, ("[eE]", r"\.|[eE][+-]"), ".", "")
 
 
 def _grouped(point: str, group: str, sign: str) -> Iterator[NumberFormat]:
@@ -167,8 +168,8 @@ class ValueFormat:
 
     Parameters
     ----------
-    name : str
-        As ``--type`` takes it.
+    type : ColumnType
+        What ``--type`` takes for it.
     pattern : str
         A regular expression that every cell of that form matches.
     read : callable
@@ -180,25 +181,16 @@ class ValueFormat:
         The outline of every cell of that form, where they all have the same one.
     """
 
-    name: str
+    type: ColumnType
     pattern: str
     read: Callable[[pa.Array], pa.Array]
     telling: tuple[str, ...] = ()
     outline: str | None = None
 
     @property
-    def kind(self) -> str:
-        """The kind of the values."""
-        return base_type(self.name)
-
-
-def base_type(name: str) -> str:
-    """The kind in a form's name.
-
-    >>> base_type("date:%d.%m.%Y"), base_type("integer")
-    ('date', 'integer')
-    """
-    return name.partition(":")[0]
+    def family(self) -> Family:
+        """The family of the values."""
+        return self.type.family
 
 
 def _truth(yes: str, no: str) -> Callable[[pa.Array], pa.Array]:
@@ -211,27 +203,27 @@ def _truth(yes: str, no: str) -> Callable[[pa.Array], pa.Array]:
     return read
 
 
-def _dated(kind: str, form: str) -> ValueFormat:
+def _dated(family: Family, form: str) -> ValueFormat:
     outline = (
         None if "%z" in form else _outline(re.sub("%[bBp]", "a", re.sub("%[^bBp]", "0", form)))
     )
     return ValueFormat(
-        f"{kind}:{form}",
+        ColumnType(family, form),
         date_regex(form),
-        lambda cells: parse_dates(cells, form, kind),
+        lambda cells: parse_dates(cells, form, family),
         outline=outline,
     )
 
 
-def _either(kind: str, forms: Sequence[str]) -> ValueFormat:
+def _either(family: Family, forms: Sequence[str]) -> ValueFormat:
     """Several forms of one kind: a cell is read by the first that it is written in."""
-    each = [_dated(kind, form) for form in forms]
+    each = [_dated(family, form) for form in forms]
     bare = (re.sub(r"\?P<\w+>", "", e.pattern) for e in each)
 
     def read(cells: pa.Array) -> pa.Array:
         return pc.coalesce(*(one.read(cells) for one in each))
 
-    return ValueFormat(f"{kind}:{'|'.join(forms)}", "|".join(bare), read)
+    return ValueFormat(ColumnType(family, "|".join(forms)), "|".join(bare), read)
 
 
 def _outline(text: str) -> str:
@@ -244,15 +236,22 @@ def _outline(text: str) -> str:
     return re.sub("[0-9]+", "0", re.sub("[A-Za-z]+", "a", text))
 
 
-def _all_forms() -> dict[str, ValueFormat]:
+def _all_forms() -> dict[ColumnType, ValueFormat]:
     made = [
         ValueFormat(
-            number_format.name, number_format.pattern, number_format.read, number_format.telling
+            ColumnType.parse(number_format.name),
+            number_format.pattern,
+            number_format.read,
+            number_format.telling,
         )
         for number_format in number_formats()
     ]
     for yes, no in (("yes", "no"), ("y", "n"), ("t", "f")):
-        made.append(ValueFormat(f"boolean:{yes}/{no}", rf"(?i)^({yes}|{no})$", _truth(yes, no)))
+        made.append(
+            ValueFormat(
+                ColumnType("boolean", f"{yes}/{no}"), rf"(?i)^({yes}|{no})$", _truth(yes, no)
+            )
+        )
     made += [_dated("date", form) for form in _DAYS]
     made += [_dated("time", form) for form in _CLOCKS]
     made += [
@@ -264,35 +263,56 @@ def _all_forms() -> dict[str, ValueFormat]:
     made.append(_dated("datetime", "%Y-%m-%dT%H:%M:%S%z"))
     made.append(_dated("datetime", "%Y-%m-%d %H:%M:%S%z"))
     made.append(_dated("datetime", "%Y-%m-%dT%H:%M:%S.%f%z"))
-    return {form.name: form for form in made}
+    return {form.type: form for form in made}
 
 
 FORMS = _all_forms()
 
 
-def format_for_type(name: str) -> ValueFormat:
-    """The form of that name, or a new one where the name holds a date pattern.
+def format_for_type(type_: ColumnType) -> ValueFormat:
+    """The form of that type, or a new one where it is written by a pattern of dates.
+
+    Raises
+    ------
+    UsageError
+        For a way to write that is not known.
+    """
+    if type_ in FORMS:
+        return FORMS[type_]
+    if (type_.has_day or type_.family == "time") and "%" in type_.written:
+        patterns = type_.written.split("|")
+        return _either(type_.family, patterns) if patterns[1:] else _dated(type_.family, *patterns)
+    name = str(type_)
+    raise UsageError(
+        f"unknown type {name!r}",
+        remedy=suggest_name(name, [*DECLARABLE, *map(str, FORMS)])
+        or f"one of {', '.join(DECLARABLE)}",
+    )
+
+
+def declarable_type(text: str) -> ColumnType:
+    """The type of that name, which ``--type`` and plans take.
 
     Raises
     ------
     UsageError
         For a name that is none.
+
+    Examples
+    --------
+    >>> declarable_type("date:%d.%m.%Y")
+    ColumnType(family='date', written='%d.%m.%Y')
     """
-    if name in FORMS:
-        return FORMS[name]
-    kind, _, written = name.partition(":")
-    if kind in ("date", "datetime", "time") and "%" in written:
-        return _either(kind, written.split("|")) if "|" in written else _dated(kind, written)
-    raise UsageError(
-        f"unknown type {name!r}",
-        remedy=suggest_name(name, [*VALUE_KINDS, *FORMS]) or f"one of {', '.join(VALUE_KINDS)}",
-    )
+    type_ = ColumnType.parse(text)
+    if text not in DECLARABLE:
+        format_for_type(type_)
+    return type_
 
 
 def formats_matching_sample(glance: pa.ChunkedArray) -> list[ValueFormat]:
     """The forms that all cells of a sample are written in; the cells are not empty.
 
-    >>> [form.name for form in formats_matching_sample(pa.chunked_array([["3/4/2031"]]))]
+    >>> [str(form.type) for form in formats_matching_sample(pa.chunked_array([["3/4/2031"]]))]
     ['date:%d/%m/%Y', 'date:%m/%d/%Y']
     """
     likely = formats_of_cell(glance[0].as_py())
@@ -302,16 +322,16 @@ def formats_matching_sample(glance: pa.ChunkedArray) -> list[ValueFormat]:
 def formats_of_cell(text: str) -> Iterator[ValueFormat]:
     """The forms that one cell is written in.
 
-    >>> [form.name for form in formats_of_cell("31/3/2031")]
+    >>> [str(form.type) for form in formats_of_cell("31/3/2031")]
     ['date:%d/%m/%Y', 'date:%m/%d/%Y']
     """
-    for name in formats_by_outline([text]):
-        if re.match(FORMS[name].pattern, text):
-            yield FORMS[name]
+    for form in formats_by_outline([text]):
+        if re.match(form.pattern, text):
+            yield form
 
 
-def formats_by_outline(texts: Iterable[str]) -> Iterator[str]:
-    """The names of the forms that some of the texts may be written in, by their outlines.
+def formats_by_outline(texts: Iterable[str]) -> Iterator[ValueFormat]:
+    """The forms that some of the texts may be written in, by their outlines.
 
     To try every pattern takes longer than most commands.
     """
@@ -320,7 +340,7 @@ def formats_by_outline(texts: Iterable[str]) -> Iterator[str]:
     found = {o for outline in (None, *there) for o in by_outline.get(outline, ())}
     forms = list(FORMS.values())
     digits = any("0" in outline for outline in there)  # without one there is a truth at most
-    return (forms[f].name for f in sorted(found) if digits or forms[f].kind == "boolean")
+    return (forms[f] for f in sorted(found) if digits or forms[f].family == "boolean")
 
 
 @cache
@@ -345,10 +365,10 @@ def parse_with_format(cells: pa.Array, form: ValueFormat) -> pa.Array:
         When a cell is not written so, or has no value.
     """
     if not bool(pc.all(pc.match_substring_regex(cells, form.pattern)).as_py() in (True, None)):
-        raise pa.ArrowInvalid(f"a cell is not written as {form.name}")
+        raise pa.ArrowInvalid(f"a cell is not written as {form.type}")
     made = form.read(cells)
     if made.null_count > cells.null_count:
-        raise pa.ArrowInvalid(f"a cell has no value as {form.name}")
+        raise pa.ArrowInvalid(f"a cell has no value as {form.type}")
     return made
 
 
@@ -366,7 +386,7 @@ def _holds(form: ValueFormat, chunks: Sequence[pa.Array]) -> bool:
     try:
         for chunk in chunks:
             with_format = parse_with_format(chunk, form)
-            if form.kind == "boolean":
+            if form.family == "boolean":
                 seen_values |= {
                     v for v in (True, False) if pc.any(pc.equal(with_format, v)).as_py()
                 }
@@ -374,7 +394,7 @@ def _holds(form: ValueFormat, chunks: Sequence[pa.Array]) -> bool:
         return False
     if not all(map(partial(_seen, chunks), form.telling)):
         return False
-    return form.kind != "boolean" or len(seen_values) == 2
+    return form.family != "boolean" or len(seen_values) == 2
 
 
 def _seen(chunks: Sequence[pa.Array], pattern: str) -> bool:
@@ -384,9 +404,9 @@ def _seen(chunks: Sequence[pa.Array], pattern: str) -> bool:
 
 def _narrowest(forms: Sequence[ValueFormat]) -> list[ValueFormat]:
     """Without those that only read the same more widely: decimals of which none has a fraction."""
-    names = {form.name for form in forms}
+    types = {form.type for form in forms}
     return [
         form
         for form in forms
-        if not (form.kind == "decimal" and f"integer:{form.name[8:13]}" in names)
+        if not (form.family == "decimal" and ColumnType("integer", form.type.written[:5]) in types)
     ]

@@ -21,6 +21,7 @@ from plait.core.codes.key_codes import KeyCodes
 from plait.core.codes.normalize import WAYS, normalize_texts
 from plait.core.job.executor import available_cores
 from plait.core.text.hash_table import Codes
+from plait.core.types.column_type import TEXT
 
 MOST_NEAR = 3
 LEAST_SCORE = 0.7
@@ -316,9 +317,7 @@ def find_near_keys(
     misspelt: numbers, dates and codes that differ by a digit are two things.
     """
     parts = [
-        number
-        for number, key_column in enumerate(coding.key_columns)
-        if set(key_column.kinds) & {"text"}
+        number for number, key_column in enumerate(coding.key_columns) if TEXT in key_column.types
     ]
     if not parts:
         nothing = np.zeros(0, np.int64)

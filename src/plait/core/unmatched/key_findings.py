@@ -23,7 +23,7 @@ from plait.core.keys.match import ONE_SIDED, KeyMatch, MatchCounts
 from plait.core.table.key_spec import Key, key_setting, quote_name
 from plait.core.table.table import Table
 from plait.core.text.hash_table import Codes
-from plait.core.types.inference import NUMBERS
+from plait.core.types.column_type import DECIMAL, EMPTY, INTEGER, TEXT
 from plait.core.unmatched.normalization_gains import (
     MOST_TEXTS,
     best_normalization_gain,
@@ -133,7 +133,7 @@ def report_join_keys(
         Whether to try what looser comparisons would match.
     """
     left, right = (side.table for side in sides)
-    findings = list(_kind_findings(left, right, pairs, key_match.coding))
+    findings = list(_type_findings(left, right, pairs, key_match.coding))
     remedy = _gain_remedy(right, key_match, match) if explain and match.left_unmatched else ""
     findings += _unmatched_finding(sides[0], "warning", remedy, explain)
     findings += _unmatched_finding(sides[1], "note", "", explain)
@@ -170,13 +170,13 @@ def report_inferred_key(left: Table, right: Table, pairs: Key) -> Finding:
     )
 
 
-def _kind_findings(left: Table, right: Table, pairs: Key, coding: KeyCodes) -> Iterator[Finding]:
+def _type_findings(left: Table, right: Table, pairs: Key, coding: KeyCodes) -> Iterator[Finding]:
     for (here, there), column in zip(pairs, coding.key_columns, strict=True):
-        kinds = set(column.kinds) - {"empty"}
-        if len(kinds) < 2 or kinds <= set(NUMBERS) or "leading-zeros" in column.ignored:
+        types = set(column.types) - {EMPTY}
+        if len(types) < 2 or types <= {INTEGER, DECIMAL} or "leading-zeros" in column.ignored:
             continue
         remedy: Text = "give both columns one type before joining"
-        if "text" in kinds and kinds & set(NUMBERS):
+        if TEXT in types and types & {INTEGER, DECIMAL}:
             remedy = wording(
                 "if they differ only in leading zeros: ", Setting("ignore", ("leading-zeros",))
             )
@@ -184,8 +184,8 @@ def _kind_findings(left: Table, right: Table, pairs: Key, coding: KeyCodes) -> I
             "key-kind",
             "warning",
             1,
-            f"key types differ: {here} is {column.kinds[0]} in {left.name}, {there} is "
-            f"{column.kinds[1]} in {right.name}; compared as text",
+            f"key types differ: {here} is {column.types[0]} in {left.name}, {there} is "
+            f"{column.types[1]} in {right.name}; compared as text",
             remedy,
             Location(left.name, here),
         )

@@ -146,8 +146,8 @@ def _brings_together(coding: KeyCodes, ways: Sequence[str]) -> bool:
 
 def _forms(column: KeyColumnCodes, ways: Sequence[str]) -> list[pa.Array]:
     """The loose form of each text; as left and right have it, where they write otherwise."""
-    kinds = column.kinds if set(ways) & set(FORM_WAYS) else column.kinds[:1]
-    return [normalize_texts(column.texts, ways, kind) for kind in kinds]
+    types = column.types if set(ways) & set(FORM_WAYS) else column.types[:1]
+    return [normalize_texts(column.texts, ways, type_) for type_ in types]
 
 
 def normalize_keys(coding: KeyCodes, keys: Sequence[Codes], ways: Sequence[str]) -> NormalizedKeys:

@@ -25,19 +25,18 @@ from plait.core.job.spill_columns import build_column
 from plait.core.table.provenance import locate_source_rows, make_source_row
 from plait.core.table.table import Table
 from plait.core.text.cells import empty_to_null, is_text_type, to_text
+from plait.core.types.column_type import DATE, DATETIME, DECIMAL, EMPTY, TEXT, TIME, ColumnType
 from plait.core.types.inference import (
-    NUMBERS,
     count_missing_markers,
     guess_column_type,
     infer_column_type,
     parse_column,
-    simplest_arrow_type,
     to_arrow_type,
 )
-from plait.core.types.value_formats import base_type, format_for_type, parse_with_format
+from plait.core.types.value_formats import EXPONENTS, format_for_type, parse_with_format
 from plait.io.places.source import OnProgress, RefetchedRow, Source
 
-_PLAIN_DECIMALS = ("decimal", "decimal:1e3")
+_PLAIN_DECIMALS = (DECIMAL, EXPONENTS)
 
 _TYPES = {
     bool: pa.bool_(),
@@ -58,7 +57,7 @@ Read = Callable[[Source, OnProgress], Table]
 
 @dataclass(frozen=True, eq=False)
 class TypedColumns:
-    """Columns of a table, the kind of each, and the schema that holds them.
+    """Columns of a table, the type of each, and the schema that holds them.
 
     ``declared`` are columns of text by what their source says: there an empty text is one,
     and not a missing cell. ``texts`` are columns of decimals that are given as the texts that
@@ -66,7 +65,7 @@ class TypedColumns:
     """
 
     columns: Mapping[str, pa.ChunkedArray]
-    kinds: Mapping[str, str]
+    types: Mapping[str, ColumnType]
     schema: pa.Schema
     declared: frozenset[str] = frozenset()
     texts: Mapping[str, pa.DataType] = field(default_factory=dict)
@@ -78,43 +77,43 @@ def guess_types(table: Table) -> TypedColumns:
     Converting tells: see ``convert_in_row_groups``.
     """
     columns = {name: table.chunks(name) for name in table.column_names}
-    kinds = {
+    types = {
         name: table.column(name).declared_type or guess_column_type(cells)
         for name, cells in columns.items()
     }
-    types = {
-        name: to_arrow_type(kind, columns[name])
-        if base_type(kind) == "decimal"
-        else simplest_arrow_type(kind)
-        for name, kind in kinds.items()
+    arrow = {
+        name: to_arrow_type(type_, columns[name])
+        if type_.family == "decimal"
+        else type_.simplest_arrow
+        for name, type_ in types.items()
     }
-    return _typing(columns, kinds, types, _declared(table))
+    return _typing(columns, types, arrow, _declared(table))
 
 
 def infer_types(table: Table) -> TypedColumns:
     """Types decided over all cells."""
     columns = {name: table.chunks(name) for name in table.column_names}
-    kinds = {name: table.column_type(name) for name in columns}
-    types = {name: to_arrow_type(kinds[name], cells) for name, cells in columns.items()}
-    return _typing(columns, kinds, types, _declared(table))
+    types = {name: table.column_type(name) for name in columns}
+    arrow = {name: to_arrow_type(types[name], cells) for name, cells in columns.items()}
+    return _typing(columns, types, arrow, _declared(table))
 
 
 def _declared(table: Table) -> frozenset[str]:
     """The columns of which the source says that they are text."""
-    return frozenset(column.name for column in table.columns if column.declared_type == "text")
+    return frozenset(column.name for column in table.columns if column.declared_type == TEXT)
 
 
 def _typing(
     columns: Mapping[str, pa.ChunkedArray],
-    kinds: Mapping[str, str],
-    types: Mapping[str, pa.DataType | None],
+    types: Mapping[str, ColumnType],
+    arrow: Mapping[str, pa.DataType | None],
     declared: frozenset[str],
 ) -> TypedColumns:
     fields = []
     for name, cells in columns.items():
-        found = types[name] if is_text_type(cells.type) else None
+        found = arrow[name] if is_text_type(cells.type) else None
         fields.append((name, found or cells.type))
-    return TypedColumns(columns, kinds, pa.schema(fields), declared)
+    return TypedColumns(columns, types, pa.schema(fields), declared)
 
 
 def with_texts(typing: TypedColumns, names: Iterable[str]) -> TypedColumns:
@@ -123,18 +122,20 @@ def with_texts(typing: TypedColumns, names: Iterable[str]) -> TypedColumns:
         name: typing.schema.field(name).type
         for name in names
         if is_text_type(typing.columns[name].type)
-        and typing.kinds[name] in _PLAIN_DECIMALS
+        and typing.types[name] in _PLAIN_DECIMALS
         and pa.types.is_decimal(typing.schema.field(name).type)
     }
     fields = [f.with_type(pa.string()) if f.name in texts else f for f in typing.schema]
     return replace(typing, schema=pa.schema(fields), texts=texts)
 
 
-def _numbers_as_they_stand(cells: pa.ChunkedArray, kind: str, to: pa.DataType) -> pa.ChunkedArray:
+def _numbers_as_they_stand(
+    cells: pa.ChunkedArray, type_: ColumnType, to: pa.DataType
+) -> pa.ChunkedArray:
     """The texts of numbers; nothing where a marker stands for a missing one."""
     return build_column(
         (
-            pc.if_else(parse_column(chunk, kind, to).is_valid(), chunk, None).cast(pa.string())
+            pc.if_else(parse_column(chunk, type_, to).is_valid(), chunk, None).cast(pa.string())
             for chunk in cells.chunks
         ),
         pa.string(),
@@ -156,11 +157,11 @@ def convert_in_row_groups(typing: TypedColumns, rows: int, ahead: int = 1) -> It
         for column in typing.schema:
             cells = typing.columns[column.name].slice(start, rows)
             as_it_is = column.name in typing.declared and cells.type == column.type
-            kind = typing.kinds[column.name]
+            type_ = typing.types[column.name]
             if number := typing.texts.get(column.name):
-                made.append(_numbers_as_they_stand(cells, kind, number))
+                made.append(_numbers_as_they_stand(cells, type_, number))
             else:
-                made.append(cells if as_it_is else _converted(cells, kind, column.type))
+                made.append(cells if as_it_is else _converted(cells, type_, column.type))
         return pa.Table.from_arrays(made, schema=typing.schema)
 
     return map_ordered(group, range(0, total, rows), ahead)
@@ -172,7 +173,7 @@ def report_missing_markers(
     """Says how many markers for missing were written as missing, in each of some columns."""
     findings = []
     for name in typing.columns if names is None else names:
-        if base_type(typing.kinds[name]) in ("text", "typed", "empty"):
+        if not typing.types[name].allows_missing_markers:
             continue
         marked = count_missing_markers(typing.columns[name])
         if marked:
@@ -182,8 +183,8 @@ def report_missing_markers(
     return findings
 
 
-def _converted(cells: pa.ChunkedArray, kind: str, to: pa.DataType) -> pa.ChunkedArray:
-    return build_column((parse_column(chunk, kind, to) for chunk in cells.chunks), to)
+def _converted(cells: pa.ChunkedArray, type_: ColumnType, to: pa.DataType) -> pa.ChunkedArray:
+    return build_column((parse_column(chunk, type_, to) for chunk in cells.chunks), to)
 
 
 def format_value(value: Any) -> str | None:
@@ -323,28 +324,28 @@ def _padded(texts: pa.Array, places: int) -> pa.Array:
     return pc.binary_join_element_wise(head, pc.utf8_rpad(tail, places, "0"), ".")
 
 
-def type_of_text_values(cells: pa.ChunkedArray) -> str:
-    """The kind of cells that a source gives as text: no number, though a date may stand so."""
-    kind = infer_column_type(cells)
-    return kind if kind in ("date", "datetime", "time") else "text"
+def type_of_text_values(cells: pa.ChunkedArray) -> ColumnType:
+    """The type of cells that a source gives as text: no number, though a date may stand so."""
+    type_ = infer_column_type(cells)
+    return type_ if type_ in (DATE, DATETIME, TIME) else TEXT
 
 
-def number_kind(cells: pa.ChunkedArray) -> str | None:
-    """The kind of cells that a source gives as numbers with their digits, exponents among them.
+def number_type(cells: pa.ChunkedArray) -> ColumnType | None:
+    """The type of cells that a source gives as numbers with their digits, exponents among them.
 
-    >>> number_kind(pa.chunked_array([["1e3", "2.5"]])), number_kind(pa.chunked_array([["7"]]))
-    ('decimal:1e3', 'integer')
+    >>> [str(number_type(pa.chunked_array([cells]))) for cells in (["1e3", "2.5"], ["7"])]
+    ['decimal:1e3', 'integer']
     """
-    kind = infer_column_type(cells)
-    if base_type(kind) in (*NUMBERS, "empty"):
-        return kind if kind != "empty" else None
-    form = format_for_type("decimal:1e3")
+    type_ = infer_column_type(cells)
+    if type_.is_number or type_ == EMPTY:
+        return type_ if type_ != EMPTY else None
+    form = format_for_type(EXPONENTS)
     try:
         for chunk in cells.chunks:
             parse_with_format(empty_to_null(chunk), form)
     except pa.ArrowInvalid:
         return None  # more digits than numbers have here
-    return form.name
+    return form.type
 
 
 def report_mixed_cells(name: str, values: Sequence[Any], table: Table, where: str) -> list[Finding]:

@@ -22,6 +22,7 @@ from plait.core.table.fragment import PrimaryKeyCells, SourceOrigin
 from plait.core.table.table import Table
 from plait.core.text.cells import as_clocks, to_text
 from plait.core.text.json_text import format_json
+from plait.core.types.column_type import TEXT
 from plait.io.cells.conversion import format_value
 from plait.io.database.relation import Relation, RelationColumn
 from plait.io.places.source import OnProgress
@@ -167,7 +168,7 @@ def _with_primary_key(table: Table, relation: Relation, fields: Sequence[Relatio
     if _ascends([table.chunks(name) for name in key]):
         return table
     # What is text in the end is not nearly something else: the database says what it is.
-    plain = {name: "text" for name in key if table.column_type(name) == "text"}
+    plain = {name: TEXT for name in key if table.column_type(name) == TEXT}
     return table.take(sort_rows(table.with_types(plain), key))
 
 

@@ -20,6 +20,7 @@ from plait.core.base.wording import Command, Setting, wording
 from plait.core.table.columns import has_value_mask
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
+from plait.core.types.column_type import ColumnType
 from plait.io.cells.conversion import TypedColumns, convert_in_row_groups, infer_types
 from plait.io.places.address import Address
 from plait.io.places.source import OnProgress
@@ -215,15 +216,15 @@ class TargetSchema:
 def infer_target_schema(table: Table) -> TargetSchema:
     """The types that the columns of a table have, in those that servers know."""
     typing = infer_types(table)
-    fields = [pa.field(s.name, _type(s.type, typing.kinds[s.name])) for s in typing.schema]
+    fields = [pa.field(s.name, _type(s.type, typing.types[s.name])) for s in typing.schema]
     return TargetSchema(typing, pa.schema(fields))
 
 
-def _type(kind: pa.DataType, found: str) -> pa.DataType:
+def _type(kind: pa.DataType, found: ColumnType) -> pa.DataType:
     """The type that is sent for one that a table has."""
     if pa.types.is_decimal(kind):
         # What was found in text may have another digit next time.
-        digits = kind.precision if found == "typed" else max(kind.precision, _LEAST_DIGITS)
+        digits = kind.precision if found.native is not None else max(kind.precision, _LEAST_DIGITS)
         digits = min(max(digits, kind.scale), _MOST_DIGITS)
         return (pa.decimal128 if digits <= 38 else pa.decimal256)(digits, kind.scale)
     if pa.types.is_timestamp(kind):

@@ -22,6 +22,7 @@ from plait.core.job.spill_columns import ColumnBuilder, build_column
 from plait.core.table.arrow_columns import clean_headings
 from plait.core.table.table import Table, table_from_columns
 from plait.core.text.cells import to_text
+from plait.core.types.column_type import DECIMAL, ColumnType
 from plait.io.cells.conversion import (
     column_from_values,
     column_names_reader,
@@ -158,16 +159,16 @@ def read_database(path: Path, part: str, name: str, where: str, limits: Limits =
             )
     pieces = list(zip(*column_builder.finish_chunks(), strict=True)) or [()] * len(names)
     columns = {name: _joined(column) for name, column in zip(names, pieces, strict=True)}
-    kinds = {
+    types: dict[str, ColumnType | None] = {
         name: type_of_text_values(columns[name])
         for name, column in zip(names, pieces, strict=True)
         if columns[name].type == pa.string() and _all_text(column)
     }
     for heading, name_there in zip(names, given, strict=True):
-        columns[heading], kind = _as_declared(columns[heading], declared.get(name_there, ""))
-        kinds.update({heading: kind} if kind else {})
+        columns[heading], type_ = _as_declared(columns[heading], declared.get(name_there, ""))
+        types.update({heading: type_} if type_ else {})
     table = table_from_columns(name, columns, where)
-    return replace(table.with_types(kinds), findings=tuple(findings))
+    return replace(table.with_types(types), findings=tuple(findings))
 
 
 def _rows(base: sqlite3.Connection, part: str, where: str, limits: Limits) -> Iterator[list[Any]]:
@@ -206,7 +207,9 @@ class _Patience:
         return self.over
 
 
-def _as_declared(cells: pa.ChunkedArray, declared: str) -> tuple[pa.ChunkedArray, str | None]:
+def _as_declared(
+    cells: pa.ChunkedArray, declared: str
+) -> tuple[pa.ChunkedArray, ColumnType | None]:
     """Numbers as what their column is declared to be, where all are: SQLite does not see to it.
 
     Decimals are stored as the nearest float, of which 15 digits are sure, truths as 1 and 0.
@@ -216,7 +219,7 @@ def _as_declared(cells: pa.ChunkedArray, declared: str) -> tuple[pa.ChunkedArray
     match = re.match(r"(?i)(?:decimal|numeric)\s*(?:\(\s*\d+\s*(?:,\s*(\d+)\s*)?\))?", declared)
     if match and (pa.types.is_integer(cells.type) or pa.types.is_floating(cells.type)):
         texts = decimals_of(cells, int(match[1] or 0))
-        return (cells, None) if texts is None else (texts, "decimal")
+        return (cells, None) if texts is None else (texts, DECIMAL)
     return cells, None
 
 

@@ -18,6 +18,7 @@ from plait.core.base.wording import Setting, wording
 from plait.core.table.arrow_columns import clean_headings
 from plait.core.table.source_lines import SHEET_ROW, Lines, steps
 from plait.core.table.table import Table, table_from_columns
+from plait.core.types.column_type import DECIMAL, ColumnType
 from plait.io.cells.conversion import (
     column_from_values,
     column_names_reader,
@@ -331,14 +332,14 @@ def _table(
     ]
     names, findings = clean_headings([header[n] for n in kept], where, following)
     stored: dict[str, Any] = {}
-    decimals: dict[str, str | None] = {}
+    decimals: dict[str, ColumnType | None] = {}
     for column, number in zip(names, kept, strict=True):
         cells = stored[column] = column_from_values(columns[number])
         if pa.types.is_floating(cells.type):
             # A sheet keeps 15 digits, and shows these: decimals, and no nearest doubles of them.
             texts = decimals_of(pa.chunked_array([cells]))
             if texts is not None:
-                stored[column], decimals[column] = texts, "decimal"
+                stored[column], decimals[column] = texts, DECIMAL
     table = table_from_columns(name, stored, where).with_lines(sheet_rows)
     for column, number in zip(names, kept, strict=True):
         findings += report_mixed_cells(column, columns[number], table, where)
@@ -346,12 +347,12 @@ def _table(
         findings.append(
             Finding("no-rows", "warning", 0, "a header and no rows", where=Location(where))
         )
-    kinds: dict[str, str | None] = {
+    types: dict[str, ColumnType | None] = {
         column: type_of_text_values(pa.chunked_array([stored[column]]))
         for column, number in zip(names, kept, strict=True)
         if columns[number] and all(isinstance(cell, str) for cell in columns[number])
     }
-    return replace(table.with_types({**kinds, **decimals}), findings=tuple(findings))
+    return replace(table.with_types({**types, **decimals}), findings=tuple(findings))
 
 
 def tables(source: Source) -> TableListing:

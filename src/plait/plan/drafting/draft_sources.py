@@ -17,6 +17,7 @@ from plait.core.operations.stack import stack
 from plait.core.operations.survey import SchemaGroupSurvey
 from plait.core.profiling.schemas import find_heading_variants, merge_renamed_columns
 from plait.core.table.table import Table
+from plait.core.types.column_type import TEXT
 from plait.io.places.address import address_for_plan, is_address
 from plait.io.places.source import Source
 from plait.io.sources import find_sources, name_and_path
@@ -143,16 +144,16 @@ def _open(schema_group_survey: SchemaGroupSurvey) -> Iterator[str]:
     """Types that somebody has to decide."""
     for name, column in schema_group_survey.profiles.items():
         if column.forms:
-            forms, first = " or ".join(column.forms), toml_string(column.forms[0])
+            forms, first = " or ".join(map(str, column.forms)), toml_string(str(column.forms[0]))
             yield f"{name}: {forms}? Nothing proves one. type = {{ {toml_string(name)} = {first} }}"
         if column.nearly:
             form, unfit = column.nearly.form, pluralize(column.nearly.unfit, "cell")
             shown = ", ".join(map(repr, column.nearly.examples[:2]))
             yield (
-                f"{name} is {form.partition(':')[0]} except for {unfit} ({shown}). "
-                f'type = {{ {toml_string(name)} = {toml_string(form)} }}, unfit = "set-aside"'
+                f"{name} is {form.family} except for {unfit} ({shown}). "
+                f'type = {{ {toml_string(name)} = {toml_string(str(form))} }}, unfit = "set-aside"'
             )
-        if column.markers and column.kind == "text":
+        if column.markers and column.kind == TEXT:
             markers = [marker for marker, _ in column.markers]
             shown = ", ".join(markers)
             yield f"{name} has {shown}: do they mean missing? missing = {toml_array(markers)}"

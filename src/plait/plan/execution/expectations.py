@@ -20,8 +20,8 @@ from plait.core.operations.group import group
 from plait.core.table.columns import has_value_mask
 from plait.core.table.key_spec import check_column, parse_names
 from plait.core.table.table import Table
-from plait.core.types.inference import NUMBERS, canonical_number_text
-from plait.core.types.value_formats import base_type
+from plait.core.types.column_type import ColumnType
+from plait.core.types.inference import canonical_number_text
 from plait.plan.execution.execute import PlanExecution
 from plait.plan.file.line_numbers import PlanDiagnostic, PlanError
 from plait.plan.file.name_checks import parse_comparison, parse_comparison_number
@@ -219,9 +219,9 @@ def _type(
     table = _table(plan_execution, name)
     for column, type_ in types.items():
         check_column(column, table)
-        kind = base_type(table.type_name(column))
-        fits = kind in (type_, "empty") or (type_ == "decimal" and kind == "integer")
-        yield ExpectationResult(f"{name}: {column} is {type_}", fits, f"it is {kind}", line)
+        family = table.column_type(column).family
+        fits = family in (type_, "empty") or (type_ == "decimal" and family == "integer")
+        yield ExpectationResult(f"{name}: {column} is {type_}", fits, f"it is {family}", line)
 
 
 def _values(
@@ -259,10 +259,10 @@ def _allowed(
     return ExpectationResult(message, not len(rows), text, line, examples)
 
 
-def _outside(texts: pa.Array, values: list[str], kind: str) -> list[bool]:
+def _outside(texts: pa.Array, values: list[str], type_: ColumnType) -> list[bool]:
     """Which texts are none of the values; numbers are the same however they are written."""
     allowed = pa.array(values, pa.string())
-    if kind in NUMBERS:
+    if type_.is_plain_number:
         texts, allowed = canonical_number_text(texts), canonical_number_text(allowed)
     known = set(allowed.to_pylist())
     return [text not in known for text in texts.to_pylist()]

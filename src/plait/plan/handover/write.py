@@ -436,7 +436,7 @@ def _dictionary(run_report: RunReport) -> Table:
     for content in run_report.contents:
         profile = content.profile
         row = (
-            *(content.name, profile.kind, run_report.description(content.name)),
+            *(content.name, str(profile.kind), run_report.description(content.name)),
             format_source_columns(content.came),
             *(str(profile.missing), str(profile.distinct), profile.smallest, profile.largest),
         )

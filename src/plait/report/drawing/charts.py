@@ -13,6 +13,7 @@ from plait.core.operations.compare import Comparison
 from plait.core.operations.keys import KeyAudit
 from plait.core.operations.survey import SchemaGroupSurvey, Survey
 from plait.core.profiling.profile import ColumnProfile
+from plait.core.types.column_type import TEXT
 from plait.report.changes import changed_columns
 from plait.report.numbers import format_percent
 
@@ -231,7 +232,7 @@ def _column(panel: Any, name: str, column: ColumnProfile) -> None:
     kind = truncate_text(f"{column.kind}, {column.distinct:,} distinct{missing}", 44)
     panel.text(0, 1.02, kind, transform=panel.transAxes, fontsize=7, color=SOFT)
     panel.set_yticks([])
-    if column.spread and not column.kind.startswith("text"):
+    if column.spread and column.kind != TEXT:
         panel.bar(range(len(column.spread.rows)), column.spread.rows, width=0.92, color=ROWS)
         ends = {"transform": panel.transAxes, "fontsize": 7, "va": "top", "color": SOFT}
         panel.text(0, -0.04, truncate_text(column.smallest, 18), **ends)

@@ -14,7 +14,6 @@ from plait.core.operations.survey import SchemaGroupSurvey, Survey, counts_over_
 from plait.core.profiling.facets import FacetColumn, make_facet_column
 from plait.core.table.provenance import locate_source_rows
 from plait.core.table.table import Table
-from plait.core.types.value_formats import base_type
 from plait.report.html.render import pack_script_data
 
 Numbers = npt.NDArray[np.int64]
@@ -119,8 +118,8 @@ def _column_payload(column: FacetColumn) -> dict[str, Any]:
     plain = bool((column.value == np.arange(len(texts))).all())
     return {
         "name": column.name,
-        "kind": column.kind,
-        "base": base_type(column.kind),
+        "kind": str(column.type),
+        "base": column.type.family,
         "texts": texts,
         "value": None if plain else column.value.tolist(),
         "literals": None if literals is None or literals == texts else literals,

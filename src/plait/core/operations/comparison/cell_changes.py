@@ -17,7 +17,7 @@ from plait.core.table.table import BATCH_ROWS, Table
 from plait.core.text.cells import is_text_type, to_text
 from plait.core.text.decimals import DecimalOverflowError
 from plait.core.types import exact_numbers
-from plait.core.types.inference import NUMBERS, allows_missing_markers
+from plait.core.types.column_type import EMPTY
 
 _SAFE = (pa.types.is_integer, pa.types.is_decimal, pa.types.is_date, pa.types.is_boolean)
 
@@ -165,10 +165,10 @@ def compare_column(
     differing = rows_that_differ(old, new, names)
     if not len(differing):
         return change
-    kinds = [table.type_name(name) for table, name in zip(tables, names, strict=True)]
+    types = [table.column_type(name).of_texts for table, name in zip(tables, names, strict=True)]
     look = _ComparisonOptions(
-        all(kind in (*NUMBERS, "empty") for kind in kinds),
-        (allows_missing_markers(kinds[0]), allows_missing_markers(kinds[1])),
+        all(type_.is_plain_number or type_ == EMPTY for type_ in types),
+        (types[0].allows_missing_markers, types[1].allows_missing_markers),
         allowed,
     )
     few = old.project([names[0]]).take(differing), new.project([names[1]]).take(differing)

@@ -18,7 +18,6 @@ from plait.core.table.columns import Flags, nonmissing_mask
 from plait.core.table.fragment import Fragment
 from plait.core.table.table import Column, Table
 from plait.core.text.cells import to_text
-from plait.core.types.inference import allows_missing_markers
 
 
 class ChangeKind(IntEnum):
@@ -158,7 +157,7 @@ def _cells(old: Table, new: Table, pairing: RecordPairs, change: ColumnChange) -
 
 def _valid_mask(table: Table, name: str, cells: pa.Array) -> Flags:
     """Which cells, of some rows of a table, have a value."""
-    return nonmissing_mask(cells, allows_missing_markers(table.column_type(name)))
+    return nonmissing_mask(cells, table.column_type(name).allows_missing_markers)
 
 
 def _texts(table: Table, name: str) -> pa.Array:

@@ -27,7 +27,7 @@ from plait.core.operations.comparison.cell_changes import rows_that_differ
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
 from plait.core.text.hash_table import Codes
-from plait.core.types.inference import NUMBERS, canonical_number_text
+from plait.core.types.inference import canonical_number_text
 
 Names = Sequence[tuple[str, str]]
 _NO_ROWS = np.empty(0, np.int64)
@@ -207,8 +207,8 @@ def _sums(table: Table, names: Sequence[str]) -> Sums:
 def _equal_values(old: Table, new: Table, shared: Names, rows: Sequence[Rows]) -> tuple[Rows, Rows]:
     """Pairs of rows, among some of both tables, whose cells have the same values."""
     # What its cells are is a question of a whole column, not of these rows of it.
-    old = old.with_types({name: old.type_name(name) for name, _ in shared})
-    new = new.with_types({name: new.type_name(name) for _, name in shared})
+    old = old.with_types({name: old.column_type(name).of_texts for name, _ in shared})
+    new = new.with_types({name: new.column_type(name).of_texts for _, name in shared})
     names = [list(side) for side in zip(*shared, strict=True)]
     coding = encode_keys([old.take(rows[0]), new.take(rows[1])], names, missing_match=True)
     here, there = _paired(coding.codes, coding.code_count)
@@ -283,7 +283,7 @@ def _cells(table: Table, name: str) -> pa.Array:
         [to_text(chunk).cast(pa.string()) for chunk in table.chunks(name).chunks]
     )
     texts = pc.fill_null(texts, "")
-    return canonical_number_text(texts) if table.type_name(name) in NUMBERS else texts
+    return canonical_number_text(texts) if table.column_type(name).is_plain_number else texts
 
 
 def _share(ours: pa.Array, theirs: pa.Array) -> float:
