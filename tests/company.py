@@ -9,8 +9,8 @@ from contextvars import Context
 from pathlib import Path
 from typing import Any
 
-from plait.core.job.executor import use_worker_pool
-from plait.core.job.memory import MemoryBudget, use_memory_budget
+from plait.core.job.current import within_job
+from plait.core.job.memory import MemoryBudget
 from plait.core.job.transfer import pack_payload, remove_payload_file, unpack_payload
 
 
@@ -33,7 +33,7 @@ class Company:
     def _call(self, sent: bytes) -> Any:
         function, parcel, item = pickle.loads(sent)
         room = MemoryBudget(1 << 28, lambda: self.folder)
-        with use_memory_budget(room):
+        with within_job(memory=room):
             room.start_spilling()
             return pack_payload(function(unpack_payload(parcel), item), self.folder)
 
@@ -43,6 +43,6 @@ def in_company(folder: Path, share: int = 1 << 13) -> Iterator[Company]:
     """All that is done within is shared out, in stretches of some 128 rows or 4 KB."""
     room = MemoryBudget(1 << 28, lambda: folder)
     company = Company(folder, share)
-    with use_memory_budget(room), use_worker_pool(company):
+    with within_job(memory=room), within_job(workers=company):
         room.start_spilling()
         yield company

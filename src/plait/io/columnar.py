@@ -13,7 +13,7 @@ import pyarrow.parquet
 from plait.core.base.errors import SourceError
 from plait.core.base.findings import Finding
 from plait.core.base.limits import LIMITS, LimitExceededError
-from plait.core.job.memory import spilling_memory_budget
+from plait.core.job.current import current_job
 from plait.core.job.spill_columns import ColumnBuilder
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type
@@ -108,7 +108,7 @@ def _parquet(path: Path) -> pa.Table:
     from pyarrow import parquet
 
     with parquet.ParquetFile(path) as file:
-        if spilling_memory_budget() is None:
+        if current_job().spilling is None:
             return file.read()
         return _in_batches(file.schema_arrow, file.iter_batches())
 

@@ -10,13 +10,8 @@ from pathlib import Path
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.platform import IS_POSIX
 from plait.core.base.wording import Setting, wording
-from plait.core.job.executor import use_worker_pool
-from plait.core.job.memory import (
-    MemoryBudget,
-    default_memory_limit,
-    parse_memory_size,
-    use_memory_budget,
-)
+from plait.core.job.current import within_job
+from plait.core.job.memory import MemoryBudget, default_memory_limit, parse_memory_size
 from plait.io.places.partial_files import scratch_folder
 
 _MOST_WORKERS = 256
@@ -78,7 +73,7 @@ def working(
         memory_budget = MemoryBudget(
             limit, lambda: made.enter_context(scratch_folder(folder)), asked=by_somebody
         )
-        with use_memory_budget(memory_budget):
+        with within_job(memory=memory_budget):
             if workers or cluster:
                 with attribute_errors_to_option("workers" if workers else "cluster"):
                     made.enter_context(_together(memory_budget, workers, cluster))
@@ -114,6 +109,6 @@ def _together(
         open_cluster_pool(
             memory_budget.folder, memory_budget.limit, workers, cluster
         ) as cluster_pool,
-        use_worker_pool(cluster_pool),
+        within_job(workers=cluster_pool),
     ):
         yield

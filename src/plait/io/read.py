@@ -14,8 +14,8 @@ import numpy as np
 from plait.core.base.errors import SourceError
 from plait.core.base.findings import Finding, FindingExample, Location, agreeing
 from plait.core.base.wording import Setting, wording
+from plait.core.job.current import reserve_memory
 from plait.core.job.executor import map_ordered
-from plait.core.job.memory import reserve_memory
 from plait.core.table.table import Table
 from plait.io.database.connections import snapshot_session
 from plait.io.places.fetch import keep_fetched_files, local_path

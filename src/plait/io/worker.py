@@ -15,7 +15,8 @@ import pyarrow as pa
 
 from plait._version import __version__
 from plait.core.base.errors import WorkerPoolError
-from plait.core.job.memory import MemoryBudget, use_memory_budget
+from plait.core.job.current import within_job
+from plait.core.job.memory import MemoryBudget
 from plait.core.job.transfer import Payload, pack_payload, unpack_payload
 
 _MOST_KEPT = 4
@@ -74,7 +75,7 @@ def run_task(
     """
     check_versions(result_affecting_versions(), wanted, socket.gethostname())
     memory_budget = MemoryBudget(memory, lambda: Path(folder))
-    with use_memory_budget(memory_budget):
+    with within_job(memory=memory_budget):
         memory_budget.start_spilling()
         return pack_payload(function(_opened(token, common), item), Path(folder))
 

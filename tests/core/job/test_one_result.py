@@ -11,7 +11,8 @@ import pytest
 from cases import every_case
 from company import in_company
 from plait.core.base.errors import PlaitError
-from plait.core.job.memory import MemoryBudget, use_memory_budget
+from plait.core.job.current import within_job
+from plait.core.job.memory import MemoryBudget
 from plait.core.lineage.paths import source_rows_of_row
 from plait.core.operations.beside import beside
 from plait.core.operations.compare import compare
@@ -34,7 +35,7 @@ KEY = "yard,hive"
 def in_scratch(folder):
     """Next to no memory: columns, row numbers and look-ups all go to files, in many classes."""
     room = MemoryBudget(4096, lambda: folder, large=256)
-    with use_memory_budget(room):
+    with within_job(memory=room):
         room.reserve(1 << 20)
         yield room
 

@@ -16,9 +16,10 @@ import pytest
 from plait.core.base.errors import ScratchError
 from plait.core.base.wording import Setting
 from plait.core.job import spill_arrays as store_arrays
+from plait.core.job.current import current_job, reserve_memory, within_job
 from plait.core.job.executor import map_ordered
 from plait.core.job.mapped_files import MAPPINGS
-from plait.core.job.memory import MemoryBudget, spilling_memory_budget, use_memory_budget
+from plait.core.job.memory import MemoryBudget
 from plait.core.job.spill_columns import (
     ColumnBuilder,
     apply_in_batches,
@@ -35,9 +36,9 @@ LARGE = 1 << 16
 
 @pytest.fixture
 def room(tmp_path):
-    with use_memory_budget(MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)) as made:
-        made.reserve(1 << 30 >> 4)
-        yield made
+    with within_job(memory=MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)) as job:
+        reserve_memory(1 << 30 >> 4)
+        yield job.memory
 
 
 def files_behind(folder: Path) -> int:
@@ -104,10 +105,10 @@ def test_threads_work_in_the_same_room(room, tmp_path):
 
 
 def test_an_array_outlives_the_room(tmp_path):
-    with use_memory_budget(MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)) as made:
-        made.reserve(1 << 30)
+    with within_job(memory=MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)):
+        reserve_memory(1 << 30)
         array, column = np.arange(1 << 18), build_column([pa.array(["x" * 100] * 5000)])
-    assert spilling_memory_budget() is None
+    assert current_job().spilling is None
     assert array[-1] == (1 << 18) - 1
     assert column[4999].as_py() == "x" * 100
     assert np.arange(1 << 20).sum() == (1 << 20) * ((1 << 20) - 1) // 2  # made as ever
@@ -120,9 +121,9 @@ def test_a_full_scratch_folder_is_an_error_that_says_so(tmp_path, monkeypatch):
     monkeypatch.setattr(store_arrays, "_reserve", full)
     with (
         pytest.raises(ScratchError, match="No space left") as refused,
-        use_memory_budget(MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)) as made,
+        within_job(memory=MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)),
     ):
-        made.reserve(1 << 30)
+        reserve_memory(1 << 30)
         np.arange(1 << 20)
     assert Setting("scratch", "DIR") in refused.value.remedy.settings
     assert refused.value.where == str(tmp_path)
@@ -130,10 +131,10 @@ def test_a_full_scratch_folder_is_an_error_that_says_so(tmp_path, monkeypatch):
 
 def test_room_is_looked_for_before_the_work_begins(tmp_path):
     with (
-        use_memory_budget(MemoryBudget(1 << 20, lambda: tmp_path)) as made,
+        within_job(memory=MemoryBudget(1 << 20, lambda: tmp_path)),
         pytest.raises(ScratchError) as no,
     ):
-        made.reserve(1 << 60)
+        reserve_memory(1 << 60)
     assert "GB are needed" in str(no.value)
 
 
@@ -141,9 +142,9 @@ def test_a_small_job_takes_no_folder():
     def never() -> Path:
         raise AssertionError
 
-    with use_memory_budget(MemoryBudget(1 << 30, never)) as made:
-        made.reserve(1 << 20)
-        assert spilling_memory_budget() is None
+    with within_job(memory=MemoryBudget(1 << 30, never)):
+        reserve_memory(1 << 20)
+        assert current_job().spilling is None
 
 
 def test_an_interrupt_that_comes_while_numpy_asks_for_memory_is_not_lost(room, monkeypatch):
@@ -223,7 +224,7 @@ def test_steps_make_what_the_whole_makes(room):
 def test_what_grows_out_of_little_keeps_to_the_limit_too(tmp_path):
     """Few rows of two tables, each beside each: the row numbers go to files."""
     table = table_from_columns("t", {"n": list(map(str, range(700)))})
-    with use_memory_budget(MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)):
+    with within_job(memory=MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)):
         joined = join(table, table.with_name("u"), kind="cross")
         assert files_behind(tmp_path) >= 2
         assert joined.table.rows == 490_000
@@ -232,11 +233,11 @@ def test_what_grows_out_of_little_keeps_to_the_limit_too(tmp_path):
 
 def test_what_came_in_though_nothing_was_expected_goes_to_a_file(tmp_path):
     """As from standard input, of which nobody knows how much it will be."""
-    with use_memory_budget(MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)) as made:
+    with within_job(memory=MemoryBudget(1 << 20, lambda: tmp_path, large=LARGE)) as job:
         shelf = ColumnBuilder(["n"])
         for start in range(0, 500_000, 5000):
             shelf.append([pa.array(range(start, start + 5000)).cast(pa.string())])
         column = shelf.finish()["n"]
-        assert made.folder == tmp_path
+        assert job.memory.folder == tmp_path
         assert files_behind(tmp_path) >= 1
         assert column[499_999].as_py() == "499999"

@@ -8,7 +8,8 @@ import pyarrow.compute as pc
 import pytest
 
 from plait.core.job import spill_columns
-from plait.core.job.memory import MemoryBudget, use_memory_budget
+from plait.core.job.current import within_job
+from plait.core.job.memory import MemoryBudget
 
 
 @pytest.mark.parametrize("rows", [0, 1, 7, 8, 9, 24, 25])
@@ -21,7 +22,7 @@ def test_steps_give_what_one_go_gives(rows, monkeypatch, tmp_path):
     here, there = pa.array(low), pa.array(high)
     whole = pc.subtract(here, there)
     assert spill_columns.apply_in_batches(pc.subtract, here, there).equals(whole)
-    with use_memory_budget(MemoryBudget(1 << 30, lambda: tmp_path)) as room:
-        room.start_spilling()
+    with within_job(memory=MemoryBudget(1 << 30, lambda: tmp_path)) as job:
+        job.memory.start_spilling()
         assert spill_columns.apply_in_batches(pc.subtract, here, there).equals(whole)
         assert spill_columns.apply_in_batches(pc.subtract, here, there).type == whole.type

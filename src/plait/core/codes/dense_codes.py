@@ -10,8 +10,8 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.codes.partition import hash_partitioner, partition_words
+from plait.core.job.current import max_rows_in_memory
 from plait.core.job.executor import map_ordered
-from plait.core.job.memory import max_rows_in_memory
 from plait.core.text.dictionary import MISSING
 from plait.core.text.hash_table import Codes, WordHashTable
 

@@ -28,7 +28,7 @@ from plait.core.codes.dense_codes import (
     rows_grouped_by_code,
 )
 from plait.core.codes.normalize import FORM_WAYS, check_normalizations, normalize_texts
-from plait.core.job.memory import by_column
+from plait.core.job.current import by_column
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type
 from plait.core.text.dictionary import MISSING, TextDictionary, code_dtype

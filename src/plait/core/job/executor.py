@@ -11,8 +11,7 @@ import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import contextmanager
-from contextvars import ContextVar, copy_context
+from contextvars import copy_context
 from itertools import chain, islice
 from typing import Any, Protocol, TypeVar
 
@@ -121,24 +120,6 @@ class WorkerPool(Protocol):
         PlaitError
             What a call has raised, or that nobody can carry it out.
         """
-
-
-_CREW: ContextVar[WorkerPool | None] = ContextVar("crew", default=None)
-
-
-def current_worker_pool() -> WorkerPool | None:
-    """Who works along with the present job, if anybody."""
-    return _CREW.get()
-
-
-@contextmanager
-def use_worker_pool(worker_pool: WorkerPool) -> Iterator[None]:
-    """Have parts of all that is done within carried out by others."""
-    token = _CREW.set(worker_pool)
-    try:
-        yield
-    finally:
-        _CREW.reset(token)
 
 
 def split_rows(rows: int, worker_pool: WorkerPool) -> list[tuple[int, int]]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 import shutil
 import threading
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Callable
+from contextlib import suppress
 from contextvars import ContextVar
 from pathlib import Path
 
@@ -14,13 +14,11 @@ import pyarrow as pa
 
 from plait.core.base.errors import UsageError, scratch_full_error
 from plait.core.base.platform import IS_POSIX
-from plait.core.job.executor import Item, Result, map_ordered
 from plait.core.job.mapped_files import ResidentMemoryWatcher
 from plait.core.job.spill_arrays import LARGE, SpillAllocator, defer_signals_during_allocation
 
 _SMALL_PART = 16  # a job that reads less than this part of the limit fits, whatever it does
 _ARRAYS, _CELLS = 0.35, 0.15  # what may be taken of the limit before arrays, columns go to files
-_MOST_ROWS = 1 << 24
 _TIMES = 2  # scratch files are so many times as large as what is read
 
 LEAST = 256 << 20  # the program, its libraries, and what passes through at a time
@@ -137,67 +135,7 @@ class MemoryBudget:
         self._pages.stop()
 
 
-_CURRENT_BUDGET: ContextVar[MemoryBudget | None] = ContextVar("room", default=None)
 _ACTIVE_ALLOCATOR: ContextVar[SpillAllocator | None] = ContextVar("using", default=None)
-
-
-@contextmanager
-def use_memory_budget(memory_budget: MemoryBudget) -> Iterator[MemoryBudget]:
-    """Have all that is done within keep to a room.
-
-    Raises
-    ------
-    ScratchError
-        Instead of having no memory, when a scratch file could not be made.
-    """
-    token = _CURRENT_BUDGET.set(memory_budget)
-    try:
-        yield memory_budget
-    except MemoryError:
-        if memory_budget.spill_error is None:
-            raise
-        raise scratch_full_error(
-            memory_budget.folder, memory_budget.spill_error.strerror or ""
-        ) from None
-    finally:
-        _CURRENT_BUDGET.reset(token)
-        memory_budget.close()
-
-
-def current_memory_budget() -> MemoryBudget | None:
-    """The room that the work is done in, if it has a limit."""
-    return _CURRENT_BUDGET.get()
-
-
-def spilling_memory_budget() -> MemoryBudget | None:
-    """That room, once what is worked with is large for it."""
-    memory_budget = current_memory_budget()
-    return memory_budget if memory_budget is not None and memory_budget.folder is not None else None
-
-
-def by_column(function: Callable[[Item], Result], columns: Sequence[Item]) -> Iterator[Result]:
-    """What a function gives for each column: several are worked on at once while there is room.
-
-    In a room each takes what all its rows take, so there one follows another.
-    """
-    return map(function, columns) if spilling_memory_budget() else map_ordered(function, columns)
-
-
-def max_rows_in_memory() -> int:
-    """How many rows may be sorted, or looked up in one table, without being dealt to classes."""
-    memory_budget = spilling_memory_budget()
-    return (
-        _MOST_ROWS
-        if memory_budget is None
-        else min(_MOST_ROWS, max(memory_budget.limit >> 7, memory_budget.min_spill_bytes >> 2))
-    )
-
-
-def reserve_memory(size: int, times: int = 1) -> None:
-    """Say that so many bytes will be worked with, and that they take so many times as much."""
-    memory_budget = current_memory_budget()
-    if memory_budget is not None:
-        memory_budget.reserve(size, times)
 
 
 def parse_memory_size(text: str) -> int:

@@ -15,8 +15,8 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.base.errors import scratch_full_error
+from plait.core.job.current import current_job
 from plait.core.job.mapped_files import map_open_file
-from plait.core.job.memory import current_memory_budget, spilling_memory_budget
 
 _BYTE = 8
 _STEP = 1 << 18
@@ -51,7 +51,7 @@ class ColumnBuilder:
             When the scratch file cannot be written.
         """
         self._waiting.append(list(arrays))
-        memory_budget = current_memory_budget()
+        memory_budget = current_job().memory
         if memory_budget is not None and memory_budget.exceeds_expectation:
             memory_budget.start_spilling()
         if memory_budget is not None and memory_budget.must_spill:
@@ -112,7 +112,7 @@ def build_column(pieces: Iterable[pa.Array], kind: pa.DataType | None = None) ->
     >>> build_column([pa.array(["a"]), pa.array(["b"])]).to_pylist()
     ['a', 'b']
     """
-    if current_memory_budget() is None:
+    if current_job().memory is None:
         return pa.chunked_array(list(pieces), kind)
     column_builder = ColumnBuilder([""])
     for piece in pieces:
@@ -139,7 +139,7 @@ def apply_in_batches(function: Callable[..., pa.Array], *arrays: Any) -> pa.Arra
     [1, 0]
     """
     rows = len(arrays[0])
-    if spilling_memory_budget() is None or rows <= _STEP:
+    if current_job().spilling is None or rows <= _STEP:
         return function(*arrays)
     return combine_column_chunks(
         build_column(
@@ -168,7 +168,7 @@ def fill_in_batches(
 
 def combine_column_chunks(column: pa.ChunkedArray) -> pa.Array:
     """A column in one array; a large one stands in arrays of NumPy's, which may be in a file."""
-    here, kind = spilling_memory_budget(), column.type
+    here, kind = current_job().spilling, column.type
     large = here is not None and column.nbytes >= here.min_spill_bytes
     if large and (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
         return _texts(column)

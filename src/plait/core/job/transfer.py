@@ -22,8 +22,8 @@ import numpy as np
 import pyarrow as pa
 
 from plait.core.base.errors import scratch_full_error
+from plait.core.job.current import current_job
 from plait.core.job.mapped_files import list_mapped_files, map_named_file
-from plait.core.job.memory import spilling_memory_budget
 
 _SMALL, _AT_ONCE = 1 << 14, 1 << 24
 _ALIGNED = 64
@@ -175,7 +175,7 @@ def create_shared_file() -> Iterator[IO[bytes]]:
     ScratchError
         When it cannot be written.
     """
-    memory_budget = spilling_memory_budget()
+    memory_budget = current_job().spilling
     assert memory_budget is not None and memory_budget.folder is not None
     try:
         with (memory_budget.folder / secrets.token_hex(8)).open("xb", buffering=0) as file:

@@ -13,7 +13,7 @@ from plait.core.base.findings import Finding
 from plait.core.base.names import suggest_name as nearest_word
 from plait.core.base.wording import Setting, wording
 from plait.core.codes.key_codes import KeyCodes
-from plait.core.job.memory import reserve_memory
+from plait.core.job.current import reserve_memory
 from plait.core.keys.crosswalk import encode_keys_with_crosswalk
 from plait.core.keys.duplicates import DuplicateKeys, find_duplicate_keys
 from plait.core.keys.match import (

@@ -15,7 +15,7 @@ from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import RowGroups, Rows, encode_keys, group_rows
-from plait.core.job.memory import reserve_memory
+from plait.core.job.current import reserve_memory
 from plait.core.job.spill_columns import build_column
 from plait.core.operations.result import Result
 from plait.core.operations.settle import SettleResult, settle

@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from plait.core.base.findings import Finding, Location, merge_same_findings
 from plait.core.base.names import fold_heading
-from plait.core.job.memory import by_column
+from plait.core.job.current import by_column
 from plait.core.operations.result import scope_remedy_to_source
 from plait.core.operations.stack import concatenate_tables
 from plait.core.profiling.ambiguous_formats import borrowed_forms

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from plait.core.job.current import by_column
 from plait.core.job.executor import map_ordered
-from plait.core.job.memory import by_column
 from plait.core.profiling.profile import (
     ColumnProfile,
     ValueCounts,

@@ -16,7 +16,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.job.executor import WorkerPool, current_worker_pool, split_rows
+from plait.core.job.current import current_job
+from plait.core.job.executor import WorkerPool, split_rows
 from plait.core.text.cells import is_text_type, iterate_batches, to_text
 from plait.core.text.hash_table import Codes, WordHashTable
 from plait.core.text.words import DATE_BYTES, MARK, PIECE, TextBuffers
@@ -57,7 +58,7 @@ class TextDictionary:
 
     def encode_all(self, column: pa.ChunkedArray) -> Codes:
         """Codes of a whole column."""
-        worker_pool = current_worker_pool()
+        worker_pool = current_job().workers
         spans = split_rows(len(column), worker_pool) if worker_pool else []
         if pa.types.is_dictionary(column.type):
             parts: Iterator[Codes] = map(self._coded, column.chunks)

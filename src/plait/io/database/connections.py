@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from contextvars import ContextVar
 from pathlib import Path
 from threading import RLock
 from typing import TYPE_CHECKING
 
 from plait.core.base.errors import SourceError, UsageError
+from plait.core.job.current import current_job, within_job
 from plait.io.database.generic import GenericDatabase
 from plait.io.database.relation import Database
 from plait.io.places.address import Address, import_optional
@@ -38,21 +38,17 @@ class _Session:
         self._open = {}
 
 
-_SESSION: ContextVar[_Session | None] = ContextVar("session", default=None)
-
-
 @contextmanager
 def snapshot_session() -> Iterator[None]:
     """Have all that is read within from one database stand in it at the same moment."""
-    if _SESSION.get() is not None:
+    if current_job().databases is not None:
         yield
         return
     session = _Session()
-    token = _SESSION.set(session)
     try:
-        yield
+        with within_job(databases=session):
+            yield
     finally:
-        _SESSION.reset(token)
         session.close()
 
 
@@ -70,7 +66,7 @@ def open_connection(address: Address, timeout: int | None = None) -> Iterator[Da
     def make() -> Waited:
         return Waited(lambda: _connection(address, timeout), address, timeout)
 
-    session = _SESSION.get()
+    session: _Session | None = current_job().databases
     if session is None:
         base = make()
         try:

@@ -14,7 +14,8 @@ from plait.core.base.errors import SourceError
 from plait.core.base.findings import Finding, Location
 from plait.core.base.limits import LIMITS, Limits
 from plait.core.base.wording import Setting, wording
-from plait.core.job.executor import current_worker_pool, map_ordered
+from plait.core.job.current import current_job
+from plait.core.job.executor import map_ordered
 from plait.core.job.spill_columns import ColumnBuilder
 from plait.core.table.arrow_columns import clean_headings
 from plait.core.table.source_lines import LINE, Steps, joined
@@ -203,7 +204,7 @@ def _opened(
         *found,
     )
     shape = DelimitedSchema(tuple(names), dialect.delimiter, strict)
-    here, parts = current_worker_pool() if shared else None, None
+    here, parts = current_job().workers if shared else None, None
     if here is not None and isinstance(text, PrefixedStream):
         unread = text.left + len(rest)
         records = locate_records(stream, unread, header.lines, shape, limits.record)

@@ -15,7 +15,8 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from plait.core.base.findings import MOST_EXAMPLES, Finding
-from plait.core.job.executor import SerialWorker, WorkerPool, current_worker_pool, map_ordered
+from plait.core.job.current import current_job
+from plait.core.job.executor import SerialWorker, WorkerPool, map_ordered
 from plait.core.job.transfer import append_file, create_shared_file, write_fully
 from plait.core.table.table import Table
 from plait.core.text.cells import has_time_of_day, is_text_type, to_text
@@ -172,7 +173,7 @@ def write_delimited(
     """
     heading = _write_header(table.column_names, file, delimiter, guard)
     here, rows = (
-        current_worker_pool(),
+        current_job().workers,
         (replace(table, findings=(), set_aside=()), delimiter, guard),
     )
     shares = _shares(table, here) if here else []

@@ -15,7 +15,7 @@ from plait.core.base.errors import PlaitError, UnknownColumnError, UsageError
 from plait.core.base.findings import Finding, merge_same_findings
 from plait.core.base.ledger import LedgerEntry
 from plait.core.base.names import joint_name
-from plait.core.job.memory import current_memory_budget
+from plait.core.job.current import current_job
 from plait.core.operations.compare import Comparison
 from plait.core.operations.keys import KeyAudit
 from plait.core.operations.result import Result, entries_of_reading, scope_remedy_to_extract
@@ -367,7 +367,7 @@ def open_plan_job(loaded_plan: LoadedPlan) -> Iterator[None]:
     WorkerPoolError
         When workers cannot be reached, or are not as they must be.
     """
-    here, asked = current_memory_budget(), loaded_plan.plan.work
+    here, asked = current_job().memory, loaded_plan.plan.work
     if (here is not None and here.is_explicit) or asked == WorkSection():
         with keep_fetched_files():
             yield
