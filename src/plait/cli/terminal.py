@@ -27,7 +27,7 @@ from plait.core.base.findings import (
     by_severity,
     pluralize,
 )
-from plait.core.base.ledger import LedgerEntry, abbreviate_inputs
+from plait.core.base.ledger import EFFECTS, LedgerEntry, abbreviate_inputs, rows_by_effect
 from plait.io.places.address import mask_secrets
 from plait.report.document import LABEL_WIDTH, Fact
 from plait.report.flags import as_flags
@@ -169,7 +169,7 @@ def _grid(entry: LedgerEntry, bars: bool) -> Padding:
     entry = abbreviate_inputs(entry)
     for number, line in enumerate(entry.lines):
         reason, rows = line.reason, line.rows
-        style = "blue" if rows > 0 else "yellow"
+        style = "yellow" if line.effect == "left out" else "blue"
         sign = "+" if rows > 0 and number >= len(entry.rows_in) else ""
         count = f"{sign}{rows:,}".replace("-", "−")
         grid.add_row(
@@ -297,22 +297,22 @@ def print_line(text: str) -> None:
 
 
 def print_row_flow(entries: Sequence[LedgerEntry]) -> None:
-    """The ledger, a line an operation: rows that came in, that were added or left out, rows out."""
+    """The ledger, a line an operation: rows that came in, what became of them, rows out.
+
+    What no operation did has no column.
+    """
     if not entries:
         return
     out = make_console()
     grid = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     grid.add_column("step", overflow="fold", ratio=1)
-    for head in ("rows in", "added", "left out", "rows out"):
-        grid.add_column(head, justify="right", no_wrap=True)
-    for entry in entries:
-        changes = [line.rows for line in entry.lines[len(entry.rows_in) :]]
-        numbers = (
-            sum(entry.rows_in.values()),
-            sum(rows for rows in changes if rows > 0),
-            -sum(rows for rows in changes if rows < 0),
-            entry.rows_out,
-        )
+    by_entry = [rows_by_effect(entry) for entry in entries]
+    effects = [effect for effect in EFFECTS if any(rows[effect] for rows in by_entry)]
+    for head in ("rows in", *effects, "rows out"):
+        grid.add_column(head.replace("brought ", "brought\n"), justify="right", no_wrap=True)
+    for entry, rows in zip(entries, by_entry, strict=True):
+        changes = (rows[effect] for effect in effects)
+        numbers = (sum(entry.rows_in.values()), *changes, entry.rows_out)
         cells = [f"{number:,}" if number else "·" for number in numbers]
         grid.add_row(Text(escape_unprintable(entry.operation)), *cells)
     out.print()

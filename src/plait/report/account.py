@@ -64,12 +64,14 @@ def summarize_output(table: Table, path: object) -> OutputSummary:
 
 def ledger_table(entries: Sequence[LedgerEntry]) -> Table:
     """The ledger as a table: a row for each line of each operation, and one for what comes out."""
-    payload: dict[str, list[str]] = {"operation": [], "reason": [], "rows": []}
+    heads = ("operation", "reason", "effect", "rows")
+    payload: dict[str, list[str]] = {head: [] for head in heads}
     for entry in entries:
-        for line in (*entry.lines, LedgerLine("rows out", entry.rows_out)):
-            payload["operation"].append(entry.operation)
-            payload["reason"].append(line.reason)
-            payload["rows"].append(str(line.rows))
+        lines = (*entry.lines, LedgerLine("rows out", entry.rows_out))
+        for line, effect in zip(lines, (*_effects(entry), "came out"), strict=True):
+            cells = (entry.operation, line.reason, effect, str(line.rows))
+            for head, cell in zip(heads, cells, strict=True):
+                payload[head].append(cell)
     return table_from_columns("ledger", payload)
 
 
@@ -148,9 +150,18 @@ def ledger_dict(entry: LedgerEntry) -> dict[str, Any]:
     return {
         "operation": entry.operation,
         "rows_in": dict(entry.rows_in),
-        "lines": [{"reason": line.reason, "rows": line.rows} for line in entry.lines],
+        "lines": [
+            {"reason": line.reason, "rows": line.rows, "effect": effect}
+            for line, effect in zip(entry.lines, _effects(entry), strict=True)
+        ],
         "rows_out": entry.rows_out,
     }
+
+
+def _effects(entry: LedgerEntry) -> Iterator[str]:
+    """What became of the rows of each line; those of the inputs came in."""
+    for number, line in enumerate(entry.lines):
+        yield "came in" if number < len(entry.rows_in) else line.effect
 
 
 def finding_dict(finding: Finding) -> dict[str, Any]:

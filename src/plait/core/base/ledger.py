@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from typing import Literal, get_args
 
 KEY_MISSING = "key is missing"  # the reason of such rows in a list
 
@@ -17,13 +18,30 @@ class ListingKey:
     reason: str = ""
 
 
+Effect = Literal["added", "matched in", "brought together", "left out"]
+EFFECTS: tuple[Effect, ...] = get_args(Effect)
+
+
 @dataclass(frozen=True)
 class LedgerLine:
-    """Rows added (positive) or left out (negative), why, and which list has them."""
+    """Rows added (positive) or left out (negative), why, and which list has them.
+
+    Fewer rows are not always rows that are gone: those of the right table that a join took in stand
+    in the rows they match (``matched in``), those of a group in its row (``brought together``).
+
+    >>> LedgerLine("rows without a match", -3).effect
+    'left out'
+    """
 
     reason: str
     rows: int
     listing: ListingKey | None = None
+    stands_in: Literal["matched in", "brought together"] | None = None
+
+    @property
+    def effect(self) -> Effect:
+        """What became of its rows."""
+        return self.stands_in or ("added" if self.rows > 0 else "left out")
 
 
 @dataclass(frozen=True)
@@ -66,6 +84,20 @@ class LedgerEntry:
                 f"the ledger of {self.operation!r} does not add up: "
                 f"lines give {total:,}, the result has {self.rows_out:,} rows"
             )
+
+
+def rows_by_effect(ledger_entry: LedgerEntry) -> dict[Effect, int]:
+    """How many rows had each effect, apart from those that came in.
+
+    >>> changes = [LedgerLine("rows merged", -2, stands_in="brought together")]
+    >>> rows_by_effect(make_entry("group", [("a", 3)], changes, 1))
+    {'added': 0, 'matched in': 0, 'brought together': 2, 'left out': 0}
+    """
+    changes = ledger_entry.lines[len(ledger_entry.rows_in) :]
+    return {
+        effect: sum(abs(line.rows) for line in changes if line.effect == effect)
+        for effect in EFFECTS
+    }
 
 
 MANY = 12

@@ -58,7 +58,10 @@ def beside(tables: Sequence[Table], name: str | None = None) -> Result:
         result, found = _put_beside(result, other)
         findings += found
     rows = tables[0].rows
-    lines = [LedgerLine(f"rows of {other.name}, placed alongside", -rows) for other in tables[1:]]
+    lines = [
+        LedgerLine(f"rows of {other.name}, placed alongside", -rows, stands_in="matched in")
+        for other in tables[1:]
+    ]
     names = [
         unused_name(table.name, [t.name for t in tables[:n]]) for n, table in enumerate(tables)
     ]

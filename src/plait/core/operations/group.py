@@ -189,7 +189,7 @@ def group(
     worked = {figure: compute_aggregate(parted, groups, figure) for figure in figures}
     result = _onto_rows(parted, groups, worked) if onto_rows else _rows(parted, by, groups, worked)
     merged = 0 if onto_rows else table.rows - groups.size
-    lines = [LedgerLine("rows merged into their group", -merged)]
+    lines = [LedgerLine("rows merged into their group", -merged, stands_in="brought together")]
     operation = f"group {table.name}" + (f" by {', '.join(by)}" if by else "")
     account = make_entry(operation, [(table.name, table.rows)], lines, result.rows)
     findings = (*_missing_keys(parted, by, groups), *_missing_values(parted, by, groups, worked))

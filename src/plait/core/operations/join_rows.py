@@ -387,7 +387,11 @@ def make_join_entry(
             operation, inputs, _one_sided_lines(one, two, match, kind), match.output_rows
         )
     changes = [
-        LedgerLine(f"rows of {two} matched to a row of {one}", -match.right_matched),
+        LedgerLine(
+            f"rows of {two} matched to a row of {one}",
+            -match.right_matched,
+            stands_in="matched in",
+        ),
         LedgerLine(
             f"rows added: their key is on several rows of {two}",
             key_match.pairs - match.left_matched,
@@ -401,7 +405,8 @@ def make_join_entry(
 
 
 def _one_sided_lines(one: str, two: str, match: MatchCounts, kind: str) -> list[LedgerLine]:
-    lines = [LedgerLine(f"rows of {two}, used for lookup only", -match.right_rows)]
+    lookup = f"rows of {two}, used for lookup only"
+    lines = [LedgerLine(lookup, -match.right_rows, stands_in="matched in")]
     if kind == "anti":
         text, listing = f"rows of {one} that match, set aside", ListingKey(one, "matched")
         return [*lines, LedgerLine(text, -match.left_matched, listing)]

@@ -187,7 +187,11 @@ def _account(
 ) -> LedgerEntry:
     (account,) = settled.entries
     lines = [line for line in account.lines[1:] if line.rows]
-    beside = LedgerLine("rows folded into the row of their key", rows_out - settled.table.rows)
+    beside = LedgerLine(
+        "rows folded into the row of their key",
+        rows_out - settled.table.rows,
+        stands_in="brought together",
+    )
     operation = f"widen {table.name} on {', '.join(key)} by {heads}"
     return make_entry(operation, [(table.name, table.rows)], [*lines, beside], rows_out)
 

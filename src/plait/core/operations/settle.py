@@ -128,7 +128,7 @@ def settle(
     aside = (*_without_key(before, missing), *settled.aside)
     merged = table.rows - settled.table.rows - sum(a.rows for a in aside if not a.in_result)
     lines = [
-        LedgerLine("rows merged with another of their key", -merged),
+        LedgerLine("rows merged with another of their key", -merged, stands_in="brought together"),
         *(
             LedgerLine(f"{listing.cause}, set aside", -listing.rows, listing.listing)
             for listing in aside
