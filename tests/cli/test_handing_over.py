@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import sqlite3
+from contextlib import closing
+
 import pytest
 
 VISITS = "yard,hive,kg\nElm,7,8\nElm,12,6\nOak,13,7\n"
@@ -99,3 +102,21 @@ def test_a_folder_that_several_results_share_is_no_news(join, plait, tmp_path):
     assert "left-behind" not in codes and len(_names(tmp_path / "lost")) >= 2
     ended = join("hives.csv", "--aside", ".", "--replace")
     assert "left-behind" not in {one["code"] for one in ended.json["findings"]}
+
+
+def test_a_database_that_is_a_source_takes_new_tables_and_no_other_changes(plait, put, tmp_path):
+    put(**{"weighings.csv": "hive,kg\n1,2.50\n1,3.50\n2,4.00\n"})
+    plait("stack", "weighings.csv", "--out", "base.sqlite#weighings")
+    with closing(sqlite3.connect(tmp_path / "base.sqlite")) as base:
+        before = base.execute("SELECT * FROM weighings").fetchall()
+    sums = ("group", "base.sqlite#weighings", "--by", "hive", "--take", "n=count")
+    assert plait(*sums, "--out", "base.sqlite#sums").status == 0
+    for name in ("weighings", "SUMS"):
+        for option in ("--replace", "--append"):
+            ended = plait(*sums, "--out", f"base.sqlite#{name}", option)
+            assert ended.status == 4 and "takes new tables only" in ended.err, ended.err
+    with closing(sqlite3.connect(tmp_path / "base.sqlite")) as base:
+        assert base.execute("SELECT * FROM weighings").fetchall() == before
+        assert base.execute("SELECT hive, n FROM sums").fetchall() == [(1, 2), (2, 1)]
+        names = base.execute("SELECT name FROM sqlite_master ORDER BY 1").fetchall()
+    assert names == [("sums",), ("weighings",)]

@@ -100,7 +100,7 @@ def check_target(
     if adds:
         from plait.io.sqlite.write import check_table
 
-        check_table(target, name, delivery.replace, append)
+        check_table(target, name, delivery.replace, append, delivery.reads(target))
     elif target.suffix.lower() == WORKBOOK and target.exists():
         from plait.io.workbook.write import check_replaced
 
@@ -210,7 +210,7 @@ def add_table_to_delivery(
 
         check_target(target, table.name, delivery, how.append)
         added = delivery.joined(target, str(target.absolute()), partial(SqliteAppend, target))
-        return added.add(table, table.name, on_progress, how.append)
+        return added.add(table, table.name, on_progress, how.append, delivery.reads(target))
     findings: list[Finding] = []
 
     def write(part: Path) -> None:

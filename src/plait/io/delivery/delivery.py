@@ -121,7 +121,7 @@ class Delivery:
     def check(self, target: Path, make_folder: bool = False, adds: bool = False) -> Path:
         """See that a target can be written, before any work is done for it.
 
-        ``adds``: it is added to, and not written over.
+        ``adds``: it is added to, and not written over; a source may be too.
 
         Raises
         ------
@@ -130,7 +130,7 @@ class Delivery:
         """
         try:
             self._tidy(nearest_existing_folder(target.parent))
-            check_file_target(target, self._sources, self.replace, adds)
+            check_file_target(target, () if adds else self._sources, self.replace, adds)
             resolve_target(target, self.replace)
             if not make_folder and not target.parent.is_dir():
                 raise OutputError(
@@ -139,6 +139,10 @@ class Delivery:
         except (OSError, ValueError) as error:
             raise not_writable_error(target, error) from None
         return target
+
+    def reads(self, target: Path) -> bool:
+        """Whether a file that is there is one of the sources."""
+        return any(target.samefile(source) for source in self._sources)
 
     def write(self, target: Path, writer: Callable[[Path], object]) -> None:
         """Have ``writer`` write a file that takes the place of ``target`` in the end.

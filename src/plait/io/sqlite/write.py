@@ -81,8 +81,15 @@ def write_database(
     return findings
 
 
-def check_table(target: Path, name: str, replace: bool, append: bool = False) -> None:
+def check_table(
+    target: Path, name: str, replace: bool, append: bool = False, is_source: bool = False
+) -> None:
     """See that a table can be put into a database that is there, or rows be added to one.
+
+    Parameters
+    ----------
+    is_source : bool
+        Whether some of it is read: it takes new tables then, and no table in it changes.
 
     Raises
     ------
@@ -101,6 +108,8 @@ def check_table(target: Path, name: str, replace: bool, append: bool = False) ->
         raise OutputError(
             f"{name} is a {found[0]} there", str(target), f"name a table: {target}#OTHER"
         )
+    if found and is_source:
+        raise _source_error(target, name)
     if found and not replace and not append:
         raise OutputError(
             f"the table {name} already exists",
@@ -112,6 +121,14 @@ def check_table(target: Path, name: str, replace: bool, append: bool = False) ->
                 Setting("append", True),
             ),
         )
+
+
+def _source_error(target: Path, name: str) -> OutputError:
+    return OutputError(
+        f"the table {name} is there already, and a database that is a source takes new tables only",
+        str(target),
+        f"choose another name: {target}#OTHER",
+    )
 
 
 class SqliteAppend:
@@ -136,16 +153,21 @@ class SqliteAppend:
         name: str,
         on_progress: OnProgress = lambda _: None,
         append: bool = False,
+        is_source: bool = False,
     ) -> list[Finding]:
         """Write one table more, or add its rows to one that is there.
+
+        In a source no table is replaced, and none takes more rows.
 
         Raises
         ------
         OutputError
         """
         try:
-            there = self._columns(name) if append else {}
-            if there:
+            there = self._columns(name)
+            if there and is_source:
+                raise _source_error(self._target, name)
+            if there and append:
                 return _append(
                     self._base, name, table, there, f"{self._target}#{name}", on_progress
                 )
