@@ -443,8 +443,8 @@ def group(
     ----------
     source : path, Table, mapping of names to lists, or Arrow columns
     by : str or sequence of str, optional
-        The columns to group by; for dates also COLUMN:month, COLUMN:quarter or
-        COLUMN:year (default: all rows form one group).
+        The columns to group by; for dates also COLUMN:month, COLUMN:quarter,
+        COLUMN:week or COLUMN:year (default: all rows form one group).
     take : mapping of str to str
         The figures to compute, each a new column: count, distinct, sum, mean (average),
         middle (median), smallest (min), largest (max), spread (stdev), first, last,
@@ -497,7 +497,8 @@ def widen(
     ----------
     source : path, Table, mapping of names to lists, or Arrow columns
     heads : str
-        The column whose values become the headings of the new columns.
+        The column whose values become the headings of the new columns; for dates also
+        COLUMN:month, COLUMN:quarter, COLUMN:week or COLUMN:year.
     cells : str or sequence of str
         The column or columns that fill the new columns.
     key : str or sequence of str, optional

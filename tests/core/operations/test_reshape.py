@@ -109,3 +109,46 @@ def test_what_cannot_be_done_is_said(wrong, said):
     table = table_from_columns("t", {"hive": ["1"], "month": ["04"], "kg": ["3"]})
     with pytest.raises(UsageError, match=said):
         wrong(table)
+
+
+@pytest.mark.parametrize("part", ["month", "quarter", "week", "year"])
+@given(rows=st.lists(st.tuples(st.sampled_from("ABC"), st.dates(), st.integers(0, 9)), min_size=1))
+def test_heads_are_parts_of_dates_in_the_order_of_time(part, rows):
+    names = ("hive", "seen", "kg")
+    columns = {name: [str(row[at]) for row in rows] for at, name in enumerate(names)}
+    result = widen(table_from_columns("t", columns), f"seen:{part}", "kg", rule="sum")
+    written = {
+        "month": lambda day: f"{day.year:04}-{day.month:02}",
+        "quarter": lambda day: f"{day.year:04}-Q{(day.month + 2) // 3}",
+        "week": lambda day: "{:04}-W{:02}".format(*day.isocalendar()[:2]),
+        "year": lambda day: f"{day.year:04}",
+    }[part]
+    sums = {}
+    for hive, day, kg in rows:
+        sums[hive, written(day)] = sums.get((hive, written(day)), 0) + kg
+    heads = sorted({head for _, head in sums})
+    assert list(result.table.column_names[1:]) == heads or part == "year"
+    hives = list(dict.fromkeys(hive for hive, _, _ in rows))
+    cells = result.table.to_dict()
+    for head in heads:
+        expected = [sums.get((hive, head)) for hive in hives]
+        assert [None if c is None else int(c) for c in cells[head]] == expected
+    assert not [one for one in result.findings if one.severity == "warning"]
+
+
+@pytest.mark.parametrize(
+    ("heads", "in_time"),
+    [
+        (["2031-10", "2031-09"], ["2031-09", "2031-10"]),
+        (["2031-W40", "2031-W08"], ["2031-W08", "2031-W40"]),
+        (["5.10.2031", "13.9.2031"], ["13.9.2031", "5.10.2031"]),
+        (["October", "May", "April"], ["April", "May", "October"]),
+        (["Oct", "Apr"], ["Apr", "Oct"]),
+        (["12", "7"], ["12", "7"]),
+        (["May", "Mixed"], ["May", "Mixed"]),
+    ],
+)
+def test_heads_that_name_times_stand_in_their_order(heads, in_time):
+    columns = {"hive": ["1"] * len(heads), "month": heads, "kg": ["3"] * len(heads)}
+    table = widen(table_from_columns("t", columns), "month", "kg").table
+    assert list(table.column_names[1:]) == in_time

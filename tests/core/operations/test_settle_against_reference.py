@@ -178,3 +178,22 @@ def test_a_crosswalk_brings_spellings_together():
     pairs = table_from_columns("pairs", {"from": ["Elm Rd"], "to": ["Elm Road"]})
     settled = settle(table, "k", pairs=pairs).table.to_dict()
     assert settled == {"k": ["Elm Rd"], "n": ["7"]}
+
+
+def test_the_column_that_decides_is_decided_with_it():
+    hives = table_from_columns(
+        "hives",
+        {
+            "hive": ["1", "1", "2"],
+            "phone": ["11", "12", "5"],
+            "updated": ["2031-01-02", "2031-03-02", "2031-01-01"],
+        },
+    )
+    result = settle(hives, "hive", {"phone": "newest-by:updated"})
+    assert result.table.to_dict() == {
+        "hive": ["1", "2"],
+        "phone": ["12", "5"],
+        "updated": ["2031-03-02", "2031-01-01"],
+    }
+    ruled = settle(hives, "hive", {"phone": "newest-by:updated", "updated": "min"})
+    assert ruled.table.to_dict()["updated"] == ["2031-01-02", "2031-01-01"]

@@ -94,6 +94,16 @@ def parse_rule(rule: str, table: Table, whole: bool = False) -> str:
     return rule
 
 
+def deciding_column(rule: str) -> str | None:
+    """The column that a rule goes by, if it goes by another.
+
+    >>> deciding_column("newest-by:updated"), deciding_column("max")
+    ('updated', None)
+    """
+    word, _, column = rule.partition(":")
+    return column if word in BY and column else None
+
+
 def apply_rule(table: Table, groups: RowGroups, name: str, rule: str) -> RuleOutcome:
     """Apply a rule to a column.
 

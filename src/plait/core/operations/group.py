@@ -7,7 +7,6 @@ from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from plait.core.aggregation.aggregates import (
     ADDING,
@@ -17,6 +16,7 @@ from plait.core.aggregation.aggregates import (
     compute_aggregate,
     parse_aggregate,
 )
+from plait.core.aggregation.date_parts import add_date_parts
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import (
     MOST_EXAMPLES,
@@ -27,92 +27,17 @@ from plait.core.base.findings import (
     pluralize,
 )
 from plait.core.base.ledger import LedgerLine, make_entry
-from plait.core.base.names import suggest_name, unused_name
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import RowGroups, Rows, encode_keys, group_rows
-from plait.core.job.executor import map_ordered
-from plait.core.job.spill_columns import build_column
 from plait.core.keys.duplicates import format_key
 from plait.core.lineage.paths import GroupProvenance
 from plait.core.operations.result import Result
 from plait.core.table.columns import has_value_mask
-from plait.core.table.key_spec import Pairs, check_column, parse_assignments, parse_names
+from plait.core.table.key_spec import Pairs, parse_assignments, parse_names
 from plait.core.table.provenance import Provenance
 from plait.core.table.table import Column, Table, table_from_columns
 from plait.core.text.cells import is_text_type
-from plait.core.types.column_type import EMPTY
-from plait.core.types.inference import infer_column_type, parse_column, to_arrow_type
-
-PARTS = ("month", "quarter", "year")
-
-
-def add_date_parts(table: Table, columns: tuple[str, ...]) -> tuple[Table, tuple[str, ...]]:
-    """The table with a column for each ``COLUMN:month``, and what those columns are called.
-
-    Parameters
-    ----------
-    columns : tuple of str
-        Names of columns, some of dates with ``:month``, ``:quarter`` or ``:year``
-        behind them.
-
-    Raises
-    ------
-    UsageError
-        For a column that is not there, or has no dates.
-
-    Examples
-    --------
-    >>> from plait.core.table.table import table_from_columns
-    >>> visits = table_from_columns("t", {"seen": ["2031-04-05"]})
-    >>> table, names = add_date_parts(visits, ("seen:month",))
-    >>> names, table.to_dict()["seen month"]
-    (('seen month',), ['2031-04'])
-    """
-    made = []
-    for spec in columns:
-        name, sign, part = spec.rpartition(":")
-        if table.has_column(spec) or not sign or not table.has_column(name):
-            check_column(spec, table)
-            made.append(spec)
-            continue
-        if part not in PARTS:
-            raise UsageError(
-                f"dates have no part {part!r}",
-                f"{table.name}, column {name}",
-                suggest_name(part, PARTS) or f"one of {', '.join(PARTS)}",
-            )
-        called = unused_name(f"{name} {part}", table.column_names)
-        table = table.extend(called, _parts(table, name, part), [name])
-        made.append(called)
-    return table, tuple(made)
-
-
-def _parts(table: Table, name: str, part: str) -> pa.ChunkedArray:
-    cells = table.chunks(name)
-    type_ = table.column_type(name)
-    to = to_arrow_type(type_, cells)
-    dated = pa.types.is_date(to) or pa.types.is_timestamp(to)
-    if not (type_.has_day or type_ == EMPTY or dated):
-        raise UsageError(
-            f"{part} needs a date column; {name} is {type_}",
-            table.name,
-            wording(Setting("type", "date", name), ", or date:%d.%m.%Y as they are written"),
-        )
-    if type_ == EMPTY:
-        return pa.chunked_array([pa.nulls(table.rows, pa.string())])
-    chunks = map_ordered(lambda chunk: _written(parse_column(chunk, type_, to), part), cells.chunks)
-    return build_column(chunks, pa.string())
-
-
-def _written(dates: pa.Array, part: str) -> pa.Array:
-    """``2031-04``, ``2031-Q2`` or ``2031``: they sort as they follow one another."""
-    year = pc.utf8_lpad(pc.year(dates).cast(pa.string()), 4, "0")
-    if part == "year":
-        return year
-    number = (pc.month(dates) if part == "month" else pc.quarter(dates)).cast(pa.string())
-    sign = "-" if part == "month" else "-Q"
-    number = pc.utf8_lpad(number, 2, "0") if part == "month" else number
-    return pc.binary_join_element_wise(year, number, sign)
+from plait.core.types.inference import infer_column_type
 
 
 def group(
@@ -129,7 +54,7 @@ def group(
     ----------
     by : str or sequence of str
         The columns whose cells are equal within a group; of dates also
-        ``COLUMN:month``, ``:quarter`` or ``:year``. Without any, all rows are one
+        ``COLUMN:month``, ``:quarter``, ``:week`` or ``:year``. Without any, all rows are one
         group.
     take : mapping of str to str, or texts ``NEW=FIGURE:COLUMN``
         The figures: ``count`` (of rows, or of the values of a column),

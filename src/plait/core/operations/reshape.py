@@ -9,6 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.aggregation.date_parts import add_date_parts, ranks_in_time, split_date_part
+from plait.core.aggregation.survivorship import MAKING
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import Finding, Location, agreeing, pluralize
 from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
@@ -49,8 +51,10 @@ def widen(
     Parameters
     ----------
     heads : str
-        The column whose values head the new columns, in the order in which they
-        first stand. Values that are equal as keys are one head, as it first stands.
+        The column whose values head the new columns: in the order of time where they are
+        dates, months, quarters or weeks, else in that in which they first stand. Values that
+        are equal as keys are one head, as it first stands. Of dates also ``COLUMN:month``,
+        ``:quarter``, ``:week`` or ``:year``.
     cells : str or sequence of str
         The column that fills them. Of several, each new column is called
         ``HEAD CELLS``.
@@ -84,7 +88,10 @@ def widen(
     {'hive': ['1', '2'], '04': ['3', None], '05': ['9', '7']}
     """
     filling = parse_names(cells)
-    for option, columns in (("heads", (heads,)), ("cells", filling), ("key", parse_names(key))):
+    with attribute_errors_to_option("heads"):
+        dated, _ = split_date_part(table, heads)
+        table, (heads,) = add_date_parts(table, (heads,))
+    for option, columns in (("cells", filling), ("key", parse_names(key))):
         with attribute_errors_to_option(option):
             for column in columns:
                 check_column(column, table)
@@ -93,7 +100,9 @@ def widen(
             "no column fills the cells", table.name, wording("write ", Setting("cells", "COLUMN"))
         )
     keyed = parse_names(key) or tuple(
-        column_name for column_name in table.column_names if column_name not in (heads, *filling)
+        column_name
+        for column_name in table.column_names
+        if column_name not in (heads, dated, *filling)
     )
     if heads in filling or set(keyed) & {heads, *filling} or not keyed:
         raise UsageError(
@@ -113,7 +122,7 @@ def widen(
         replace(finding, remedy=_RULES) if finding.code == "settle-conflict" else finding
         for finding in settled.findings
     )
-    findings = (*_several(table, settled, rule), *conflicts, *_left_out(table, used))
+    findings = (*_several(table, settled, rule), *conflicts, *_left_out(table, used, dated))
     made = result.with_name(name or f"{table.name}-wide")
     return Result("widen", made, (account,), findings, settled.aside, key=tuple(keyed))
 
@@ -173,13 +182,16 @@ def _by_head(
     table: Table, heads: str, headed: RowGroups, of_row: Rows, size: int
 ) -> Iterator[tuple[str, Rows]]:
     """Each head as it first stands, and for each key its row with that head, or -1."""
-    first = headed.member_rows[headed.offsets[:-1]]
-    texts = to_text(table.take(first).chunks(heads).combine_chunks()).cast(pa.string())
-    for number, head in enumerate(pc.fill_null(texts, "").to_pylist()):
+    first = table.take(headed.member_rows[headed.offsets[:-1]])
+    texts = to_text(first.chunks(heads).combine_chunks()).cast(pa.string())
+    written = pc.fill_null(texts, "").to_pylist()
+    ranks = ranks_in_time(first, heads)
+    order = range(headed.size) if ranks is None else np.argsort(ranks, kind="stable").tolist()
+    for number in order:
         at = headed.member_rows[headed.offsets[number] : headed.offsets[number + 1]]
         rows = np.full(size, -1, np.int32)
         rows[of_row[at]] = at
-        yield head, rows
+        yield written[number], rows
 
 
 def _account(
@@ -204,21 +216,23 @@ def _several(table: Table, settled: SettleResult, rule: str) -> Iterator[Finding
     if merged:
         differing = sum(decision.decided for decision in settled.decisions)
         cells = pluralize(differing, "cell")
-        text = f"; {cells} had different values, decided by {rule}" if differing else ""
+        made = rule in MAKING  # of all rows: nothing is decided against any
+        how = "combined" if made else "decided"
+        text = f"; {cells} had different values, {how} by {rule}" if differing else ""
         yield Finding(
             "cell-of-several",
-            "warning" if differing else "note",
+            "warning" if differing and not made else "note",
             merged,
             f"{pluralize(merged, 'row')} of {table.name} "
             f"{agreeing(merged, 'shares', 'share')} a cell with another row{text}",
-            wording("choose how to combine them: ", _RULES, ", sum, mean or agree"),
+            "" if made else wording("choose how to combine them: ", _RULES, ", sum, mean or agree"),
             Location(table.name),
         )
 
 
-def _left_out(table: Table, used: Table) -> Iterator[Finding]:
-    """Columns that are neither key nor head nor cell."""
-    out = [column_name for column_name in table.column_names if not used.has_column(column_name)]
+def _left_out(table: Table, used: Table, dated: str) -> Iterator[Finding]:
+    """Columns that are neither key nor head nor cell, nor the dates that heads are parts of."""
+    out = [name for name in table.column_names if not (used.has_column(name) or name == dated)]
     if out:
         yield Finding(
             "columns-left-out",

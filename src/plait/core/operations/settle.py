@@ -15,6 +15,7 @@ from plait.core.aggregation.survivorship import (
     RuleOutcome,
     apply_rule,
     choose_whole_rows,
+    deciding_column,
     encode_values,
     parse_rule,
 )
@@ -83,7 +84,8 @@ def settle(
     rules : mapping of str to str, or texts ``COLUMN=RULE``
         ``agree`` (all cells that are not missing are equal, else the key is in
         conflict), ``first``, ``last``, ``min``, ``max``, ``sum``, ``mean``,
-        ``longest``, ``commonest``, ``newest-by:COLUMN``, ``oldest-by:COLUMN``.
+        ``longest``, ``commonest``, ``newest-by:COLUMN``, ``oldest-by:COLUMN``. The column that
+        decides is decided by the same rule, unless it has one.
     otherwise : str
         The rule of the other columns.
     keep_rule : str, optional
@@ -200,8 +202,10 @@ def _rules(table: Table, key: Sequence[str], rules: Pairs, otherwise: str) -> di
         made = {name: parse_rule(rule, table) for name, rule in assignments.items()}
     with attribute_errors_to_option("otherwise"):
         parse_rule(otherwise, table)
+    # The column that decides is decided with what it decides: the newest number has its date.
+    deciding = {by: rule for rule in made.values() if (by := deciding_column(rule))}
     names = [name for name in table.column_names if name not in key]
-    return {name: made.get(name, otherwise) for name in names}
+    return {name: made.get(name) or deciding.get(name, otherwise) for name in names}
 
 
 def _without_key(table: Table, rows: Rows) -> Iterator[SetAside]:

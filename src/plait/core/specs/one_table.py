@@ -173,8 +173,8 @@ GROUP = OperationSpec(
         Option(
             "by",
             OptionKind.COLUMNS,
-            "the columns to group by; for dates also COLUMN:month, COLUMN:quarter or "
-            "COLUMN:year (default: all rows form one group)",
+            "the columns to group by; for dates also COLUMN:month, COLUMN:quarter, "
+            "COLUMN:week or COLUMN:year (default: all rows form one group)",
             placeholder="COLUMN,…",
         ),
         Option(
@@ -215,7 +215,8 @@ WIDEN = OperationSpec(
         Option(
             "heads",
             OptionKind.COLUMN,
-            "the column whose values become the headings of the new columns",
+            "the column whose values become the headings of the new columns; for dates also "
+            "COLUMN:month, COLUMN:quarter, COLUMN:week or COLUMN:year",
             placeholder="COLUMN",
             required=True,
         ),
