@@ -75,7 +75,8 @@ def within_job(**changes: Any) -> Iterator[Job]:
     >>> current_job().databases
     """
     memory: MemoryBudget | None = changes.get("memory")
-    token = _JOB.set(replace(_JOB.get(), **changes))
+    before = _JOB.get()
+    _JOB.set(replace(before, **changes))
     try:
         yield _JOB.get()
     except MemoryError:
@@ -83,7 +84,9 @@ def within_job(**changes: Any) -> Iterator[Job]:
             raise
         raise scratch_full_error(memory.folder, memory.spill_error.strerror or "") from None
     finally:
-        _JOB.reset(token)
+        # Only what was changed here goes back: a reader that is left half-way ends later than the
+        # job that it was begun in, and must not bring back the memory of that.
+        _JOB.set(replace(_JOB.get(), **{name: getattr(before, name) for name in changes}))
         if memory is not None:
             memory.close()
 
