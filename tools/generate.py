@@ -42,6 +42,7 @@ from typing import cast
 from plait.api.files import (
     Input,
     read_one_table,
+    read_sides,
     read_tables,
     read_two_datasets,
     tables_by_name,
@@ -191,7 +192,8 @@ def _body(verb: OperationSpec) -> str:
     elif verb.arity is InputArity.ONE:
         tables = f"[read_one_table({verb.python_inputs[0]})]"
     else:
-        tables = f"read_tables({verb.python_inputs[0]})"
+        of_sides = "sides" if verb.name == "keys" else "tables"
+        tables = f"read_{of_sides}({verb.python_inputs[0]})"
     name = "" if verb.name == "keys" else ", name"
     run = f"run_operation({verb.name.upper()}, tables, {{{values}}}{name})"
     inputs = "tables, known" if verb.arity is InputArity.TWO else "tables"

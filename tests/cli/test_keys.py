@@ -169,3 +169,46 @@ def test_letters_stand_in_the_account_as_they_are(plait, put):
     put(l_csv="k\nWürzburg\n", r_csv="k\n北\n")
     ended = plait("keys", "l.csv", "r.csv", "--key", "k", "--json")
     assert "Würzburg" in ended.out and "北" in ended.out
+
+
+def test_extracts_are_one_side_and_each_has_its_part(plait, put, tmp_path):
+    months = {
+        "03": "hive,kg\n1,2\n2,3\n9,1\n",
+        "04": "hive,kg\n1,2\n9,3\n,1\n",
+        "05": "hive,kg\n2,2\n",
+    }
+    put(**{f"visits/2031-{month}.csv": text for month, text in months.items()})
+    put(**{"hives.csv": "hive\n1\n2\n3\n"})
+    audit = plait("keys", "visits", "hives.csv", "--key", "hive", "--json").json
+    (pair,) = audit["pairs"]
+    assert (pair["left"], pair["keys_in_both"], pair["rows_only_left"]) == ("visits", 2, 2)
+    parts = {one["name"]: one for one in audit["extracts"]}
+    for month, text in months.items():
+        keys = [line.split(",")[0] for line in text.splitlines()[1:]]
+        part = parts[f"2031-{month}"]
+        assert part["side"] == "visits" and part["rows"] == len(keys)
+        assert part["missing_key_rows"] == keys.count("")
+        assert part["distinct_keys"] == len(set(keys) - {""})
+        assert part["unmatched_rows"] == keys.count("9")
+        assert part["unmatched_keys"] == len(set(keys) & {"9"})
+    shown = plait("keys", "visits", "hives.csv", "--key", "hive").out
+    assert shown.index("2031-03  ") < shown.index("2031-05  ")
+    apart = plait("keys", "visits", "hives.csv", "--key", "hive", "--apart", "--json").json
+    assert not apart["extracts"] and len(apart["tables"]) == 4
+
+
+def test_a_key_that_is_misspelt_in_an_extract_is_told_of_the_side(plait, put):
+    put(**{"v/1.csv": "hive,kg\n1,2\n", "v/2.csv": "Hive ,kg\n2,3\n", "h.csv": "hive\n1\n2\n"})
+    audit = plait("keys", "v", "h.csv", "--key", "hive", "--json")
+    assert audit.finding("header-variant")["count"] == 1
+    assert audit.json["extracts"][1]["missing_key_rows"] == 1
+
+
+def test_a_plan_takes_extracts_as_one_side_too(plait, put):
+    put(**{"v/1.csv": "hive\n1\n", "v/2.csv": "hive\n9\n", "h.csv": "hive\n1\n"})
+    sources = '[source.v]\npath = "v"\n[source.h]\npath = "h.csv"\n'
+    text = sources + '[[step]]\nkeys = ["v", "h"]\nkey = "hive"\n'
+    for apart, codes in (("", ["key-unmatched"]), ("apart = true\n", [])):
+        put(**{"p.toml": text + apart})
+        findings = plait("check", "p.toml", "--json").json["findings"]
+        assert [f["code"] for f in findings if f["code"] == "key-unmatched"] == codes

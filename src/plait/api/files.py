@@ -48,12 +48,16 @@ def read_tables(words: Sequence[Input] | Input) -> list[Table]:
     UsageError
         For what is no table.
     """
+    return [table for side in read_sides(words) for table in side]
+
+
+def read_sides(words: Sequence[Input] | Input) -> list[list[Table]]:
+    """The tables of each word: of a folder or glob they are one side."""
     every = words if isinstance(words, list | tuple) else [words]
     several = len(every) > 1
     return [
-        table
+        _tables(word, f"table {number}" if several else "table")
         for number, word in enumerate(every, 1)
-        for table in _tables(word, f"table {number}" if several else "table")
     ]
 
 

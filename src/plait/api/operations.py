@@ -8,6 +8,7 @@ from typing import cast
 from plait.api.files import (
     Input,
     read_one_table,
+    read_sides,
     read_tables,
     read_two_datasets,
     tables_by_name,
@@ -601,6 +602,7 @@ def keys(
     key: KeySpec | None = None,
     keys: Sequence[KeySpec] = (),
     *,
+    apart: bool = False,
     ignore: Iterable[str] = (),
     pairs: Input | None = None,
     missing_keys: str = "apart",
@@ -621,6 +623,9 @@ def keys(
         sources have).
     keys : sequence of key
         Instead of ``key``: one for each.
+    apart : bool
+        Take each file of a folder or glob by itself (default: beside another source,
+        they are one side together).
     ignore : iterable of str
         The differences to ignore when comparing keys: case, space, punctuation,
         accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
@@ -647,7 +652,7 @@ def keys(
     >>> keys([visits, hives], "hive").pairs[0].keys_only_left
     1
     """
-    tables = read_tables(sources)
+    tables = read_sides(sources)
     return cast(
         KeyAudit,
         run_operation(
@@ -655,6 +660,7 @@ def keys(
             tables,
             {
                 "key": list(keys) or (None if key is None else [key]),
+                "apart": apart,
                 "ignore": ignore,
                 "pairs": None if pairs is None else read_one_table(pairs, "pairs"),
                 "missing_keys": missing_keys,

@@ -80,7 +80,7 @@ def find_sources(
         a folder or glob.
     """
     found: list[Source] = []
-    for word in words:
+    for number, word in enumerate(words):
         if not word:
             raise UsageError(
                 "a source name is empty",
@@ -96,7 +96,11 @@ def find_sources(
                 f"cannot read the file: {said}", printable_path(mask_secrets(word)[:200])
             ) from None
         found += [
-            source if name is None else replace(source, name=_name(name, source, sources))
+            replace(
+                source,
+                name=source.name if name is None else _name(name, source, sources),
+                word=number,
+            )
             for source in sources
         ]
     return uniquely_named(found)

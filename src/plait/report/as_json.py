@@ -104,6 +104,7 @@ def key_audit_dict(
         "tables": [asdict(table) for table in key_audit.tables],
         "pairs": [asdict(pair) for pair in key_audit.pairs],
         "holdings": [asdict(holding) for holding in key_audit.holdings],
+        "extracts": [asdict(extract) for extract in key_audit.extracts],
     }
     if key_audit.uniqueness is not None:
         payload["uniqueness"] = {

@@ -22,6 +22,7 @@ from plait.report.document import (
 
 _MOST_NEAR_SHOWN = 6
 _MOST_COMBINATIONS = 12
+_MOST_EXTRACTS = 12
 _MOST_COLUMNS = 3
 
 
@@ -38,7 +39,7 @@ def keys_document(
         With every near key.
     """
     answer = [*_answer(key_audit), *([f"written to {written_to}"] if written_to else [])]
-    blocks: list[Block] = [_counts(key_audit), *_conflict_columns(key_audit)]
+    blocks: list[Block] = [_counts(key_audit), *_extracts(key_audit), *_conflict_columns(key_audit)]
     if key_audit.pairs:
         blocks += _key_sets(key_audit)
     if key_audit.why is not None:
@@ -154,6 +155,39 @@ def _counts(key_audit: KeyAudit) -> Grid:
             for table in key_audit.tables
         ],
     )
+
+
+def _extracts(key_audit: KeyAudit) -> Iterator[Block]:
+    """Each extract of the sides that are several; those with most unmatched first."""
+    if not key_audit.extracts:
+        return
+    of_two = key_audit.extracts[0].unmatched_keys is not None
+    heads = ("rows", "keys", "no key", *(("not matched", "their rows") if of_two else ()))
+    sides = list(dict.fromkeys(extract.side for extract in key_audit.extracts))
+    extracts = sorted(
+        key_audit.extracts, key=lambda one: (sides.index(one.side), -(one.unmatched_rows or 0))
+    )
+    shown = extracts[:_MOST_EXTRACTS]
+    rest = len(extracts) - len(shown)
+    yield Grid(
+        (
+            *([GridColumn("of")] if sides[1:] else []),
+            GridColumn("extract"),
+            *(GridColumn(head, "right") for head in heads),
+        ),
+        [
+            (
+                *([one.side] if sides[1:] else []),
+                *(one.name, one.rows, one.distinct_keys, one.missing_key_rows),
+                *((one.unmatched_keys or 0, one.unmatched_rows or 0) if of_two else ()),
+            )
+            for one in shown
+        ],
+    )
+    if rest:
+        lost = sum(one.unmatched_rows or 0 for one in extracts[_MOST_EXTRACTS:])
+        text = f", {pluralize(lost, 'row')} of them not matched" if of_two else ""
+        yield Note(f"and {pluralize(rest, 'more extract')}{text}: --json lists all")
 
 
 def _conflict_columns(key_audit: KeyAudit) -> Iterator[Note]:

@@ -48,6 +48,7 @@ from plait.core.table.key_spec import format_key_option
 from plait.core.table.table import Table
 from plait.io.database.connections import snapshot_session
 from plait.io.delivery.delivery import Delivery
+from plait.io.places.source import Source
 from plait.io.sources import find_sources
 from plait.io.write import check_target
 from plait.report.account import OutputSummary, summarize_output
@@ -101,13 +102,16 @@ def run(options: argparse.Namespace) -> int:
     )
     sources = apply_per_source_options(named, options)
     delivery = Delivery(files_read(sources, options), options.replace)
-    _check(options, delivery, len(sources))
+    sides = _sides(sources, options.apart)
+    _check(options, delivery, len(sides))
     with Progress(not options.quiet) as progress:
         with snapshot_session():
             values = parse_option_values(KEYS, options)
             tables = read_sources(sources, progress, options)
         with progress.phase(KEYS.progress_text):
-            key_audit: KeyAudit = run_operation(KEYS, tables, values)
+            key_audit: KeyAudit = run_operation(
+                KEYS, [[tables[number] for number in side] for side in sides], values
+            )
         findings = [*findings_of_reading(tables), *key_audit.findings]
         refused = bool(matching_findings(findings, options.fail_on))
         listed = _listed(key_audit, options) if options.out and not refused else None
@@ -129,6 +133,14 @@ def run(options: argparse.Namespace) -> int:
     _tell(key_audit, findings, outputs, options)
     raise_on_failing_findings(findings, options, bool(options.report))
     return 0
+
+
+def _sides(sources: Sequence[Source], apart: bool) -> list[list[int]]:
+    """The sources that are set against one another: those that one word names are one side."""
+    words = [source.word for source in sources]
+    if apart or len(set(words)) < 2:
+        return [[number] for number in range(len(sources))]
+    return [[n for n, word in enumerate(words) if word == one] for one in dict.fromkeys(words)]
 
 
 def _tell(
@@ -156,8 +168,8 @@ def _again(key_audit: KeyAudit, options: argparse.Namespace) -> str:
         return ""
     words = (
         options.sources
-        if len(options.sources) == 2
-        else [source.path for source in key_audit.sources]
+        if len(options.sources) == 2 and not key_audit.extracts
+        else [source.path or f"{source.name}.csv" for source in key_audit.sources]
     )
     key = format_key_option(tuple(zip(*key_audit.key, strict=True)))
     ignore = ["--ignore", ",".join(options.ignore)] if options.ignore else []

@@ -12,7 +12,7 @@ from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import Finding, Location, pluralize
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Command, Setting, wording
-from plait.core.codes.dense_codes import Counts, first_row_of_each_code, gather_by_code
+from plait.core.codes.dense_codes import Counts, count_codes, first_row_of_each_code, gather_by_code
 from plait.core.codes.key_codes import KeyCodes
 from plait.core.keys.crosswalk import crosswalk_column_names, encode_keys_with_crosswalk
 from plait.core.keys.duplicates import (
@@ -30,6 +30,9 @@ from plait.core.keys.key_sets import (
     parse_membership,
 )
 from plait.core.keys.match import KeyMatch, match_keys
+from plait.core.operations.result import Result
+from plait.core.operations.stack import stack
+from plait.core.profiling.schemas import name_of_extracts
 from plait.core.table.key_spec import (
     Key,
     KeySpec,
@@ -72,6 +75,27 @@ class TableKeyCounts:
         return not self.duplicate_keys
 
 
+@dataclass(frozen=True)
+class ExtractKeyCounts:
+    """The keys of one of several extracts that are one side together.
+
+    Parameters
+    ----------
+    side : str
+        The name of the extracts together.
+    unmatched_keys, unmatched_rows : int or None
+        Those without a match on the other side, where there are two sides.
+    """
+
+    side: str
+    name: str
+    rows: int
+    distinct_keys: int
+    missing_key_rows: int
+    unmatched_keys: int | None
+    unmatched_rows: int | None
+
+
 @dataclass(frozen=True, eq=False)
 class KeyAudit:
     """What was found about a key.
@@ -90,6 +114,8 @@ class KeyAudit:
         Of one table whose key is not unique, what would be.
     coding : KeyCodes
         The keys of all tables.
+    extracts : tuple of ExtractKeyCounts
+        Of the sides that are several extracts, each of them.
     """
 
     key: tuple[tuple[str, ...], ...]
@@ -101,6 +127,7 @@ class KeyAudit:
     findings: tuple[Finding, ...]
     coding: KeyCodes
     sources: tuple[Table, ...]
+    extracts: tuple[ExtractKeyCounts, ...] = ()
 
     def __repr__(self) -> str:
         lines = [
@@ -120,16 +147,19 @@ class KeyAudit:
 
 
 def audit_keys(
-    tables: Sequence[Table],
+    sides: Sequence[Table | Sequence[Table]],
     specs: Sequence[KeySpec] = (),
     ignore: Iterable[str] = (),
     pairs: Table | None = None,
     missing_match: bool = False,
+    apart: bool = False,
 ) -> KeyAudit:
     """Audit a key: whether it is unique, and whether the keys of several tables match.
 
     Parameters
     ----------
+    sides : sequence of Table, or of sequences of tables
+        Several extracts are one side together where they are set against another.
     specs : sequence of key
         One for all tables (LEFT=RIGHT where two name it otherwise), or one for
         each. Without it the columns that all of them have.
@@ -139,6 +169,8 @@ def audit_keys(
         A crosswalk: left keys that count as right ones.
     missing_match : bool
         Take missing keys for equal to one another.
+    apart : bool
+        Take each extract by itself.
 
     Raises
     ------
@@ -153,6 +185,13 @@ def audit_keys(
     >>> found.pairs[0].keys_in_both, found.pairs[0].rows_only_left, found.why.best.ways
     (1, 2, ('leading-zeros',))
     """
+    extracts = [(side,) if isinstance(side, Table) else tuple(side) for side in sides]
+    if apart or len(extracts) < 2:
+        extracts = [(table,) for side in extracts for table in side]
+    stacked = [stack(side, name=name_of_extracts(side)) if side[1:] else None for side in extracts]
+    tables = [
+        result.table if result else side[0] for side, result in zip(extracts, stacked, strict=True)
+    ]
     columns = resolve_key_columns(tables, specs)
     coding = encode_keys_with_crosswalk(tables, columns, pairs, ignore, missing_match)
     counts = [coding.counts(number) for number in range(len(tables))]
@@ -173,12 +212,50 @@ def audit_keys(
         None if several else find_uniqueness_gap(tables[0], columns[0], coding, counts[0]),
         (
             *coding.findings,
+            *_extract_findings(stacked, columns),
             *_marker_findings(tables, columns, coding),
             *_findings(tables, columns, coding, matching, [one for one, _ in audits]),
         ),
         coding,
         tuple(tables),
+        tuple(_extracts(extracts, tables, coding, counts)),
     )
+
+
+def _extracts(
+    sides: Sequence[Sequence[Table]],
+    tables: Sequence[Table],
+    coding: KeyCodes,
+    counts: Sequence[Counts],
+) -> Iterator[ExtractKeyCounts]:
+    """Each extract of the sides that are several."""
+    for number, (side, table) in enumerate(zip(sides, tables, strict=True)):
+        other = counts[1 - number] if len(tables) == 2 else None
+        begin = 0
+        for extract in side if len(side) > 1 else ():
+            codes = coding.codes[number][begin : begin + extract.rows]
+            begin += extract.rows
+            rows_of = count_codes(codes, coding.code_count)
+            lost = rows_of * (other == 0) if other is not None else None
+            yield ExtractKeyCounts(
+                table.name,
+                extract.name,
+                extract.rows,
+                int((rows_of > 0).sum()),
+                extract.rows - int(rows_of.sum()),
+                None if lost is None else int((lost > 0).sum()),
+                None if lost is None else int(lost.sum()),
+            )
+
+
+def _extract_findings(
+    stacked: Sequence[Result | None], columns: Sequence[Sequence[str]]
+) -> Iterator[Finding]:
+    """What was found on putting extracts together, as far as it is about the key."""
+    for result, names in zip(stacked, columns, strict=True):
+        for finding in result.findings if result else ():
+            if finding.where.column in names or finding.code == "header-variant":
+                yield finding
 
 
 def resolve_key_columns(

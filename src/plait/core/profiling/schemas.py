@@ -403,7 +403,7 @@ def _series(name: str) -> str:
 
 def _names(table_groups: Sequence[Sequence[Table]]) -> list[str]:
     """A name for each family, none twice: what all its files have in common, or their folder."""
-    wanted = [_name(tables) for tables in table_groups]
+    wanted = [name_of_extracts(tables) for tables in table_groups]
     taken: set[str] = {tables[0].name for tables in table_groups if len(tables) == 1}
     names = []
     for name, tables in zip(wanted, table_groups, strict=True):
@@ -416,8 +416,14 @@ def _names(table_groups: Sequence[Sequence[Table]]) -> list[str]:
     return names
 
 
-def _name(tables: Sequence[Table]) -> str:
-    """The one table's name; of several the folder or file they have in common, or what names."""
+def name_of_extracts(tables: Sequence[Table]) -> str:
+    """The one table's name; of several the folder or file they have in common, or what names.
+
+    >>> from plait.core.table.table import table_from_columns
+    >>> paths = ("inspections/2031-05.csv", "inspections/2031-06.csv")
+    >>> name_of_extracts([table_from_columns("t", {}, path) for path in paths])
+    'inspections'
+    """
     if len(tables) == 1:
         return tables[0].name
     files = {PurePath(table.path.partition("#")[0]) for table in tables}

@@ -135,7 +135,7 @@ class OperationSpec:
 
 def run_operation(
     spec: OperationSpec,
-    tables: Sequence[Table],
+    tables: Sequence[Table | Sequence[Table]],
     values: Mapping[str, Any],
     name: str | None = None,
     **more: Any,

@@ -188,6 +188,12 @@ KEYS = OperationSpec(
             placeholder="COLUMN,…",
             parameter="specs",
         ),
+        Option(
+            "apart",
+            OptionKind.FLAG,
+            "take each file of a folder or glob by itself (default: beside another source, "
+            "they are one side together)",
+        ),
         *COMPARING,
     ),
     python_inputs=("sources",),

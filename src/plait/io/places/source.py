@@ -174,6 +174,8 @@ class Source:
         Of what an address leads to, as far as that is known.
     subset : FetchSubset or None
         What is fetched of a table of a database, where that is not all of it.
+    word : int
+        Which of several words named it, from 0.
     """
 
     name: str
@@ -186,6 +188,7 @@ class Source:
     address: Address | None = None
     bytes: int = 0
     subset: FetchSubset | None = None
+    word: int = 0
 
     @property
     def size(self) -> int:

@@ -67,7 +67,10 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
     written = step_keys(step)
     spec = OPERATIONS[str(step_operation(step))]
     named = _list(written[spec.name])
-    if spec.arity is InputArity.ALL:
+    inputs: list[Table | Sequence[Table]]
+    if spec.name == "keys":
+        inputs = [tables[name] for name in named]
+    elif spec.arity is InputArity.ALL:
         inputs = [table for n in named for table in tables[n]]
     else:
         inputs = [_single_table(tables, name) for name in named]
@@ -79,7 +82,7 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
     more = {"stacked": joint_name(named)} if spec.name == "settle" else {}
     made = run_operation(spec, inputs, values, step_result_name(written), **more)
     if isinstance(made, KeyAudit):
-        return Result("keys", inputs[0], (), tuple(made.findings))
+        return Result("keys", made.sources[0], (), tuple(made.findings))
     if isinstance(made, Comparison):
         return made.result()
     result: Result = made
