@@ -431,6 +431,7 @@ def group(
     take: Pairs = (),
     *,
     onto_rows: bool = False,
+    places: int | None = None,
     ignore: Iterable[str] = (),
     name: str | None = None,
 ) -> Result:
@@ -453,6 +454,9 @@ def group(
         NEW=share is the group's share of all rows.
     onto_rows : bool
         Keep every row, and add the figures of its group.
+    places : int, optional
+        The decimal places of means, shares and spreads (default: four more than the
+        column for means, ten for shares).
     ignore : iterable of str
         The differences to ignore when comparing keys: case, space, punctuation,
         accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
@@ -478,7 +482,10 @@ def group(
     """
     tables = [read_one_table(source)]
     result = run_operation(
-        GROUP, tables, {"by": by, "take": take, "onto_rows": onto_rows, "ignore": ignore}, name
+        GROUP,
+        tables,
+        {"by": by, "take": take, "onto_rows": onto_rows, "places": places, "ignore": ignore},
+        name,
     )
     return cast(Result, include_reading(result, tables))
 

@@ -60,24 +60,37 @@ def test_a_figure_is_that_of_the_standard_library(figure, seed):
         assert got == wanted, (name, value, wanted)
 
 
+def _rounded(value, places):
+    """To so many places, halves away from zero, without zeros at the end."""
+    units = abs(value) * 10**places
+    whole = int(units + Fraction(1, 2))
+    text = f"{whole:0{places + 1}}"
+    text = (f"{text[:-places]}.{text[-places:]}" if places else text).rstrip("0").rstrip(".")
+    return Decimal(f"-{text}" if value < 0 and whole else text or "0")
+
+
+@pytest.mark.parametrize("asked", [None, 0, 1, 7])
 @pytest.mark.parametrize("seed", range(4))
-def test_means_spreads_and_shares_are_right_to_twelve_digits(seed):
+def test_means_spreads_and_shares_are_right_to_their_last_place(seed, asked):
     groups, cells = _random(seed)
     table = table_from_columns("t", {"g": groups, "v": cells})
     take = {"mean": "mean:v", "spread": "spread:v", "share": "share:v", "rows": "share"}
-    made = group(table, "g", take).table.to_dict()
+    made = group(table, "g", take, places=asked).table.to_dict()
+    of_column = max(len(cell.partition(".")[2]) for cell in cells if cell)
+    usual = {"mean": of_column + 4, "share": 10, "spread": 12}
+    places = usual if asked is None else dict.fromkeys(usual, asked)
     expected = _by_group(groups, cells)
     total = sum(sum(values) for values in expected.values())
     for number, (name, values) in enumerate(expected.items()):
         mean = sum(map(Fraction, values), Fraction()) / len(values)
-        assert abs(Fraction(str(made["mean"][number])) - mean) <= Fraction(1, 10**19)
+        assert Decimal(str(made["mean"][number])) == _rounded(mean, places["mean"])
         assert float(made["spread"][number]) == pytest.approx(
-            statistics.stdev(map(float, values)), rel=1e-12
+            statistics.stdev(map(float, values)), rel=1e-12, abs=0.5 * 10 ** -places["spread"]
         )
         share = Fraction(sum(values)) / Fraction(total)
-        assert abs(Fraction(str(made["share"][number])) - share) <= Fraction(1, 10**19)
+        assert Decimal(str(made["share"][number])) == _rounded(share, places["share"])
         rows = Fraction(groups.count(name), len(groups))
-        assert abs(Fraction(str(made["rows"][number])) - rows) <= Fraction(1, 10**19)
+        assert Decimal(str(made["rows"][number])) == _rounded(rows, places["share"])
 
 
 @pytest.mark.parametrize("seed", range(3))

@@ -121,6 +121,7 @@ WRONG: dict[object, list[str]] = {
     "--set": ["nope=1", "kind"],
     "--row": ["0", "99", "x"],
     "--most": ["x", "-1"],
+    "--places": ["x", "-1", "1.5"],
     "--memory": ["lots", "1MB", "-2GB"],
     "--scratch": ["no-folder"],
     "--workers": ["0", "many", "-1", "100000"],
@@ -151,6 +152,7 @@ OPTIONS = [
 @pytest.fixture
 def folder(plait, put, tmp_path):
     put(**{name: text for name, text in FILES.items() if name != "p_toml"})
+    put(**{f"parts/{number}.csv": FILES["a_csv"] for number in (1, 2)})
     (tmp_path / "p.toml").write_text(FILES["p_toml"])
     return plait
 
@@ -287,6 +289,8 @@ ACTS = {
     "--otherwise": ("settle a.csv late.csv --key k", "--otherwise last"),
     "--keep-rule": ("settle a.csv late.csv --key k", "--keep-rule last"),
     "--onto-rows": ("group a.csv --by k --take n=count", "--onto-rows"),
+    "--places": ("group a.csv --take s=share --by k", "--places 1"),
+    "--apart": ("keys parts a.csv --key k", "--apart"),
     "--heads": ("widen long.csv --key k --cells v", "--heads h"),
     "--cells": ("widen long.csv --key k --heads h", "--cells v"),
     "--columns": ("lengthen a.csv --heads h --cells c", "--columns V"),

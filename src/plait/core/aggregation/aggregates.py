@@ -56,6 +56,7 @@ CHOOSING = {
 ADDING = ("sum", "mean", "middle", "spread")
 COUNTING = ("count", "distinct", "share")
 FIGURES = (*COUNTING, *ADDING, *CHOOSING, RANK)
+_SHARE_PLACES = 10
 _HALF = pa.scalar(Decimal("0.5"))
 
 
@@ -122,7 +123,7 @@ def parse_aggregate(name: str, spec: str, table: Table) -> AggregateSpec:
 
 
 def compute_aggregate(
-    table: Table, groups: RowGroups, aggregate_spec: AggregateSpec
+    table: Table, groups: RowGroups, aggregate_spec: AggregateSpec, places: int | None = None
 ) -> AggregateColumn:
     """A figure of every group of a table's rows.
 
@@ -130,6 +131,9 @@ def compute_aggregate(
     ----------
     groups : RowGroups
         Of all its rows.
+    places : int, optional
+        To which means, shares and spreads are rounded. Without it means have four more than their
+        column, shares ten, and spreads what a float has.
 
     Raises
     ------
@@ -143,7 +147,7 @@ def compute_aggregate(
     is of every row: 1 for the smallest value of its group, the same for equal ones.
     """
     if aggregate_spec.column is None:
-        return _of_rows(table, groups, aggregate_spec)
+        return _of_rows(table, groups, aggregate_spec, places)
     flags = has_value_mask(table, aggregate_spec.column)
     values = _tally(flags, groups)
     if aggregate_spec.figure == RANK:
@@ -165,14 +169,17 @@ def compute_aggregate(
     if aggregate_spec.figure == "middle":
         rank, size = dense_ranks(table, aggregate_spec.column, False, "the figure middle")
         return AggregateColumn(None, _middle(numbers, groups, rank, size), values)
-    return AggregateColumn(None, _MAKERS[aggregate_spec.figure](numbers, groups), values)
+    return AggregateColumn(None, _MAKERS[aggregate_spec.figure](numbers, groups, places), values)
 
 
-def _of_rows(table: Table, groups: RowGroups, aggregate_spec: AggregateSpec) -> AggregateColumn:
+def _of_rows(
+    table: Table, groups: RowGroups, aggregate_spec: AggregateSpec, places: int | None
+) -> AggregateColumn:
     rows = groups.counts
     if aggregate_spec.figure == "count":
         return AggregateColumn(None, pa.array(rows), rows)
-    share = exact_numbers.divide(pa.array(rows), pa.scalar(max(table.rows, 1)))
+    total = pa.scalar(max(table.rows, 1))
+    share = exact_numbers.divide(pa.array(rows), total, _share_places(places))
     return AggregateColumn(None, format_aggregates_short(share), rows)
 
 
@@ -205,12 +212,16 @@ def _distinct(table: Table, groups: RowGroups, name: str, flags: Flags) -> Rows:
     return count_distinct_per_group(groups, cells, coding.code_count)
 
 
-def _sum(numbers: pa.Array, groups: RowGroups) -> pa.Array:
+def _share_places(places: int | None) -> int:
+    return _SHARE_PLACES if places is None else places
+
+
+def _sum(numbers: pa.Array, groups: RowGroups, places: int | None) -> pa.Array:
     return format_aggregates(sum_groups(numbers, groups))
 
 
-def _mean(numbers: pa.Array, groups: RowGroups) -> pa.Array:
-    return format_aggregates_short(mean_groups(numbers, groups))
+def _mean(numbers: pa.Array, groups: RowGroups, places: int | None) -> pa.Array:
+    return format_aggregates_short(mean_groups(numbers, groups, places))
 
 
 def _in_order(rows: Rows, group: Rows, rank: Codes, size: int, groups: int) -> tuple[Rows, Rows]:
@@ -247,7 +258,7 @@ def _half_way(low: pa.Array, high: pa.Array) -> pa.Array:
     return pc.utf8_rtrim(pc.if_else(even, pc.utf8_slice_codeunits(texts, 0, -1), texts), ".")
 
 
-def _spread(numbers: pa.Array, groups: RowGroups) -> pa.Array:
+def _spread(numbers: pa.Array, groups: RowGroups, places: int | None) -> pa.Array:
     """The standard deviation of a sample: the root of an exact variance where there is room."""
     times = count_values(numbers, groups)
     try:
@@ -257,6 +268,8 @@ def _spread(numbers: pa.Array, groups: RowGroups) -> pa.Array:
     except (DecimalOverflowError, UsageError):
         away = _float_squares(exact_numbers.to_float(numbers), groups, times)
     made = np.sqrt(away / np.maximum(times - 1, 1))
+    if places is not None:
+        made = np.round(made, places)
     return pa.array(made, mask=times < 2).cast(pa.string())
 
 
@@ -286,14 +299,14 @@ def _float_squares(values: pa.Array, groups: RowGroups, times: Counts) -> npt.ND
     return made
 
 
-def _share(numbers: pa.Array, groups: RowGroups) -> pa.Array:
+def _share(numbers: pa.Array, groups: RowGroups, places: int | None) -> pa.Array:
     """The part that each group's sum is of the sum of all."""
     sums = sum_groups(numbers, groups)
     row_groups = group_rows(np.where(_grouped_rows(groups, len(numbers)), 0, -1), 1)
     total = sum_groups(numbers, row_groups)
     if not len(total):
         return pa.nulls(groups.size, pa.string())
-    return format_aggregates_short(divide_aggregates(sums, total[0]))
+    return format_aggregates_short(divide_aggregates(sums, total[0], _share_places(places)))
 
 
 def _grouped_rows(groups: RowGroups, rows: int) -> Flags:

@@ -46,6 +46,7 @@ def group(
     take: Pairs = (),
     onto_rows: bool = False,
     ignore: Iterable[str] = (),
+    places: int | None = None,
     name: str | None = None,
 ) -> Result:
     """Work out figures over the rows of each group.
@@ -66,6 +67,9 @@ def group(
         Keep all rows, with the figures of their group behind them.
     ignore : iterable of str
         What does not count when cells are compared.
+    places : int, optional
+        To which means, shares and spreads are rounded. Without it means have four more than their
+        column, and shares ten.
     name : str, optional
         The result's name.
 
@@ -111,7 +115,7 @@ def group(
     if not by and not table.rows and not onto_rows:
         return _of_no_rows(table, figures, name)
     groups = _groups(parted, by, ignore)
-    worked = {figure: compute_aggregate(parted, groups, figure) for figure in figures}
+    worked = {figure: compute_aggregate(parted, groups, figure, places) for figure in figures}
     result = _onto_rows(parted, groups, worked) if onto_rows else _rows(parted, by, groups, worked)
     merged = 0 if onto_rows else table.rows - groups.size
     lines = [LedgerLine("rows merged into their group", -merged, stands_in="brought together")]

@@ -187,6 +187,13 @@ GROUP = OperationSpec(
             placeholder="NEW=FIGURE:COLUMN",
         ),
         Option("onto_rows", OptionKind.FLAG, "keep every row, and add the figures of its group"),
+        Option(
+            "places",
+            OptionKind.WHOLE,
+            "the decimal places of means, shares and spreads (default: four more than the column "
+            "for means, ten for shares)",
+            placeholder="N",
+        ),
         replace(IGNORE, group=""),
     ),
     python_inputs=("source",),

@@ -129,8 +129,8 @@ def _to_places(value: Value) -> Value:
     return round_half_away(value, PLACES) if long else value
 
 
-def divide(left: Value, right: Value) -> Value:
-    """The quotient, rounded to 20 places, halves away from zero; missing by zero.
+def divide(left: Value, right: Value, places: int = PLACES) -> Value:
+    """The quotient, rounded to so many places, halves away from zero; missing by zero.
 
     Raises
     ------
@@ -144,8 +144,8 @@ def divide(left: Value, right: Value) -> Value:
     left, right = to_arithmetic_type(left), to_arithmetic_type(right)
     if _FLOAT in (left.type, right.type):
         return pc.divide(to_float(left), _not_zero(to_float(right)))
-    quotient = _widening(partial(_quotient, PLACES), to_decimal(left), _not_zero(to_decimal(right)))
-    return round_half_away(quotient, PLACES)
+    quotient = _widening(partial(_quotient, places), to_decimal(left), _not_zero(to_decimal(right)))
+    return round_half_away(quotient, places)
 
 
 def _not_zero(value: Value) -> Value:
