@@ -15,6 +15,7 @@ from plait.core.operations.survey import survey as survey_tables
 from plait.core.table.key_spec import KeySpec
 from plait.core.table.table import Table
 from plait.io.cells.conversion import column_from_values, value_types
+from plait.io.delimited.text_format import make_text_format
 from plait.io.delivery.delivery import Delivery
 from plait.io.places.address import HIDDEN, Address, is_address
 from plait.io.places.source import Source
@@ -275,7 +276,14 @@ def _database_origins(table: Table, target: object) -> list[Source]:
     return [f for f in found if f.address and HIDDEN not in f.address.written]
 
 
-def write(table: Input, out: str | Path, *, replace: bool = False, append: bool = False) -> None:
+def write(
+    table: Input,
+    out: str | Path,
+    *,
+    replace: bool = False,
+    append: bool = False,
+    written: Mapping[str, str | int] | None = None,
+) -> None:
     """Write a table to a file, or into a database, whole or not at all.
 
     Parameters
@@ -291,6 +299,9 @@ def write(table: Input, out: str | Path, *, replace: bool = False, append: bool 
         file that the table came from.
     append : bool
         Add the rows to a table of a database that is there.
+    written : mapping of str to str or int
+        How a text file is written: ``{"delimiter": "semicolon", "decimal": "comma",
+        "encoding": "utf-8-bom", "dates": "%d.%m.%Y", "places": 2}``.
 
     Raises
     ------
@@ -316,4 +327,5 @@ def write(table: Input, out: str | Path, *, replace: bool = False, append: bool 
     with Delivery(sources, replace) as delivery:
         check_target(target, whole.name, delivery, append, _database_origins(whole, target))
         check_format_capacity(whole, {}, target)
-        add_table_to_delivery(delivery, whole, target, how=TableWriteOptions(append))
+        text_format, how = make_text_format(written or {}), TableWriteOptions(append)
+        add_table_to_delivery(delivery, whole, target, text_format=text_format, how=how)

@@ -6,15 +6,19 @@ import argparse
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plait.cli.arguments import parse_whole_number
+from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.table.key_spec import parse_names
 from plait.io.delivery.delivery import Delivery
 from plait.io.places.address import import_optional
 from plait.report.drawing.charts import check_ending
+
+if TYPE_CHECKING:
+    from plait.io.delimited.text_format import TextFormat
 
 Write = Callable[[Any, Path, str], None]
 
@@ -55,6 +59,43 @@ def add_guard(group: argparse._ArgumentGroup) -> None:
         action="store_true",
         help="in text files, put ' before cells that a spreadsheet would run as formulas",
     )
+    group.add_argument(
+        "--write",
+        metavar="NAME=VALUE,…",
+        type=_text_format,
+        help=(
+            "how text files are written: delimiter=semicolon, decimal=comma, "
+            "encoding=utf-8-bom, dates=%%d.%%m.%%Y, places=2"
+        ),
+    )
+
+
+def _text_format(text: str) -> TextFormat:
+    from plait.io.delimited.text_format import parse_text_format
+
+    with attribute_errors_to_option("write"):
+        return parse_text_format(text)
+
+
+def text_format(options: argparse.Namespace) -> TextFormat:
+    """How the text files of a command are written.
+
+    Raises
+    ------
+    UsageError
+        When that is said of a result that is no text file.
+    """
+    from plait.io.delimited.text_format import PLAIN_TEXT
+    from plait.io.places.source import DELIMITED
+
+    ending = options.out.suffix.lower() if isinstance(options.out, Path) else ""
+    if options.write and options.out and ending not in DELIMITED:
+        with attribute_errors_to_option("write"):
+            raise UsageError(
+                "only text files are written so", str(options.out), f"{' or '.join(DELIMITED)}"
+            )
+
+    return replace(options.write or PLAIN_TEXT, guard_formulas=options.guard_formulas)
 
 
 def add_output_arguments(parser: argparse.ArgumentParser) -> None:

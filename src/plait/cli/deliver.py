@@ -11,7 +11,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from plait.cli.common_options import SiblingTables, result_name
+from plait.cli.common_options import SiblingTables, result_name, text_format
 from plait.cli.first_rows import FirstRowsStream
 from plait.cli.process import import_in_background
 from plait.cli.progress import Progress
@@ -65,6 +65,7 @@ def check_output_targets(options: argparse.Namespace, sources: Sequence[Source])
             "--json and the result would both go to standard output",
             remedy="write the result to a file: --out FILE",
         )
+    text_format(options)
     delivery = Delivery(files_read(sources, options), options.replace)
     _check_tables(options)
     if options.out:
@@ -271,7 +272,7 @@ def write_list(table: Table, options: argparse.Namespace, delivery: Delivery) ->
     """Write what a command lists, as ``--out`` says; what is found while it is written."""
     check_format_capacity(table, {}, options.out)
     named = table.with_name(options.out.stem)
-    return add_table_to_delivery(delivery, named, options.out, guard=options.guard_formulas)
+    return add_table_to_delivery(delivery, named, options.out, text_format=text_format(options))
 
 
 def raise_on_failing_findings(
@@ -343,12 +344,12 @@ def _written(
             )
             more = beside if main else {}
             found = add_table_to_delivery(
-                delivery, table, target, on_progress, options.guard_formulas, more, how
+                delivery, table, target, on_progress, text_format(options), more, how
             )
             findings.extend(found if main else ())
         if not options.out:
             out: Any = early or sys.stdout.buffer
-            findings += write_csv_to(result.table, out, options.guard_formulas)
+            findings += write_csv_to(result.table, out, text_format(options))
             out.flush()
         told = replace(result, findings=(*result.findings, *findings))
         _refuse_and_tell(told, tables, options)

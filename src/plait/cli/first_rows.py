@@ -14,7 +14,7 @@ import sys
 from collections.abc import Sequence
 from typing import Any
 
-from plait.cli.common_options import result_name
+from plait.cli.common_options import result_name, text_format
 from plait.cli.process import OutputClosedError
 from plait.core.base.errors import OutputError, PlaitError
 from plait.core.specs.option import OperationSpec, run_operation
@@ -95,7 +95,7 @@ def write_first_rows(
         made = run_operation(spec, tables, values, result_name(options)).table
     except PlaitError:
         return FirstRowsStream()  # the whole will tell
-    text = to_csv_bytes(made, options.guard_formulas)
+    text = to_csv_bytes(made, text_format(options))
     sys.stdout.buffer.write(text)
     sys.stdout.buffer.flush()
     return FirstRowsStream(text)
@@ -106,6 +106,7 @@ def _may_begin(spec: OperationSpec, sources: Sequence[Source], options: argparse
         spec.name in _VERBS
         and not options.out
         and not options.fail_on
+        and not options.write
         and not any(getattr(options, name, None) for name in _OF_ALL_ROWS)
         and sum(source.size for source in sources) >= _LEAST_BYTES
         and all(map(_knows_its_columns, sources))

@@ -14,6 +14,7 @@ from plait.core.base.findings import Finding
 from plait.core.base.names import suggest_name
 from plait.core.table.table import Table
 from plait.io.database.table_writer import DatabaseWriter, Tables
+from plait.io.delimited.text_format import PLAIN_TEXT, TextFormat
 from plait.io.delimited.write import write_delimited
 from plait.io.delivery import journal
 from plait.io.delivery.delivery import Delivery
@@ -189,7 +190,7 @@ def add_table_to_delivery(
     table: Table,
     target: Target,
     on_progress: OnProgress = lambda _: None,
-    guard: bool = False,
+    text_format: TextFormat = PLAIN_TEXT,
     beside: Mapping[str, Table] | None = None,
     how: TableWriteOptions | None = None,
 ) -> list[Finding]:
@@ -197,7 +198,7 @@ def add_table_to_delivery(
 
     Parameters
     ----------
-    on_progress, guard, beside
+    on_progress, text_format, beside
         As for ``write_table``.
     how : TableWriteOptions, optional
         How it is written into a database.
@@ -217,7 +218,9 @@ def add_table_to_delivery(
         if how.within:
             findings.extend(_write_all(table, how.within, part, on_progress))
         else:
-            findings.extend(write_table(table, part, target.suffix, on_progress, guard, beside))
+            findings.extend(
+                write_table(table, part, target.suffix, on_progress, text_format, beside)
+            )
 
     delivery.write(target, write)
     return findings
@@ -270,7 +273,7 @@ def write_table(
     target: Path,
     ending: str,
     on_progress: OnProgress = lambda _: None,
-    guard: bool = False,
+    text_format: TextFormat = PLAIN_TEXT,
     beside: Mapping[str, Table] | None = None,
 ) -> list[Finding]:
     """Write a table to a file.
@@ -283,8 +286,8 @@ def write_table(
         Says the format: one of ``WRITABLE``.
     on_progress : callable
         Told how many rows were written, each time.
-    guard : bool
-        Put a ``'`` before cells of text files that a spreadsheet would run.
+    text_format : TextFormat
+        How delimited text is written.
     beside : mapping of str to Table, optional
         Further sheets of a workbook; other formats have no place for them.
 
@@ -296,7 +299,7 @@ def write_table(
     ending = ending.lower()
     if ending in DELIMITED:
         with target.open("wb", buffering=0) as file:
-            return write_delimited(table, file, DELIMITED[ending], on_progress, guard)
+            return write_delimited(table, file, DELIMITED[ending], on_progress, text_format)
     # Each writer is loaded when it is needed, so that nobody waits for the others.
     if ending == ".parquet":
         from plait.io.columnar import write_parquet
@@ -319,13 +322,15 @@ def write_table(
     return write_workbook({table.name: table, **(beside or {})}, target, on_progress)
 
 
-def to_csv_bytes(table: Table, guard: bool = False) -> bytes:
+def to_csv_bytes(table: Table, text_format: TextFormat = PLAIN_TEXT) -> bytes:
     """A small table as CSV."""
     out = io.BytesIO()
-    write_csv_to(table, out, guard)
+    write_csv_to(table, out, text_format)
     return out.getvalue()
 
 
-def write_csv_to(table: Table, file: IO[bytes], guard: bool = False) -> list[Finding]:
+def write_csv_to(
+    table: Table, file: IO[bytes], text_format: TextFormat = PLAIN_TEXT
+) -> list[Finding]:
     """Write a table as CSV to an open file, such as standard output."""
-    return write_delimited(table, file, ",", guard=guard)
+    return write_delimited(table, file, ",", text_format=text_format)

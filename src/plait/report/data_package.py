@@ -10,6 +10,7 @@ from typing import Any
 from plait.core.profiling.contents import ColumnContents
 from plait.core.types.column_type import ColumnType
 from plait.core.types.value_formats import number_formats
+from plait.io.delimited.text_format import PLAIN_TEXT, TextFormat
 from plait.report.account import OutputSummary
 from plait.report.run_report import RunReport
 
@@ -36,7 +37,12 @@ _MEDIA = {
 }
 
 
-def package_json(run_report: RunReport, outputs: Sequence[OutputSummary], seal: str = "") -> str:
+def package_json(
+    run_report: RunReport,
+    outputs: Sequence[OutputSummary],
+    seal: str = "",
+    text_format: TextFormat = PLAIN_TEXT,
+) -> str:
     """The descriptor as JSON text.
 
     Parameters
@@ -45,6 +51,8 @@ def package_json(run_report: RunReport, outputs: Sequence[OutputSummary], seal: 
         Every file of the handover but the descriptor, paths from its folder.
     seal : str
         By which whoever hands it over knows it again.
+    text_format : TextFormat
+        How the text files of the dataset are written.
 
     Notes
     -----
@@ -56,7 +64,7 @@ def package_json(run_report: RunReport, outputs: Sequence[OutputSummary], seal: 
         "name": _slug(run_report.title or run_report.result, set()),
         "title": run_report.title or run_report.result,
         "sources": [{"title": r.name, "path": r.path} for r in _once(run_report)],
-        "resources": [_resource(output, run_report, taken) for output in outputs],
+        "resources": [_resource(output, run_report, taken, text_format) for output in outputs],
     }
     if seal:
         descriptor["seal"] = seal
@@ -68,7 +76,9 @@ def _once(run_report: RunReport) -> list[Any]:
     return list({source.path: source for source in reversed(run_report.sources)}.values())[::-1]
 
 
-def _resource(output: OutputSummary, run_report: RunReport, taken: set[str]) -> dict[str, Any]:
+def _resource(
+    output: OutputSummary, run_report: RunReport, taken: set[str], text_format: TextFormat
+) -> dict[str, Any]:
     ending = output.path.rpartition(".")[2]
     made: dict[str, Any] = {
         "name": _slug(output.path, taken),
@@ -82,14 +92,15 @@ def _resource(output: OutputSummary, run_report: RunReport, taken: set[str]) -> 
         made["encoding"] = "utf-8"
     if output.path == f"{run_report.result}.{ending}" and ending in ("csv", "tsv"):
         made["profile"] = "tabular-data-resource"
+        made["encoding"] = text_format.encoding.removesuffix("-bom")
         made["dialect"] = {
-            "delimiter": "," if ending == "csv" else "\t",
+            "delimiter": text_format.delimiter or ("," if ending == "csv" else "\t"),
             "doubleQuote": True,
             "quoteChar": '"',
             "header": True,
         }
         made["schema"] = {
-            "fields": [_field(content, run_report) for content in run_report.contents]
+            "fields": [_field(content, run_report, text_format) for content in run_report.contents]
         }
     return made
 
@@ -108,13 +119,21 @@ def _slug(text: str, taken: set[str]) -> str:
     return free
 
 
-def _field(content: ColumnContents, run_report: RunReport) -> dict[str, Any]:
+def _field(
+    content: ColumnContents, run_report: RunReport, text_format: TextFormat
+) -> dict[str, Any]:
     """A column's name, type and form; with other markers for missing in it, it is text."""
     type_ = content.profile.kind
     made: dict[str, Any] = {"name": content.name}
     plain = "string" if content.profile.markers else _TYPES.get(type_.family, "string")
     made["type"] = plain
-    if not type_.is_plain and plain != "string":
+    if plain == "number" and text_format.decimal != ".":
+        made |= {"decimalChar": text_format.decimal}
+    elif plain == "date" and text_format.dates:
+        made |= {"format": text_format.dates}
+    elif plain == "datetime" and text_format.dates:
+        made |= {"type": "string"}  # the time behind the day is as each cell has it
+    elif not type_.is_plain and plain != "string":
         made |= _form(type_)
     if run_report.description(content.name):
         made["description"] = run_report.description(content.name)

@@ -10,7 +10,12 @@ from types import SimpleNamespace
 from typing import Any
 
 from plait.cli.arguments import add_operation_arguments, add_read_arguments, format_help
-from plait.cli.common_options import add_job_arguments, add_output_arguments, result_name
+from plait.cli.common_options import (
+    add_job_arguments,
+    add_output_arguments,
+    result_name,
+    text_format,
+)
 from plait.cli.deliver import (
     check_output_targets,
     deliver_result,
@@ -120,7 +125,7 @@ def _refusal(
         for table, path in listed:
             if isinstance(path, Path) and path != options.out:
                 delivery.check(path, make_folder=True)
-            add_table_to_delivery(delivery, table, path, guard=options.guard_formulas)
+            add_table_to_delivery(delivery, table, path, text_format=text_format(options))
     print_error(refused)
     for _, path in listed:
         print_line(f"              the rows with these keys are listed in {path}")

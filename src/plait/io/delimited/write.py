@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -19,7 +19,7 @@ from plait.core.job.current import current_job
 from plait.core.job.executor import SerialWorker, WorkerPool, map_ordered
 from plait.core.job.transfer import append_file, create_shared_file, write_fully
 from plait.core.table.table import Table
-from plait.core.text.cells import has_time_of_day, is_text_type, to_text
+from plait.core.text.cells import decoded, has_time_of_day, is_text_type, to_text
 from plait.io.cells.formulas import (
     HEADING,
     escape_formulas,
@@ -27,6 +27,7 @@ from plait.io.cells.formulas import (
     report_formula_cells,
 )
 from plait.io.delimited.blocks import BufferPool
+from plait.io.delimited.text_format import PLAIN_TEXT, Converter, TextFormat, column_converters
 
 _ROWS_AT_ONCE = 1 << 12  # rendered in the processor's own memory
 _LEAST_ROOM, _MOST_ROOM = 1 << 20, 1 << 27
@@ -148,18 +149,18 @@ def write_delimited(
     file: IO[bytes],
     delimiter: str,
     on_progress: Callable[[int], None] = lambda _: None,
-    guard: bool = False,
+    text_format: TextFormat = PLAIN_TEXT,
 ) -> list[Finding]:
     """Write a table with a header, lines ended by a line feed.
 
     Parameters
     ----------
     delimiter : str
-        One character.
+        One character, unless the format has another.
     on_progress : callable
         Told how many rows were written, each time.
-    guard : bool
-        Put a ``'`` before cells that a spreadsheet would run as formulas.
+    text_format : TextFormat
+        How it is written.
 
     Returns
     -------
@@ -171,26 +172,35 @@ def write_delimited(
     A cell is quoted when it holds the delimiter, a quote or a line break; a
     quote in it is doubled (RFC 4180). A missing cell is empty.
     """
-    heading = _write_header(table.column_names, file, delimiter, guard)
+    delimiter = text_format.delimiter or delimiter
+    write_fully(file, memoryview(text_format.mark))
+    heading = _write_header(table.column_names, file, delimiter, text_format)
     here, rows = (
         current_job().workers,
-        (replace(table, findings=(), set_aside=()), delimiter, guard),
+        _TextRows(
+            replace(table, findings=(), set_aside=()),
+            delimiter,
+            text_format,
+            column_converters(table, text_format),
+        ),
     )
     shares = _shares(table, here) if here else []
     if here and len(shares) > 1:
         parts = here.map_tasks(render_chunks, rows, shares)
     else:
         parts = map_ordered(partial(_render_part, rows), table.chunk_ranges())
-    return _write_parts(parts, file, on_progress, guard, heading)
+    return _write_parts(parts, file, on_progress, text_format.guard_formulas, heading)
 
 
-def _write_header(names: Sequence[str], file: IO[bytes], delimiter: str, guard: bool) -> _Formulas:
+def _write_header(
+    names: Sequence[str], file: IO[bytes], delimiter: str, text_format: TextFormat
+) -> _Formulas:
     """Write the first line, and tell of the formulas in it: a spreadsheet runs these as well."""
     cells = [pa.array([name], pa.string()) for name in names]
     batch = pa.RecordBatch.from_arrays(cells, names=list(names))
     formulas = _formulas(batch, HEADING)
-    batch = escape_formulas(batch) if guard and formulas.count else batch
-    _write(file, RenderedRows(render_quoted_rows(batch, delimiter)))
+    batch = escape_formulas(batch) if text_format.guard_formulas and formulas.count else batch
+    _write(file, RenderedRows(text_format.encode(memoryview(render_quoted_rows(batch, delimiter)))))
     return formulas
 
 
@@ -213,13 +223,22 @@ def _write_parts(
     return report_formula_cells(found, count, guard)
 
 
-def _render_part(rows: _Rows, piece: Piece) -> _Part:
+def _render_part(rows: _TextRows, piece: Piece) -> _Part:
     """Render some rows."""
-    table, delimiter, guard = rows
-    batch = table.batch(*piece)
+    batch = rows.table.batch(*piece)
+    if rows.converters:
+        columns = [
+            rows.converters[name](decoded(column)) if name in rows.converters else column
+            for name, column in zip(batch.schema.names, batch.columns, strict=True)
+        ]
+        batch = pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
     formulas = _formulas(batch, piece[0])
-    shown = escape_formulas(batch) if guard and formulas.count else batch
-    return render_rows(shown, delimiter), batch.num_rows, formulas
+    guarded = rows.text_format.guard_formulas and formulas.count
+    rendered = render_rows(escape_formulas(batch) if guarded else batch, rows.delimiter)
+    if rows.text_format.encoding != PLAIN_TEXT.encoding:
+        encoded = RenderedRows(rows.text_format.encode(memoryview(rendered.data)))
+        rendered = encoded if encoded.data is not rendered.data else rendered
+    return rendered, batch.num_rows, formulas
 
 
 def _shares(table: Table, worker_pool: WorkerPool) -> list[list[Piece]]:
@@ -233,7 +252,7 @@ def _shares(table: Table, worker_pool: WorkerPool) -> list[list[Piece]]:
     return shares
 
 
-def render_chunks(rows: _Rows, share: list[Piece]) -> _Part:
+def render_chunks(rows: _TextRows, share: list[Piece]) -> _Part:
     """Render several pieces into a file."""
     formulas = _Formulas(0, [])
     with create_shared_file() as file:
@@ -256,7 +275,16 @@ class _Formulas:
         return _Formulas(self.count + more.count, (self.examples + more.examples)[:MOST_EXAMPLES])
 
 
-_Rows = tuple[Table, str, bool]  # with the delimiter, and whether formulas are guarded
+@dataclass(frozen=True)
+class _TextRows:
+    """The rows of a table, and how they are written."""
+
+    table: Table
+    delimiter: str
+    text_format: TextFormat
+    converters: Mapping[str, Converter]
+
+
 _Part = tuple[RenderedRows | Path, int, _Formulas]
 
 

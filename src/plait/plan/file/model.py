@@ -196,6 +196,11 @@ class HandoverSection(PlanSection):
     formats: Names = Field(
         ["csv"], description="csv, tsv, parquet, arrow, json, jsonl, xlsx, sqlite"
     )
+    write: dict[str, Text | Whole] = Field(
+        {},
+        description="how text files are written: { delimiter = 'semicolon', decimal = 'comma', "
+        "encoding = 'utf-8-bom', dates = '%d.%m.%Y', places = 2 }",
+    )
     guard_formulas: bool = Field(
         False,
         description="in text files, put ' before cells that a spreadsheet would run as formulas",

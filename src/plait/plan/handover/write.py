@@ -22,6 +22,7 @@ from plait.core.lineage.paths import lineage_paths
 from plait.core.table.set_aside import report_truncated_listings, truncate_listings
 from plait.core.table.table import SetAside, Table, table_from_columns
 from plait.io.database.table_writer import Tables
+from plait.io.delimited.text_format import TextFormat, make_text_format
 from plait.io.delivery.delivery import Delivery
 from plait.io.delivery.folder import check_folder, replace_folder_atomically, write_flushed
 from plait.io.delivery.seal import sealed
@@ -99,6 +100,7 @@ def check_handover_folder(
     """
     folder = handover_folder(loaded_plan)
     dataset_endings(loaded_plan)
+    handover_text_format(loaded_plan)
     paths = [source.path for source in sources]
     check_folder(folder, replace, MARKS, [*paths, str(loaded_plan.path)])
     target = handover_table(loaded_plan)
@@ -167,6 +169,22 @@ def dataset_endings(loaded_plan: LoadedPlan) -> list[str]:
     return list(dict.fromkeys(endings))
 
 
+def handover_text_format(loaded_plan: LoadedPlan) -> TextFormat:
+    """How the text files of the handover are written.
+
+    Raises
+    ------
+    UsageError
+    """
+    handover = loaded_plan.plan.handover
+    assert handover is not None
+    try:
+        return make_text_format(handover.write, handover.guard_formulas)
+    except UsageError as error:
+        where = f"{loaded_plan.path} line {loaded_plan.line('handover', 'write')}"
+        raise UsageError(error.what, where, error.remedy) from None
+
+
 def write_handover(
     plan_execution: PlanExecution,
     expected: Sequence[ExpectationResult],
@@ -197,7 +215,7 @@ def write_handover(
     OutputError
         When something cannot be written.
     """
-    target, handover = handover_folder(plan_execution.plan), plan_execution.plan.plan.handover
+    target = handover_folder(plan_execution.plan)
     changes: list[Tables] = []
     with replace_folder_atomically(target, changes) as part:
         in_database = _into_database(plan_execution, changes, phases, replace_)
@@ -220,12 +238,12 @@ def write_handover(
         )
         behind = collect_drill_downs(plan_execution, files)
         story = compared(part, replace(story, account=account, drill_downs=behind))
-        guard = bool(handover and handover.guard_formulas)
-        for name, text in _texts(story, target.name, guard):
+        text_format = handover_text_format(plan_execution.plan)
+        for name, text in _texts(story, target.name, text_format.guard_formulas):
             write_flushed(part / name, partial(Path.write_text, data=text, encoding="utf-8"))
             outputs.append(_output(part, name))
         (of_lineage,) = (output.sha256 for output in outputs if output.path == MARKS[2])
-        package = package_json(story, outputs, sealed(HANDOVER, of_lineage))
+        package = package_json(story, outputs, sealed(HANDOVER, of_lineage), text_format)
         write_flushed(part / MARKS[0], lambda path: path.write_text(package, "utf-8"))
     return story
 
@@ -274,6 +292,7 @@ def _dataset(
     assert handover is not None
     endings = dataset_endings(plan_execution.plan)
     beside = {"ledger": ledger_table(plan_execution.entries)} if ".xlsx" in endings else {}
+    written_as = handover_text_format(plan_execution.plan)
     written, findings = [], []
     with phases.phase("writing", table.rows * len(endings)) as on_progress:
         for ending in endings:
@@ -281,8 +300,7 @@ def _dataset(
             check_format_capacity(table, beside, Path(name))
 
             def write(path: Path, ending: str = ending) -> None:
-                guard = handover.guard_formulas
-                findings.extend(write_table(table, path, ending, on_progress, guard, beside))
+                findings.extend(write_table(table, path, ending, on_progress, written_as, beside))
 
             write_flushed(part / name, write)
             written.append((name, table.rows, len(table.columns)))
@@ -293,7 +311,7 @@ def _set_aside(plan_execution: PlanExecution, part: Path) -> tuple[list[_Written
     """Every list of rows that were set aside, and what is said of those that are cut."""
     handover = plan_execution.plan.plan.handover
     assert handover is not None
-    guard, written = handover.guard_formulas, []
+    text_format, written = handover_text_format(plan_execution.plan), []
     every = list(set_aside_files(plan_execution))
     names = {id(one): name for name, one in every}
     lists = truncate_listings([one for _, one in every], handover.aside_limit)
@@ -301,7 +319,7 @@ def _set_aside(plan_execution: PlanExecution, part: Path) -> tuple[list[_Written
         name = names[id(aside)]
         write_flushed(
             part / name,
-            partial(write_table, table, ending=".csv", guard=guard),
+            partial(write_table, table, ending=".csv", text_format=text_format),
         )
         written.append((name, table.rows, len(table.columns)))
     return written, report_truncated_listings(lists)
@@ -420,7 +438,10 @@ def _texts(run_report: RunReport, folder: str, guard: bool) -> Iterator[tuple[st
     yield "ledger.json", run_report_json(run_report) + "\n"
     yield "report.md", report_markdown(run_report)
     yield "report.html", report_page(run_report, folder)
-    yield "dictionary.csv", to_csv_bytes(_dictionary(run_report), guard).decode()
+    yield (
+        "dictionary.csv",
+        to_csv_bytes(_dictionary(run_report), TextFormat(guard_formulas=guard)).decode(),
+    )
     yield "plan.toml", _plan_text(run_report)
 
 
