@@ -21,6 +21,7 @@ import python_calamine
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from plait.io.delimited.text_format import TextFormat
 import plait.io.workbook.outline as outline_module
 from cases import cases
 from makers import HIVES, PACKERS, arrow_table, every_format, open_sheet, rows_of_hives, workbook
@@ -297,7 +298,7 @@ def test_formulas_are_found_and_guarded(tmp_path):
     plain, safe = tmp_path / "p.csv", tmp_path / "s.csv"
     (finding,) = write_table(table, plain, ".csv")
     assert (finding.code, finding.count) == ("formula-cells", 3)
-    write_table(table, safe, ".csv", guard=True)
+    write_table(table, safe, ".csv", text_format=TextFormat(guard_formulas=True))
     assert safe.read_text().splitlines()[1:] == ["'=1+1,", "-5,-", "'@x,7", "+1,=", "'-x,a"]
     shutil.rmtree(tmp_path)
 

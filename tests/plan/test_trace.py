@@ -345,3 +345,23 @@ def test_rows_of_groups_keep_all_their_lines_beside_rows_that_have_one(plait, pu
         [["visits", 1], ["visits", 2]], [["visits", 3]], [["more", 1]],
     ]  # fmt: skip
     assert traced["rows"][0]["within"] == ["line 2", "line 3"]
+
+
+def test_a_step_is_named_for_the_cells_that_it_made(plait, put):
+    put(
+        **{
+            "a.csv": "hive,breed\n1,Carnica\n2,Buckf.\n3,\n",
+            "p.toml": '[source.a]\npath = "a.csv"\n[[step]]\nmend = "a"\n'
+            'replace_value = "breed:Buckf.=Buckfast"\nfill = { breed = "unknown" }\ninto = "b"\n'
+            '[handover]\nresult = "b"\n',
+        }
+    )
+    assert plait("run", "p.toml").status == 0
+    traced = plait("trace", "handover", "--where", "hive > 0", "--json").json
+    changed = [
+        [step for step, made in cell["steps"] if made]
+        for row in traced["rows"]
+        for cell in row["cells"]
+        if cell["column"] == "breed"
+    ]
+    assert changed == [[], ["mend a → b"], ["mend a → b"]]

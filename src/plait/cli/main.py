@@ -98,14 +98,15 @@ class CommandLineParser(argparse.ArgumentParser):
         self._check_given_once(joined)
         options, rest = self.parse_known_args(joined)
         if rest:
-            from plait.core.base.names import suggest_name
+            from plait.core.base.synonyms import suggest_word
 
             names = [
                 option_string_action
                 for option_string_action in self._option_string_actions
                 if option_string_action.startswith("--")
             ]
-            remedy = suggest_name(rest[0], names) or f"run {self.prog} --help for all options"
+            word = rest[0].partition("=")[0]
+            remedy = suggest_word(word, names) or f"run {self.prog} --help for all options"
             raise UsageError(f"unknown option {rest[0]}", remedy=remedy)
         return options
 

@@ -171,9 +171,9 @@ def _columns(schema_group_survey: SchemaGroupSurvey, names: Sequence[str], width
     grid = Grid(box=None, pad_edge=False, padding=(0, 1, 0, 0), header_style="dim")
     heads = ("column", "type", "missing", "distinct")
     if is_sample(schema_group_survey):
-        heads = ("column", "type so far", "missing so far", "distinct so far")
+        heads = ("column", "type\nso far", "missing\nso far", "distinct\nso far")
     widths = [
-        min(_WIDEST, max([len(head), *(len(row[place]) for row in rows)]))
+        min(_WIDEST, max([*map(len, head.split("\n")), *(len(row[place]) for row in rows)]))
         for place, head in enumerate(heads)
     ]
     rest = max(_MIN_TEXT_WIDTH, width - sum(widths) - len(widths) - 2)

@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 
 # Told apart by people of every colour sight; each is also said in a word.
 _STYLES = {"error": "bold magenta", "warning": "yellow", "note": "blue"}
-_WIDEST = 120
+_WIDTH = 100
 # A path stays in one piece, to be copied; signs that are aligned stay where they are.
 _WHOLE_WORDS: dict[str, Any] = {
     "break_long_words": False,
@@ -76,10 +76,10 @@ class _Console(Console):
 
 
 def make_console() -> Console:
-    """Standard error, or output for reading; at most 120 columns wide, 80 away from a terminal."""
+    """Standard error, or output for reading; as wide as the terminal, 100 where it is none."""
     file = sys.stdout if _FOR_READING.get() else None
     plain = _Console(file=file, stderr=True, highlight=False, emoji=False, markup=False)
-    plain.width = min(plain.width, _WIDEST) if plain.is_terminal else 80
+    plain.width = plain.width if plain.is_terminal else _WIDTH
     return plain
 
 

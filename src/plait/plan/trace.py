@@ -406,12 +406,14 @@ def _cell_trace(
     cells = stored_handover.dataset.cells(stored_handover.dataset.column(name), row, row + 1)
     value = to_text(cells)[0].as_py()
     origins = list(_origins(stored_handover, name, numbers, seen))
+    # A step that changed other cells of the column has carried this one on.
+    carried = len(origins) == 1 and (origins[0].text or "") == (value or "")
     return CellTrace(
         name,
         value,
         tuple(origins[:_MOST_ORIGINS]),
         max(len(origins) - _MOST_ORIGINS, 0),
-        tuple((s["step"], s["changed"]) for s in said["steps"]),
+        tuple((s["step"], s["changed"] and not carried) for s in said["steps"]),
     )
 
 

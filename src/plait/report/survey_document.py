@@ -100,7 +100,7 @@ def survey_summary(found: Survey) -> str:
     unread = sum(finding.code == "unreadable" for finding in found.findings)
     not_read = f"; {pluralize(unread, 'file')} cannot be read" if unread else ""
     text = f"{pluralize(sources, 'source')}{of_shapes}, {pluralize(rows, 'row')}{not_read}"
-    return f"sample of the first {found.sample:,} rows: {text}" if found.sample else text
+    return f"sample of the first {pluralize(found.sample, 'row')}: {text}" if found.sample else text
 
 
 def sort_join_candidates(relations: Sequence[JoinCandidate]) -> list[JoinCandidate]:

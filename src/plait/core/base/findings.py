@@ -31,6 +31,7 @@ _SUMMARY_TEMPLATES = {
     "name-trap": "{n} pairs of sources share a heading that is the wrong key for a join",
     "nearly-typed": "{n} columns fit a type except for a few cells; kept as text",
     "not-read": "{n} folders have files that were not read",
+    "sample-only": "only the first rows of {n} sources were read; all figures are for these rows",
     "title-lines": "{n} files have lines above the header, skipped",
     "total-row": "{n} sources end with a row that looks like a total",
     "type-differs": "{n} columns have different types in different sources",

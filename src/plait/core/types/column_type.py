@@ -79,9 +79,9 @@ class ColumnType:
 
     def __str__(self) -> str:
         """Its name, as ``--type`` takes it."""
-        if self.family == "other" or not self.written:
-            return self.written or self.family
-        return f"{self.family}:{self.written}"
+        if self.family == "other":
+            return "text"  # as which its cells are read, counted and written
+        return f"{self.family}:{self.written}" if self.written else self.family
 
     @property
     def plain(self) -> ColumnType:

@@ -15,6 +15,7 @@ from pydantic import BaseModel, ValidationError
 
 from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name
+from plait.core.base.synonyms import suggest_word
 from plait.core.table.key_spec import parse_assignments
 from plait.io.places.address import Address, is_address, parameterize_secrets
 from plait.plan.file.line_numbers import PlanDiagnostic, PlanError, key_line_numbers, line_of_path
@@ -38,6 +39,7 @@ _HEADINGS: dict[tuple[str | int, ...], str] = {
     ("step",): "write [[step]]",
     ("source",): "write [source.NAME]",
 }
+_TOP = ("title", "origin")
 _SECTIONS: dict[str, type[BaseModel]] = {
     "expect": ExpectSection,
     "handover": HandoverSection,
@@ -272,7 +274,9 @@ def _in_words(one: Any, path: tuple[str | int, ...], raw: Any) -> tuple[str, str
     kind, name = one["type"], one["loc"][-1]
     if kind == "extra_forbidden":
         names = _known_keys(path[:-1], raw)
-        return f"unknown key {name!r}", suggest_name(
+        if path[:-1] and str(name) in _TOP:
+            return f"unknown key {name!r}", f"write {name} at the top of the plan"
+        return f"unknown key {name!r}", suggest_word(
             str(name), names
         ) or f"one of {', '.join(names)}"
     if kind == "missing":

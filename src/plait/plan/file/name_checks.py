@@ -15,6 +15,10 @@ from plait.plan.file.toml import plan_diagnostic
 
 Lines = Mapping[tuple[str | int, ...], int]
 
+_SIGNS = (
+    (r"=<|most|max|under|below|less|fewer|up to", "<="),
+    (r"same|equal|exactly| is ", "="),
+)
 _COMPARED = re.compile(r"^\s*(.+?)\s*(<=|>=|!=|<>|<|>|==?)\s*(.+?)\s*$")
 _BY_RESULT = ("unique", "unmatched", "columns", "type", "values")
 
@@ -46,9 +50,26 @@ def step_result_name(step: Mapping[str, Any]) -> str | None:
 
 
 def parse_comparison(text: str) -> tuple[str, str, str] | None:
-    """The sides and the sign of ``season >= 1000``."""
+    """The sides and the sign of ``season >= 1000``; ``=>`` is no sign."""
+    if re.search("=[<>]", text):
+        return None
     match = _COMPARED.match(text)
     return (match[1], match[2], match[3]) if match else None
+
+
+def _as_comparison(text: str, known: Iterable[str]) -> str:
+    """The right form of what somebody meant as a comparison of rows.
+
+    >>> _as_comparison("season => 1,000", ["season"]), _as_comparison("at most 7 hives", ["hives"])
+    ('season >= 1000', 'hives <= 7')
+    """
+    named = [name for name in known if re.search(rf"(?<!\w){re.escape(name)}(?!\w)", text)]
+    named.sort(key=text.index)
+    number = re.search(r"\d[\d,_ ]*", text)
+    size = re.sub(r"\D", "", number[0]) if number else "1000"
+    sign = next((s for words, s in _SIGNS if re.search(words, text, re.IGNORECASE)), ">=")
+    left, right = named[0] if named else "season", named[1] if named[1:] else size
+    return f"{left} {sign} {right}"
 
 
 def parse_comparison_number(side: str) -> int | None:
@@ -156,7 +177,8 @@ def _expected_faults(
         line = line_of_path(lines, ("expect", "rows"))
         comparison = parse_comparison(str(text))
         if comparison is None:
-            yield PlanDiagnostic(line, f"not a comparison: {text!r}", "write 'season >= 1000'")
+            right = _as_comparison(str(text), known)
+            yield PlanDiagnostic(line, f"not a comparison: {text!r}", f"write '{right}'")
             continue
         for side in (comparison[0], comparison[2]):
             if parse_comparison_number(side) is None and side not in known and "${" not in side:
