@@ -21,13 +21,13 @@ import python_calamine
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plait.io.delimited.text_format import TextFormat
 import plait.io.workbook.outline as outline_module
 from cases import cases
 from makers import HIVES, PACKERS, arrow_table, every_format, open_sheet, rows_of_hives, workbook
 from plait.core.base.errors import OutputError, SourceError, UsageError
 from plait.core.table.table import table_from_columns
 from plait.core.types.column_type import TEXT
+from plait.io.delimited.text_format import TextFormat
 from plait.io.places.source import Dialect, ReadOptions
 from plait.io.read import read_source
 from plait.io.sources import find_one_source, find_sources

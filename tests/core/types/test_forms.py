@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from datetime import date, datetime, time
+from datetime import date, datetime, time, timedelta
+from decimal import Decimal
 
 import pyarrow as pa
 import pytest
@@ -119,8 +120,82 @@ def test_no_form_is_passed_over_by_its_outline(form):
     """What the glance leaves out must be what its pattern would have left out."""
     written = form.type.written
     moment = datetime(2031, 4, 5, 13, 7, 9, 250)
-    text = moment.strftime(written.replace("%z", "+0100")) if "%" in written else written
+    text = (
+        moment.strftime(written.replace("%z", "+0100").replace("%q", "2"))
+        if "%" in written
+        else written
+    )
     for cell in (text, text.upper(), text.replace("Apr", "Apr."), text.replace("PM", "p.m.")):
         expected = [one.type for one in FORMS.values() if re.match(one.pattern, cell)]
         assert [one.type for one in formats_matching_sample(pa.chunked_array([[cell]]))] == expected
     assert "%" not in written or form in formats_matching_sample(pa.chunked_array([[text]]))
+
+
+MONTHS = {
+    "English": "January Feb March Apr May June July August Sept. October Nov. December",
+    "French": "janvier févr. mars avril mai juin juil. août septembre octobre nov. décembre",
+    "German": "Januar Feb. März April Mai Juni Juli August September Okt. November Dezember",
+    "Spanish": "enero feb. marzo abril mayo junio julio agosto septiembre oct. noviembre diciembre",
+    "Italian": "gennaio febbraio marzo apr. maggio giugno lug. agosto settembre ott. novembre dic.",
+    "Portuguese": "janeiro fev. março abril maio junho julho agosto setembro out. novembro dez.",
+    "Dutch": "januari februari maart april mei juni juli augustus september okt. november december",
+}
+
+
+@pytest.mark.parametrize("language", MONTHS)
+def test_months_are_read_by_their_names(language):
+    names = MONTHS[language].split()
+    cells = [f"{number} {name} 2031" for number, name in enumerate(names, 1)]
+    kind, dates = read(cells)
+    assert kind == "date:%d %B %Y"
+    assert [(one.month, one.day) for one in dates] == [(n, n) for n in range(1, 13)]
+    if language in ("Spanish", "Portuguese"):
+        kind, dates = read([f"1 de {name} de 2031" for name in names])
+        assert [one.month for one in dates] == list(range(1, 13))
+
+
+@pytest.mark.parametrize(
+    ("cells", "forms"),
+    [
+        (["05.04.31", "30.12.99"], ["date:%d.%m.%y"]),
+        (["3/4/31", "5/6/31"], ["date:%d/%m/%y", "date:%m/%d/%y"]),
+        (["05-APR-31"], ["date:%d-%b-%y"]),
+        (["30.12.31 10:30"], ["datetime:%d.%m.%y %H:%M"]),
+        (["Q3 2031", "Q1 2032"], ["date:Q%q %Y"]),
+        (["2031-W14", "2032-W53"], ["date:%G-W%V"]),
+    ],
+)
+def test_what_has_to_be_assumed_is_open_until_somebody_asks(cells, forms):
+    column = pa.chunked_array([cells])
+    assert str(infer_column_type(column)) == "text"
+    assert [str(form.type) for form in matching_formats(column)] == forms
+
+
+def test_codes_with_hyphens_are_no_dates():
+    assert matching_formats(pa.chunked_array([["12-05-31", "10-11-12"]])) == []
+
+
+@given(st.lists(st.dates(date(1969, 1, 1), date(2068, 12, 31)), min_size=1))
+def test_short_years_weeks_and_quarters_are_those_of_the_calendar(days):
+    def read_as(cells, written):
+        form = declarable_type(f"date:{written}")
+        return parse_column(pa.array(cells), form, pa.date32()).to_pylist()
+
+    assert read_as([day.strftime("%d.%m.%y") for day in days], "%d.%m.%y") == days
+    weeks = ["{:04}-W{:02}".format(*day.isocalendar()[:2]) for day in days]
+    mondays = [day - timedelta(days=day.weekday()) for day in days]
+    assert read_as(weeks, "%G-W%V") == mondays
+    quarters = [f"Q{(day.month + 2) // 3} {day.year}" for day in days]
+    first = [date(day.year, (day.month - 1) // 3 * 3 + 1, 1) for day in days]
+    assert read_as(quarters, "Q%q %Y") == first
+
+
+def test_a_week_that_a_year_has_not_is_no_date():
+    with pytest.raises(pa.ArrowInvalid):
+        parse_column(pa.array(["2031-W53"]), declarable_type("date:%G-W%V"), pa.date32())
+
+
+def test_numbers_that_begin_with_the_point():
+    kind, numbers = read([".078", "-.5", "12.25", "7"])
+    assert kind == "decimal:.5"
+    assert numbers == [Decimal("0.078"), Decimal("-0.500"), Decimal("12.250"), Decimal("7.000")]

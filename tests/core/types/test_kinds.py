@@ -68,6 +68,12 @@ def reference(cells):
                 return [read(cell) for cell in cells] and kind
             except ValueError:
                 return "text"
+    bare = all(
+        re.fullmatch(r"-?((0|[1-9][0-9]{0,17})(\.[0-9]+)?|\.[0-9]+)", cell, re.ASCII)
+        for cell in cells
+    )
+    if bare and any(cell.lstrip("-").startswith(".") for cell in cells):
+        return "decimal:.5"
     comma = all(re.fullmatch(r"-?(0|[1-9][0-9]{0,17})(,[0-9]+)?", cell) for cell in cells)
     return "decimal:1.234,5" if comma and any("," in cell for cell in cells) else "text"
 

@@ -227,13 +227,20 @@ def _moments(texts: pa.Array, times: Counts, likely: Flags) -> TextOrderDoubt | 
     return None
 
 
+_SORT_AS_TEXT = ("%G-W%V", "%Y-Q%q", "%Y Q%q")  # 2031-W14 stands before 2031-W40 as it is
+
+
 def _readings(
     plain: ColumnType, texts: pa.Array, dated: Flags
 ) -> Iterator[tuple[ColumnType, tuple[Flags, pa.Array]]]:
     """For each form that reads some texts: which, and their values."""
     rows = np.flatnonzero(dated)
     some = texts.take(pa.array(rows))
-    written = [form for form in FORMS.values() if form.family == plain.family]
+    written = [
+        form
+        for form in FORMS.values()
+        if form.family == plain.family and form.type.written not in _SORT_AS_TEXT
+    ]
     for form in (PLAIN[plain], *written):
         if not pc.any(pc.match_substring_regex(some, form.pattern)).as_py():
             continue

@@ -262,7 +262,9 @@ def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> 
         _commonest(shown, weights),
         markers,
         _spread(values, weights, type_),
-        tuple(form.type for form in forms) if len(forms) > 1 else (),
+        tuple(form.type for form in forms)
+        if len(forms) > 1 or any(f.assumes for f in forms)
+        else (),
         *(_nearly(texts, times) if doubts and not forms else ()),
     )
 

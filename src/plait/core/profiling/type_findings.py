@@ -27,6 +27,7 @@ from plait.core.text.cells import combine_chunks, is_text_type
 from plait.core.types.column_type import DECIMAL, EMPTY, INTEGER, TEXT, ColumnType
 from plait.core.types.inference import infer_column_type, may_parse_mask
 from plait.core.types.near_types import MixedDateFormats, NearType
+from plait.core.types.value_formats import format_for_type
 
 _MOST_SETTLED = 6  # sources whose types a remedy spells out
 _MOST_COMPARED = 3000
@@ -194,15 +195,20 @@ def report_open_questions(
         The table and the column.
     """
     if column_profile.forms:
-        family = column_profile.forms[0].family
+        first, *others = column_profile.forms
+        written = " or ".join(form.written for form in column_profile.forms)
+        assumes = format_for_type(first).assumes
         yield Finding(
             "form-open",
             "warning",
             column_profile.rows - column_profile.missing,
-            f"the format of the {family}s in {name} is ambiguous: "
-            f"{' or '.join(form.written for form in column_profile.forms)}; kept as "
-            "text",
-            wording("choose a format: ", Setting("type", str(column_profile.forms[0]), name)),
+            f"the format of the {first.family}s in {name} is ambiguous: {written}; kept as text"
+            if others or not assumes
+            else f"{name} may be read as {first.family}s, {written}; kept as text",
+            wording(
+                f"to read them so ({assumes}): " if assumes else "choose a format: ",
+                Setting("type", str(first), name),
+            ),
             where,
             tuple(FindingExample(text) for text, _ in column_profile.commonest[:2]),
         )

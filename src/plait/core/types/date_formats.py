@@ -12,18 +12,18 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
+from plait.core.types.month_names import MONTH_NUMBERS
 
-_MONTHS = (
-    *("january", "february", "march", "april", "may", "june"),
-    *("july", "august", "september", "october", "november", "december"),
-)
 _DIRECTIVE_PATTERNS = {
     "d": r"(?P<d>[0-9]{1,2})",
     "m": r"(?P<m>[0-9]{1,2})",
     "Y": r"(?P<Y>[0-9]{4})",
     "y": r"(?P<y>[0-9]{2})",
-    "b": r"(?P<b>[A-Za-z]{3})\.?",
-    "B": r"(?P<b>[A-Za-z]{3,9})",
+    "b": r"(?P<b>[A-Za-zÀ-ÿ]{3,5})\.?",
+    "B": r"(?P<b>[A-Za-zÀ-ÿ]{3,10})\.?",
+    "q": r"(?P<q>[1-4])",
+    "G": r"(?P<G>[0-9]{4})",
+    "V": r"(?P<V>[0-9]{2})",
     "H": r"(?P<H>[0-9]{1,2})",
     "I": r"(?P<I>[0-9]{1,2})",
     "M": r"(?P<M>[0-9]{2})",
@@ -81,8 +81,10 @@ def parse_dates(cells: pa.Array, form: str, kind: str) -> pa.Array:
     cells : pyarrow.Array
         Text.
     form : str
-        As ``%d.%m.%Y``: day, month and year as numbers; ``%b`` and ``%B`` are
-        English names of months.
+        As ``%d.%m.%Y``: day, month and year as numbers; ``%b`` and ``%B`` are names of
+        months, in English, French, German, Spanish, Italian, Portuguese or Dutch. ``%q`` is a
+        quarter, of which its first day is taken; ``%G`` and ``%V`` are year and week of ISO 8601,
+        of which its Monday.
 
     Returns
     -------
@@ -122,11 +124,15 @@ def _number(parts: dict[str, pa.Array], sign: str, length: int, default: int) ->
 
 def _days(parts: dict[str, pa.Array], length: int) -> tuple[Numbers, npt.NDArray[np.bool_]]:
     """Days since 1970-01-01, and which of them there are."""
+    if "V" in parts:
+        return _mondays(_number(parts, "G", length, 1970), _number(parts, "V", length, 1))
     year = _number(parts, "Y", length, 1970)
     if "y" in parts:
         short = _number(parts, "y", length, 0)
         year = short + np.where(short < _CENTURY_TURNS, 2000, 1900)
     month = _month(parts["b"]) if "b" in parts else _number(parts, "m", length, 1)
+    if "q" in parts:
+        month = _number(parts, "q", length, 1) * 3 - 2
     day = _number(parts, "d", length, 1)
     months = (year - 1970) * 12 + np.clip(month, 1, 12) - 1
     days = months.astype("M8[M]").astype("M8[D]") + (day - 1)
@@ -135,13 +141,22 @@ def _days(parts: dict[str, pa.Array], length: int) -> tuple[Numbers, npt.NDArray
     return days.astype(np.int64), valid
 
 
+def _mondays(year: Numbers, week: Numbers) -> tuple[Numbers, npt.NDArray[np.bool_]]:
+    """The first days of weeks; the first week of a year has its fourth of January."""
+    fourth = (year - 1970).astype("M8[Y]").astype("M8[D]").astype(np.int64) + 3
+    monday = fourth - (fourth + 3) % 7  # the first of January 1970 was a Thursday
+    days = monday + (week - 1) * 7
+    # The Thursday of a week is in the year that the week is of.
+    thursdays = (days + 3).astype("M8[D]").astype("M8[Y]").astype(np.int64) + 1970
+    return days, (week >= 1) & (thursdays == year)
+
+
 def _month(names: pa.Array) -> Numbers:
-    lower = pc.utf8_lower(names)
-    whole = pc.index_in(lower, pa.array(_MONTHS))
-    short = pc.index_in(lower, pa.array([name[:3] for name in _MONTHS]))
-    found = pc.add(pc.coalesce(whole, short), 1)
-    numbers: Numbers = pc.fill_null(pc.cast(found, pa.int64()), 0).to_numpy()
-    return numbers
+    lower = pc.utf8_normalize(pc.utf8_lower(names), "NFC")
+    place = pc.index_in(lower, pa.array(list(MONTH_NUMBERS)))
+    numbers = np.append(list(MONTH_NUMBERS.values()), 0)
+    found: Numbers = numbers[pc.fill_null(pc.cast(place, pa.int64()), -1).to_numpy()]
+    return found
 
 
 def _moment(parts: dict[str, pa.Array], length: int) -> tuple[Numbers, npt.NDArray[np.bool_]]:

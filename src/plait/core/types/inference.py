@@ -29,6 +29,7 @@ from plait.core.text.words import TextBuffers
 from plait.core.types.column_type import EMPTY, TEXT, ColumnType, Family
 from plait.core.types.date_formats import FIRST_DAY
 from plait.core.types.exact_numbers import max_digits
+from plait.core.types.month_names import MONTH_BEGINNINGS
 from plait.core.types.value_formats import (
     ValueFormat,
     format_for_type,
@@ -46,9 +47,10 @@ _PATTERNS: dict[Family, str] = {
     "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
 }
-_MONTHS = "jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec"
+_MONTHS = "|".join(MONTH_BEGINNINGS)
 _TYPED_START = (
-    rf"(?i)^([-+.]?[0-9]|true|false|yes$|no$|[ynft]$|{_MONTHS}|[-?#€$£¥]|n/?a$|null|none|nan)"
+    rf"(?i)^([-+.]?[0-9]|true|false|yes$|no$|[ynft]$|{_MONTHS}|q[1-4]"
+    r"|[-?#€$£¥]|n/?a$|null|none|nan)"
 )
 _GLANCE, _PIECES = 200, 40
 _WHOLE_DIGITS = 18
@@ -82,7 +84,7 @@ def infer_column_type(column: pa.ChunkedArray) -> ColumnType:
         if all(map_ordered(partial(_formed, plain.family), column.chunks)):
             return plain if _has_values(column, plain) else TEXT
     written = matching_formats(column)
-    return written[0].type if len(written) == 1 else TEXT
+    return written[0].type if len(written) == 1 and not written[0].assumes else TEXT
 
 
 def matching_formats(column: pa.ChunkedArray) -> list[ValueFormat]:

@@ -20,11 +20,13 @@ from plait.core.types.column_type import DECLARABLE, ColumnType, Family
 from plait.core.types.date_formats import date_regex, parse_dates
 
 EXPONENTS = ColumnType("decimal", "1e3")
+BARE_POINT = ColumnType("decimal", ".5")
 MONEY = ("€", "$", "£", "¥")
 SPACES = "[ \u00a0\u202f]"
 MOST_EXPONENT = 60
 # At most 18 digits: more in one cell are a list of codes, or an identifier.
 _WHOLE = r"0|[1-9][0-9]{0,2}(%s[0-9]{3}){1,5}|[1-9][0-9]{0,17}"
+_BARE_POINT = r"^-?((0|[1-9][0-9]{0,17})(\.[0-9]+)?|\.[0-9]+)$"
 _EXPONENT = (
     r"^(?P<s>-?)(?P<w>0|[1-9][0-9]{0,75})"
     r"(?:\.(?P<f>[0-9]+))?(?:[eE](?P<e>[+-]?[0-9]{1,3}))?$"
@@ -43,7 +45,20 @@ _DAYS = (
     "%B %d, %Y",
     "%B %d %Y",
     "%d-%b-%Y",
+    "%d de %B de %Y",
 )
+# A year of two digits does not say its century, and has no form with hyphens among numbers: those
+# are codes more often.
+_SHORT_YEARS = ("%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%y/%m/%d", "%d-%b-%y", "%d %b %y")
+_CENTURIES = "years from 69 to 99 are of the 20th century, others of the 21st"
+_FIRST_DAYS = {
+    "Q%q %Y": "the first day of the quarter is taken",
+    "Q%q/%Y": "the first day of the quarter is taken",
+    "%Y-Q%q": "the first day of the quarter is taken",
+    "%Y Q%q": "the first day of the quarter is taken",
+    "%G-W%V": "the Monday of the week is taken",
+}
+_LETTER = "[A-Za-zÀ-ÿ]"
 _CLOCKS = ("%H:%M", "%H:%M:%S", "%H:%M:%S.%f", "%I:%M %p")
 
 
@@ -78,6 +93,8 @@ class NumberFormat:
         """The numbers as plain text, whole ones as integers."""
         if self.name == str(EXPONENTS):
             return expand_exponent(cells)
+        if self.name == str(BARE_POINT):
+            return pc.replace_substring_regex(cells, r"^(-?)\.", "\\10.")
         if self.beside:
             cells = pc.replace_substring_regex(cells, f"{re.escape(self.beside)}|{SPACES}", "")
         group = SPACES if self.group == " " else re.escape(self.group)
@@ -97,6 +114,7 @@ def number_formats() -> Iterator[NumberFormat]:
         for point, group in ((".", ","), (",", ".")):
             yield _beside(sign, point, group)
     yield NumberFormat(str(EXPONENTS), _EXPONENT, ("[eE]", r"\.|[eE][+-]"), ".", "")
+    yield NumberFormat(str(BARE_POINT), _BARE_POINT, (r"^-?\.",), ".", "")
 
 
 def _grouped(point: str, group: str, sign: str) -> Iterator[NumberFormat]:
@@ -179,6 +197,8 @@ class ValueFormat:
         Patterns each of which some cell must hold, or the form is not shown by any.
     outline : str, optional
         The outline of every cell of that form, where they all have the same one.
+    assumes : str
+        What is assumed to read it so: somebody has to ask for such a form.
     """
 
     type: ColumnType
@@ -186,6 +206,7 @@ class ValueFormat:
     read: Callable[[pa.Array], pa.Array]
     telling: tuple[str, ...] = ()
     outline: str | None = None
+    assumes: str = ""
 
     @property
     def family(self) -> Family:
@@ -203,7 +224,7 @@ def _truth(yes: str, no: str) -> Callable[[pa.Array], pa.Array]:
     return read
 
 
-def _dated(family: Family, form: str) -> ValueFormat:
+def _dated(family: Family, form: str, assumes: str = "") -> ValueFormat:
     outline = (
         None if "%z" in form else _outline(re.sub("%[bBp]", "a", re.sub("%[^bBp]", "0", form)))
     )
@@ -212,6 +233,7 @@ def _dated(family: Family, form: str) -> ValueFormat:
         date_regex(form),
         lambda cells: parse_dates(cells, form, family),
         outline=outline,
+        assumes=assumes,
     )
 
 
@@ -232,8 +254,8 @@ def _outline(text: str) -> str:
     >>> _outline("5. Apr. 2031"), _outline("5.4.2031, 10:30 a.m.")
     ('0. a 0', '0.0.0, 0:0 a')
     """
-    text = re.sub(r"(?<=[A-Za-z])\.", "", text)
-    return re.sub("[0-9]+", "0", re.sub("[A-Za-z]+", "a", text))
+    text = re.sub(rf"(?<={_LETTER})\.", "", text)
+    return re.sub("[0-9]+", "0", re.sub(f"{_LETTER}+", "a", text))
 
 
 def _all_forms() -> dict[ColumnType, ValueFormat]:
@@ -260,6 +282,13 @@ def _all_forms() -> dict[ColumnType, ValueFormat]:
         for between in (" ", "T", ", ")
         for clock in _CLOCKS
     ]
+    made += [_dated("date", form, _CENTURIES) for form in _SHORT_YEARS]
+    made += [
+        _dated("datetime", f"{day} {clock}", _CENTURIES)
+        for day in _SHORT_YEARS
+        for clock in _CLOCKS[:2]
+    ]
+    made += [_dated("date", form, assumes) for form, assumes in _FIRST_DAYS.items()]
     made.append(_dated("datetime", "%Y-%m-%dT%H:%M:%S%z"))
     made.append(_dated("datetime", "%Y-%m-%d %H:%M:%S%z"))
     made.append(_dated("datetime", "%Y-%m-%dT%H:%M:%S.%f%z"))
