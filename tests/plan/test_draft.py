@@ -29,8 +29,10 @@ def test_the_draft_of_the_demo_runs_and_its_joins_are_the_right_ones(plait, tmp_
     ended = plait("run", "d/first.toml", "--json")
     assert ended.status == 0, ended.err
     assert not [one for one in ended.json["findings"] if one["code"] == "not-used"]
-    assert len(rows_of(tmp_path / "d" / "handover" / "combined.csv")) == 1103
-    first = json.loads((tmp_path / "d" / "handover" / "ledger.json").read_text())["matches"][0]
+    assert len(rows_of(tmp_path / "d" / "first-handover" / "combined.csv")) == 1103
+    first = json.loads((tmp_path / "d" / "first-handover" / "ledger.json").read_text())["matches"][
+        0
+    ]
     assert first["left_unmatched"] + first["left_missing_key"] == 16
 
 
@@ -174,3 +176,40 @@ def test_a_file_with_a_sign_of_equality_in_its_name_is_drafted(plait, tmp_path):
     (tmp_path / "month=05.csv").write_text("day,kg\n1,2\n")
     ended = plait("draft", "./month=05.csv", "--out", "p.toml")
     assert ended.status == 0 and '"month=05.csv"' in (tmp_path / "p.toml").read_text()
+
+
+def test_two_plans_in_a_folder_have_handovers_of_their_own(plait, put, tmp_path):
+    put(**{"visits.csv": "hive,kg\n1,2\n", "sales.csv": "till,sum\n1,2\n"})
+    for name in ("visits", "sales"):
+        assert plait("draft", f"{name}.csv", "--out", f"{name}.toml").status == 0
+        assert plait("run", f"{name}.toml").status == 0
+    assert (tmp_path / "handover" / "visits.csv").is_file()
+    assert (tmp_path / "sales-handover" / "sales.csv").is_file()
+
+
+def test_no_plan_takes_the_place_of_the_handover_of_another(plait, put, tmp_path):
+    text = (
+        '[source.v]\npath = "v.csv"\n[[step]]\nstack = "v"\ninto = "w"\n[handover]\nresult = "w"\n'
+    )
+    put(**{"v.csv": "hive\n1\n", "one.toml": text, "two.toml": text})
+    assert plait("run", "one.toml").status == 0
+    before = (tmp_path / "handover" / "ledger.json").read_bytes()
+    refused = plait("run", "two.toml", "--replace")
+    assert refused.status == 4 and 'folder = "two-handover"' in refused.err, refused.err
+    assert (tmp_path / "handover" / "ledger.json").read_bytes() == before
+    (tmp_path / "one.toml").rename(tmp_path / "two.toml")  # the same plan under another name
+    assert plait("run", "two.toml", "--replace").status == 0
+
+
+def test_groups_are_named_by_what_their_names_share_and_single_tables_by_their_own(plait, put):
+    put(
+        **{
+            "export/customers.csv": "id,name\n1,A\n",
+            "export/orders_2030.csv": "id,customer,sum\n1,1,5\n",
+            "export/orders_2031.csv": "id,customer,sum\n2,1,6\n",
+            "months/2031-05.csv": "hive,kg\n1,2\n",
+            "months/2031-06.csv": "hive,kg\n1,2\n",
+        }
+    )
+    found = plait("survey", "export", "months", "--json").json
+    assert sorted(one["name"] for one in found["shapes"]) == ["customers", "months", "orders"]

@@ -63,7 +63,7 @@ def run(options: argparse.Namespace) -> int:
             delivery.check(out)
         with progress.phase("surveying sources"):
             plan = draft_plan(options.sources, out.parent if out else Path())
-        text = plan_text(plan)
+        text = plan_text(plan, out)
         if out:
             delivery.write(out, lambda part: part.write_text(text, encoding="utf-8"))
         else:

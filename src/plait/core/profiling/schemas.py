@@ -417,7 +417,7 @@ def _names(table_groups: Sequence[Sequence[Table]]) -> list[str]:
 
 
 def name_of_extracts(tables: Sequence[Table]) -> str:
-    """The one table's name; of several the folder or file they have in common, or what names.
+    """The one table's name; of several their file, else what their names share, or their folder.
 
     >>> from plait.core.table.table import table_from_columns
     >>> paths = ("inspections/2031-05.csv", "inspections/2031-06.csv")
@@ -429,10 +429,12 @@ def name_of_extracts(tables: Sequence[Table]) -> str:
     files = {PurePath(table.path.partition("#")[0]) for table in tables}
     if len(files) == 1:
         return to_table_name(files.pop().stem)
+    if words := _common_words(tables):
+        return words
     folders = {file.parent.name for file in files}
     if len(folders) == 1 and (folder := folders.pop()):
         return to_table_name(folder)
-    return _common_words(tables) or f"{tables[0].name} and {len(tables) - 1} more"
+    return f"{tables[0].name} and {len(tables) - 1} more"
 
 
 def _common_words(tables: Sequence[Table]) -> str:
@@ -443,5 +445,5 @@ def _common_words(tables: Sequence[Table]) -> str:
     'visits'
     """
     split = [re.split(r"[\W_0-9]+", PurePath(table.name).name) for table in tables]
-    common = [s for s in split[0] if s and all(s in words for words in split[1:])]
+    common = [s for s in split[0] if len(s) > 1 and all(s in words for words in split[1:])]
     return to_table_name("-".join(common)) if common else ""

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
 
+from plait.core.base.names import to_file_name
 from plait.plan.drafting.draft import LABEL, Draft, DraftedJoin
 from plait.plan.drafting.draft_sources import DraftedSource
 from plait.plan.file.toml import toml_array, toml_key, toml_literal_string, toml_string
@@ -12,12 +14,29 @@ from plait.plan.file.toml import toml_array, toml_key, toml_literal_string, toml
 _WIDTH = 96
 
 
-def plan_text(draft: Draft) -> str:
-    """The plan, commented, ready to run."""
-    return "\n".join(_lines(draft)) + "\n"
+def plan_text(draft: Draft, path: Path | None = None) -> str:
+    """The plan, commented, ready to run.
+
+    Parameters
+    ----------
+    path : path, optional
+        Where it will stand. Beside another plan its handover is named by it.
+    """
+    return "\n".join(_lines(draft, _folder(path))) + "\n"
 
 
-def _lines(draft: Draft) -> Iterator[str]:
+def _folder(path: Path | None) -> str:
+    """The folder for the handover: no other plan beside this one hands over into it."""
+    usual = "handover"
+    if path is None:
+        return usual
+    others = (other for other in path.parent.glob("*.toml") if other.name != path.name)
+    if any("[handover]" in other.read_text("utf-8", "replace") for other in others):
+        return f"{to_file_name(path.stem)}-{usual}"
+    return usual
+
+
+def _lines(draft: Draft, folder: str) -> Iterator[str]:
     yield "# A starter plan, drafted from the sources. Open decisions are comments."
     yield "# Preview it: plait check. Run it: plait run. Every key explained: plait help plan."
     yield ""
@@ -46,7 +65,7 @@ def _lines(draft: Draft) -> Iterator[str]:
     yield ""
     yield "[handover]"
     yield f"result = {toml_string(draft.result)}"
-    yield 'folder = "handover"'
+    yield f"folder = {toml_string(folder)}"
     yield 'formats = ["csv"]  # also parquet, arrow, json, jsonl, xlsx, sqlite'
 
 

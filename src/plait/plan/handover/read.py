@@ -204,6 +204,16 @@ class EarlierHandover:
         return replace(source, name=self.result)
 
 
+def plan_of_handover(folder: Path) -> str:
+    """The file name of the plan whose handover stands in a folder; nothing where none does."""
+    try:
+        said = json.loads(read_plain(folder / "ledger.json"))
+        name = said["plan"]["file"]
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        return ""
+    return name if isinstance(name, str) and Path(name).name == name else ""
+
+
 def added_files(folder: Path) -> list[str]:
     """The files in the folder of a handover that no run wrote, by its descriptor."""
     known = {"datapackage.json", *MARKS}

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
-from plait.core.base.errors import UsageError
+from plait.core.base.errors import OutputError, UsageError
 from plait.core.base.findings import Finding
 from plait.core.base.names import printable_path, suggest_name, to_file_name, unused_name
 from plait.core.keys.conflicts import CellConflicts
@@ -55,7 +55,7 @@ from plait.plan.handover.make_report import (
     steps_of_column,
     summarize_sources,
 )
-from plait.plan.handover.read import HANDOVER, MARKS
+from plait.plan.handover.read import HANDOVER, MARKS, plan_of_handover
 from plait.report.account import OutputSummary, ledger_table, summarize_output
 from plait.report.as_markdown import report_markdown
 from plait.report.data_package import package_json
@@ -101,6 +101,7 @@ def check_handover_folder(
     folder = handover_folder(loaded_plan)
     dataset_endings(loaded_plan)
     handover_text_format(loaded_plan)
+    _check_of_this_plan(loaded_plan, folder)
     paths = [source.path for source in sources]
     check_folder(folder, replace, MARKS, [*paths, str(loaded_plan.path)])
     target = handover_table(loaded_plan)
@@ -110,6 +111,24 @@ def check_handover_folder(
         check_target(target, target.stem, delivery, handover.append, sources)
         if handover.beside:
             check_target(target.beside(f"{target.stem}_ledger"), "ledger", delivery)
+
+
+def _check_of_this_plan(loaded_plan: LoadedPlan, folder: Path) -> None:
+    """See that what stands there is no handover of another plan that is in use beside this one.
+
+    Raises
+    ------
+    OutputError
+    """
+    other = plan_of_handover(folder)
+    own = loaded_plan.path.name
+    if other not in ("", own) and (loaded_plan.folder / other).is_file():
+        raise OutputError(
+            f"this folder has the handover of another plan, {other}",
+            str(folder),
+            f'give this plan a folder of its own: under [handover] folder = "'
+            f'{loaded_plan.path.stem}-handover"',
+        )
 
 
 def handover_table(loaded_plan: LoadedPlan) -> TableTarget | None:
