@@ -13,7 +13,7 @@ from plait.core.job.executor import map_ordered
 from plait.core.table.table import Table
 from plait.io.write import write_csv_to
 from plait.plan.execution.execute import PlanExecution
-from plait.plan.handover.write import dataset_endings, handover_folder
+from plait.plan.handover.write import check_sheets, dataset_endings, handover_folder
 from plait.report.document import ColumnForecast, StepForecast
 
 _SAMPLE = 1 << 17
@@ -49,12 +49,16 @@ def forecast_plan(plan_execution: PlanExecution) -> PlanForecast:
     handover = plan_execution.plan.plan.handover
     answer = "the plan hands over nothing: it has no [handover]"
     if handover is not None and handover.result in plan_execution.results:
+        check_sheets(plan_execution)
         table = plan_execution.result
         seconds += _writing(table) * len(dataset_endings(plan_execution.plan))
         answer = (
             f"a run would hand over {handover_folder(plan_execution.plan)}/: {handover.result}, "
             f"{pluralize(table.rows, 'row')}, {len(table.columns)} columns"
         )
+        for one in plan_execution.further:
+            size = f"{pluralize(one.result.rows, 'row')}, {len(one.result.columns)} columns"
+            answer += f"; {one.result_name}, {size}"
     return PlanForecast(
         answer,
         tuple(_steps(plan_execution)),

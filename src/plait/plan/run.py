@@ -290,9 +290,19 @@ def _compared(
             since, told = changes_since_last_run(
                 earlier, part, run_report_dict(run_report), course.known
             )
+            further = []
+            for one in run_report.further:
+                changes_of, more = changes_since_last_run(
+                    earlier, part, run_report_dict(run_report), course.known, one.name
+                )
+                further.append(replace(one, changes=changes_of))
+                told += more
         findings = (*run_report.account.findings, *told)
         run_report = replace(
-            run_report, account=replace(run_report.account, findings=findings), changes=since
+            run_report,
+            account=replace(run_report.account, findings=findings),
+            changes=since,
+            further=tuple(further),
         )
     last = last_successful_run(course.known)
     changes = judge_change_expectations(loaded, since, plan_execution.findings, last, accept_change)

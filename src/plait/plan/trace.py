@@ -137,6 +137,7 @@ def trace(
     most: int = MOST_ROWS,
     sources: str | Path | None = None,
     trusted: bool = False,
+    result: str | None = None,
 ) -> TraceResult:
     """Where rows of a handover, and each of their cells, came from.
 
@@ -157,6 +158,8 @@ def trace(
     trusted : bool
         Open whatever a handover names that somebody else made: addresses, with variables of
         the environment filled in, and any file.
+    result : str, optional
+        Which of several results. Without it the main one.
 
     Raises
     ------
@@ -176,7 +179,7 @@ def trace(
     if sources is not None and not Path(sources).is_dir():
         raise UsageError("the folder does not exist", str(sources), "name one: --sources DIR")
     try:
-        stored_handover = open_handover(folder)
+        stored_handover = open_handover(folder, result)
         for column in columns:
             check_column(column, stored_handover.dataset)
         reach = Reach(stored_handover, None if sources is None else Path(sources), trusted)
@@ -203,7 +206,7 @@ def _traced(
 ) -> TraceResult:
     stored_handover = reach.kept
     chosen, found = _chosen(stored_handover.dataset, rows, where, most)
-    _, lineage = read_lineage(stored_handover.folder / "lineage.parquet", chosen)
+    _, lineage = read_lineage(stored_handover.lineage, chosen)
     numbers = [_numbers(path) for path in lineage]
     names = list(columns) or list(stored_handover.dataset.column_names)
     cells = [(n, name) for n in numbers for name in names]

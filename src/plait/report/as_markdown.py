@@ -8,6 +8,7 @@ from typing import assert_never
 
 from plait.core.base.findings import Finding, by_severity, pluralize
 from plait.core.base.ledger import LedgerEntry
+from plait.core.profiling.contents import ColumnContents
 from plait.report.document import (
     Bar,
     Blank,
@@ -45,7 +46,23 @@ def _lines(run_report: RunReport) -> Iterator[str]:
         yield from _ledger(entry)
     yield from _findings(run_report.account.findings, examples=False)
     yield from _expectations(run_report.expected)
-    yield from _section("Columns")
+    yield from _columns("Columns", run_report.contents, run_report)
+    for one in run_report.further:
+        yield from _columns(f"Columns of {one.name}", one.contents, run_report)
+    yield from _section("Sources")
+    yield from _grid(
+        ("source", "file", "rows", "bytes", "sha256"),
+        [
+            (s.name, s.path, f"{s.rows:,}", f"{s.bytes:,}", s.sha256[:16])
+            for s in run_report.sources
+        ],
+    )
+
+
+def _columns(
+    title: str, contents: Sequence[ColumnContents], run_report: RunReport
+) -> Iterator[str]:
+    yield from _section(title)
     yield from _grid(
         ("column", "type", "missing", "distinct", "description"),
         [
@@ -56,15 +73,7 @@ def _lines(run_report: RunReport) -> Iterator[str]:
                 f"{content.profile.distinct:,}",
                 run_report.description(content.name),
             )
-            for content in run_report.contents
-        ],
-    )
-    yield from _section("Sources")
-    yield from _grid(
-        ("source", "file", "rows", "bytes", "sha256"),
-        [
-            (s.name, s.path, f"{s.rows:,}", f"{s.bytes:,}", s.sha256[:16])
-            for s in run_report.sources
+            for content in contents
         ],
     )
 

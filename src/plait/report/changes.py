@@ -373,13 +373,7 @@ class ChangesSinceLastRun:
 
     def facts(self) -> Iterator[Fact]:
         """What is new, in up to three lines."""
-        changes = self.compared.changes
-        rows = (
-            f"{pluralize(changes.rows_new, 'row')} new, {changes.rows_gone:,} gone, "
-            f"{changes.rows_changed:,} changed{self._columns()}"
-        )
-        same = f"the same {pluralize(changes.new_rows, 'row')}"
-        yield Fact(f"since {self.when}", same if changes.none else rows)
+        yield Fact(f"since {self.when}", self.in_short())
         figures = [
             f"{name.replace('_', ' ')} {then:,} → {now:,}"
             for name in _TOLD
@@ -394,6 +388,16 @@ class ChangesSinceLastRun:
         files = [f"{pluralize(count, 'file')} {state}" for state, count in counts.items() if count]
         if files:
             yield Fact("sources", ", ".join(files))
+
+    def in_short(self) -> str:
+        """How many rows are new, gone and changed."""
+        changes = self.compared.changes
+        if changes.none:
+            return f"the same {pluralize(changes.new_rows, 'row')}"
+        return (
+            f"{pluralize(changes.rows_new, 'row')} new, {changes.rows_gone:,} gone, "
+            f"{changes.rows_changed:,} changed{self._columns()}"
+        )
 
     def _columns(self) -> str:
         changes = self.compared.changes

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from plait.core.profiling.contents import ColumnContents
@@ -41,6 +41,7 @@ def package_json(
     run_report: RunReport,
     outputs: Sequence[OutputSummary],
     seal: str = "",
+    seals: Mapping[str, str] | None = None,
     text_format: TextFormat = PLAIN_TEXT,
 ) -> str:
     """The descriptor as JSON text.
@@ -51,6 +52,8 @@ def package_json(
         Every file of the handover but the descriptor, paths from its folder.
     seal : str
         By which whoever hands it over knows it again.
+    seals : mapping of str to str, optional
+        The same of the lineage of each further result, by its file.
     text_format : TextFormat
         How the text files of the dataset are written.
 
@@ -68,6 +71,8 @@ def package_json(
     }
     if seal:
         descriptor["seal"] = seal
+    if seals:
+        descriptor["seals"] = dict(seals)
     return json.dumps(descriptor, indent=2, ensure_ascii=False)
 
 
@@ -90,7 +95,10 @@ def _resource(
     }
     if ending in ("csv", "tsv", "json", "jsonl", "html", "md", "toml"):
         made["encoding"] = "utf-8"
-    if output.path == f"{run_report.result}.{ending}" and ending in ("csv", "tsv"):
+    contents = {run_report.result: run_report.contents}
+    contents |= {one.name: one.contents for one in run_report.further}
+    dataset = contents.get(output.path.removesuffix(f".{ending}"))
+    if dataset is not None and ending in ("csv", "tsv"):
         made["profile"] = "tabular-data-resource"
         made["encoding"] = text_format.encoding.removesuffix("-bom")
         made["dialect"] = {
@@ -100,7 +108,7 @@ def _resource(
             "header": True,
         }
         made["schema"] = {
-            "fields": [_field(content, run_report, text_format) for content in run_report.contents]
+            "fields": [_field(content, run_report, text_format) for content in dataset]
         }
     return made
 

@@ -55,6 +55,37 @@ class UnmatchedCount:
 
 
 @dataclass(frozen=True, eq=False)
+class FurtherResult:
+    """A result beside the main one.
+
+    Parameters
+    ----------
+    contents : tuple of ColumnContents
+        What its columns hold.
+    changes : ChangesSinceLastRun or None
+        What is new since the last run that handed over.
+    """
+
+    name: str
+    description: str
+    contents: tuple[ColumnContents, ...]
+    key: tuple[str, ...]
+    source_names: tuple[str, ...]
+    rows_by_source: tuple[int, ...]
+    changes: ChangesSinceLastRun | None = None
+
+    @property
+    def rows(self) -> int:
+        """Rows of it."""
+        return self.contents[0].profile.rows if self.contents else 0
+
+    @property
+    def size(self) -> str:
+        """Its rows and columns, in words."""
+        return f"{pluralize(self.rows, 'row')}, {pluralize(len(self.contents), 'column')}"
+
+
+@dataclass(frozen=True, eq=False)
 class RunReport:
     """Everything there is to say about a run.
 
@@ -88,6 +119,8 @@ class RunReport:
         The step of each finding of the account; those after them are of writing.
     drill_downs : tuple of DrillDown
         The rows behind numbers.
+    further : tuple of FurtherResult
+        The results beside the main one.
     """
 
     title: str
@@ -112,6 +145,8 @@ class RunReport:
     entries_of: tuple[tuple[int, tuple[LedgerEntry, ...]], ...] = ()
     found_in: tuple[int, ...] = ()
     drill_downs: tuple[DrillDown, ...] = ()
+    further: tuple[FurtherResult, ...] = ()
+    description_of_result: str = ""
 
     @property
     def conflicts(self) -> int:
@@ -136,7 +171,10 @@ class RunReport:
         }
 
     def facts(self) -> Iterator[Fact]:
-        """What did not match, what disagrees, and what is new since the last run."""
+        """The further results, what did not match, what disagrees, what is new since last time."""
+        for one in self.further:
+            since = f"; {one.changes.in_short()}" if one.changes else ""
+            yield Fact("and", f"{one.name}, {one.size}{since}")
         for side in self.unmatched:
             if side.rows:
                 rows = pluralize(side.rows, "row")
@@ -180,9 +218,22 @@ def run_report_dict(run_report: RunReport) -> dict[str, Any]:
     }
     if run_report.changes:
         payload["changes"] = since_dict(run_report.changes)
+    if run_report.further:
+        payload["further"] = [_further_dict(one) for one in run_report.further]
     if account.matches:
         payload["match"] = asdict(account.matches[-1])
         payload["matches"] = [asdict(match) for match in account.matches]
+    return payload
+
+
+def _further_dict(further: FurtherResult) -> dict[str, Any]:
+    payload: dict[str, Any] = {
+        "result": further.name,
+        "key": list(further.key),
+        "figures": {"rows": further.rows, "columns": len(further.contents)},
+    }
+    if further.changes:
+        payload["changes"] = since_dict(further.changes)
     return payload
 
 

@@ -41,7 +41,8 @@ FILES = {
     "p_toml": (
         '[parameters]\nkind = "left"\n[source.a]\npath = "a.csv"\n[source.b]\npath = "b.csv"\n'
         '[[step]]\njoin = ["a", "b"]\nkey = "k"\nkind = "${kind}"\ninto = "c"\n'
-        '[handover]\nresult = "c"\n'
+        '[[step]]\ngroup = "c"\nby = "k"\ninto = "d"\n'
+        '[handover]\nresult = "c"\nresults = ["c", "d"]\n'
     ),
 }
 # For each option words that are none of its values. One with (command, option) goes first.
@@ -121,6 +122,7 @@ WRONG: dict[object, list[str]] = {
     "--set": ["nope=1", "kind"],
     "--row": ["0", "99", "x"],
     "--most": ["x", "-1"],
+    "--result": ["nope"],
     "--places": ["x", "-1", "1.5"],
     "--write": ["decimals=comma", "places=x", "delimiter=ab", "x"],
     "--memory": ["lots", "1MB", "-2GB"],
@@ -320,6 +322,7 @@ ACTS = {
     "--sources": ("trace handover --row 1", "--sources handover"),
     "--columns of a trace": ("trace handover --row 1", "--columns V"),
     "--most": ("trace handover --where k>0", "--most 1"),
+    "--result": ("trace handover --row 1", "--result d"),
 }
 # What memory and which folder a job takes changes nothing, nor who works along:
 # tests/cli/test_memory.py, tests/cli/test_workers.py.

@@ -44,6 +44,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the number of a row in the dataset, counted from 1; may be repeated",
     )
     parser.add_argument(
+        "--result", metavar="NAME", help="which of several results (default: the main one)"
+    )
+    parser.add_argument(
         "--where", metavar="CONDITION", help="trace the rows that meet an SQL condition instead"
     )
     parser.add_argument(
@@ -84,6 +87,7 @@ def run(options: argparse.Namespace) -> int:
         options.most,
         options.sources,
         options.trusted,
+        result=options.result,
     )
     if options.json:
         payload = {"command": "trace", "version": __version__, **asdict(traced)}

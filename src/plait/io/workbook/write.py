@@ -41,8 +41,20 @@ _OPTIONS = {
     "default_date_format": _FORMATS[dt.datetime],
 }
 _FIRST_YEAR = 1900
+_WIDEST = 60  # signs of a column: longer texts are wrapped
+_LOOKED_AT = 1000  # rows that say how wide a column is
+_FILTER_SIGN = 3  # signs that the sign of a filter takes of a heading
 _MOST_BYTES = 1 << 20
 _MARK = "Written by Plait"
+
+
+class _Heading:
+    """What the format of headings is kept under."""
+
+
+class _LongText:
+    """What the format of texts that are wrapped is kept under."""
+
 
 OnProgress = Callable[[int], None]
 
@@ -136,16 +148,18 @@ def _filled(book: Any, tables: Mapping[str, Table], on_progress: OnProgress) -> 
     book.set_properties({"created": dt.datetime(2000, 1, 1)})
     book.set_custom_property(_MARK, "yes")
     formats = {kind: book.add_format({"num_format": text}) for kind, text in _FORMATS.items()}
+    formats[_Heading] = book.add_format({"bold": True})
+    formats[_LongText] = book.add_format({"text_wrap": True, "valign": "top"})
     findings: list[Finding] = []
     taken: list[str] = []
     for name, table in tables.items():
-        taken.append(_sheet_name(name, taken))
+        taken.append(sheet_name(name, taken))
         sheet = book.add_worksheet(taken[-1])
         findings += _fill(sheet, table, formats, on_progress)
     return findings
 
 
-def _sheet_name(name: str, taken: Sequence[str]) -> str:
+def sheet_name(name: str, taken: Sequence[str]) -> str:
     """At most 31 signs, none of those that a sheet's name may not have, and no other's."""
     plain = "".join("-" if n in "[]:*?/\\" else n for n in name).strip("'")[:25]
     return unused_name(plain or "sheet", taken)
@@ -156,7 +170,8 @@ def _fill(
 ) -> list[Finding]:
     sheet.freeze_panes(1, 0)
     for column, name in enumerate(table.column_names):
-        _put(sheet, 0, column, name, formats, name)
+        _put(sheet, 0, column, name, formats, name, formats[_Heading])
+    widths = [len(name) + _FILTER_SIGN for name in table.column_names]
     row, typing = 0, with_texts(infer_types(table), table.column_names)
     for group in convert_in_row_groups(typing, _GROUP):
         columns = (
@@ -167,13 +182,34 @@ def _fill(
             row += 1
             for column, value in enumerate(cells):
                 if value is not None:
-                    _put(sheet, row, column, value, formats, table.column_names[column])
+                    long = isinstance(value, str) and len(value) > _WIDEST
+                    style = formats[_LongText] if long else None
+                    _put(sheet, row, column, value, formats, table.column_names[column], style)
+                    if row <= _LOOKED_AT:
+                        widths[column] = max(widths[column], _signs(value))
         on_progress(group.num_rows)
+    for column, width in enumerate(widths):
+        sheet.set_column(column, column, min(width, _WIDEST) + 1)
+    if table.columns:
+        sheet.autofilter(0, 0, row, len(table.columns) - 1)
     return report_missing_markers(typing)
 
 
+def _signs(value: Any) -> int:
+    """How wide a value is shown: the longest of its lines."""
+    kind = type(value)
+    text = _FORMATS[kind] if kind in _FORMATS else str(value)
+    return max(map(len, text.split("\n")))
+
+
 def _put(
-    sheet: Any, row: int, column: int, value: Any, formats: Mapping[type, Any], name: str
+    sheet: Any,
+    row: int,
+    column: int,
+    value: Any,
+    formats: Mapping[type, Any],
+    name: str,
+    style: Any = None,
 ) -> None:
     if isinstance(value, bool):
         sheet.write_boolean(row, column, value)
@@ -186,7 +222,7 @@ def _put(
                 "write it as .parquet or .csv",
             )
         if value:
-            sheet.write_string(row, column, value)
+            sheet.write_string(row, column, value, style)
     elif type(value) in formats and getattr(value, "year", _FIRST_YEAR) >= _FIRST_YEAR:
         if isinstance(value, dt.datetime) and value.tzinfo is not None:
             value = value.astimezone(dt.UTC).replace(tzinfo=None)

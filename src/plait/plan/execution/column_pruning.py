@@ -54,8 +54,8 @@ def _only_step(plan: Plan, name: str) -> Mapping[str, Any] | None:
             found.append(step)
         if step_result_name(step) == name:
             return found[0] if len(found) == 1 else None
-    handed = plan.handover.result if plan.handover else None
-    if len(found) != 1 or handed == name or name in _looked_at(plan):
+    handed = (plan.handover.result, *plan.handover.further) if plan.handover else ()
+    if len(found) != 1 or name in handed or name in _looked_at(plan):
         return None
     return found[0]
 

@@ -229,6 +229,25 @@ class PlanExecution:
         )
 
     @property
+    def further(self) -> tuple[PlanExecution, ...]:
+        """For each result beside the main one the same work, as if that alone were handed over."""
+        handover = self.plan.plan.handover
+        return tuple(map(self.of_result, handover.further if handover else ()))
+
+    @property
+    def result_name(self) -> str:
+        """What is handed over, by its name."""
+        assert self.plan.plan.handover is not None
+        return self.plan.plan.handover.result
+
+    def of_result(self, name: str) -> PlanExecution:
+        """The same work, as if one of the results alone were handed over."""
+        plan, handover = self.plan.plan, self.plan.plan.handover
+        assert handover is not None
+        alone = plan.model_copy(update={"handover": handover.of_result(name)})
+        return replace(self, plan=replace(self.plan, plan=alone))
+
+    @property
     def result(self) -> Table:
         """What is handed over."""
         assert self.plan.plan.handover is not None

@@ -6,7 +6,16 @@ import re
 from collections.abc import Iterable, Mapping
 from typing import Annotated, Any, Literal, Union
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Discriminator, Field, Tag, create_model
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    ConfigDict,
+    Discriminator,
+    Field,
+    Tag,
+    create_model,
+    model_validator,
+)
 
 from plait.core.specs.option import InputArity, OperationSpec, Option, OptionKind
 from plait.core.specs.several_tables import OPERATIONS
@@ -186,10 +195,33 @@ class ExpectSection(PlanSection):
     )
 
 
+class ResultSection(PlanSection):
+    """What is said of one of several results."""
+
+    formats: Names = Field([], description="its formats (default: those of the handover)")
+    key: Names = Field([], description="the columns that identify a row of it from run to run")
+    description: Text = Field("", description="what it is, for the report and the workbook")
+
+
+def _one_is_enough(schema: dict[str, Any]) -> None:
+    """Either ``result`` or ``results`` is needed: the first of several is the main one."""
+    schema.pop("required", None)
+    schema["anyOf"] = [{"required": ["result"]}, {"required": ["results"]}]
+
+
 class HandoverSection(PlanSection):
     """What to hand over, and where."""
 
-    result: Text = Field(description="the name of the result to hand over")
+    model_config = ConfigDict(json_schema_extra=_one_is_enough)
+
+    result: Text = Field(
+        description="the name of the result to hand over (default: the first of results)"
+    )
+    results: list[Text] | dict[str, ResultSection] = Field(
+        [],
+        description="several results: ['season', 'by_region'], or a table of each with its own "
+        "formats, key and description",
+    )
     folder: Text = Field(
         "handover", description="the folder for the handover, relative to the plan's folder"
     )
@@ -219,6 +251,7 @@ class HandoverSection(PlanSection):
             "also write the lists of rows set aside, and the ledger, to tables next to it"
         ),
     )
+    description: Text = Field("", description="what the result is")
     key: Names = Field(
         [], description="the columns that identify a row of the result from run to run"
     )
@@ -232,6 +265,29 @@ class HandoverSection(PlanSection):
     aside_limit: Whole | None = Field(
         None, description="the most rows in each list of rows set aside; 0 writes no lists"
     )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _first_of_results(cls, given: Any) -> Any:
+        if isinstance(given, Mapping) and "result" not in given and given.get("results"):
+            return {**given, "result": next(iter(given["results"]))}
+        return given
+
+    @property
+    def further(self) -> tuple[str, ...]:
+        """The results beside the main one, in their order."""
+        return tuple(name for name in dict.fromkeys(self.results) if name != self.result)
+
+    def of_result(self, name: str) -> HandoverSection:
+        """What is said of one of the results, as if it were the only one."""
+        said = self.results.get(name) if isinstance(self.results, dict) else None
+        own = said.model_dump() if said is not None else {}
+        main = {"formats": self.formats, "key": self.key, "description": self.description}
+        usual = (
+            main if name == self.result else {"formats": self.formats, "key": [], "description": ""}
+        )
+        chosen = {key: own.get(key) or value for key, value in usual.items()}
+        return self.model_copy(update={"result": name, **chosen})
 
 
 class WorkSection(PlanSection):

@@ -105,11 +105,10 @@ def find_undefined_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[PlanD
         if text:
             known[text] = None
     yield from _expected_faults(_tables(raw.get("expect")), lines, known)
-    result = _tables(raw.get("handover")).get("result")
-    if isinstance(result, str) and result not in known:
-        yield PlanDiagnostic(
-            line_of_path(lines, ("handover", "result")), *_unknown(result, known, set())
-        )
+    for key, result in _handed_over(raw):
+        if result not in known:
+            line = line_of_path(lines, ("handover", key))
+            yield PlanDiagnostic(line, *_unknown(result, known, set()))
 
 
 def _no_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[PlanDiagnostic]:
@@ -125,12 +124,20 @@ def _no_names(raw: Mapping[str, Any], lines: Lines) -> Iterator[PlanDiagnostic]:
             yield PlanDiagnostic(
                 line_of_path(lines, place), f"not a valid name: {name!r}", "one line of text"
             )
-    result = _tables(raw.get("handover")).get("result")
-    if isinstance(result, str) and result != to_file_name(result):
-        text = f"the result's files cannot be called {result!r}"
-        yield PlanDiagnostic(
-            line_of_path(lines, ("handover", "result")), text, f"such as {to_file_name(result)}"
-        )
+    for key, result in _handed_over(raw):
+        if result != to_file_name(result):
+            text = f"the result's files cannot be called {result!r}"
+            line = line_of_path(lines, ("handover", key))
+            yield PlanDiagnostic(line, text, f"such as {to_file_name(result)}")
+
+
+def _handed_over(raw: Mapping[str, Any]) -> Iterator[tuple[str, str]]:
+    """The names of results under [handover], and the key that each stands in."""
+    handover = _tables(raw.get("handover"))
+    results = handover.get("results", [])
+    named = [("result", handover.get("result"))]
+    named += [("results", name) for name in (results if isinstance(results, dict | list) else [])]
+    yield from ((key, name) for key, name in named if isinstance(name, str))
 
 
 def _tables(part: Any) -> Mapping[str, Any]:
@@ -213,7 +220,7 @@ def find_unused_names(plan: Plan, lines: Lines) -> Iterator[Finding]:
 def _used_at_the_end(plan: Plan) -> set[str]:
     """What is handed over, or what something is expected of."""
     expect = plan.expect
-    used = {plan.handover.result} if plan.handover else set()
+    used = {plan.handover.result, *plan.handover.further} if plan.handover else set()
     for key in _BY_RESULT:
         used.update(getattr(expect, key))
     for places in expect.sum.values():

@@ -26,7 +26,13 @@ from plait.plan.execution.execute import PlanExecution, StepResult
 from plait.report.account import Account
 from plait.report.document import ExpectationResult
 from plait.report.drilldown import DrillDown, drill_down_list, drill_down_table
-from plait.report.run_report import RunReport, SourceSummary, StepSummary, UnmatchedCount
+from plait.report.run_report import (
+    FurtherResult,
+    RunReport,
+    SourceSummary,
+    StepSummary,
+    UnmatchedCount,
+)
 
 _MOST_TABLES = 60
 
@@ -80,6 +86,31 @@ def make_run_report(
         found_in=tuple(
             number for number, findings in plan_execution.findings_by_step for _ in findings
         ),
+        further=tuple(map(describe_further_result, plan_execution.further)),
+        description_of_result=loaded.plan.handover.of_result(
+            loaded.plan.handover.result
+        ).description,
+    )
+
+
+def describe_further_result(plan_execution: PlanExecution) -> FurtherResult:
+    """What there is to say of a result beside the main one.
+
+    Parameters
+    ----------
+    plan_execution : PlanExecution
+        As ``PlanExecution.of_result`` gives it.
+    """
+    handover, table = plan_execution.plan.plan.handover, plan_execution.result
+    assert handover is not None
+    by = source_names(table)
+    return FurtherResult(
+        handover.result,
+        handover.description,
+        tuple(profile_columns(table, {}, by)),
+        handover_key(plan_execution),
+        tuple(by),
+        count_rows_by_source(table),
     )
 
 

@@ -89,6 +89,7 @@ class StoredHandover:
     dataset: Table
     stated: Mapping[str, Any]
     ours: bool
+    lineage: Path
 
     def source(self, number: int, base: Path | None = None) -> Source:
         """A source, as it was read; its path starts where the plan stands, or at a base."""
@@ -121,21 +122,35 @@ class StoredHandover:
         return Source(name, where, said["member"], said["part"], how)
 
 
-def open_handover(folder: Path) -> StoredHandover:
+def lineage_name(result: str | None = None) -> str:
+    """The file with the lineage of the main result, or of one beside it."""
+    return f"lineage-{result}.parquet" if result else MARKS[2]
+
+
+def open_handover(folder: Path, result: str | None = None) -> StoredHandover:
     """What a handover keeps.
+
+    Parameters
+    ----------
+    result : str, optional
+        One of several results. Without it the main one.
 
     Raises
     ------
     SourceError
         When this is none, or not as it was written.
     """
-    lineage = folder / "lineage.parquet"
-    if not lineage.is_file():
+    if not (folder / MARKS[2]).is_file():
         raise SourceError(
             "not a handover folder: lineage.parquet is missing",
             str(folder),
             "create a handover: plait run PLAN",
         )
+    lineage = folder / MARKS[2]
+    if result is not None and read_lineage(lineage, [])[0].get("result") != result:
+        lineage = folder / lineage_name(result)
+        if not lineage.is_file() or lineage.parent != folder:
+            raise SourceError(f"the handover has no result {result}", str(folder))
     try:
         stated, _ = read_lineage(lineage, [])
         if not matches_json_shape(stated, _LINEAGE_METADATA):
@@ -146,6 +161,8 @@ def open_handover(folder: Path) -> StoredHandover:
     name = stated["result"]
     sums = {p["path"]: p["hash"] for p in package["resources"]}
     files = [path for path in sums if Path(path).stem == name and Path(path).name == path]
+    if not files and result is not None:  # it has a sheet in the workbook of the main one
+        files = [path for path in sums if path.endswith(".xlsx") and Path(path).name == path]
     if not files:
         raise SourceError(f"the dataset {name} does not exist", str(folder))
     # Text has the cells as they stand; of other formats any will do.
@@ -157,9 +174,15 @@ def open_handover(folder: Path) -> StoredHandover:
     for path, sum_ in sha256_of_files(str(folder / w) for w in whole).items():
         if sums[Path(path).name] != f"sha256:{sum_.result()}":
             raise handover_changed_error(folder, f"{Path(path).name} is another file")
-    dataset = read_single_source(find_one_source(f"{name}={folder / files[0]}"))
-    ours = is_ours(HANDOVER, sums[lineage.name].removeprefix("sha256:"), package.get("seal"))
-    return StoredHandover(folder, dataset.with_name(name), stated, ours)
+    sheet = f"#{name}" if files[0].endswith(".xlsx") else ""
+    dataset = read_single_source(find_one_source(f"{name}={folder / files[0]}{sheet}"))
+    # Each lineage has a seal of its own: it says which files are opened.
+    seal = package.get("seal") if lineage.name == MARKS[2] else None
+    seals = package.get("seals")
+    if isinstance(seals, dict):
+        seal = seals.get(lineage.name, seal)
+    ours = is_ours(HANDOVER, sums[lineage.name].removeprefix("sha256:"), seal)
+    return StoredHandover(folder, dataset.with_name(name), stated, ours, lineage)
 
 
 @dataclass(frozen=True)
@@ -174,15 +197,19 @@ class EarlierHandover:
 
     folder: Path
     said: Mapping[str, Any]
+    further: str = ""
 
     @property
     def result(self) -> str:
-        """What the dataset is called."""
-        return str(self.said["plan"]["result"])
+        """What the dataset is called; that of a further result where one is looked at."""
+        return self.further or str(self.said["plan"]["result"])
 
     @property
     def key(self) -> tuple[str, ...]:
         """The key of the dataset, as far as the plan knew one."""
+        if self.further:
+            every = {one["result"]: one["key"] for one in self.said.get("further", ())}
+            return tuple(every.get(self.further, ()))
         return tuple(self.said.get("key", ()))
 
     @property
@@ -194,6 +221,9 @@ class EarlierHandover:
             for name in names
             if name.rpartition(".")[0] == self.result
         }
+        workbook = f"{self.said['plan']['result']}.xlsx"
+        if self.further and not by_format and workbook in names:
+            by_format["xlsx"] = self.folder / workbook
         return {f: by_format[f] for f in _FORMATS if f in by_format}
 
     def source(self, format_: str, read_options: ReadOptions | None = None) -> Source:

@@ -15,7 +15,7 @@ from typing import Any
 
 from plait._version import __version__
 from plait.core.base.errors import OutputError, UsageError
-from plait.core.base.findings import Finding
+from plait.core.base.findings import Finding, by_severity
 from plait.core.base.names import printable_path, suggest_name, to_file_name, unused_name
 from plait.core.keys.conflicts import CellConflicts
 from plait.core.lineage.paths import lineage_paths
@@ -38,6 +38,7 @@ from plait.io.places.partial_files import sha256, sha256_of_files
 from plait.io.places.source import WRITABLE, Source
 from plait.io.places.target import TableTarget, TableWriteOptions, parse_table_target
 from plait.io.write import (
+    WORKBOOK,
     check_format_capacity,
     check_target,
     open_table_writer,
@@ -55,7 +56,7 @@ from plait.plan.handover.make_report import (
     steps_of_column,
     summarize_sources,
 )
-from plait.plan.handover.read import HANDOVER, MARKS, plan_of_handover
+from plait.plan.handover.read import HANDOVER, MARKS, lineage_name, plan_of_handover
 from plait.report.account import OutputSummary, ledger_table, summarize_output
 from plait.report.as_markdown import report_markdown
 from plait.report.data_package import package_json
@@ -238,7 +239,11 @@ def write_handover(
     changes: list[Tables] = []
     with replace_folder_atomically(target, changes) as part:
         in_database = _into_database(plan_execution, changes, phases, replace_)
+        further = plan_execution.further
         written, findings = _dataset(plan_execution, part, phases)
+        for one in further:
+            more, told = _dataset(one, part, phases)
+            written, findings = written + more, findings + told
         listed, cut = _set_aside(plan_execution, part)
         written, findings = written + listed, findings + cut
         with ThreadPoolExecutor(2) as beside, phases.phase("describing columns"):
@@ -246,7 +251,10 @@ def write_handover(
             keys = beside.submit(copy_context().run, _keys, plan_execution, part)
             digests = sha256_of_files(str(part / name) for name, _, _ in written)
             story = make_run_report(plan_execution, expected, sums)
-            written[1:1] = [lineage.result(), *keys.result()]
+            written += [lineage.result(), *keys.result()]
+            written += [_lineage(one, sums, part, one.result_name) for one in further]
+        in_sheets, told = _workbook(plan_execution, story, part, phases)
+        written, findings = _in_order(plan_execution, written + in_sheets), findings + told
         outputs = [_output(part, *w, digests.get(str(part / w[0]))) for w in written]
         there = {name for name, _, _ in written}
         files = {id(one): name for name, one in set_aside_files(plan_execution) if name in there}
@@ -262,7 +270,11 @@ def write_handover(
             write_flushed(part / name, partial(Path.write_text, data=text, encoding="utf-8"))
             outputs.append(_output(part, name))
         (of_lineage,) = (output.sha256 for output in outputs if output.path == MARKS[2])
-        package = package_json(story, outputs, sealed(HANDOVER, of_lineage), text_format)
+        sums_of = {output.path: output.sha256 for output in outputs}
+        names = [lineage_name(one.name) for one in story.further]
+        seals = {name: sealed(HANDOVER, sums_of[name]) for name in names}
+        seal = sealed(HANDOVER, of_lineage)
+        package = package_json(story, outputs, seal, seals, text_format)
         write_flushed(part / MARKS[0], lambda path: path.write_text(package, "utf-8"))
     return story
 
@@ -306,24 +318,102 @@ _Written = tuple[str, int, int]
 def _dataset(
     plan_execution: PlanExecution, part: Path, phases: ProgressReporter
 ) -> tuple[list[_Written], list[Finding]]:
-    """The result in every format asked for: the files with their rows and columns."""
-    handover, table = plan_execution.plan.plan.handover, plan_execution.result
-    assert handover is not None
-    endings = dataset_endings(plan_execution.plan)
-    beside = {"ledger": ledger_table(plan_execution.entries)} if ".xlsx" in endings else {}
+    """The result in each format but a workbook: the files with their rows and columns."""
+    table, endings = plan_execution.result, dataset_endings(plan_execution.plan)
     written_as = handover_text_format(plan_execution.plan)
     written, findings = [], []
     with phases.phase("writing", table.rows * len(endings)) as on_progress:
         for ending in endings:
-            name = f"{handover.result}{ending}"
-            check_format_capacity(table, beside, Path(name))
+            if ending == WORKBOOK:
+                continue
+            name = f"{plan_execution.result_name}{ending}"
 
             def write(path: Path, ending: str = ending) -> None:
-                findings.extend(write_table(table, path, ending, on_progress, written_as, beside))
+                findings.extend(write_table(table, path, ending, on_progress, written_as))
 
             write_flushed(part / name, write)
             written.append((name, table.rows, len(table.columns)))
     return written, findings
+
+
+def results_in_sheets(plan_execution: PlanExecution) -> list[PlanExecution]:
+    """The results that have a sheet in the workbook."""
+    every = (plan_execution, *plan_execution.further)
+    return [one for one in every if WORKBOOK in dataset_endings(one.plan)]
+
+
+def check_sheets(plan_execution: PlanExecution) -> None:
+    """See that the results that go into sheets fit there.
+
+    Raises
+    ------
+    OutputError
+        When one has more rows or columns than a sheet holds, or a name that no sheet can have.
+    """
+    from plait.io.workbook.write import sheet_name
+
+    for one in results_in_sheets(plan_execution):
+        check_format_capacity(one.result, {}, Path(f"{one.result_name}{WORKBOOK}"))
+        if plan_execution.further and sheet_name(one.result_name, ()) != one.result_name:
+            raise OutputError(
+                f"no sheet can be called {one.result_name!r}",
+                str(plan_execution.plan.path),
+                "use up to 25 letters, without [ ] : * ? / and \\, in into of its step and here",
+            )
+
+
+def _workbook(
+    plan_execution: PlanExecution, story: RunReport, part: Path, phases: ProgressReporter
+) -> tuple[list[_Written], list[Finding]]:
+    """One workbook: the account, a sheet for each result, the dictionary and the ledger."""
+    from plait.io.workbook.write import write_workbook
+
+    every = results_in_sheets(plan_execution)
+    if not every:
+        return [], []
+    check_sheets(plan_execution)
+    tables = {one.result_name: one.result for one in every}
+    sheets: dict[str, Table] = {unused_name("account", tables): _account_table(story), **tables}
+    sheets[unused_name("dictionary", sheets)] = _dictionary(story)
+    sheets[unused_name("ledger", sheets)] = ledger_table(plan_execution.entries)
+    name = f"{plan_execution.result_name}{WORKBOOK}"
+    findings: list[Finding] = []
+    with phases.phase("writing", sum(table.rows for table in tables.values())) as on_progress:
+        write_flushed(
+            part / name, lambda path: findings.extend(write_workbook(sheets, path, on_progress))
+        )
+    main = tables.get(plan_execution.result_name, every[0].result)
+    return [(name, main.rows, len(main.columns))], findings
+
+
+def _in_order(plan_execution: PlanExecution, written: list[_Written]) -> list[_Written]:
+    """The main dataset first, then its lineage, its other formats, and the rest."""
+    names = [f"{plan_execution.result_name}{e}" for e in dataset_endings(plan_execution.plan)]
+    main = [one for name in names for one in written if one[0] == name]
+    beside = [one for one in written if one[0] in (MARKS[2], KEYS)]
+    known = {one[0] for one in (*main, *beside)}
+    return [*main[:1], *beside, *main[1:], *(one for one in written if one[0] not in known)]
+
+
+def _account_table(story: RunReport) -> Table:
+    """What the workbook says of itself: results, facts, findings, and where the files came from."""
+    rows: list[tuple[str, str, str, str]] = []
+    if story.title:
+        rows.append(("title", story.title, "", ""))
+    described = {one.name: one for one in story.further}
+    rows.append(("result", story.result, str(story.rows), story.description_of_result))
+    rows += [("result", name, str(one.rows), one.description) for name, one in described.items()]
+    rows += [
+        ("account", fact.label, "", fact.text) for fact in story.facts() if fact.label != "and"
+    ]
+    rows += [
+        ("finding", f"{finding.severity} {finding.code}", str(finding.count), finding.message)
+        for finding in by_severity(story.account.findings)
+    ]
+    rows += [("source", one.name, str(one.rows), one.path) for one in story.sources]
+    heads = ("about", "name", "count", "text")
+    columns = {head: [row[at] for row in rows] for at, head in enumerate(heads)}
+    return table_from_columns("account", columns)
 
 
 def _set_aside(plan_execution: PlanExecution, part: Path) -> tuple[list[_Written], list[Finding]]:
@@ -344,8 +434,10 @@ def _set_aside(plan_execution: PlanExecution, part: Path) -> tuple[list[_Written
     return written, report_truncated_listings(lists)
 
 
-def _lineage(plan_execution: PlanExecution, sums: Mapping[str, str], part: Path) -> _Written:
-    name, stated = "lineage.parquet", _stated(plan_execution, sums)
+def _lineage(
+    plan_execution: PlanExecution, sums: Mapping[str, str], part: Path, result: str | None = None
+) -> _Written:
+    name, stated = lineage_name(result), _stated(plan_execution, sums)
     write_flushed(
         part / name,
         lambda path: write_lineage(plan_execution.result, _starts(plan_execution), stated, path),
@@ -465,24 +557,27 @@ def _texts(run_report: RunReport, folder: str, guard: bool) -> Iterator[tuple[st
 
 
 def _dictionary(run_report: RunReport) -> Table:
-    """What each column of the dataset means, holds, and came from."""
-    said: dict[str, list[str]] = {
-        name: []
-        for name in (
-            "column", "type", "description", "came from", "missing", "distinct", "smallest",
-            "largest",
-        )
-    }  # fmt: skip
-    for content in run_report.contents:
-        profile = content.profile
-        row = (
-            *(content.name, str(profile.kind), run_report.description(content.name)),
-            format_source_columns(content.came),
-            *(str(profile.missing), str(profile.distinct), profile.smallest, profile.largest),
-        )
-        for name, cell in zip(said, row, strict=True):
-            said[name].append(cell)
-    return table_from_columns("dictionary", said)
+    """What each column of the dataset means, holds, and came from; of several results of each."""
+    heads = (
+        *(("result",) if run_report.further else ()),
+        *("column", "type", "description", "came from", "missing", "distinct", "smallest"),
+        "largest",
+    )
+    cells: dict[str, list[str]] = {head: [] for head in heads}
+    every = [(run_report.result, run_report.contents)]
+    every += [(one.name, one.contents) for one in run_report.further]
+    for result, contents in every:
+        for content in contents:
+            profile = content.profile
+            row = (
+                *((result,) if run_report.further else ()),
+                *(content.name, str(profile.kind), run_report.description(content.name)),
+                format_source_columns(content.came),
+                *(str(profile.missing), str(profile.distinct), profile.smallest, profile.largest),
+            )
+            for head, cell in zip(heads, row, strict=True):
+                cells[head].append(cell)
+    return table_from_columns("dictionary", cells)
 
 
 def _plan_text(run_report: RunReport) -> str:

@@ -62,7 +62,11 @@ def handover_time(folder: Path, records: Sequence[RunRecord]) -> str:
 
 
 def changes_since_last_run(
-    earlier: Path, part: Path, said: dict[str, Any], records: Sequence[RunRecord]
+    earlier: Path,
+    part: Path,
+    said: dict[str, Any],
+    records: Sequence[RunRecord],
+    further: str = "",
 ) -> tuple[ChangesSinceLastRun | None, list[Finding]]:
     """What changed since an earlier handover.
 
@@ -76,6 +80,8 @@ def changes_since_last_run(
         The account of this run.
     records : sequence of RunRecord
         The history.
+    further : str
+        A result beside the main one, that is compared.
 
     Returns
     -------
@@ -85,14 +91,19 @@ def changes_since_last_run(
     if not is_handover(earlier):
         return None, []
     try:
-        sides = [open_handover_account(earlier), EarlierHandover(part, said)]
+        sides = [
+            replace(side, further=further)
+            for side in (open_handover_account(earlier), EarlierHandover(part, said))
+        ]
+        if further and not sides[0].files:
+            return None, []  # it is handed over for the first time
         check_as_written(sides[0])
         tables = [
             read_single_source(comparison_source(side, sides[1 - at]))
             for at, side in enumerate(sides)
         ]
         comparison = compare(tables, _key(sides, tables))
-        by_source = _by_source(earlier, part, comparison)
+        by_source = () if further else _by_source(earlier, part, comparison)
     except (PlaitError, OSError, ValueError, KeyError) as error:
         remedy = f"plait compare {quote(str(earlier))} HANDOVER, once this one exists"
         message = f"cannot compare with the last run: {error}"
