@@ -10,6 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plait.core.aggregation.series import report_series
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
@@ -27,6 +28,7 @@ from plait.core.profiling.schemas import (
     apply_headings_by_position,
     merge_folded_headings,
     merge_renamed_columns,
+    name_of_extracts,
     report_heading_differences,
 )
 from plait.core.profiling.type_findings import find_type_disagreements
@@ -124,6 +126,7 @@ def stack(
         findings.append(finding)
     coming = [(t.name, t.rows) for t in tables]
     findings += [*report_heading_differences(tables), *find_type_disagreements(tables)]
+    findings += report_series(tables, name_of_extracts(tables))
     aside: tuple[SetAside, ...] = ()
     if distinct:
         kept = _first_of_equal(table)

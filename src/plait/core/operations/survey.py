@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from plait.core.aggregation.series import report_series
 from plait.core.base.findings import Finding, Location, merge_same_findings
 from plait.core.base.names import fold_heading
 from plait.core.job.current import by_column
@@ -268,6 +269,7 @@ def _family_findings(
         yield from report_type_differences(
             schema_group_survey.tables, schema_group_survey.kinds, schema_group_survey.family.name
         )
+        yield from report_series(schema_group_survey.tables, schema_group_survey.family.name)
     yield from shifted_rows(schema_group_survey.tables, schema_group_survey.profiles, tallies)
     for name, profile in schema_group_survey.profiles.items():
         yield from report_open_questions(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from datetime import date
 from decimal import Context, Decimal
 from fractions import Fraction
 from typing import Any
@@ -22,12 +23,14 @@ from plait.core.table.key_spec import check_column, parse_names
 from plait.core.table.table import Table
 from plait.core.types.column_type import ColumnType
 from plait.core.types.inference import canonical_number_text
+from plait.core.types.periods import Period, parse_series, periods_of_names
 from plait.plan.execution.execute import PlanExecution
 from plait.plan.file.line_numbers import PlanDiagnostic, PlanError
 from plait.plan.file.name_checks import parse_comparison, parse_comparison_number
 from plait.plan.file.toml import plan_diagnostic
 from plait.report.document import ExpectationResult
 
+_MOST_PERIODS = 6
 _COMPARATORS: dict[str, Callable[[Any, Any], bool]] = {
     "<": operator.lt,
     "<=": operator.le,
@@ -268,6 +271,33 @@ def _outside(texts: pa.Array, values: list[str], type_: ColumnType) -> list[bool
     return [text not in known for text in texts.to_pylist()]
 
 
+def _series(
+    plan_execution: PlanExecution, name: str, asked: str, line: int
+) -> Iterator[ExpectationResult]:
+    """Whether each period of a stretch has one extract, and there is no other."""
+    tables = plan_execution.tables_by_source.get(name, ())
+    first, last = parse_series(asked, date.today())
+    periods = [
+        period
+        for period in periods_of_names([table.name for table in tables])
+        if period is not None
+    ]
+    there = [period for period in periods if period.unit == last.unit]
+    begin = first or min(there, default=last)
+    wanted = [Period(last.unit, place) for place in range(begin.place, last.place + 1)]
+    missing = [period for period in wanted if period not in there]
+    several = [period for period in dict.fromkeys(there) if there.count(period) > 1]
+    beyond = [period for period in there if not begin.place <= period.place <= last.place]
+    told = [
+        f"{word} {', '.join(map(str, found[:_MOST_PERIODS]))}"
+        + (" …" if len(found) > _MOST_PERIODS else "")
+        for word, found in (("missing", missing), ("twice", several), ("beyond", beyond))
+        if found
+    ]
+    text = "; ".join(told) or pluralize(len(wanted), "extract")
+    yield ExpectationResult(f"{name}: each of {begin} .. {last}", not told, text, line)
+
+
 def _sum(
     plan_execution: PlanExecution, column: str, where: Any, line: int
 ) -> Iterator[ExpectationResult]:
@@ -304,4 +334,5 @@ _JUDGES: dict[str, Callable[[PlanExecution, Any, Any, int], Iterator[Expectation
     "values": _values,
     "sum": _sum,
     "fail_on": _fail_on,
+    "series": _series,
 }

@@ -190,6 +190,11 @@ class ExpectSection(PlanSection):
     sum: dict[str, list[str]] = Field(
         {}, description="for a column, the sources and results in which its sum must be equal"
     )
+    series: dict[str, Text] = Field(
+        {},
+        description="for a source of several extracts, the periods they are of, without a gap: "
+        "'2031-01 .. 2031-12', or 'monthly, to last month'",
+    )
     change: ChangeExpectations | None = Field(
         None, description="limits on what may change since the last run that wrote a handover"
     )

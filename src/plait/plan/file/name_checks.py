@@ -20,7 +20,7 @@ _SIGNS = (
     (r"same|equal|exactly| is ", "="),
 )
 _COMPARED = re.compile(r"^\s*(.+?)\s*(<=|>=|!=|<>|<|>|==?)\s*(.+?)\s*$")
-_BY_RESULT = ("unique", "unmatched", "columns", "type", "values")
+_BY_RESULT = ("unique", "unmatched", "columns", "type", "values", "series")
 
 
 def step_keys(step: PlanSection) -> dict[str, Any]:
