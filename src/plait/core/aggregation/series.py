@@ -170,12 +170,12 @@ def _copies(series: Series) -> Iterator[tuple[Table, Table, int]]:
         seen = first[codes]
         counts = np.bincount(seen[seen >= 0], minlength=number + 1)
         most = int(counts.argmax()) if len(counts) else 0
-        rows = table.rows, series.tables[most].rows
+        sizes = table.rows, series.tables[most].rows
         # Rows that are mostly equal among themselves prove nothing.
         various = int((count_codes(codes, coding.code_count) > 0).sum()) >= max(
             _LEAST_ROWS, _VARIOUS * table.rows
         )
-        if various and counts[most] >= _COPIED * max(rows):
+        if various and counts[most] >= _COPIED * max(sizes):
             yield table, series.tables[most], int(counts[most])
         new = codes[seen < 0]
         first[new] = number
