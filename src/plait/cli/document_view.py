@@ -32,6 +32,7 @@ from plait.report.document import (
     Ledger,
     Mark,
     Note,
+    Sentences,
     Steps,
     Value,
 )
@@ -65,6 +66,11 @@ def _print_block(out: Console, block: Block, verbose: bool) -> None:
             out.print(Padding(text, (0, 0, 0, block.indent)))
         case Blank():
             out.print()
+        case Sentences():
+            out.print()
+            out.print(Text(escape_unprintable(block.heading), style="bold"))
+            for line in block.lines():
+                out.print(Padding(Text(escape_unprintable(line)), (0, 0, 0, 2)))
         case Ledger():
             if block.flow and not verbose:
                 print_row_flow(block.entries)

@@ -21,6 +21,7 @@ from plait.report.document import (
     Grid,
     Ledger,
     Note,
+    Sentences,
     StepForecast,
     Steps,
     Value,
@@ -118,6 +119,9 @@ def _block_lines(block: Block) -> Iterator[str]:
             yield _plain(block.text)
         case Blank():
             yield ""
+        case Sentences():
+            yield from _section(block.heading)
+            yield from (f"- {_plain(line)}" for line in block.lines())
         case Ledger():
             for entry in block.entries:
                 yield from _ledger(entry)

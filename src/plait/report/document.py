@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import TypeAlias
@@ -216,6 +216,24 @@ class Steps:
 
 
 @dataclass(frozen=True)
+class Sentences:
+    """A part of a plan in words: what it does, what came of it, what is expected of it."""
+
+    heading: str
+    sentences: tuple[str, ...]
+    gives: str = ""
+    expected: tuple[ExpectationResult, ...] = ()
+
+    def lines(self) -> Iterator[str]:
+        """Each sentence, what came of it, and each expectation with whether it holds."""
+        yield from self.sentences
+        if self.gives:
+            yield f"Now: {self.gives}"
+        for one in self.expected:
+            yield f"Expected: {one.what}{'' if one.holds else f'; it is not so: {one.found}'}"
+
+
+@dataclass(frozen=True)
 class Findings:
     """What was found; worst first, and briefly so many."""
 
@@ -223,7 +241,7 @@ class Findings:
     brief: int | None = None
 
 
-Block: TypeAlias = Grid | Note | Blank | Ledger | Expectations | Steps | Findings
+Block: TypeAlias = Grid | Note | Blank | Ledger | Expectations | Steps | Findings | Sentences
 
 
 @dataclass(frozen=True)

@@ -260,6 +260,7 @@ ACTS = {
     "--aside-limit": ("mend a.csv --where V>5 --aside there", "--aside-limit 0"),
     "--guard-formulas": ("mend signs.csv", "--guard-formulas"),
     "--report": ("mend a.csv", "--report page.html"),
+    "--explain": ("check p.toml", "--explain"),
     "--figure": ("keys a.csv --key k", "--figure keys.svg"),
     "--rows": ("survey a.csv", "--rows 2"),
     "--sample": ("survey a.csv", "--sample 2"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 from dataclasses import asdict
+from pathlib import Path
 from typing import Any
 
 from plait._version import __version__
@@ -13,10 +14,11 @@ from plait.cli.common_options import (
     add_plan_arguments,
     add_plan_message_arguments,
 )
-from plait.cli.deliver import report_waiting_for_pipes
+from plait.cli.deliver import check_report_target, report_waiting_for_pipes, write_report
 from plait.cli.progress import Progress
 from plait.core.base.errors import ExpectationError
 from plait.core.base.findings import matching_findings, pluralize
+from plait.io.delivery.delivery import Delivery
 from plait.plan.check import PlanForecast, forecast_plan
 from plait.plan.execution import resolve_sources
 from plait.plan.execution.execute import PlanExecution, execute_plan, open_plan_job
@@ -48,6 +50,18 @@ HELP = {
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The options of the command."""
     add_plan_arguments(parser)
+    parser.add_argument(
+        "--explain",
+        action="store_true",
+        help="tell the plan in plain sentences, step by step, for somebody who never saw one",
+    )
+    parser.add_argument(
+        "--report",
+        type=Path,
+        metavar="FILE",
+        help="write the plan in sentences as an HTML page (.html) or as Markdown (.md)",
+    )
+    parser.add_argument("--replace", action="store_true", help="overwrite existing files")
     add_plan_message_arguments(parser)
     add_job_arguments(parser)
 
@@ -55,6 +69,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Carry it out; the exit status."""
     plan = load_plan(options.plan, options.set)
+    delivery = Delivery([str(options.plan)], options.replace)
+    check_report_target(options, delivery)
     report_waiting_for_pipes(resolve_sources.source_paths(plan))
     with open_plan_job(plan), Progress(not options.quiet) as progress:
         plan_execution = execute_plan(plan, resolve_sources.find_plan_sources(plan), progress)
@@ -62,16 +78,26 @@ def run(options: argparse.Namespace) -> int:
             expected = judge_plan_expectations(plan_execution)
         with progress.phase("detecting types"):
             foreseen = forecast_plan(plan_execution)
+        if options.report:
+            with delivery:
+                _write_report(plan_execution, expected, options, delivery)
     if not options.quiet:
         from plait.cli.document_view import print_document
         from plait.cli.terminal import print_to_stdout
 
         with print_to_stdout(aside=options.json):
-            print_document(_document(foreseen, expected), options.verbose)
+            shown = (
+                _explanation(plan_execution, expected)
+                if options.explain
+                else _document(foreseen, expected)
+            )
+            print_document(shown, options.verbose)
     if options.json:
         print(
             json.dumps(
-                _forecast_dict(plan_execution, foreseen, expected), indent=2, ensure_ascii=False
+                _forecast_dict(plan_execution, foreseen, expected, options.explain),
+                indent=2,
+                ensure_ascii=False,
             )
         )
     failing = [e for e in expected if not e.holds]
@@ -83,10 +109,35 @@ def run(options: argparse.Namespace) -> int:
     return 0
 
 
+def _explanation(plan_execution: PlanExecution, expected: list[ExpectationResult]) -> Document:
+    from plait.plan.explain import explanation
+
+    return explanation(plan_execution, expected)
+
+
+def _write_report(
+    plan_execution: PlanExecution,
+    expected: list[ExpectationResult],
+    options: argparse.Namespace,
+    delivery: Delivery,
+) -> None:
+    """Write the plan in sentences, as a page or as Markdown."""
+    from plait.report.html.pages import explained_page
+
+    told = _explanation(plan_execution, expected)
+    write_report(options, delivery, "plan", lambda: explained_page(told), lambda: told)
+
+
 def _forecast_dict(
-    plan_execution: PlanExecution, foreseen: PlanForecast, expected: list[ExpectationResult]
+    plan_execution: PlanExecution,
+    foreseen: PlanForecast,
+    expected: list[ExpectationResult],
+    explain: bool,
 ) -> dict[str, Any]:
     """The account as plain dictionaries and lists."""
+    from plait.plan.explain import explain_plan
+
+    parts = [asdict(part) for part in explain_plan(plan_execution, expected)] if explain else []
     return {
         "command": "check",
         "version": __version__,
@@ -95,6 +146,7 @@ def _forecast_dict(
         "findings": [finding_dict(finding) for finding in foreseen.findings],
         "expected": [asdict(e) for e in expected],
         "outputs": [],
+        **({"explained": parts} if explain else {}),
     }
 
 

@@ -14,6 +14,7 @@ from plait.core.table.table import Table
 from plait.report.account import Account
 from plait.report.as_json import suggestion_dicts
 from plait.report.changes import AccountDiff, changed_columns, comparison_document
+from plait.report.document import Document
 from plait.report.html.key_pairs import pack_unmatched_keys
 from plait.report.html.render import pack_script_data, render_template
 from plait.report.html.survey_data import pack_survey_rows
@@ -104,3 +105,8 @@ def compared_page(
         findings=by_severity(findings),
         version=__version__,
     )
+
+
+def explained_page(document: Document) -> str:
+    """A plan in sentences as one HTML page."""
+    return render_template("explained.html.jinja", ("common",), said=document, version=__version__)
