@@ -156,7 +156,7 @@ def test_survey_tells_and_writes_a_page(plait, tmp_path):
     assert "Possible joins" in page
     assert "://" not in page
     assert "15 sources of 5 layouts" in ended.err
-    assert max(map(len, plait("survey", *paths).out.splitlines())) <= 80
+    assert max(map(len, plait("survey", *paths).out.splitlines())) <= 100
     assert plait("survey", *paths, "--fail-on", "header-variant", "--quiet").status == 1
 
 
