@@ -83,7 +83,7 @@ def test_each_part_is_told_with_its_numbers_and_what_is_expected(plait, season, 
     parts = plait("check", "p.toml", "--explain", "--json").json["explained"]
     assert [part["line"] for part in parts if part["title"].startswith("1.")] == [9]
     plait("check", "p.toml", "--report", "plan.md")
-    assert "## 2. join → season" in (tmp_path / "plan.md").read_text()
+    assert "## 2. join → season (line " in (tmp_path / "plan.md").read_text()
 
 
 def test_what_does_not_hold_is_told_where_it_is_expected(plait, season, put):

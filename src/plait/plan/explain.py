@@ -86,7 +86,7 @@ def explanation(plan_execution: PlanExecution, expected: Sequence[ExpectationRes
         (answer,),
         (),
         tuple(
-            Sentences(f"{part.title}  line {part.line}", part.does, part.gives, part.expected)
+            Sentences(f"{part.title} (line {part.line})", part.does, part.gives, part.expected)
             for part in parts
         ),
     )
