@@ -251,3 +251,12 @@ def test_a_sheet_holds_so_many_rows_below_its_head_and_so_many_columns(
     else:
         with pytest.raises(OutputError, match="a sheet holds 3 and 2"):
             plait.write(table, tmp_path / "a.xlsx")
+
+
+@pytest.mark.parametrize(
+    ("word", "says"), [("unpackd", "did you mean unpacked"), ("zzzz", "there are record, columns, ")]
+)
+def test_a_limit_that_there_is_not_is_told_with_those_there_are(word, says):
+    with pytest.raises(UsageError) as refused:
+        parse_limits({word: "1"})
+    assert says in str(refused.value.remedy)
