@@ -15,12 +15,12 @@ from typing import Any
 
 from plait._version import __version__
 from plait.core.base.errors import OutputError, UsageError
-from plait.core.base.findings import Finding, by_severity
-from plait.core.base.names import printable_path, suggest_name, to_file_name, unused_name
+from plait.core.base.findings import Finding
+from plait.core.base.names import printable_path, to_file_name, unused_name
 from plait.core.keys.conflicts import CellConflicts
 from plait.core.lineage.paths import lineage_paths
 from plait.core.table.set_aside import report_truncated_listings, truncate_listings
-from plait.core.table.table import SetAside, Table, table_from_columns
+from plait.core.table.table import SetAside, Table
 from plait.io.database.table_writer import Tables
 from plait.io.delimited.text_format import TextFormat, make_text_format
 from plait.io.delivery.delivery import Delivery
@@ -35,11 +35,10 @@ from plait.io.lineage_file import (
     write_row_keys,
 )
 from plait.io.places.partial_files import sha256, sha256_of_files
-from plait.io.places.source import WRITABLE, Source
+from plait.io.places.source import Source
 from plait.io.places.target import TableTarget, TableWriteOptions, parse_table_target
 from plait.io.write import (
     WORKBOOK,
-    check_format_capacity,
     check_target,
     open_table_writer,
     to_csv_bytes,
@@ -57,12 +56,16 @@ from plait.plan.handover.make_report import (
     summarize_sources,
 )
 from plait.plan.handover.read import HANDOVER, MARKS, lineage_name, plan_of_handover
+from plait.plan.handover.results import (
+    dataset_endings,
+    dictionary_table,
+    write_results_workbook,
+)
 from plait.report.account import OutputSummary, ledger_table, summarize_output
 from plait.report.as_markdown import report_markdown
 from plait.report.data_package import package_json
 from plait.report.document import ExpectationResult
 from plait.report.html.run_page import report_page
-from plait.report.numbers import format_source_columns
 from plait.report.run_report import RunReport, run_report_json
 
 
@@ -81,9 +84,6 @@ def handover_folder(loaded_plan: LoadedPlan) -> Path:
             'add [handover] with result = "NAME"',
         )
     return loaded_plan.folder / loaded_plan.plan.handover.folder
-
-
-_TAKEN = frozenset((*MARKS, KEYS, "report.md", "report.html", "dictionary.csv", "plan.toml"))
 
 
 def check_handover_folder(
@@ -160,35 +160,6 @@ def handover_table(loaded_plan: LoadedPlan) -> TableTarget | None:
     return target
 
 
-def dataset_endings(loaded_plan: LoadedPlan) -> list[str]:
-    """The endings of the dataset's files.
-
-    Raises
-    ------
-    UsageError
-    """
-    assert loaded_plan.plan.handover is not None
-    formats = loaded_plan.plan.handover.formats
-    endings = [f".{name}" for name in ([formats] if isinstance(formats, str) else formats)]
-    for ending in endings:
-        if ending not in WRITABLE:
-            names = [w[1:] for w in WRITABLE]
-            raise UsageError(
-                f"no format is called {ending[1:]!r}",
-                f"{loaded_plan.path} line {loaded_plan.line('handover', 'formats')}",
-                suggest_name(ending[1:], names) or f"one of {', '.join(names)}",
-            )
-    result = loaded_plan.plan.handover.result
-    for ending in endings:
-        if f"{result}{ending}".lower() in _TAKEN:
-            raise UsageError(
-                f"{result}{ending} is a file of every handover and cannot be the result as well",
-                f"{loaded_plan.path} line {loaded_plan.line('handover', 'result')}",
-                f"use another name, in into of the step and here: {result}-all",
-            )
-    return list(dict.fromkeys(endings))
-
-
 def handover_text_format(loaded_plan: LoadedPlan) -> TextFormat:
     """How the text files of the handover are written.
 
@@ -253,7 +224,7 @@ def write_handover(
             story = make_run_report(plan_execution, expected, sums)
             written += [lineage.result(), *keys.result()]
             written += [_lineage(one, sums, part, one.result_name) for one in further]
-        in_sheets, told = _workbook(plan_execution, story, part, phases)
+        in_sheets, told = write_results_workbook(plan_execution, story, part, phases)
         written, findings = _in_order(plan_execution, written + in_sheets), findings + told
         outputs = [_output(part, *w, digests.get(str(part / w[0]))) for w in written]
         there = {name for name, _, _ in written}
@@ -336,56 +307,6 @@ def _dataset(
     return written, findings
 
 
-def results_in_sheets(plan_execution: PlanExecution) -> list[PlanExecution]:
-    """The results that have a sheet in the workbook."""
-    every = (plan_execution, *plan_execution.further)
-    return [one for one in every if WORKBOOK in dataset_endings(one.plan)]
-
-
-def check_sheets(plan_execution: PlanExecution) -> None:
-    """See that the results that go into sheets fit there.
-
-    Raises
-    ------
-    OutputError
-        When one has more rows or columns than a sheet holds, or a name that no sheet can have.
-    """
-    from plait.io.workbook.write import sheet_name
-
-    for one in results_in_sheets(plan_execution):
-        check_format_capacity(one.result, {}, Path(f"{one.result_name}{WORKBOOK}"))
-        if plan_execution.further and sheet_name(one.result_name, ()) != one.result_name:
-            raise OutputError(
-                f"no sheet can be called {one.result_name!r}",
-                str(plan_execution.plan.path),
-                "use up to 25 letters, without [ ] : * ? / and \\, in into of its step and here",
-            )
-
-
-def _workbook(
-    plan_execution: PlanExecution, story: RunReport, part: Path, phases: ProgressReporter
-) -> tuple[list[_Written], list[Finding]]:
-    """One workbook: the account, a sheet for each result, the dictionary and the ledger."""
-    from plait.io.workbook.write import write_workbook
-
-    every = results_in_sheets(plan_execution)
-    if not every:
-        return [], []
-    check_sheets(plan_execution)
-    tables = {one.result_name: one.result for one in every}
-    sheets: dict[str, Table] = {unused_name("account", tables): _account_table(story), **tables}
-    sheets[unused_name("dictionary", sheets)] = _dictionary(story)
-    sheets[unused_name("ledger", sheets)] = ledger_table(plan_execution.entries)
-    name = f"{plan_execution.result_name}{WORKBOOK}"
-    findings: list[Finding] = []
-    with phases.phase("writing", sum(table.rows for table in tables.values())) as on_progress:
-        write_flushed(
-            part / name, lambda path: findings.extend(write_workbook(sheets, path, on_progress))
-        )
-    main = tables.get(plan_execution.result_name, every[0].result)
-    return [(name, main.rows, len(main.columns))], findings
-
-
 def _in_order(plan_execution: PlanExecution, written: list[_Written]) -> list[_Written]:
     """The main dataset first, then its lineage, its other formats, and the rest."""
     names = [f"{plan_execution.result_name}{e}" for e in dataset_endings(plan_execution.plan)]
@@ -393,27 +314,6 @@ def _in_order(plan_execution: PlanExecution, written: list[_Written]) -> list[_W
     beside = [one for one in written if one[0] in (MARKS[2], KEYS)]
     known = {one[0] for one in (*main, *beside)}
     return [*main[:1], *beside, *main[1:], *(one for one in written if one[0] not in known)]
-
-
-def _account_table(story: RunReport) -> Table:
-    """What the workbook says of itself: results, facts, findings, and where the files came from."""
-    rows: list[tuple[str, str, str, str]] = []
-    if story.title:
-        rows.append(("title", story.title, "", ""))
-    described = {one.name: one for one in story.further}
-    rows.append(("result", story.result, str(story.rows), story.description_of_result))
-    rows += [("result", name, str(one.rows), one.description) for name, one in described.items()]
-    rows += [
-        ("account", fact.label, "", fact.text) for fact in story.facts() if fact.label != "and"
-    ]
-    rows += [
-        ("finding", f"{finding.severity} {finding.code}", str(finding.count), finding.message)
-        for finding in by_severity(story.account.findings)
-    ]
-    rows += [("source", one.name, str(one.rows), one.path) for one in story.sources]
-    heads = ("about", "name", "count", "text")
-    columns = {head: [row[at] for row in rows] for at, head in enumerate(heads)}
-    return table_from_columns("account", columns)
 
 
 def _set_aside(plan_execution: PlanExecution, part: Path) -> tuple[list[_Written], list[Finding]]:
@@ -551,33 +451,9 @@ def _texts(run_report: RunReport, folder: str, guard: bool) -> Iterator[tuple[st
     yield "report.html", report_page(run_report, folder)
     yield (
         "dictionary.csv",
-        to_csv_bytes(_dictionary(run_report), TextFormat(guard_formulas=guard)).decode(),
+        to_csv_bytes(dictionary_table(run_report), TextFormat(guard_formulas=guard)).decode(),
     )
     yield "plan.toml", _plan_text(run_report)
-
-
-def _dictionary(run_report: RunReport) -> Table:
-    """What each column of the dataset means, holds, and came from; of several results of each."""
-    heads = (
-        *(("result",) if run_report.further else ()),
-        *("column", "type", "description", "came from", "missing", "distinct", "smallest"),
-        "largest",
-    )
-    cells: dict[str, list[str]] = {head: [] for head in heads}
-    every = [(run_report.result, run_report.contents)]
-    every += [(one.name, one.contents) for one in run_report.further]
-    for result, contents in every:
-        for content in contents:
-            profile = content.profile
-            row = (
-                *((result,) if run_report.further else ()),
-                *(content.name, str(profile.kind), run_report.description(content.name)),
-                format_source_columns(content.came),
-                *(str(profile.missing), str(profile.distinct), profile.smallest, profile.largest),
-            )
-            for head, cell in zip(heads, row, strict=True):
-                cells[head].append(cell)
-    return table_from_columns("dictionary", cells)
 
 
 def _plan_text(run_report: RunReport) -> str:
