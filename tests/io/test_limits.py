@@ -254,7 +254,8 @@ def test_a_sheet_holds_so_many_rows_below_its_head_and_so_many_columns(
 
 
 @pytest.mark.parametrize(
-    ("word", "says"), [("unpackd", "did you mean unpacked"), ("zzzz", "there are record, columns, ")]
+    ("word", "says"),
+    [("unpackd", "did you mean unpacked"), ("zzzz", "there are record, columns, ")],
 )
 def test_a_limit_that_there_is_not_is_told_with_those_there_are(word, says):
     with pytest.raises(UsageError) as refused:

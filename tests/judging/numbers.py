@@ -22,6 +22,7 @@ from plait.core.table.table import table_from_columns
 from plait.core.types.column_type import TEXT
 
 PLACES = 20
+SHARE_PLACES = 10
 WIDE = Context(prec=400, Emax=10**6)
 COMPARED = {
     "=": lambda a, b: a == b,
@@ -226,9 +227,10 @@ def judge_figures(rng: random.Random) -> bool:
     named = ("sum", "mean", "middle", "spread", "share", "smallest", "largest", "count")
     made = group(table, "g", {name: f"{name}:v" for name in named}).table.to_dict()
     total = sum((Fraction(one) for one in cells if one), Fraction(0))
+    scale = max(max(0, -Decimal(one).as_tuple().exponent) for one in cells if one)
     for place, key in enumerate(made["g"]):
         values = [Fraction(c) for c, g in zip(cells, by, strict=True) if g == key and c]
-        expected = expected_figures(values, total)
+        expected = expected_figures(values, total, min(scale + 4, PLACES))
         for name in named:
             if name == "spread":
                 continue
@@ -242,17 +244,19 @@ def judge_figures(rng: random.Random) -> bool:
     return True
 
 
-def expected_figures(values: list[Fraction], total: Fraction) -> dict[str, Fraction | None]:
-    """By their definitions."""
+def expected_figures(
+    values: list[Fraction], total: Fraction, places: int
+) -> dict[str, Fraction | None]:
+    """By their definitions; a mean has so many places."""
     if not values:
         return dict.fromkeys(("sum", "mean", "middle", "share", "smallest", "largest")) | {
             "count": Fraction(0)
         }
     return {
         "sum": sum(values, Fraction(0)),
-        "mean": rounded(sum(values, Fraction(0)) / len(values), PLACES),
+        "mean": rounded(sum(values, Fraction(0)) / len(values), places),
         "middle": statistics.median(values),
-        "share": rounded(sum(values, Fraction(0)) / total, PLACES) if total else None,
+        "share": rounded(sum(values, Fraction(0)) / total, SHARE_PLACES) if total else None,
         "smallest": min(values),
         "largest": max(values),
         "count": Fraction(len(values)),

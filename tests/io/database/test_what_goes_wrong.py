@@ -211,6 +211,7 @@ def test_no_output_has_a_secret_in_it(server, tmp_path, plait_in):
         PLAN.format(word=PASSWORD, address=server.address(password="${word}")).replace(
             "season", "again"
         )
+        + 'folder = "another"\n'
     )
     (tmp_path / "broken.toml").write_text(
         PLAN.format(word=PASSWORD, address=address).replace("#hives", "#hivs")
@@ -252,7 +253,7 @@ def test_no_output_has_a_secret_in_it(server, tmp_path, plait_in):
     assert len(files) > 15
     for path in files:
         assert PASSWORD.encode() not in path.read_bytes(), path
-    assert re.search(r"keeper:\*\*\*@", (tmp_path / "handover/plan.toml").read_text())
+    assert re.search(r"keeper:\*\*\*@", (tmp_path / "another/plan.toml").read_text())
     with pytest.raises(SourceError):
         plait.read(f"{address}#nope")
 
