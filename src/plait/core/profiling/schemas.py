@@ -18,7 +18,13 @@ from plait.core.base.findings import (
     agreeing,
     pluralize,
 )
-from plait.core.base.names import fold_heading, is_misspelling, to_table_name, unused_name
+from plait.core.base.names import (
+    fold_heading,
+    is_misspelling,
+    joint_name,
+    to_table_name,
+    unused_name,
+)
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.table.key_spec import Several, check_column, parse_multi_assignments
 from plait.core.table.table import Table
@@ -417,13 +423,7 @@ def _names(table_groups: Sequence[Sequence[Table]]) -> list[str]:
 
 
 def name_of_extracts(tables: Sequence[Table]) -> str:
-    """The one table's name; of several their file, else what their names share, or their folder.
-
-    >>> from plait.core.table.table import table_from_columns
-    >>> paths = ("inspections/2031-05.csv", "inspections/2031-06.csv")
-    >>> name_of_extracts([table_from_columns("t", {}, path) for path in paths])
-    'inspections'
-    """
+    """The one table's name; of several their file, else what their names share, or their folder."""
     if len(tables) == 1:
         return tables[0].name
     files = {PurePath(table.path.partition("#")[0]) for table in tables}
@@ -434,7 +434,7 @@ def name_of_extracts(tables: Sequence[Table]) -> str:
     folders = {file.parent.name for file in files}
     if len(folders) == 1 and (folder := folders.pop()):
         return to_table_name(folder)
-    return f"{tables[0].name} and {len(tables) - 1} more"
+    return joint_name([table.name for table in tables])
 
 
 def _common_words(tables: Sequence[Table]) -> str:
