@@ -194,11 +194,16 @@ def test_no_plan_takes_the_place_of_the_handover_of_another(plait, put, tmp_path
     put(**{"v.csv": "hive\n1\n", "one.toml": text, "two.toml": text})
     assert plait("run", "one.toml").status == 0
     before = (tmp_path / "handover" / "ledger.json").read_bytes()
-    refused = plait("run", "two.toml", "--replace")
-    assert refused.status == 4 and 'folder = "two-handover"' in refused.err, refused.err
+    for _ in range(2):  # without a folder of its own it has one by its name, and stays with it
+        assert plait("run", "two.toml", "--replace").status == 0
+        assert (tmp_path / "two-handover" / "w.csv").is_file()
+    put(**{"three.toml": text + 'folder = "handover"\n'})
+    refused = plait("run", "three.toml", "--replace")
+    assert refused.status == 4 and 'folder = "three-handover"' in refused.err, refused.err
     assert (tmp_path / "handover" / "ledger.json").read_bytes() == before
-    (tmp_path / "one.toml").rename(tmp_path / "two.toml")  # the same plan under another name
-    assert plait("run", "two.toml", "--replace").status == 0
+    (tmp_path / "one.toml").rename(tmp_path / "three.toml")  # the same plan under another name
+    assert plait("run", "three.toml", "--replace").status == 0
+    assert (tmp_path / "handover" / "ledger.json").read_bytes() != before
 
 
 def test_groups_are_named_by_what_their_names_share_and_single_tables_by_their_own(plait, put):

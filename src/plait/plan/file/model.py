@@ -228,7 +228,9 @@ class HandoverSection(PlanSection):
         "formats, key and description",
     )
     folder: Text = Field(
-        "handover", description="the folder for the handover, relative to the plan's folder"
+        "handover",
+        description="the folder for the handover, relative to the plan's folder (default: "
+        "handover, or PLAN-handover where another plan has that)",
     )
     formats: Names = Field(
         ["csv"], description="csv, tsv, parquet, arrow, json, jsonl, xlsx, sqlite"

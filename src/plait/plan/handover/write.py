@@ -72,6 +72,9 @@ from plait.report.run_report import RunReport, run_report_json
 def handover_folder(loaded_plan: LoadedPlan) -> Path:
     """The folder that the plan hands over.
 
+    A plan that names none has ``handover``, unless that holds the handover of another plan beside
+    it: then it has a folder by its own name, and stays with it.
+
     Raises
     ------
     UsageError
@@ -83,7 +86,12 @@ def handover_folder(loaded_plan: LoadedPlan) -> Path:
             str(loaded_plan.path),
             'add [handover] with result = "NAME"',
         )
-    return loaded_plan.folder / loaded_plan.plan.handover.folder
+    folder = loaded_plan.folder / loaded_plan.plan.handover.folder
+    if "folder" in loaded_plan.plan.handover.model_fields_set:
+        return folder
+    own = loaded_plan.folder / f"{to_file_name(loaded_plan.path.stem)}-handover"
+    is_own = plan_of_handover(own) == loaded_plan.path.name
+    return own if is_own or _other_plan(loaded_plan, folder) else folder
 
 
 def check_handover_folder(
@@ -121,15 +129,21 @@ def _check_of_this_plan(loaded_plan: LoadedPlan, folder: Path) -> None:
     ------
     OutputError
     """
-    other = plan_of_handover(folder)
-    own = loaded_plan.path.name
-    if other not in ("", own) and (loaded_plan.folder / other).is_file():
+    other = _other_plan(loaded_plan, folder)
+    if other:
         raise OutputError(
             f"this folder has the handover of another plan, {other}",
             str(folder),
             f'give this plan a folder of its own: under [handover] folder = "'
             f'{loaded_plan.path.stem}-handover"',
         )
+
+
+def _other_plan(loaded_plan: LoadedPlan, folder: Path) -> str:
+    """The plan beside this one whose handover stands in a folder; nothing where none does."""
+    other = plan_of_handover(folder)
+    in_use = other != loaded_plan.path.name and (loaded_plan.folder / other).is_file()
+    return other if in_use else ""
 
 
 def handover_table(loaded_plan: LoadedPlan) -> TableTarget | None:
