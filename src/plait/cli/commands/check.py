@@ -78,19 +78,20 @@ def run(options: argparse.Namespace) -> int:
             expected = judge_plan_expectations(plan_execution)
         with progress.phase("detecting types"):
             foreseen = forecast_plan(plan_execution)
-        if options.report:
+        told = None
+        if options.report or options.explain:
+            from plait.plan.explain import explanation
+
+            told = explanation(plan_execution, expected)
+        if told and options.report:
             with delivery:
-                _write_report(plan_execution, expected, options, delivery)
+                _write_report(told, options, delivery)
     if not options.quiet:
         from plait.cli.document_view import print_document
         from plait.cli.terminal import print_to_stdout
 
         with print_to_stdout(aside=options.json):
-            shown = (
-                _explanation(plan_execution, expected)
-                if options.explain
-                else _document(foreseen, expected)
-            )
+            shown = told if told and options.explain else _document(foreseen, expected)
             print_document(shown, options.verbose)
     if options.json:
         print(
@@ -109,22 +110,10 @@ def run(options: argparse.Namespace) -> int:
     return 0
 
 
-def _explanation(plan_execution: PlanExecution, expected: list[ExpectationResult]) -> Document:
-    from plait.plan.explain import explanation
-
-    return explanation(plan_execution, expected)
-
-
-def _write_report(
-    plan_execution: PlanExecution,
-    expected: list[ExpectationResult],
-    options: argparse.Namespace,
-    delivery: Delivery,
-) -> None:
+def _write_report(told: Document, options: argparse.Namespace, delivery: Delivery) -> None:
     """Write the plan in sentences, as a page or as Markdown."""
     from plait.report.html.pages import explained_page
 
-    told = _explanation(plan_execution, expected)
     write_report(options, delivery, "plan", lambda: explained_page(told), lambda: told)
 
 

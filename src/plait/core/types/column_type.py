@@ -9,14 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Literal, cast, get_args
+from typing import Literal, cast
 
 import pyarrow as pa
 
 Family = Literal[
     "integer", "decimal", "boolean", "date", "datetime", "time", "text", "empty", "other"
 ]
-FAMILIES: tuple[Family, ...] = get_args(Family)
 DECLARABLE = ("integer", "decimal", "boolean", "date", "datetime", "time", "text")
 _SIMPLEST: dict[str, pa.DataType] = {
     "integer": pa.int64(),

@@ -6,9 +6,9 @@ import textwrap
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
-from plait.core.base.names import to_file_name
 from plait.plan.drafting.draft import LABEL, Draft, DraftedJoin
 from plait.plan.drafting.draft_sources import DraftedSource
+from plait.plan.file.name_checks import name_own_handover
 from plait.plan.file.toml import toml_array, toml_key, toml_literal_string, toml_string
 
 _WIDTH = 96
@@ -32,7 +32,7 @@ def _folder(path: Path | None) -> str:
         return usual
     others = (other for other in path.parent.glob("*.toml") if other.name != path.name)
     if any("[handover]" in other.read_text("utf-8", "replace") for other in others):
-        return f"{to_file_name(path.stem)}-{usual}"
+        return name_own_handover(path)
     return usual
 
 

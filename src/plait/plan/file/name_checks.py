@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
 from typing import Any
 
 from plait.core.base.errors import UsageError
@@ -229,3 +230,12 @@ def _used_at_the_end(plan: Plan) -> set[str]:
         sides = parse_comparison(text)
         used.update((sides[0], sides[2]) if sides else ())
     return used
+
+
+def name_own_handover(path: Path) -> str:
+    """The name of the folder for a plan whose neighbour hands over into the usual one.
+
+    >>> name_own_handover(Path("season 2031.toml"))
+    'season 2031-handover'
+    """
+    return f"{to_file_name(path.stem)}-handover"

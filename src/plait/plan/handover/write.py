@@ -46,6 +46,7 @@ from plait.io.write import (
 )
 from plait.plan.execution.execute import PlanExecution, ProgressReporter
 from plait.plan.file.load import LoadedPlan
+from plait.plan.file.name_checks import name_own_handover
 from plait.plan.handover.make_report import (
     collect_drill_downs,
     known_unique_key,
@@ -89,7 +90,7 @@ def handover_folder(loaded_plan: LoadedPlan) -> Path:
     folder = loaded_plan.folder / loaded_plan.plan.handover.folder
     if "folder" in loaded_plan.plan.handover.model_fields_set:
         return folder
-    own = loaded_plan.folder / f"{to_file_name(loaded_plan.path.stem)}-handover"
+    own = loaded_plan.folder / name_own_handover(loaded_plan.path)
     is_own = plan_of_handover(own) == loaded_plan.path.name
     return own if is_own or _other_plan(loaded_plan, folder) else folder
 
@@ -134,8 +135,8 @@ def _check_of_this_plan(loaded_plan: LoadedPlan, folder: Path) -> None:
         raise OutputError(
             f"this folder has the handover of another plan, {other}",
             str(folder),
-            f'give this plan a folder of its own: under [handover] folder = "'
-            f'{loaded_plan.path.stem}-handover"',
+            "give this plan a folder of its own: under [handover] "
+            f'folder = "{name_own_handover(loaded_plan.path)}"',
         )
 
 
