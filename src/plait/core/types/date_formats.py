@@ -12,15 +12,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
-from plait.core.types.month_names import MONTH_NUMBERS
+from plait.core.types.month_names import MONTH_NUMBERS, NAME_LETTER
 
 _DIRECTIVE_PATTERNS = {
     "d": r"(?P<d>[0-9]{1,2})",
     "m": r"(?P<m>[0-9]{1,2})",
     "Y": r"(?P<Y>[0-9]{4})",
     "y": r"(?P<y>[0-9]{2})",
-    "b": r"(?P<b>[A-Za-zÀ-ÿ]{3,5})\.?",
-    "B": r"(?P<b>[A-Za-zÀ-ÿ]{3,10})\.?",
+    "b": rf"(?P<b>{NAME_LETTER}{{3,6}})\.?",
+    "B": rf"(?P<b>{NAME_LETTER}{{3,11}})\.?",
     "q": r"(?P<q>[1-4])",
     "G": r"(?P<G>[0-9]{4})",
     "V": r"(?P<V>[0-9]{2})",
@@ -152,8 +152,7 @@ def _mondays(year: Numbers, week: Numbers) -> tuple[Numbers, npt.NDArray[np.bool
 
 
 def _month(names: pa.Array) -> Numbers:
-    lower = pc.utf8_normalize(pc.utf8_lower(names), "NFC")
-    place = pc.index_in(lower, pa.array(list(MONTH_NUMBERS)))
+    place = pc.index_in(pc.utf8_lower(names), pa.array(list(MONTH_NUMBERS)))
     numbers = np.append(list(MONTH_NUMBERS.values()), 0)
     found: Numbers = numbers[pc.fill_null(pc.cast(place, pa.int64()), -1).to_numpy()]
     return found

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import unicodedata
+
 _LANGUAGES = {
     "English": "january february march april may june july august september october november "
     "december",
@@ -27,19 +29,26 @@ _SHORT = {
     "Portuguese": "jan fev mar abr mai jun jul ago set out nov dez",
     "Dutch": "jan feb mrt apr mei jun jul aug sep okt nov dec",
 }
-_PLAIN = str.maketrans("äéûôç", "aeuoc")
+
+
+def _spellings(name: str) -> tuple[str, str, str]:
+    """A name in whole letters, with its accents as marks of their own, and without them."""
+    apart = unicodedata.normalize("NFD", name)
+    return name, apart, "".join(letter for letter in apart if not unicodedata.combining(letter))
 
 
 def _numbers() -> dict[str, int]:
-    """Each name, also without its accents, and the number of its month."""
-    found: dict[str, int] = {}
+    numbers: dict[str, int] = {}
     for names in (*_LANGUAGES.values(), *_SHORT.values()):
         for number, name in enumerate(names.split(), 1):
-            for written in (name, name.translate(_PLAIN)):
+            for spelling in _spellings(name):
                 # No two languages give one name to two months.
-                assert found.setdefault(written, number) == number, written
-    return found
+                assert numbers.setdefault(spelling, number) == number, spelling
+    return numbers
 
 
+#: Every spelling that is looked up as it stands: no library is asked to put letters together.
 MONTH_NUMBERS = _numbers()
 MONTH_BEGINNINGS = tuple(sorted({name[:3] for name in MONTH_NUMBERS}))
+#: A letter, or an accent that is a mark of its own, as a pattern.
+NAME_LETTER = "[A-Za-zÀ-ÿ\u0300-\u036f]"

@@ -18,6 +18,7 @@ from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name
 from plait.core.types.column_type import DECLARABLE, ColumnType, Family
 from plait.core.types.date_formats import date_regex, parse_dates
+from plait.core.types.month_names import NAME_LETTER
 
 EXPONENTS = ColumnType("decimal", "1e3")
 BARE_POINT = ColumnType("decimal", ".5")
@@ -58,7 +59,6 @@ _FIRST_DAYS = {
     "%Y Q%q": "the first day of the quarter is taken",
     "%G-W%V": "the Monday of the week is taken",
 }
-_LETTER = "[A-Za-zÀ-ÿ]"
 _CLOCKS = ("%H:%M", "%H:%M:%S", "%H:%M:%S.%f", "%I:%M %p")
 
 
@@ -254,8 +254,8 @@ def _outline(text: str) -> str:
     >>> _outline("5. Apr. 2031"), _outline("5.4.2031, 10:30 a.m.")
     ('0. a 0', '0.0.0, 0:0 a')
     """
-    text = re.sub(rf"(?<={_LETTER})\.", "", text)
-    return re.sub("[0-9]+", "0", re.sub(f"{_LETTER}+", "a", text))
+    text = re.sub(rf"(?<={NAME_LETTER})\.", "", text)
+    return re.sub("[0-9]+", "0", re.sub(f"{NAME_LETTER}+", "a", text))
 
 
 def _all_forms() -> dict[ColumnType, ValueFormat]:
