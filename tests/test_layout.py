@@ -32,7 +32,7 @@ FLOORS = {
         *(("base",), ("job",), ("text",), ("types",), ("table",), ("codes",)),
         ("aggregation", "expressions", "keys", "lineage"),
         ("specs", "unmatched"),
-        ("profiling",),
+        ("profiling", "linkage"),
         ("operations",),
     ),
     "io": (
@@ -51,7 +51,7 @@ FLOORS = {
 }
 MOST_MODULES = 16
 OUTSIDE = {
-    "core": {"numpy", "pyarrow", "rapidfuzz", "sqlglot"},
+    "core": {"numpy", "pyarrow", "rapidfuzz", "scipy", "sqlglot"},
     "io": {
         "numpy",
         "pyarrow",

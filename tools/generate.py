@@ -67,6 +67,7 @@ _TYPES = {
     OptionKind.COLUMNS: "str | Sequence[str]",
     OptionKind.NAMES: "str | Sequence[str]",
     OptionKind.WORDS: "Iterable[str]",
+    OptionKind.WORD_LIST: "Iterable[str]",
     OptionKind.LINES: "Iterable[str]",
     OptionKind.PAIRS: "Pairs",
     OptionKind.SEVERAL: "Several",
@@ -173,6 +174,7 @@ def _default(option: Option) -> str:
     lists = (
         OptionKind.NAMES,
         OptionKind.WORDS,
+        OptionKind.WORD_LIST,
         OptionKind.LINES,
         OptionKind.PAIRS,
         OptionKind.SEVERAL,

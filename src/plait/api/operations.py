@@ -219,6 +219,7 @@ def join(
     within: str | None = None,
     max_rows: int | None = None,
     ignore: Iterable[str] = (),
+    ignore_words: Iterable[str] = (),
     pairs: Input | None = None,
     missing_keys: str = "apart",
     origin: str | None = None,
@@ -260,8 +261,11 @@ def join(
         Stop if the result would have more rows than this.
     ignore : iterable of str
         The differences to ignore when comparing keys: case, space, punctuation,
-        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
-        2031-04-05); cells are not changed.
+        accents, word-order (Hill, Ada equals Ada Hill), leading-zeros, number-form (7.0
+        equals 7), date-form (5.4.2031 equals 2031-04-05); cells are not changed.
+    ignore_words : iterable of str
+        Words that do not count when comparing keys, however capitalised; @FILE has one
+        on each line.
     pairs : as an input, optional
         A crosswalk: a table of left keys and the right keys they stand for, as written
         by plait keys --out.
@@ -305,6 +309,7 @@ def join(
             "within": within,
             "max_rows": max_rows,
             "ignore": ignore,
+            "ignore_words": ignore_words,
             "pairs": None if pairs is None else read_one_table(pairs, "pairs"),
             "missing_keys": missing_keys,
             "origin": origin,
@@ -322,6 +327,7 @@ def settle(
     otherwise: str = "agree",
     keep_rule: str | None = None,
     ignore: Iterable[str] = (),
+    ignore_words: Iterable[str] = (),
     pairs: Input | None = None,
     missing_keys: str = "apart",
     name: str | None = None,
@@ -347,8 +353,11 @@ def settle(
         or oldest-by:COLUMN.
     ignore : iterable of str
         The differences to ignore when comparing keys: case, space, punctuation,
-        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
-        2031-04-05); cells are not changed.
+        accents, word-order (Hill, Ada equals Ada Hill), leading-zeros, number-form (7.0
+        equals 7), date-form (5.4.2031 equals 2031-04-05); cells are not changed.
+    ignore_words : iterable of str
+        Words that do not count when comparing keys, however capitalised; @FILE has one
+        on each line.
     pairs : as an input, optional
         A crosswalk: a table of left keys and the right keys they stand for, as written
         by plait keys --out.
@@ -384,6 +393,7 @@ def settle(
             "otherwise": otherwise,
             "keep_rule": keep_rule,
             "ignore": ignore,
+            "ignore_words": ignore_words,
             "pairs": None if pairs is None else read_one_table(pairs, "pairs"),
             "missing_keys": missing_keys,
         },
@@ -433,6 +443,7 @@ def group(
     onto_rows: bool = False,
     places: int | None = None,
     ignore: Iterable[str] = (),
+    ignore_words: Iterable[str] = (),
     name: str | None = None,
 ) -> Result:
     """Compute counts, sums and other figures for each group of rows.
@@ -459,8 +470,11 @@ def group(
         column for means, ten for shares).
     ignore : iterable of str
         The differences to ignore when comparing keys: case, space, punctuation,
-        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
-        2031-04-05); cells are not changed.
+        accents, word-order (Hill, Ada equals Ada Hill), leading-zeros, number-form (7.0
+        equals 7), date-form (5.4.2031 equals 2031-04-05); cells are not changed.
+    ignore_words : iterable of str
+        Words that do not count when comparing keys, however capitalised; @FILE has one
+        on each line.
     name : str, optional
         The result's name.
 
@@ -484,7 +498,14 @@ def group(
     result = run_operation(
         GROUP,
         tables,
-        {"by": by, "take": take, "onto_rows": onto_rows, "places": places, "ignore": ignore},
+        {
+            "by": by,
+            "take": take,
+            "onto_rows": onto_rows,
+            "places": places,
+            "ignore": ignore,
+            "ignore_words": ignore_words,
+        },
         name,
     )
     return cast(Result, include_reading(result, tables))
@@ -611,6 +632,7 @@ def keys(
     *,
     apart: bool = False,
     ignore: Iterable[str] = (),
+    ignore_words: Iterable[str] = (),
     pairs: Input | None = None,
     missing_keys: str = "apart",
 ) -> KeyAudit:
@@ -635,8 +657,11 @@ def keys(
         they are one side together).
     ignore : iterable of str
         The differences to ignore when comparing keys: case, space, punctuation,
-        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
-        2031-04-05); cells are not changed.
+        accents, word-order (Hill, Ada equals Ada Hill), leading-zeros, number-form (7.0
+        equals 7), date-form (5.4.2031 equals 2031-04-05); cells are not changed.
+    ignore_words : iterable of str
+        Words that do not count when comparing keys, however capitalised; @FILE has one
+        on each line.
     pairs : as an input, optional
         A crosswalk: a table of left keys and the right keys they stand for, as written
         by plait keys --out.
@@ -669,6 +694,7 @@ def keys(
                 "key": list(keys) or (None if key is None else [key]),
                 "apart": apart,
                 "ignore": ignore,
+                "ignore_words": ignore_words,
                 "pairs": None if pairs is None else read_one_table(pairs, "pairs"),
                 "missing_keys": missing_keys,
             },
@@ -684,6 +710,7 @@ def compare(
     columns: str | Sequence[str] | None = None,
     within: Pairs = (),
     ignore: Iterable[str] = (),
+    ignore_words: Iterable[str] = (),
     name: str | None = None,
 ) -> Comparison:
     """Compare an old and a new table by key.
@@ -704,8 +731,11 @@ def compare(
         How far apart two numbers of a column may be and still count as equal.
     ignore : iterable of str
         The differences to ignore when comparing keys: case, space, punctuation,
-        accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 equals
-        2031-04-05); cells are not changed.
+        accents, word-order (Hill, Ada equals Ada Hill), leading-zeros, number-form (7.0
+        equals 7), date-form (5.4.2031 equals 2031-04-05); cells are not changed.
+    ignore_words : iterable of str
+        Words that do not count when comparing keys, however capitalised; @FILE has one
+        on each line.
     name : str, optional
         The result's name.
 
@@ -733,7 +763,13 @@ def compare(
         run_operation(
             COMPARE,
             tables,
-            {"key": key or known, "columns": columns, "within": within, "ignore": ignore},
+            {
+                "key": key or known,
+                "columns": columns,
+                "within": within,
+                "ignore": ignore,
+                "ignore_words": ignore_words,
+            },
             name,
         ),
     )

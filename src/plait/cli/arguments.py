@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable, Iterable
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from plait.core.base.errors import UsageError
@@ -12,6 +13,7 @@ from plait.core.specs.option import InputArity, OperationSpec, Option, OptionKin
 from plait.core.table.key_spec import parse_names
 
 _MOST_DIGITS = 15
+_MOST_WORD_BYTES = 1 << 20
 _SOURCES = {
     InputArity.ONE: "a file, file#sheet, or name=path",
     InputArity.EACH: "a file, file#sheet or name=path; the left table first",
@@ -40,6 +42,20 @@ def parse_column_names(text: str) -> tuple[str, ...]:
     if not names:
         raise argparse.ArgumentTypeError("name at least one column")
     return names
+
+
+def parse_word_list(text: str) -> tuple[str, ...]:
+    """Words with commas between them, or those of a file, for ``type`` of an argument."""
+    if not text.startswith("@"):
+        return tuple(parse_names(text))
+    from plait.io.places.safe_files import read_plain
+
+    try:
+        lines = read_plain(Path(text[1:]), _MOST_WORD_BYTES).decode("utf-8-sig").splitlines()
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "not UTF-8 text"
+        raise argparse.ArgumentTypeError(f"cannot read {text[1:]}: {reason}") from None
+    return tuple(line.strip() for line in lines if line.strip())
 
 
 def parse_nonempty_text(text: str) -> str:
@@ -200,6 +216,7 @@ _FORMS: dict[OptionKind, Callable[[Option], dict[str, Any]]] = {
     OptionKind.COLUMNS: _columns,
     OptionKind.NAMES: _columns,
     OptionKind.WORDS: _words,
+    OptionKind.WORD_LIST: lambda option: {**_words(option), "type": parse_word_list},
     OptionKind.LINES: _repeated,
     OptionKind.PAIRS: _repeated,
     OptionKind.SEVERAL: _repeated,

@@ -281,6 +281,7 @@ _OPERATIONS: dict[str, Callable[[Sequence[str], Mapping[str, Any]], str]] = {
 
 _KEYS: dict[str, Say] = {
     "ignore": lambda v: f"When keys are compared, {_names(v)} {_do(v)} not count.",
+    "ignore_words": lambda v: f"When keys are compared, the words {_names(v)} do not count.",
     "pairs": lambda v: f"Keys that {v} names as a pair count as equal.",
     "missing_keys": lambda v: (
         "Missing keys match one another." if v == "match" else "Missing keys match nothing."
@@ -350,6 +351,7 @@ _OPTIONS: dict[str, dict[str, Say]] = {
         "onto_rows": lambda _: "Every row stays, with the figures of its group behind it.",
         "places": lambda v: f"Means, shares and spreads have {v} decimal places.",
         "ignore": lambda v: f"When values are compared, {_names(v)} {_do(v)} not count.",
+        "ignore_words": lambda v: f"When values are compared, the words {_names(v)} do not count.",
     },
     "widen": {
         "key": lambda v: f"There is one row for each {_names(v)}.",

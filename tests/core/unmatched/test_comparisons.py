@@ -11,7 +11,7 @@ from cases import cases
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import Finding, by_severity, matching_findings
 from plait.core.codes.key_codes import encode_keys
-from plait.core.codes.normalize import WAYS, normalize_texts
+from plait.core.codes.normalize import SPELLING_WAYS, normalize_texts
 from plait.core.keys.match import match_keys
 from plait.core.lineage.source_labels import fill_label
 from plait.core.operations.join import join
@@ -68,7 +68,7 @@ def test_the_best_gain_matches_as_many_as_all_ways_together(left, right):
     tables = [table_from_columns("l", {"k": left}), table_from_columns("r", {"k": right})]
     gain = best_normalization_gain(match_keys(encode_keys(tables, [["k"], ["k"]])))
     now = len(matched(left, right, []))
-    most = len(matched(left, right, list(WAYS)))
+    most = len(matched(left, right, list(SPELLING_WAYS)))
     if gain is None or now == len([cell for cell in left if cell]):
         assert most == now
         return
@@ -80,7 +80,7 @@ def test_the_best_gain_matches_as_many_as_all_ways_together(left, right):
 
 
 @settings(max_examples=cases(100), deadline=None)
-@given(KEYS, KEYS, st.lists(st.sampled_from(sorted(WAYS)), max_size=3))
+@given(KEYS, KEYS, st.lists(st.sampled_from(sorted(SPELLING_WAYS)), max_size=3))
 def test_joining_with_ignore_matches_what_the_slow_way_matches(left, right, ways):
     joined = join(
         table_from_columns("l", {"k": left}),

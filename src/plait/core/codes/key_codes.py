@@ -27,7 +27,7 @@ from plait.core.codes.dense_codes import (
     gather_by_code,
     rows_grouped_by_code,
 )
-from plait.core.codes.normalize import FORM_WAYS, check_normalizations, normalize_texts
+from plait.core.codes.normalize import FORM_WAYS, Ignored, check_normalizations, normalize_texts
 from plait.core.job.current import by_column
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type
@@ -60,7 +60,7 @@ class KeyColumnCodes:
         A text for each code.
     types : tuple of ColumnType
         The type of the column in each table.
-    ignored : tuple of str
+    ignored : tuple of str or IgnoredWords
         What did not count when its texts were compared.
     """
 
@@ -68,7 +68,7 @@ class KeyColumnCodes:
     size: int
     texts: pa.Array
     types: tuple[ColumnType, ...]
-    ignored: tuple[str, ...] = ()
+    ignored: tuple[Ignored, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -101,7 +101,7 @@ class KeyCodes:
 def encode_keys(
     tables: Sequence[Table],
     keys: Sequence[Sequence[str]],
-    ignore: Iterable[str] = (),
+    ignore: Iterable[Ignored] = (),
     missing_match: bool = False,
     followers: int = 0,
 ) -> KeyCodes:
@@ -156,7 +156,7 @@ def encode_keys(
 def _code_columns(
     parts: Sequence[Sequence[pa.ChunkedArray]],
     declared: Sequence[Sequence[ColumnType | None]],
-    ignore: Sequence[str],
+    ignore: Sequence[Ignored],
     followers: int,
 ) -> Iterator[KeyColumnCodes]:
     """Each key column coded, on all cores where there is enough to do."""
@@ -179,7 +179,7 @@ def _compact(column: KeyColumnCodes) -> KeyColumnCodes:
 def encode_key_column(
     tables: Sequence[pa.ChunkedArray],
     declared: Sequence[ColumnType | None] = (),
-    ignore: Sequence[str] = (),
+    ignore: Sequence[Ignored] = (),
     followers: int = 0,
 ) -> KeyColumnCodes:
     """Code one key column of several tables together.
@@ -269,7 +269,7 @@ def _with_missing(column: KeyColumnCodes) -> KeyColumnCodes:
 
 
 def _loose_forms(
-    texts: pa.Array, ignore: Sequence[str], types: Sequence[ColumnType]
+    texts: pa.Array, ignore: Sequence[Ignored], types: Sequence[ColumnType]
 ) -> list[pa.Array]:
     """The loose form of each text; for each table, where its type_ has to do with it."""
     told = types if set(ignore) & set(FORM_WAYS) else types[:1]

@@ -6,8 +6,11 @@ result: they only decide which keys count as the same.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -17,6 +20,45 @@ from plait.core.text.cells import to_text
 from plait.core.types.column_type import TEXT, ColumnType
 from plait.core.types.inference import canonical_number_text
 from plait.core.types.value_formats import format_for_type
+
+_APART = r"[\s\p{Z},;]+"  # what is between two words
+
+
+@dataclass(frozen=True)
+class IgnoredWords:
+    """Words that do not count when keys are compared, however they are capitalised.
+
+    Parameters
+    ----------
+    words : tuple of str
+        A full stop behind a word is no part of it: ``Dr`` and ``Dr.`` are one.
+    """
+
+    words: tuple[str, ...]
+
+    def __str__(self) -> str:
+        return f"the words {', '.join(self.words)}"
+
+    def removed(self, texts: pa.Array) -> pa.Array:
+        """The texts without these words.
+
+        >>> IgnoredWords(("Dr.", "prof")).removed(pa.array(["Prof. Dr. Ada", "Dre"])).to_pylist()
+        ['Ada', 'Dre']
+        """
+        words = "|".join(re.escape(word.strip().rstrip(".")) for word in self.words)
+        pattern = rf"(?i)(^|{_APART})(?:{words})\.?({_APART}|$)"
+        rest = texts
+        for _ in self.words:  # two such words in a row share what is between them
+            fewer = pc.replace_substring_regex(rest, pattern, r"\1")
+            if fewer.equals(rest):
+                break
+            rest = fewer
+        ends = pc.replace_substring_regex(rest, rf"{_APART}$", "")
+        return pc.if_else(pc.equal(rest, texts), texts, ends)
+
+
+#: What ``ignore`` of an operation holds: the name of a way, or words.
+Ignored = str | IgnoredWords
 
 
 def _case(texts: pa.Array) -> pa.Array:
@@ -34,6 +76,24 @@ def _punctuation(texts: pa.Array) -> pa.Array:
 
 def _accents(texts: pa.Array) -> pa.Array:
     return pc.replace_substring_regex(pc.utf8_normalize(texts, "NFKD"), r"\p{Mn}+", "")
+
+
+def _word_order(texts: pa.Array) -> pa.Array:
+    """The words of each text in the order of the alphabet: ``Hill, Ada`` is ``Ada Hill``."""
+    trimmed = pc.replace_substring_regex(texts, rf"^{_APART}|{_APART}$", "")
+    words = pc.split_pattern_regex(pc.fill_null(trimmed, ""), _APART)
+    flat = words.flatten()
+    ranks = pc.rank(flat, tiebreaker="dense").to_numpy()
+    order = np.lexsort((ranks, pc.list_parent_indices(words).to_numpy()))
+    arranged = pa.ListArray.from_arrays(_begins(words), flat.take(pa.array(order)))
+    joined = pc.binary_join(arranged, " ").cast(texts.type)
+    return pc.if_else(pc.is_null(texts), pa.scalar(None, texts.type), joined)
+
+
+def _begins(words: pa.ListArray) -> pa.Array:
+    """Where the words of each text begin among all of them, from 0."""
+    lengths = pc.list_value_length(words).to_numpy()
+    return pa.array(np.append(0, np.cumsum(lengths)), pa.int32())
 
 
 def _leading_zeros(texts: pa.Array) -> pa.Array:
@@ -68,39 +128,52 @@ FORM_WAYS: dict[str, Callable[[pa.Array, ColumnType], pa.Array]] = {
     "number-form": _number_form,
     "date-form": _date_form,
 }
-WAYS: dict[str, Callable[[pa.Array], pa.Array]] = {
+#: Ways to spell the same words in the same order.
+SPELLING_WAYS: dict[str, Callable[[pa.Array], pa.Array]] = {
     "accents": _accents,
     "case": _case,
     "punctuation": _punctuation,
     "space": _space,
     "leading-zeros": _leading_zeros,
 }
-ALL_WAYS = (*FORM_WAYS, *WAYS)
+# Words are put in order once they are spelt alike, and while it still shows where one ends.
+_TEXT_WAYS = {
+    **{name: SPELLING_WAYS[name] for name in ("accents", "case")},
+    "word-order": _word_order,
+    **{name: SPELLING_WAYS[name] for name in ("punctuation", "space", "leading-zeros")},
+}
+ALL_WAYS = (*FORM_WAYS, *_TEXT_WAYS)
+#: Without what puts words in another order: nothing else makes one text of two persons' names.
+SAME_WORDS = (*FORM_WAYS, *SPELLING_WAYS)
 
 
-def check_normalizations(ignore: Iterable[str]) -> tuple[str, ...]:
-    """The names in the order in which they are applied.
+def check_normalizations(ignore: Iterable[Ignored]) -> tuple[Ignored, ...]:
+    """What is ignored in the order in which it is applied: words first.
 
     Raises
     ------
     UsageError
         For a name that is not one of ``ALL_WAYS``.
     """
-    ignore = set(ignore)
-    for name in sorted(ignore - set(ALL_WAYS)):
+    every = tuple(ignore)
+    names = {way for way in every if isinstance(way, str)}
+    for name in sorted(names - set(ALL_WAYS)):
         raise UsageError(
             f"nothing called {name!r} can be ignored",
             remedy=suggest_name(name, ALL_WAYS) or f"one of {', '.join(ALL_WAYS)}",
         )
-    return tuple(way for way in ALL_WAYS if way in ignore)
+    words = (way for way in every if isinstance(way, IgnoredWords))
+    return (*words, *(way for way in ALL_WAYS if way in names))
 
 
-def normalize_texts(texts: pa.Array, ignore: Iterable[str], type_: ColumnType = TEXT) -> pa.Array:
+def normalize_texts(
+    texts: pa.Array, ignore: Iterable[Ignored], type_: ColumnType = TEXT
+) -> pa.Array:
     """The texts with what is ignored taken out of them.
 
     Parameters
     ----------
-    ignore : iterable of str
+    ignore : iterable of str or IgnoredWords
         Of ``ALL_WAYS``.
     type_ : ColumnType
         How the column is written, for ``number-form`` and ``date-form``.
@@ -112,7 +185,12 @@ def normalize_texts(texts: pa.Array, ignore: Iterable[str], type_: ColumnType = 
     >>> dates = pa.array(["5.4.2031"])
     >>> normalize_texts(dates, ["date-form"], ColumnType.parse("date:%d.%m.%Y")).to_pylist()
     ['2031-04-05']
+    >>> normalize_texts(pa.array(["Hill, Ada", "Ada Hill"]), ["word-order"]).to_pylist()
+    ['Ada Hill', 'Ada Hill']
     """
     for way in check_normalizations(ignore):
-        texts = FORM_WAYS[way](texts, type_) if way in FORM_WAYS else WAYS[way](texts)
+        if isinstance(way, IgnoredWords):
+            texts = way.removed(texts)
+        else:
+            texts = FORM_WAYS[way](texts, type_) if way in FORM_WAYS else _TEXT_WAYS[way](texts)
     return texts

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -13,12 +14,13 @@ from plait.core.base.errors import UsageError
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import KeyCodes, encode_keys
+from plait.core.codes.normalize import Ignored
 from plait.core.table.key_spec import Key
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
 from plait.core.text.hash_table import Codes
 
-LEFT, RIGHT, USE = "left ", "right ", "use"
+LEFT, RIGHT, USE, SETTLED = "left ", "right ", "use", "settled"
 _YES = ("yes", "y", "true", "1", "x")
 _NO = ("no", "n", "false", "0", "")
 
@@ -57,6 +59,12 @@ def parse_crosswalk(table: Table, parts: int) -> Crosswalk:
     >>> found.left, found.right
     (('ours',), ('theirs',))
     """
+    left, right = _key_columns(table, parts)
+    return Crosswalk(_used(table), left, right)
+
+
+def _key_columns(table: Table, parts: int) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The columns of the left and of the right key."""
     names = table.column_names
     left = tuple(name for name in names if name.startswith(LEFT))
     right = tuple(name for name in names if name.startswith(RIGHT))
@@ -73,12 +81,55 @@ def parse_crosswalk(table: Table, parts: int) -> Crosswalk:
                 ),
             ),
         )
-    return Crosswalk(_used(table), left, right)
+    return left, right
+
+
+@dataclass(frozen=True, eq=False)
+class Decisions:
+    """Pairs of keys that a person accepted or rejected.
+
+    Parameters
+    ----------
+    accepted : array of bool
+        For each row of the crosswalk's table.
+    """
+
+    crosswalk: Crosswalk
+    accepted: npt.NDArray[np.bool_]
+
+
+def parse_decisions(table: Table, parts: int) -> Decisions:
+    """What a person decided in a crosswalk.
+
+    Parameters
+    ----------
+    table : Table
+        As for ``parse_crosswalk``. Where it has a column ``settled``, its rows without a cell
+        there are not decided; else every row is.
+
+    Raises
+    ------
+    UsageError
+        As ``parse_crosswalk``.
+    """
+    if table.has_column(SETTLED):
+        cells = table.cells(table.column(SETTLED), 0, table.rows)
+        filled = pc.fill_null(pc.not_equal(pc.utf8_trim_whitespace(to_text(cells)), ""), False)
+        table = table.take(np.flatnonzero(filled.to_numpy(zero_copy_only=False)))
+    left, right = _key_columns(table, parts)
+    return Decisions(Crosswalk(table, left, right), _use_flags(table))
 
 
 def _used(table: Table) -> Table:
     if not table.has_column(USE):
         return table
+    return table.take(np.flatnonzero(_use_flags(table)))
+
+
+def _use_flags(table: Table) -> npt.NDArray[np.bool_]:
+    """Which pairs are to be used: all where nothing says otherwise."""
+    if not table.has_column(USE):
+        return np.ones(table.rows, bool)
     cells = pa.chunked_array([to_text(c) for c in table.chunks(USE).chunks], pa.string())
     words = pc.fill_null(pc.utf8_lower(pc.utf8_trim_whitespace(cells)), "")
     unknown = pc.index(pc.is_in(words, pa.array(_YES + _NO, words.type)), pa.scalar(False)).as_py()
@@ -88,14 +139,15 @@ def _used(table: Table) -> Table:
             "; ".join(map(str, table.source_rows(unknown))),
             f"write yes or no in its column {USE!r}",
         )
-    return table.take(np.flatnonzero(pc.is_in(words, pa.array(_YES, words.type)).to_numpy()))
+    flags: npt.NDArray[np.bool_] = pc.is_in(words, pa.array(_YES, words.type)).to_numpy()
+    return flags
 
 
 def encode_keys_with_crosswalk(
     tables: Sequence[Table],
     keys: Sequence[Sequence[str]],
     pairs: Table | None,
-    ignore: Iterable[str] = (),
+    ignore: Iterable[Ignored] = (),
     missing_match: bool = False,
 ) -> KeyCodes:
     """The keys of two tables, or of one, coded with a crosswalk between two spellings.

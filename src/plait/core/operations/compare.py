@@ -13,6 +13,7 @@ from plait.core.base.findings import Finding, agreeing, pluralize
 from plait.core.base.ledger import LedgerEntry, LedgerLine, make_entry
 from plait.core.base.wording import Setting, wording
 from plait.core.codes.key_codes import encode_keys
+from plait.core.codes.normalize import Ignored
 from plait.core.operations.comparison.cell_changes import ColumnChange, compare_column
 from plait.core.operations.comparison.change_findings import ChangeCounts, report_changes
 from plait.core.operations.comparison.change_list import count_changes_by_kind, list_changes
@@ -118,7 +119,7 @@ def compare(
     tables: Sequence[Table],
     key: KeySpec | None = None,
     columns: Iterable[str] = (),
-    ignore: Iterable[str] = (),
+    ignore: Iterable[Ignored] = (),
     within: Pairs = (),
     name: str | None = None,
 ) -> Comparison:
@@ -304,7 +305,7 @@ def _paired(
     old: Table,
     new: Table,
     key: Names,
-    ignore: Sequence[str],
+    ignore: Sequence[Ignored],
     shared: Names,
 ) -> RecordPairs:
     if not key:

@@ -29,6 +29,7 @@ from plait.core.base.findings import (
 from plait.core.base.ledger import LedgerLine, make_entry
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.key_codes import RowGroups, Rows, encode_keys, group_rows
+from plait.core.codes.normalize import Ignored
 from plait.core.keys.duplicates import format_key
 from plait.core.lineage.paths import GroupProvenance
 from plait.core.operations.result import Result
@@ -45,7 +46,7 @@ def group(
     by: str | Sequence[str] = (),
     take: Pairs = (),
     onto_rows: bool = False,
-    ignore: Iterable[str] = (),
+    ignore: Iterable[Ignored] = (),
     places: int | None = None,
     name: str | None = None,
 ) -> Result:
@@ -149,7 +150,7 @@ def _check_names(base: Table, figures: Sequence[AggregateSpec]) -> None:
             )
 
 
-def _groups(table: Table, by: Sequence[str], ignore: Iterable[str]) -> RowGroups:
+def _groups(table: Table, by: Sequence[str], ignore: Iterable[Ignored]) -> RowGroups:
     if not by:
         return group_rows(np.zeros(table.rows, np.int32), 1)
     coding = encode_keys([table], [by], ignore, missing_match=True)

@@ -13,6 +13,7 @@ from plait.core.base.findings import Finding
 from plait.core.base.names import suggest_name as nearest_word
 from plait.core.base.wording import Setting, wording
 from plait.core.codes.key_codes import KeyCodes
+from plait.core.codes.normalize import Ignored
 from plait.core.job.current import reserve_memory
 from plait.core.keys.crosswalk import encode_keys_with_crosswalk
 from plait.core.keys.duplicates import DuplicateKeys, find_duplicate_keys
@@ -70,7 +71,7 @@ def join(
     key: KeySpec | None = None,
     kind: str = "left",
     cardinality: str | None = None,
-    ignore: Iterable[str] = (),
+    ignore: Iterable[Ignored] = (),
     name: str | None = None,
     *,
     pairs: Table | None = None,
@@ -220,7 +221,7 @@ def _coded(
     left: Table,
     right: Table,
     names: Key,
-    ignore: Iterable[str],
+    ignore: Iterable[Ignored],
     pairs: Table | None,
     missing_match: bool,
 ) -> KeyCodes:
@@ -286,7 +287,7 @@ def join_tables(
     keys: Sequence[KeySpec | None] = (None,),
     kind: str = "left",
     cardinality: str | None = None,
-    ignore: Iterable[str] = (),
+    ignore: Iterable[Ignored] = (),
     name: str | None = None,
     *,
     take: Iterable[str] | None = None,

@@ -14,6 +14,7 @@ from plait.core.base.names import unused_name
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.codes.dense_codes import Counts, count_codes, first_row_of_each_code, gather_by_code
 from plait.core.codes.key_codes import KeyCodes
+from plait.core.codes.normalize import Ignored
 from plait.core.keys.crosswalk import crosswalk_column_names, encode_keys_with_crosswalk
 from plait.core.keys.duplicates import (
     DuplicateKeys,
@@ -149,7 +150,7 @@ class KeyAudit:
 def audit_keys(
     sides: Sequence[Table | Sequence[Table]],
     specs: Sequence[KeySpec] = (),
-    ignore: Iterable[str] = (),
+    ignore: Iterable[Ignored] = (),
     pairs: Table | None = None,
     missing_match: bool = False,
     apart: bool = False,

@@ -33,6 +33,7 @@ from plait.core.base.names import joint_name
 from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import dense_rank
 from plait.core.codes.key_codes import Flags, RowGroups, Rows, group_by_key
+from plait.core.codes.normalize import Ignored
 from plait.core.job.spill_columns import apply_in_batches
 from plait.core.keys.conflicts import CellConflicts, ConflictingColumn, list_cell_conflicts
 from plait.core.keys.crosswalk import encode_keys_with_crosswalk
@@ -72,7 +73,7 @@ def settle(
     rules: Pairs = (),
     otherwise: str = "agree",
     keep_rule: str | None = None,
-    ignore: Iterable[str] = (),
+    ignore: Iterable[Ignored] = (),
     pairs: Table | None = None,
     name: str | None = None,
     missing_match: bool = False,

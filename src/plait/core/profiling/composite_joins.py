@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from plait.core.base.names import unused_name
 from plait.core.codes.dense_codes import dense_rank
-from plait.core.codes.normalize import ALL_WAYS, normalize_texts
+from plait.core.codes.normalize import SAME_WORDS, normalize_texts
 from plait.core.profiling.agree_sets import collision_probability, is_chance_unique
 from plait.core.profiling.candidate_keys import max_tolerated_duplicates
 from plait.core.profiling.equivalence_classes import refine_by_columns, single_class
@@ -288,7 +288,7 @@ def _halved(side: ProfiledTable, dictionary: ValueDictionary) -> Iterator[_Halve
         two = pc.equal(pc.count_substring(tally.texts, sign), 1)
         parts = pc.split_pattern(tally.texts.filter(two), sign, max_splits=1)
         codes = (
-            dictionary.find(normalize_texts(pc.list_element(parts, place), ALL_WAYS))
+            dictionary.find(normalize_texts(pc.list_element(parts, place), SAME_WORDS))
             for place in (0, 1)
         )
         first, second = codes

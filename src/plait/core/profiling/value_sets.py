@@ -11,7 +11,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from plait.core.codes.dense_codes import Counts, dense_rank
-from plait.core.codes.normalize import ALL_WAYS, normalize_texts
+from plait.core.codes.normalize import SAME_WORDS, normalize_texts
 from plait.core.profiling.candidate_keys import LONGEST_CELL, CandidateKeys, key_implausibilities
 from plait.core.profiling.profile import ColumnProfile, ValueCounts, to_numeric_axis
 from plait.core.table.table import Table
@@ -167,7 +167,7 @@ def _spelt(texts: pa.Array, type_: ColumnType, loose: bool) -> pa.Array:
         return texts
     if type_ == TEXT and pa.compute.all(pa.compute.match_substring_regex(texts, _PLAIN)).as_py():
         return pa.compute.utf8_lower(texts)  # nothing but case can be left out of these
-    return normalize_texts(texts, ALL_WAYS, type_)
+    return normalize_texts(texts, SAME_WORDS, type_)
 
 
 def _once(codes: Codes, rows: Counts) -> tuple[Codes, Counts]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from plait.core.specs.option import InputArity, OperationSpec, Option, OptionKind
-from plait.core.specs.shared import COMPARING, IGNORE, TYPING
+from plait.core.specs.shared import COMPARING, LOOSER, TYPING
 
 _MISSING, _TYPE, _UNFIT = TYPING
 _OPTIONS = (
@@ -194,7 +194,7 @@ GROUP = OperationSpec(
             "for means, ten for shares)",
             placeholder="N",
         ),
-        replace(IGNORE, group=""),
+        *(replace(option, group="") for option in LOOSER),
     ),
     python_inputs=("source",),
     positional_count=2,

@@ -11,6 +11,7 @@ from typing import Any
 from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name
 from plait.core.base.wording import Setting, wording
+from plait.core.codes.normalize import IgnoredWords
 from plait.core.table.table import Table
 
 
@@ -27,6 +28,7 @@ class OptionKind(Enum):
     COLUMNS = auto()  # names of columns; in a plan a text is one name
     NAMES = auto()  # the same, but a text in a plan may hold several, with commas
     WORDS = auto()  # some of a few words
+    WORD_LIST = auto()  # words of any kind; the command line also takes a file of them
     LINES = auto()  # texts, each taken as it is
     PAIRS = auto()  # NAME=VALUE
     SEVERAL = auto()  # NAME=VALUE,VALUE
@@ -162,6 +164,8 @@ def run_operation(
         for option in spec.options
         if values.get(option.name) is not None
     }
+    if words := given.pop("ignore_words", None):
+        given["ignore"] = (*given.get("ignore", ()), IgnoredWords(tuple(words)))
     if name is not None:
         given["name"] = name
     inputs = tables[0] if spec.arity is InputArity.ONE else list(tables)
@@ -173,7 +177,7 @@ _OF_SEVERAL = (OptionKind.LINES, OptionKind.PAIRS, OptionKind.SEVERAL, OptionKin
 
 def _meant(option: Option, value: Any) -> Any:
     """The value as the operation's function takes it: a switch is on or off, a bare text a list."""
-    if isinstance(value, str) and option.kind is OptionKind.WORDS:
+    if isinstance(value, str) and option.kind in (OptionKind.WORDS, OptionKind.WORD_LIST):
         return [word.strip() for word in value.split(",")]
     if isinstance(value, str) and option.kind in _OF_SEVERAL:
         return [value]

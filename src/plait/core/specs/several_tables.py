@@ -5,7 +5,7 @@ from __future__ import annotations
 from plait.core.keys.match import CARDINALITIES, JOIN_KINDS
 from plait.core.specs.one_table import GROUP, LENGTHEN, MEND, SETTLE, WIDEN
 from plait.core.specs.option import InputArity, OperationSpec, Option, OptionKind
-from plait.core.specs.shared import COMPARING, IGNORE, LABEL, source_column_option
+from plait.core.specs.shared import COMPARING, LABEL, LOOSER, source_column_option
 
 STACK = OperationSpec(
     name="stack",
@@ -241,7 +241,7 @@ COMPARE = OperationSpec(
             "how far apart two numbers of a column may be and still count as equal",
             placeholder="COLUMN=DISTANCE",
         ),
-        IGNORE,
+        *LOOSER,
     ),
     python_inputs=("old", "new"),
     positional_count=1,

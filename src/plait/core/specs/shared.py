@@ -8,13 +8,21 @@ IGNORE = Option(
     "ignore",
     OptionKind.WORDS,
     "the differences to ignore when comparing keys: case, space, punctuation, "
-    "accents, leading-zeros, number-form (7.0 equals 7), date-form (5.4.2031 "
-    "equals 2031-04-05); cells are not changed",
+    "accents, word-order (Hill, Ada equals Ada Hill), leading-zeros, number-form (7.0 "
+    "equals 7), date-form (5.4.2031 equals 2031-04-05); cells are not changed",
     placeholder="WHAT,…",
     group="comparing keys",
 )
+IGNORE_WORDS = Option(
+    "ignore_words",
+    OptionKind.WORD_LIST,
+    "words that do not count when comparing keys, however capitalised; @FILE has one on each line",
+    placeholder="WORD,…",
+    group="comparing keys",
+)
+LOOSER = (IGNORE, IGNORE_WORDS)
 COMPARING = (
-    IGNORE,
+    *LOOSER,
     Option(
         "pairs",
         OptionKind.TABLE,

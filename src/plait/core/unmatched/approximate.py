@@ -18,7 +18,7 @@ from plait.core.codes.dense_codes import (
     rows_grouped_by_code,
 )
 from plait.core.codes.key_codes import KeyCodes
-from plait.core.codes.normalize import WAYS, normalize_texts
+from plait.core.codes.normalize import SPELLING_WAYS, normalize_texts
 from plait.core.job.executor import available_cores
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import TEXT
@@ -335,7 +335,7 @@ def _by_part(
     coding: KeyCodes, keys: Sequence[Codes], part: int, unmatched: Numbers, numbers: Numbers
 ) -> tuple[Numbers, Numbers, npt.NDArray[np.float64], bool]:
     """Near keys that differ in one part only: key, near key, score."""
-    texts = normalize_texts(coding.key_columns[part].texts, WAYS)
+    texts = normalize_texts(coding.key_columns[part].texts, SPELLING_WAYS)
     mine, mine_of, _ = dense_rank(keys[part][unmatched])
     theirs, theirs_of, _ = dense_rank(keys[part][numbers])
     words = texts.take(pa.array(mine)), texts.take(pa.array(theirs))

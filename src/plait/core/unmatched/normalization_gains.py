@@ -12,13 +12,14 @@ import pyarrow.compute as pc
 
 from plait.core.codes.dense_codes import combine_codes, count_codes
 from plait.core.codes.key_codes import KeyCodes, KeyColumnCodes, merge_codes
-from plait.core.codes.normalize import ALL_WAYS, FORM_WAYS, normalize_texts
+from plait.core.codes.normalize import ALL_WAYS, FORM_WAYS, IgnoredWords, normalize_texts
 from plait.core.keys.match import KeyMatch
 from plait.core.text.hash_table import Codes
 
 MOST_TEXTS = 300_000
 _RISKIEST_FIRST = (
     "punctuation",
+    "word-order",
     "accents",
     "leading-zeros",
     "space",
@@ -147,7 +148,8 @@ def _brings_together(coding: KeyCodes, ways: Sequence[str]) -> bool:
 def _forms(column: KeyColumnCodes, ways: Sequence[str]) -> list[pa.Array]:
     """The loose form of each text; as left and right have it, where they write otherwise."""
     types = column.types if set(ways) & set(FORM_WAYS) else column.types[:1]
-    return [normalize_texts(column.texts, ways, type_) for type_ in types]
+    words = [way for way in column.ignored if isinstance(way, IgnoredWords)]
+    return [normalize_texts(column.texts, [*words, *ways], type_) for type_ in types]
 
 
 def normalize_keys(coding: KeyCodes, keys: Sequence[Codes], ways: Sequence[str]) -> NormalizedKeys:

@@ -38,6 +38,7 @@ _LISTS = (
     OptionKind.KEY_OF_TWO,
     OptionKind.COLUMNS,
     OptionKind.WORDS,
+    OptionKind.WORD_LIST,
     OptionKind.LINES,
     OptionKind.KEY,
 )

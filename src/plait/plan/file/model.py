@@ -76,6 +76,7 @@ _FORMS: dict[OptionKind, tuple[Any, Any]] = {
     OptionKind.COLUMNS: (Names, []),
     OptionKind.NAMES: (Names, []),
     OptionKind.WORDS: (Names, []),
+    OptionKind.WORD_LIST: (Names, []),
     OptionKind.LINES: (Names, []),
     OptionKind.PAIRS: (dict[str, Text], {}),
     OptionKind.SEVERAL: (dict[str, Names], {}),

@@ -1,0 +1,1 @@
+"""Which records mean the same, by all that is known of them."""

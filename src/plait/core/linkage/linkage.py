@@ -1,0 +1,404 @@
+"""Records of two tables, or of one, that mean the same: found by evidence, with odds."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plait.core.base.errors import UsageError
+from plait.core.codes.dense_codes import first_row_of_each_code
+from plait.core.codes.key_codes import KeyCodes, encode_keys
+from plait.core.codes.normalize import Ignored, normalize_texts
+from plait.core.keys.crosswalk import parse_decisions
+from plait.core.keys.match import KeyMatch
+from plait.core.linkage.assignment import (
+    Partners,
+    assign_partners,
+    group_records,
+)
+from plait.core.linkage.candidates import Candidates, find_candidates
+from plait.core.linkage.evidence import Level, gather_evidence, resolve_evidence
+from plait.core.linkage.odds import LinkageModel, estimate_odds
+from plait.core.table.table import Table
+from plait.core.unmatched.approximate import find_near_keys
+from plait.core.unmatched.diagnosis import format_keys
+
+Numbers = npt.NDArray[np.int64]
+Floats = npt.NDArray[np.float64]
+Flags = npt.NDArray[np.bool_]
+
+LEAST_ACCEPTED = 0.5  # below it a tie could be accepted
+GROUP_THRESHOLD = 0.9  # of records of one table, where nobody names another
+LEVEL_WORDS = {
+    Level.MISSING: "not known",
+    Level.DIFFERENT: "different",
+    Level.NEAR: "near",
+    Level.ALIKE: "alike",
+    Level.EQUAL: "equal",
+}
+CERTAIN = 700.0  # the logarithm of the odds of what a person decided: as much as a double holds
+
+
+@dataclass(frozen=True)
+class EvidenceSpec:
+    """What to look for partners by.
+
+    Parameters
+    ----------
+    columns : tuple of str
+        ``COLUMN``, or ``LEFT=RIGHT`` where the names differ.
+    accept : float or None
+        The probability from which on a pair is used.
+    settled : Table or None
+        Pairs that a person accepted or rejected.
+    """
+
+    columns: tuple[str, ...]
+    accept: float | None = None
+    settled: Table | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Linkage:
+    """Partners by evidence of the keys that match nothing.
+
+    Parameters
+    ----------
+    left, right : arrays of int64
+        For each pair that was chosen the codes of its keys. In one table the right one is that
+        of the key that stands for its group.
+    log_odds, probability : arrays of float64
+        Of each pair, against everything else.
+    weights : array of float64
+        For each pair and each piece of the model what it adds to the logarithm of the odds.
+    levels : array of int8
+        For each pair and each piece its ``Level``.
+    second : array of int64
+        The code of the next best key of each left one; -1 for none.
+    second_log_odds : array of float64
+        The odds of that; NaN for none.
+    accepted : array of bool
+        Whether the pair is to be used.
+    decided : array of bool
+        Whether a person has decided so.
+    records : pair of int
+        How many keys were set against how many.
+    compared, possible : int
+        Pairs of keys.
+    cut : tuple of str
+        Evidence that too many records share, two pieces at a time.
+    """
+
+    left: Numbers
+    right: Numbers
+    log_odds: Floats
+    probability: Floats
+    weights: Floats
+    levels: npt.NDArray[np.int8]
+    second: Numbers
+    second_log_odds: Floats
+    accepted: Flags
+    decided: Flags
+    model: LinkageModel
+    records: tuple[int, int]
+    compared: int
+    possible: int
+    cut: tuple[str, ...]
+    one_to_one: bool
+    accept: float | None
+
+    @property
+    def refused(self) -> str:
+        """Why there are no odds; empty where there are."""
+        return self.model.refused
+
+    @property
+    def expected_wrong(self) -> float:
+        """How many of the accepted pairs are expected to be wrong: one less the probability each.
+
+        Those that a person decided are taken for right.
+        """
+        return float((1 - self.probability)[self.accepted & ~self.decided].sum())
+
+    def rank_by_doubt(self) -> Numbers:
+        """The pairs, those next to even odds first."""
+        doubt = np.where(self.decided, np.inf, np.abs(self.log_odds))
+        return np.lexsort((self.right, self.left, doubt))
+
+
+def parse_accept(text: str | float) -> float:
+    """The probability that a person asks for.
+
+    Raises
+    ------
+    UsageError
+        For what is not above 50 and at most 100 percent.
+
+    Examples
+    --------
+    >>> parse_accept("99%"), parse_accept("0.999")
+    (0.99, 0.999)
+    """
+    match = re.fullmatch(r"([0-9]{1,3}(?:\.[0-9]{1,9})?) ?(%?)", str(text).strip())
+    share = float(match[1]) / (100 if match[2] else 1) if match else 0.0
+    if not LEAST_ACCEPTED < share <= 1:
+        raise UsageError(
+            f"{text!r} is no probability above 50% and up to 100%", remedy="such as 99%"
+        )
+    return share
+
+
+def link_records(
+    tables: Sequence[Table],
+    columns: Sequence[Sequence[str]],
+    coding: KeyCodes,
+    key_match: KeyMatch | None,
+    spec: EvidenceSpec,
+    ignore: Iterable[Ignored] = (),
+) -> Linkage:
+    """Partners of keys that match nothing, or keys of one table that mean the same.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+        Two, or one.
+    columns : sequence of sequence of str
+        For each table its key columns.
+    key_match : KeyMatch or None
+        Of two tables.
+    ignore : iterable of str or IgnoredWords
+        What does not count in a comparison, of evidence either.
+
+    Notes
+    -----
+    Keys are put in order by their texts before anything is added up, so that the odds are the
+    same in whatever order rows stand.
+    """
+    same_table = key_match is None
+    records, one_to_one = _records(coding, key_match)
+    names = resolve_evidence(spec.columns, tables, columns)
+    evidence = tuple(
+        gather_evidence(tables, names, coding.codes, records, tuple(ignore), len(columns[0]))
+    )
+    near = find_near_keys(coding, coding.distinct, records[0], records[-1])
+    numbers = _record_numbers(coding, records)
+    decided = _decided(tables, columns, coding, numbers, spec.settled, ignore)
+    named = (numbers[0][near.key], numbers[-1][near.other]), decided[:2]
+    candidates = find_candidates(evidence, named, same_table)
+    known = _known(candidates, decided, one_to_one, same_table)
+    most = min(map(len, records)) if one_to_one else len(records[0])
+    model = estimate_odds(evidence, candidates, most, known, same_table)
+    log_odds = np.where(np.isnan(known), model.log_odds, np.where(known > 0, CERTAIN, -CERTAIN))
+    accept = spec.accept if spec.accept is not None and not model.refused else np.inf
+    if same_table:
+        partners, left, right = _grouped(candidates, log_odds, spec.accept, records[0])
+    else:
+        partners = assign_partners(candidates, log_odds, one_to_one)
+        left, right = records[0][candidates.left], records[-1][candidates.right]
+    at = np.flatnonzero(partners.chosen)
+    at = at[np.argsort(left[at], kind="stable")]
+    by_hand = ~np.isnan(known[at])
+    second = partners.second[at]
+    return Linkage(
+        left[at],
+        right[at],
+        partners.log_odds[at],
+        partners.probability[at],
+        model.weights[at],
+        model.levels[at],
+        np.where(second >= 0, records[-1][candidates.right[second]], -1),
+        np.where(second >= 0, log_odds[second], np.nan),
+        by_hand | (partners.probability[at] >= accept),
+        by_hand,
+        model,
+        (len(records[0]), len(records[-1])),
+        len(candidates),
+        candidates.possible,
+        candidates.cut,
+        one_to_one,
+        spec.accept,
+    )
+
+
+def _records(coding: KeyCodes, key_match: KeyMatch | None) -> tuple[tuple[Numbers, ...], bool]:
+    """The keys of either side in order of their texts, and whether each has one partner at most.
+
+    Where a key of the left comes on several rows, several of its spellings may mean one key of
+    the right, which may also have a match already.
+    """
+    order = _order_of_texts(coding)
+    if key_match is None:
+        there = coding.counts(0) > 0
+        return (order[there[order]],), False
+    here, there = key_match.left_counts > 0, key_match.right_counts > 0
+    one_to_one = bool(key_match.left_counts.max(initial=0) <= 1)
+    free = there & ~here if one_to_one else there
+    alone = here & ~there
+    return (order[alone[order]], order[free[order]]), one_to_one
+
+
+def _order_of_texts(coding: KeyCodes) -> Numbers:
+    """The keys in the order of their texts."""
+    ranks = []
+    for part, column in zip(coding.distinct, coding.key_columns, strict=True):
+        # Of keys that are equal but for what is ignored any may be the text: so without that.
+        texts = normalize_texts(column.texts, column.ignored)
+        rank = np.full(column.size + 1, -1, np.int64)
+        rank[np.asarray(pc.array_sort_indices(texts))] = np.arange(column.size)
+        ranks.append(rank[part])
+    return np.lexsort(ranks[::-1])
+
+
+def _record_numbers(coding: KeyCodes, records: Sequence[Numbers]) -> list[Numbers]:
+    """For each side the number of the record of each key; -1 for a key that is none."""
+    numbers = []
+    for of_side in records:
+        number = np.full(coding.code_count + 1, -1, np.int64)
+        number[of_side] = np.arange(len(of_side))
+        numbers.append(number)
+    return numbers
+
+
+def _decided(
+    tables: Sequence[Table],
+    columns: Sequence[Sequence[str]],
+    coding: KeyCodes,
+    numbers: Sequence[Numbers],
+    settled: Table | None,
+    ignore: Iterable[Ignored],
+) -> tuple[Numbers, Numbers, Flags]:
+    """Pairs of records that a person decided on, and whether they were accepted."""
+    if settled is None:
+        return np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0, bool)
+    decisions = parse_decisions(settled, len(columns[0]))
+    every = [*tables, decisions.crosswalk.table, decisions.crosswalk.table]
+    keys = [*columns, decisions.crosswalk.left, decisions.crosswalk.right]
+    both = encode_keys(every, keys, ignore, followers=2)
+    # The same rows have the same keys in both codings: so one leads to the other.
+    of_side = []
+    for number, decided in ((0, both.codes[-2]), (len(tables) - 1, both.codes[-1])):
+        first = first_row_of_each_code(coding.codes[number], coding.code_count)
+        there = np.flatnonzero(first >= 0)
+        code = np.full(both.code_count + 1, -1, np.int64)
+        code[both.codes[number][first[there]]] = there
+        of_side.append(numbers[number][code[decided]])
+    left, right = of_side
+    met = (left >= 0) & (right >= 0)
+    return left[met], right[met], decisions.accepted[met]
+
+
+def _known(
+    candidates: Candidates,
+    decided: tuple[Numbers, Numbers, Flags],
+    one_to_one: bool,
+    same_table: bool,
+) -> Floats:
+    """For each candidate 1 or 0 where a person decided, NaN elsewhere."""
+    known = np.full(len(candidates), np.nan)
+    left, right, use = decided
+    if same_table:
+        left, right = np.minimum(left, right), np.maximum(left, right)
+    width = max(int(candidates.right.max(initial=0)), int(right.max(initial=0))) + 1
+    at = np.searchsorted(candidates.left * width + candidates.right, left * width + right)
+    known[at] = use
+    if same_table:
+        return known
+    # Whoever is one person is no other.
+    accepted = known == 1
+    taken = np.isin(candidates.left, candidates.left[accepted])
+    if one_to_one:
+        taken |= np.isin(candidates.right, candidates.right[accepted])
+    known[taken & ~accepted] = 0
+    return known
+
+
+def _grouped(
+    candidates: Candidates, log_odds: Floats, accept: float | None, records: Numbers
+) -> tuple[Partners, Numbers, Numbers]:
+    """The pairs of one table: each record with the one that stands for its group."""
+    probability = 1.0 / (1.0 + np.exp(-np.clip(log_odds, -700, 700)))
+    threshold = GROUP_THRESHOLD if accept is None else accept
+    group = group_records(candidates, probability, threshold, len(records))
+    chosen = group[candidates.right] == candidates.left
+    partners = Partners(chosen, log_odds, probability, np.full(len(candidates), -1))
+    # The one that is left is written first: it counts as the one on the right of the pair.
+    return partners, records[candidates.right], records[candidates.left]
+
+
+def linkage_columns(
+    linkage: Linkage, names: tuple[list[str], list[str]], coding: KeyCodes
+) -> dict[str, pa.Array]:
+    """The pairs as columns: left key, right key, how sure, by what, the second best, use.
+
+    Parameters
+    ----------
+    names : pair of lists of str
+        Names for the key columns of the left and the right.
+    """
+    made: dict[str, pa.Array] = {}
+    for codes, side_names in zip((linkage.left, linkage.right), names, strict=True):
+        for name, part, column in zip(side_names, coding.distinct, coding.key_columns, strict=True):
+            made[name] = column.texts.take(pa.array(part[codes]))
+    every = range(len(linkage.left))
+    there = np.flatnonzero(linkage.second >= 0)
+    seconds: list[str | None] = [None] * len(linkage.left)
+    for at, text in zip(there.tolist(), format_keys(coding, linkage.second[there]), strict=True):
+        seconds[at] = text
+    columns: dict[str, list[str | None]] = {
+        "probability": [f"{share:.6f}" for share in linkage.probability.tolist()],
+        "odds": [format_odds(odds) for odds in linkage.log_odds.tolist()],
+        "evidence": ["; ".join(describe_weights(linkage, at)) for at in every],
+        "second best": seconds,
+        "second odds": [
+            None if np.isnan(odds) else format_odds(odds)
+            for odds in linkage.second_log_odds.tolist()
+        ],
+        "use": ["yes" if use else "no" for use in linkage.accepted.tolist()],
+        "settled": ["by hand" if decided else None for decided in linkage.decided.tolist()],
+    }
+    return made | {name: pa.array(cells, pa.string()) for name, cells in columns.items()}
+
+
+def format_odds(log_odds: float) -> str:
+    """Odds as people say them.
+
+    >>> format_odds(6.04), format_odds(-2.3), format_odds(0.0)
+    ('420 to 1', '1 to 10', '1 to 1')
+    """
+    if abs(log_odds) >= CERTAIN:
+        return "certain" if log_odds > 0 else "none"
+    times = _two_digits(float(np.exp(abs(log_odds))))
+    return f"{times} to 1" if log_odds >= 0 or times == "1" else f"1 to {times}"
+
+
+def _two_digits(times: float) -> str:
+    """A factor as precisely as it is known.
+
+    >>> [_two_digits(times) for times in (1.04, 2.72, 8.96, 40.3, 419.9, 12_345, 4e13)]
+    ['1', '2.7', '9', '40', '420', '12,000', 'over a billion']
+    """
+    if times >= 1e9:
+        return "over a billion"
+    digits = float(f"{times:.2g}")
+    return f"{digits:,.0f}" if digits >= 10 or digits == int(digits) else f"{digits:.1f}"
+
+
+def describe_weights(linkage: Linkage, at: int) -> list[str]:
+    """What each piece of evidence says for or against a pair; those that say most first."""
+    weights, levels = linkage.weights[at], linkage.levels[at]
+    texts = []
+    for piece in np.argsort(-np.abs(weights), kind="stable").tolist():
+        name, level = linkage.model.pieces[piece].name, Level(int(levels[piece]))
+        if level is Level.MISSING:
+            texts.append(f"{name}: not known")
+            continue
+        times = _two_digits(float(np.exp(min(abs(float(weights[piece])), CERTAIN))))
+        side = "for" if weights[piece] >= 0 else "against"
+        texts.append(f"{name} {LEVEL_WORDS[level]}: {times} to 1 {side}")
+    return texts

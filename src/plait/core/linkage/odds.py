@@ -1,0 +1,273 @@
+"""How sure it is that two records mean the same: the model of Fellegi and Sunter."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from plait.core.codes.dense_codes import count_codes, dense_rank
+from plait.core.linkage.candidates import Candidates
+from plait.core.linkage.evidence import Evidence, Level, compare_records, near_matrix
+
+Numbers = npt.NDArray[np.int64]
+Floats = npt.NDArray[np.float64]
+Levels = npt.NDArray[np.int8]
+
+SMOOTHING = 0.5  # observations of each level taken for granted, so that none is impossible
+SAMPLE = 1000  # records of each side, from which chance nearness is estimated where there are more
+MOST_ROUNDS, STILL = 1000, 1e-12
+FEWEST_RECORDS, FEWEST_PARTNERS, FEWEST_PIECES = 10, 5.0, 2
+_SHARE_OF_PARTNERS = 0.5  # of the smaller side, to begin with
+_BEGIN = (0.0, 0.1, 0.1, 0.1, 0.7)  # how often each level occurs among true pairs, to begin with
+_LEAST_CHANCE = 1e-12
+_LEVELS = len(Level)
+
+
+@dataclass(frozen=True, eq=False)
+class PieceModel:
+    """What a piece of evidence tells.
+
+    Parameters
+    ----------
+    name : str
+        The evidence.
+    true : array of float64
+        By ``Level``: how often it occurs among true pairs in which the piece is not missing.
+    chance : array of float64
+        The same among pairs of any two records.
+    """
+
+    name: str
+    true: Floats
+    chance: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class LinkageModel:
+    """The odds of candidates, and what they are made of.
+
+    Parameters
+    ----------
+    prior : float
+        The odds of any two records.
+    partners : float
+        How many true pairs there are, by the model.
+    weights : array of float64
+        For each candidate and each piece the natural logarithm of what it adds to the odds.
+    levels : array of int8
+        For each candidate and each piece its ``Level``.
+    log_odds : array of float64
+        Of each candidate, by itself: the natural logarithm.
+    refused : str
+        Why there are no odds; empty where there are.
+    """
+
+    pieces: tuple[PieceModel, ...]
+    prior: float
+    partners: float
+    weights: Floats
+    levels: Levels
+    log_odds: Floats
+    refused: str = ""
+
+
+def estimate_odds(
+    evidence: Sequence[Evidence],
+    candidates: Candidates,
+    most: int,
+    known: Floats,
+    same_table: bool = False,
+) -> LinkageModel:
+    """The odds that each candidate is a true pair.
+
+    Parameters
+    ----------
+    most : int
+        How many true pairs there can be.
+    known : array of float64
+        For each candidate 1 or 0 where a person has decided, NaN elsewhere.
+    same_table : bool
+        Whether both sides are one table.
+
+    Returns
+    -------
+    LinkageModel
+        Without odds where the data do not let them be estimated: then ``refused`` says why.
+
+    Notes
+    -----
+    A pair has for each piece of evidence a level of agreement. How often a level occurs among
+    true pairs is estimated by expectation and maximisation (Dempster, Laird and Rubin, 1977;
+    Winkler, "Using the EM algorithm for weight computation in the Fellegi-Sunter model of record
+    linkage", 1988); how often by chance is counted: for agreement on a value it is the share of
+    that value among the records of the right, so that a rare one weighs more (Newcombe et al.,
+    1959), for nearness the share of near pairs among any two records. The odds are those before
+    anything is known, times the ratio of the two for each piece (Fellegi and Sunter, "A theory
+    for record linkage", 1969). A missing cell tells nothing. Pairs that are no candidates count
+    as not true. The pieces are taken to be independent, given that a pair is true or not.
+    """
+    levels = np.stack(
+        [compare_records(piece, candidates.left, candidates.right) for piece in evidence], axis=1
+    )
+    shares = [near_share(piece, same_table) for piece in evidence]
+    chances = np.stack(
+        [
+            _log_chance(piece, candidates, levels[:, at], shares[at], same_table)
+            for at, piece in enumerate(evidence)
+        ],
+        axis=1,
+    )
+    sizes = len(evidence[0].loose[0]), len(evidence[0].loose[1])
+    true, partners = _maximise(levels, chances, candidates.possible, most, known)
+    prior = partners / max(candidates.possible - partners, 1.0)
+    weights = np.log(true)[np.arange(len(evidence)), levels] - chances
+    weights[levels == Level.MISSING] = 0.0
+    log_odds = np.log(prior) + weights.sum(axis=1)
+    pieces = tuple(
+        PieceModel(piece.name, of_true, _overall_chance(piece, share, same_table))
+        for piece, of_true, share in zip(evidence, true, shares, strict=True)
+    )
+    refused = _reason_to_refuse(evidence, sizes, partners)
+    return LinkageModel(pieces, prior, partners, weights, levels, log_odds, refused)
+
+
+def _reason_to_refuse(evidence: Sequence[Evidence], sizes: tuple[int, int], partners: float) -> str:
+    """Why the data do not let odds be estimated; nothing where they do."""
+    telling = [piece.name for piece in evidence if piece.tells]
+    if min(sizes) < FEWEST_RECORDS:
+        return f"fewer than {FEWEST_RECORDS} keys of one side can be compared"
+    if len(telling) < FEWEST_PIECES:
+        return "fewer than two columns differ between records, the key included"
+    if partners < FEWEST_PARTNERS:
+        return f"fewer than {FEWEST_PARTNERS:.0f} pairs agree in more than chance would bring"
+    return ""
+
+
+def possible_levels(levels: Levels) -> npt.NDArray[np.bool_]:
+    """Which levels occur in a piece at all, by ``Level``; that it is missing is none."""
+    occurs = np.bincount(levels, minlength=_LEVELS) > 0
+    occurs[Level.MISSING] = False
+    return occurs
+
+
+def _maximise(
+    levels: Levels,
+    chances: Floats,
+    possible: int,
+    most: int,
+    known: Floats,
+) -> tuple[Floats, float]:
+    """How often each level occurs among true pairs, and how many of those there are."""
+    pieces = levels.shape[1]
+    occurs = np.stack([possible_levels(levels[:, at]) for at in range(pieces)])
+    true = np.where(occurs, np.array(_BEGIN), 0.0)
+    true = np.where(occurs, true / np.maximum(true.sum(axis=1, keepdims=True), 1e-300), 1.0)
+    base = -np.where(levels == Level.MISSING, 0.0, chances).sum(axis=1)
+    # Pairs of one pattern of levels share all but their chances.
+    pattern = np.zeros(len(levels), np.int64)
+    for at in range(pieces):
+        pattern = pattern * _LEVELS + levels[:, at]
+    patterns, of_pair, _ = dense_rank(pattern)
+    of_pattern = np.stack(
+        [patterns // _LEVELS ** (pieces - 1 - at) % _LEVELS for at in range(pieces)], axis=1
+    )
+    partners = _SHARE_OF_PARTNERS * most
+    for _ in range(MOST_ROUNDS):
+        prior = partners / max(possible - partners, 1.0)
+        logs = np.where(of_pattern == Level.MISSING, 0.0, np.log(true)[range(pieces), of_pattern])
+        log_odds = np.log(prior) + logs.sum(axis=1)[of_pair] + base
+        share = 1.0 / (1.0 + np.exp(-np.clip(log_odds, -700, 700)))
+        share = np.where(np.isnan(known), share, known)
+        weight = np.bincount(of_pair, share, minlength=len(patterns)).astype(np.float64)
+        partners = float(min(max(weight.sum(), 1e-9), most))
+        new = _shares_of_levels(of_pattern, weight, occurs)
+        moved = float(np.abs(new - true).max())
+        true = new
+        if moved < STILL:
+            break
+    return true, partners
+
+
+def _shares_of_levels(of_pattern: Numbers, weight: Floats, occurs: npt.NDArray[np.bool_]) -> Floats:
+    """How the weight of patterns is shared out among the levels of each piece."""
+    rows = []
+    for at in range(of_pattern.shape[1]):
+        counts = np.bincount(of_pattern[:, at], weight, minlength=_LEVELS)
+        counts = np.where(occurs[at], counts + SMOOTHING, 0.0)
+        rows.append(np.where(occurs[at], counts / max(counts.sum(), 1e-300), 1.0))
+    return np.stack(rows)
+
+
+def near_share(piece: Evidence, same_table: bool = False) -> float:
+    """The share of pairs of any two records that are near, and not equal but for what is ignored.
+
+    Of at most ``SAMPLE`` records of each side with a value, spread evenly over all of them.
+    """
+    records = [_spread(np.flatnonzero(codes >= 0)) for codes in piece.exact]
+    pairs = len(records[0]) * len(records[1]) - (len(records[0]) if same_table else 0)
+    if pairs <= 0:
+        return 0.5
+    # Each value once, with how many records have it.
+    values, loose, times = [], [], []
+    for side, of_side in enumerate(records):
+        distinct, which, first = dense_rank(piece.exact[side][of_side])
+        values.append(distinct)
+        loose.append(piece.loose[side][of_side[first]])
+        times.append(np.bincount(which).astype(np.float64))
+    near = near_matrix(piece, values[0], values[1]) & (loose[0][:, None] != loose[1][None, :])
+    return float((times[0] @ near @ times[1] + SMOOTHING) / (pairs + 2 * SMOOTHING))
+
+
+def _spread(records: Numbers) -> Numbers:
+    if len(records) <= SAMPLE:
+        return records
+    return records[np.arange(SAMPLE) * len(records) // SAMPLE]
+
+
+def _counts_of_right(piece: Evidence) -> tuple[Numbers, Numbers, int]:
+    """How many records of the right have each loose and each exact value, and how many any."""
+    sizes = [
+        int(max(side.max(initial=0) for side in codes)) + 1 for codes in (piece.loose, piece.exact)
+    ]
+    loose = count_codes(piece.loose[1], sizes[0])
+    return loose, count_codes(piece.exact[1], sizes[1]), int(loose.sum())
+
+
+def _log_chance(
+    piece: Evidence, candidates: Candidates, levels: Levels, near: float, same_table: bool
+) -> Floats:
+    """The logarithm of how often each pair's level would occur by chance, given its left value.
+
+    In one table a record is not set against itself: it does not count among those of its value.
+    """
+    loose, exact, every = _counts_of_right(piece)
+    itself = int(same_table)
+    of_loose = np.append(loose, 0)[piece.loose[0][candidates.left]] - itself
+    own = piece.exact[0][candidates.left]
+    of_exact = np.where(own >= 0, np.append(exact, 0)[own] - itself, 0)
+    total = max(every - itself, 1)
+    chance = np.ones(len(levels))
+    for level, count in (
+        (Level.EQUAL, of_exact / total),
+        (Level.ALIKE, (of_loose - of_exact) / total),
+        (Level.NEAR, np.full(len(levels), near)),
+        (Level.DIFFERENT, 1.0 - of_loose / total - near),
+    ):
+        chance = np.where(levels == level, count, chance)
+    logs: Floats = np.log(np.maximum(chance, _LEAST_CHANCE))
+    return logs
+
+
+def _overall_chance(piece: Evidence, near: float, same_table: bool) -> Floats:
+    """How often each level occurs among any two records, by ``Level``."""
+    loose, exact, every = _counts_of_right(piece)
+    left_loose = count_codes(piece.loose[0], len(loose))
+    left_exact = count_codes(piece.exact[0], len(exact))
+    itself = int(same_table)
+    pairs = max(int(left_loose.sum()) * (every - itself), 1)
+    equal = int((left_exact * np.maximum(exact - itself, 0)).sum()) / pairs
+    alike = int((left_loose * np.maximum(loose - itself, 0)).sum()) / pairs
+    return np.array([0.0, max(1.0 - alike - near, 0.0), near, alike - equal, equal])
