@@ -635,6 +635,9 @@ def keys(
     ignore_words: Iterable[str] = (),
     pairs: Input | None = None,
     missing_keys: str = "apart",
+    evidence: str | Sequence[str] = (),
+    accept: str | None = None,
+    settled: Input | None = None,
 ) -> KeyAudit:
     """Audit a key.
 
@@ -667,6 +670,14 @@ def keys(
         by plait keys --out.
     missing_keys : {"apart", "match"}
         Whether missing keys match nothing (apart) or each other (match).
+    evidence : str or sequence of str
+        Look for the partners of unmatched keys by these columns, with odds; LEFT=RIGHT
+        where the names differ. For one source: keys that mean the same.
+    accept : str, optional
+        Use the partners that are at least so sure, as 99%; without it none is used.
+    settled : as an input, optional
+        Pairs accepted or rejected by hand, as the page of keys saves them: they are
+        taken as known, and the odds of the others follow.
 
     Returns
     -------
@@ -697,6 +708,9 @@ def keys(
                 "ignore_words": ignore_words,
                 "pairs": None if pairs is None else read_one_table(pairs, "pairs"),
                 "missing_keys": missing_keys,
+                "evidence": evidence,
+                "accept": accept,
+                "settled": None if settled is None else read_one_table(settled, "settled"),
             },
         ),
     )

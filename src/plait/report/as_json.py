@@ -9,6 +9,9 @@ from typing import Any
 
 from plait._version import __version__
 from plait.core.base.findings import Finding, by_severity
+from plait.core.linkage.evidence import Level
+from plait.core.linkage.linkage import Linkage
+from plait.core.linkage.pairs_table import LEVEL_WORDS
 from plait.core.operations.keys import KeyAudit
 from plait.core.operations.survey import Survey
 from plait.core.profiling.profile import ColumnProfile
@@ -113,7 +116,65 @@ def key_audit_dict(
         }
     if key_audit.why is not None:
         payload["why"] = diagnosis_dict(key_audit, key_audit.why)
+    if key_audit.linkage is not None:
+        payload["evidence"] = linkage_dict(key_audit, key_audit.linkage)
     return payload
+
+
+def linkage_dict(key_audit: KeyAudit, linkage: Linkage) -> dict[str, Any]:
+    """Partners by evidence: the model, and the pairs most in doubt first."""
+    model = linkage.model
+    few = linkage.rank_by_doubt()[:_MOST_SUGGESTED]
+    left, right = (
+        format_keys(key_audit.coding, codes[few]) for codes in (linkage.left, linkage.right)
+    )
+    levels = [level for level in Level if level is not Level.MISSING]
+    return {
+        "refused": linkage.refused or None,
+        "pieces": [
+            {
+                "name": piece.name,
+                "levels": {
+                    LEVEL_WORDS[level]: {
+                        "true": _significant(piece.true[level]),
+                        "chance": _significant(piece.chance[level]),
+                    }
+                    for level in levels
+                },
+            }
+            for piece in model.pieces
+        ],
+        "left_keys": linkage.records[0],
+        "right_keys": linkage.records[1],
+        "one_to_one": linkage.one_to_one,
+        "compared": linkage.compared,
+        "possible": linkage.possible,
+        "cut": list(linkage.cut),
+        "expected_partners": round(model.partners, 3),
+        "accept": linkage.accept,
+        "accepted": int(linkage.accepted.sum()),
+        "expected_wrong": round(linkage.expected_wrong, 4),
+        "pairs": [
+            {
+                "left": here,
+                "right": there,
+                "probability": _significant(linkage.probability[row]),
+                "log_odds": round(float(linkage.log_odds[row]), 4),
+                "weights": {
+                    piece.name: round(float(weight), 4)
+                    for piece, weight in zip(model.pieces, linkage.weights[row], strict=True)
+                },
+                "settled": bool(linkage.decided[row]),
+                "use": bool(linkage.accepted[row]),
+            }
+            for here, there, row in zip(left, right, few.tolist(), strict=True)
+        ],
+    }
+
+
+def _significant(number: float) -> float:
+    """As many digits as anybody could use."""
+    return float(f"{float(number):.8g}")
 
 
 def diagnosis_dict(key_audit: KeyAudit, why: UnmatchedDiagnosis) -> dict[str, Any]:

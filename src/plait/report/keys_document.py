@@ -19,6 +19,7 @@ from plait.report.document import (
     GridColumn,
     Note,
 )
+from plait.report.evidence_document import evidence_answer, evidence_blocks
 
 _MOST_NEAR_SHOWN = 6
 _MOST_COMBINATIONS = 12
@@ -38,12 +39,19 @@ def keys_document(
     whole : bool
         With every near key.
     """
-    answer = [*_answer(key_audit), *([f"written to {written_to}"] if written_to else [])]
+    by_evidence = evidence_answer(key_audit, key_audit.linkage) if key_audit.linkage else ()
+    answer = [
+        *_answer(key_audit),
+        *by_evidence,
+        *([f"written to {written_to}"] if written_to else []),
+    ]
     blocks: list[Block] = [_counts(key_audit), *_extracts(key_audit), *_conflict_columns(key_audit)]
     if key_audit.pairs:
         blocks += _key_sets(key_audit)
     if key_audit.why is not None:
         blocks += _reasons(key_audit, key_audit.why, whole)
+    if key_audit.linkage is not None:
+        blocks += evidence_blocks(key_audit, key_audit.linkage, whole)
     return Document(tuple(answer), (), (*blocks, Findings(tuple(findings))))
 
 
@@ -113,7 +121,7 @@ def _answer_of_two(key_audit: KeyAudit) -> Iterator[str]:
         )
     elif why is not None:
         yield "no looser comparison (--ignore) would match any of them"
-    if why is not None and why.tried:
+    if why is not None and why.tried and key_audit.linkage is None:
         side = (pair.left, pair.right)[why.side]
         yield _near(why.near, why.tried, "other " if why.best else "", side)
 
@@ -259,7 +267,7 @@ def _reasons(key_audit: KeyAudit, why: UnmatchedDiagnosis, whole: bool) -> Itera
             f"{elsewhere.named}",
             "odd",
         )
-    if why.near:
+    if why.near and key_audit.linkage is None:
         yield from _near_keys(key_audit, why, whole)
 
 

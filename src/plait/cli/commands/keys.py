@@ -200,6 +200,6 @@ def _listed(key_audit: KeyAudit, options: argparse.Namespace) -> Table:
     """The table that was asked for."""
     if options.only:
         return select_key_set(key_audit, options.only, options.all_rows)
-    if len(key_audit.sources) == 1:
+    if len(key_audit.sources) == 1 and key_audit.linkage is None:
         return list_duplicate_rows(key_audit)
     return list_key_suggestions(key_audit)

@@ -152,9 +152,7 @@ def _paired(
     )
 
 
-def _near_in_one(
-    piece: Evidence, others: Sequence[Evidence]
-) -> Iterator[tuple[Numbers, Numbers]]:
+def _near_in_one(piece: Evidence, others: Sequence[Evidence]) -> Iterator[tuple[Numbers, Numbers]]:
     """Pairs that are spelt nearly alike in a piece, and equal in another one."""
     values = [dense_rank(codes[codes >= 0])[0] for codes in piece.exact]
     words = [piece.words.take(pa.array(codes)) for codes in values]

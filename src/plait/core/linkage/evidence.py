@@ -121,9 +121,8 @@ def resolve_evidence(
     -----
     A latitude and a longitude that are both named are one piece: a place.
     """
-    given = list(spec)
     with attribute_errors_to_option("evidence"):
-        named = [pair for text in given for pair in parse_key_columns(text)]
+        named = list(parse_key_columns(list(spec)))
         for pair in named:
             for name, table in zip(pair, (tables[0], tables[-1]), strict=True):
                 check_column(name, table)

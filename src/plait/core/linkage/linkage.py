@@ -8,7 +8,6 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError
@@ -23,11 +22,10 @@ from plait.core.linkage.assignment import (
     group_records,
 )
 from plait.core.linkage.candidates import Candidates, find_candidates
-from plait.core.linkage.evidence import Level, gather_evidence, resolve_evidence
-from plait.core.linkage.odds import LinkageModel, estimate_odds
+from plait.core.linkage.evidence import gather_evidence, resolve_evidence
+from plait.core.linkage.odds import FEWEST_RECORDS, LinkageModel, estimate_odds
 from plait.core.table.table import Table
 from plait.core.unmatched.approximate import find_near_keys
-from plait.core.unmatched.diagnosis import format_keys
 
 Numbers = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -35,13 +33,6 @@ Flags = npt.NDArray[np.bool_]
 
 LEAST_ACCEPTED = 0.5  # below it a tie could be accepted
 GROUP_THRESHOLD = 0.9  # of records of one table, where nobody names another
-LEVEL_WORDS = {
-    Level.MISSING: "not known",
-    Level.DIFFERENT: "different",
-    Level.NEAR: "near",
-    Level.ALIKE: "alike",
-    Level.EQUAL: "equal",
-}
 CERTAIN = 700.0  # the logarithm of the odds of what a person decided: as much as a double holds
 
 
@@ -183,6 +174,9 @@ def link_records(
     same_table = key_match is None
     records, one_to_one = _records(coding, key_match)
     names = resolve_evidence(spec.columns, tables, columns)
+    if min(map(len, records)) < FEWEST_RECORDS:
+        reason = f"fewer than {FEWEST_RECORDS} keys of one side can be set against others"
+        return _without_odds(reason, names, records, one_to_one, spec.accept)
     evidence = tuple(
         gather_evidence(tables, names, coding.codes, records, tuple(ignore), len(columns[0]))
     )
@@ -194,8 +188,12 @@ def link_records(
     known = _known(candidates, decided, one_to_one, same_table)
     most = min(map(len, records)) if one_to_one else len(records[0])
     model = estimate_odds(evidence, candidates, most, known, same_table)
+    if model.refused:
+        return _without_odds(
+            model.refused, names, records, one_to_one, spec.accept, len(candidates)
+        )
     log_odds = np.where(np.isnan(known), model.log_odds, np.where(known > 0, CERTAIN, -CERTAIN))
-    accept = spec.accept if spec.accept is not None and not model.refused else np.inf
+    accept = np.inf if spec.accept is None else spec.accept
     if same_table:
         partners, left, right = _grouped(candidates, log_odds, spec.accept, records[0])
     else:
@@ -223,6 +221,26 @@ def link_records(
         candidates.cut,
         one_to_one,
         spec.accept,
+    )
+
+
+def _without_odds(
+    reason: str,
+    names: Sequence[Sequence[tuple[str, str]]],
+    records: Sequence[Numbers],
+    one_to_one: bool,
+    accept: float | None,
+    compared: int = 0,
+) -> Linkage:
+    """What there is to say where the data do not let odds be estimated."""
+    none, floats, flags = np.zeros(0, np.int64), np.zeros(0), np.zeros(0, bool)
+    weights, levels = np.zeros((0, len(names))), np.zeros((0, len(names)), np.int8)
+    sizes = len(records[0]), len(records[-1])
+    possible = sizes[0] * sizes[1]
+    return Linkage(
+        *(none, none, floats, floats, weights, levels, none, floats, flags, flags),
+        LinkageModel((), 0.0, 0.0, weights, levels, floats, reason),
+        *(sizes, compared, possible, (), one_to_one, accept),
     )
 
 
@@ -329,76 +347,3 @@ def _grouped(
     partners = Partners(chosen, log_odds, probability, np.full(len(candidates), -1))
     # The one that is left is written first: it counts as the one on the right of the pair.
     return partners, records[candidates.right], records[candidates.left]
-
-
-def linkage_columns(
-    linkage: Linkage, names: tuple[list[str], list[str]], coding: KeyCodes
-) -> dict[str, pa.Array]:
-    """The pairs as columns: left key, right key, how sure, by what, the second best, use.
-
-    Parameters
-    ----------
-    names : pair of lists of str
-        Names for the key columns of the left and the right.
-    """
-    made: dict[str, pa.Array] = {}
-    for codes, side_names in zip((linkage.left, linkage.right), names, strict=True):
-        for name, part, column in zip(side_names, coding.distinct, coding.key_columns, strict=True):
-            made[name] = column.texts.take(pa.array(part[codes]))
-    every = range(len(linkage.left))
-    there = np.flatnonzero(linkage.second >= 0)
-    seconds: list[str | None] = [None] * len(linkage.left)
-    for at, text in zip(there.tolist(), format_keys(coding, linkage.second[there]), strict=True):
-        seconds[at] = text
-    columns: dict[str, list[str | None]] = {
-        "probability": [f"{share:.6f}" for share in linkage.probability.tolist()],
-        "odds": [format_odds(odds) for odds in linkage.log_odds.tolist()],
-        "evidence": ["; ".join(describe_weights(linkage, at)) for at in every],
-        "second best": seconds,
-        "second odds": [
-            None if np.isnan(odds) else format_odds(odds)
-            for odds in linkage.second_log_odds.tolist()
-        ],
-        "use": ["yes" if use else "no" for use in linkage.accepted.tolist()],
-        "settled": ["by hand" if decided else None for decided in linkage.decided.tolist()],
-    }
-    return made | {name: pa.array(cells, pa.string()) for name, cells in columns.items()}
-
-
-def format_odds(log_odds: float) -> str:
-    """Odds as people say them.
-
-    >>> format_odds(6.04), format_odds(-2.3), format_odds(0.0)
-    ('420 to 1', '1 to 10', '1 to 1')
-    """
-    if abs(log_odds) >= CERTAIN:
-        return "certain" if log_odds > 0 else "none"
-    times = _two_digits(float(np.exp(abs(log_odds))))
-    return f"{times} to 1" if log_odds >= 0 or times == "1" else f"1 to {times}"
-
-
-def _two_digits(times: float) -> str:
-    """A factor as precisely as it is known.
-
-    >>> [_two_digits(times) for times in (1.04, 2.72, 8.96, 40.3, 419.9, 12_345, 4e13)]
-    ['1', '2.7', '9', '40', '420', '12,000', 'over a billion']
-    """
-    if times >= 1e9:
-        return "over a billion"
-    digits = float(f"{times:.2g}")
-    return f"{digits:,.0f}" if digits >= 10 or digits == int(digits) else f"{digits:.1f}"
-
-
-def describe_weights(linkage: Linkage, at: int) -> list[str]:
-    """What each piece of evidence says for or against a pair; those that say most first."""
-    weights, levels = linkage.weights[at], linkage.levels[at]
-    texts = []
-    for piece in np.argsort(-np.abs(weights), kind="stable").tolist():
-        name, level = linkage.model.pieces[piece].name, Level(int(levels[piece]))
-        if level is Level.MISSING:
-            texts.append(f"{name}: not known")
-            continue
-        times = _two_digits(float(np.exp(min(abs(float(weights[piece])), CERTAIN))))
-        side = "for" if weights[piece] >= 0 else "against"
-        texts.append(f"{name} {LEVEL_WORDS[level]}: {times} to 1 {side}")
-    return texts

@@ -11,6 +11,7 @@ import numpy.typing as npt
 from plait.core.codes.dense_codes import count_codes, dense_rank
 from plait.core.linkage.candidates import Candidates
 from plait.core.linkage.evidence import Evidence, Level, compare_records, near_matrix
+from plait.core.text.hash_table import Codes
 
 Numbers = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -22,7 +23,7 @@ MOST_ROUNDS, STILL = 1000, 1e-12
 FEWEST_RECORDS, FEWEST_PARTNERS, FEWEST_PIECES = 10, 5.0, 2
 _SHARE_OF_PARTNERS = 0.5  # of the smaller side, to begin with
 _BEGIN = (0.0, 0.1, 0.1, 0.1, 0.7)  # how often each level occurs among true pairs, to begin with
-_LEAST_CHANCE = 1e-12
+LEAST_CHANCE = 1e-12
 _LEVELS = len(Level)
 
 
@@ -103,8 +104,8 @@ def estimate_odds(
     true pairs is estimated by expectation and maximisation (Dempster, Laird and Rubin, 1977;
     Winkler, "Using the EM algorithm for weight computation in the Fellegi-Sunter model of record
     linkage", 1988); how often by chance is counted: for agreement on a value it is the share of
-    that value among the records of the right, so that a rare one weighs more (Newcombe et al.,
-    1959), for nearness the share of near pairs among any two records. The odds are those before
+    that value among all other records, so that a rare one weighs more (Newcombe et al., 1959), for
+    nearness the share of near pairs among any two records. The odds are those before
     anything is known, times the ratio of the two for each piece (Fellegi and Sunter, "A theory
     for record linkage", 1969). A missing cell tells nothing. Pairs that are no candidates count
     as not true. The pieces are taken to be independent, given that a pair is true or not.
@@ -120,25 +121,26 @@ def estimate_odds(
         ],
         axis=1,
     )
-    sizes = len(evidence[0].loose[0]), len(evidence[0].loose[1])
     true, partners = _maximise(levels, chances, candidates.possible, most, known)
     prior = partners / max(candidates.possible - partners, 1.0)
     weights = np.log(true)[np.arange(len(evidence)), levels] - chances
     weights[levels == Level.MISSING] = 0.0
     log_odds = np.log(prior) + weights.sum(axis=1)
     pieces = tuple(
-        PieceModel(piece.name, of_true, _overall_chance(piece, share, same_table))
-        for piece, of_true, share in zip(evidence, true, shares, strict=True)
+        PieceModel(
+            piece.name,
+            np.where(possible_levels(levels[:, at]), of_true, 0.0),
+            _overall_chance(piece, share, same_table),
+        )
+        for at, (piece, of_true, share) in enumerate(zip(evidence, true, shares, strict=True))
     )
-    refused = _reason_to_refuse(evidence, sizes, partners)
+    refused = _reason_to_refuse(evidence, partners)
     return LinkageModel(pieces, prior, partners, weights, levels, log_odds, refused)
 
 
-def _reason_to_refuse(evidence: Sequence[Evidence], sizes: tuple[int, int], partners: float) -> str:
+def _reason_to_refuse(evidence: Sequence[Evidence], partners: float) -> str:
     """Why the data do not let odds be estimated; nothing where they do."""
     telling = [piece.name for piece in evidence if piece.tells]
-    if min(sizes) < FEWEST_RECORDS:
-        return f"fewer than {FEWEST_RECORDS} keys of one side can be compared"
     if len(telling) < FEWEST_PIECES:
         return "fewer than two columns differ between records, the key included"
     if partners < FEWEST_PARTNERS:
@@ -227,47 +229,66 @@ def _spread(records: Numbers) -> Numbers:
     return records[np.arange(SAMPLE) * len(records) // SAMPLE]
 
 
-def _counts_of_right(piece: Evidence) -> tuple[Numbers, Numbers, int]:
-    """How many records of the right have each loose and each exact value, and how many any."""
-    sizes = [
-        int(max(side.max(initial=0) for side in codes)) + 1 for codes in (piece.loose, piece.exact)
-    ]
-    loose = count_codes(piece.loose[1], sizes[0])
-    return loose, count_codes(piece.exact[1], sizes[1]), int(loose.sum())
+@dataclass(frozen=True, eq=False)
+class _Frequencies:
+    """How many records of either side have each value of a piece, and how often by chance.
+
+    How often a value occurs by chance is told by the records that are neither of the pair: those
+    two may have it as they are one. Half a record is added for each value, so that one that nobody
+    else has is rare and not impossible (Krichevsky and Trofimov, "The performance of universal
+    encoding", 1981).
+    """
+
+    left: Numbers
+    right: Numbers
+    values: int
+
+    def chance(self, codes: Codes, others_of_pair: int) -> Floats:
+        """The chance of each value; ``others_of_pair`` of the pair have it besides the left."""
+        every = int(self.left.sum() + self.right.sum())
+        have = np.append(self.left + self.right, 0)[codes] - 1 - others_of_pair
+        half = SMOOTHING
+        rest = max(every - 2, 0) + half * max(self.values, 1)
+        shares: Floats = (np.maximum(have, 0) + half) / rest
+        return shares
+
+
+def _frequencies(codes: tuple[Codes, Codes], same_table: bool) -> _Frequencies:
+    size = int(max(side.max(initial=0) for side in codes)) + 1
+    left, right = (count_codes(side, size) for side in codes)
+    if same_table:  # the records are there once
+        right = np.zeros_like(right)
+    return _Frequencies(left, right, int(((left + right) > 0).sum()))
 
 
 def _log_chance(
     piece: Evidence, candidates: Candidates, levels: Levels, near: float, same_table: bool
 ) -> Floats:
-    """The logarithm of how often each pair's level would occur by chance, given its left value.
-
-    In one table a record is not set against itself: it does not count among those of its value.
-    """
-    loose, exact, every = _counts_of_right(piece)
-    itself = int(same_table)
-    of_loose = np.append(loose, 0)[piece.loose[0][candidates.left]] - itself
-    own = piece.exact[0][candidates.left]
-    of_exact = np.where(own >= 0, np.append(exact, 0)[own] - itself, 0)
-    total = max(every - itself, 1)
+    """The logarithm of how often each pair's level would occur by chance, given its left value."""
+    loose, exact = (_frequencies(codes, same_table) for codes in (piece.loose, piece.exact))
+    mine, own = piece.loose[0][candidates.left], piece.exact[0][candidates.left]
+    equal = exact.chance(own, 1)
+    alike = loose.chance(mine, 1) - np.where(own >= 0, exact.chance(own, 0), 0.0)
     chance = np.ones(len(levels))
-    for level, count in (
-        (Level.EQUAL, of_exact / total),
-        (Level.ALIKE, (of_loose - of_exact) / total),
+    for level, share in (
+        (Level.EQUAL, equal),
+        (Level.ALIKE, np.maximum(alike, LEAST_CHANCE)),
         (Level.NEAR, np.full(len(levels), near)),
-        (Level.DIFFERENT, 1.0 - of_loose / total - near),
+        (Level.DIFFERENT, 1.0 - loose.chance(mine, 0) - near),
     ):
-        chance = np.where(levels == level, count, chance)
-    logs: Floats = np.log(np.maximum(chance, _LEAST_CHANCE))
+        chance = np.where(levels == level, share, chance)
+    logs: Floats = np.log(np.maximum(chance, LEAST_CHANCE))
     return logs
 
 
 def _overall_chance(piece: Evidence, near: float, same_table: bool) -> Floats:
     """How often each level occurs among any two records, by ``Level``."""
-    loose, exact, every = _counts_of_right(piece)
-    left_loose = count_codes(piece.loose[0], len(loose))
-    left_exact = count_codes(piece.exact[0], len(exact))
-    itself = int(same_table)
-    pairs = max(int(left_loose.sum()) * (every - itself), 1)
-    equal = int((left_exact * np.maximum(exact - itself, 0)).sum()) / pairs
-    alike = int((left_loose * np.maximum(loose - itself, 0)).sum()) / pairs
-    return np.array([0.0, max(1.0 - alike - near, 0.0), near, alike - equal, equal])
+    shares = []
+    for codes in (piece.loose, piece.exact):
+        size = int(max(side.max(initial=0) for side in codes)) + 1
+        left, right = (count_codes(side, size) for side in codes)
+        itself = int(same_table)
+        pairs = int(left.sum()) * (int(right.sum()) - itself)
+        shares.append(int((left * np.maximum(right - itself, 0)).sum()) / max(pairs, 1))
+    alike, equal = shares
+    return np.array([0.0, max(1.0 - alike - near, 0.0), near, max(alike - equal, 0.0), equal])

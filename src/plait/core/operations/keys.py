@@ -31,6 +31,8 @@ from plait.core.keys.key_sets import (
     parse_membership,
 )
 from plait.core.keys.match import KeyMatch, match_keys
+from plait.core.linkage.linkage import EvidenceSpec, Linkage, link_records, parse_accept
+from plait.core.linkage.pairs_table import linkage_columns
 from plait.core.operations.result import Result
 from plait.core.operations.stack import stack
 from plait.core.profiling.schemas import name_of_extracts
@@ -117,6 +119,9 @@ class KeyAudit:
         The keys of all tables.
     extracts : tuple of ExtractKeyCounts
         Of the sides that are several extracts, each of them.
+    linkage : Linkage or None
+        Where evidence was given, the partners of keys that match nothing; of one table, keys that
+        mean the same.
     """
 
     key: tuple[tuple[str, ...], ...]
@@ -129,6 +134,7 @@ class KeyAudit:
     coding: KeyCodes
     sources: tuple[Table, ...]
     extracts: tuple[ExtractKeyCounts, ...] = ()
+    linkage: Linkage | None = None
 
     def __repr__(self) -> str:
         lines = [
@@ -154,6 +160,9 @@ def audit_keys(
     pairs: Table | None = None,
     missing_match: bool = False,
     apart: bool = False,
+    evidence: Sequence[str] = (),
+    accept: str | float | None = None,
+    settled: Table | None = None,
 ) -> KeyAudit:
     """Audit a key: whether it is unique, and whether the keys of several tables match.
 
@@ -172,6 +181,13 @@ def audit_keys(
         Take missing keys for equal to one another.
     apart : bool
         Take each extract by itself.
+    evidence : sequence of str
+        Columns, ``LEFT=RIGHT`` where the names differ, by which partners are looked for: for the
+        keys of the left without a match, or for keys of one table that mean the same.
+    accept : str or float, optional
+        The probability from which on a partner is used: ``99%``.
+    settled : Table, optional
+        Pairs that a person accepted or rejected.
 
     Raises
     ------
@@ -204,6 +220,8 @@ def audit_keys(
     several = len(tables) > 1
     matching = match_keys(coding) if len(tables) == 2 else None
     key = tuple(zip(*columns[:2], strict=True)) if matching else ()
+    ignore = tuple(ignore)
+    by = _evidence_spec(len(tables), evidence, accept, settled)
     return KeyAudit(
         columns,
         tuple(map(_audited, tables, counts, audits)),
@@ -220,7 +238,32 @@ def audit_keys(
         coding,
         tuple(tables),
         tuple(_extracts(extracts, tables, coding, counts)),
+        link_records(tables, columns, coding, matching, by, ignore) if by else None,
     )
+
+
+def _evidence_spec(
+    tables: int,
+    evidence: Sequence[str],
+    accept: str | float | None,
+    settled: Table | None,
+) -> EvidenceSpec | None:
+    """What partners are looked for by; nothing where nobody asked."""
+    if not evidence:
+        for name, given in (("accept", accept), ("settled", settled)):
+            if given is not None:
+                raise UsageError(
+                    wording(Setting(name), " needs ", Setting("evidence")),
+                    remedy=wording("name columns to compare: ", Setting("evidence", ("COLUMN",))),
+                )
+        return None
+    if tables > 2:
+        raise UsageError(
+            wording(Setting("evidence"), f" is for one source or two, and there are {tables}")
+        )
+    with attribute_errors_to_option("accept"):
+        threshold = None if accept is None else parse_accept(accept)
+    return EvidenceSpec(tuple(evidence), threshold, settled)
 
 
 def _extracts(
@@ -413,9 +456,12 @@ def list_duplicate_rows(key_audit: KeyAudit) -> Table:
 
 
 def list_key_suggestions(key_audit: KeyAudit) -> Table:
-    """Of two tables, the keys that may be meant for one another, as a crosswalk to edit."""
-    key = tuple(zip(*key_audit.key, strict=True))
+    """The keys that may be meant for one another, as a crosswalk to edit."""
+    key = tuple(zip(key_audit.key[0], key_audit.key[-1], strict=True))
     names = crosswalk_column_names(key)
+    if key_audit.linkage is not None:
+        columns = linkage_columns(key_audit.linkage, names, key_audit.coding)
+        return table_from_columns("pairs", columns)
     if key_audit.why is None:
         every = [*names[0], *names[1], "score", "why", "use"]
         return table_from_columns("pairs", {name: [] for name in every})

@@ -177,6 +177,8 @@ KEYS = OperationSpec(
         "plait keys register.xlsx#Hives --key yard,hive",
         "plait keys visits.csv register.csv --key yard,hive --out pairs.csv",
         "plait keys visits.csv register.csv --key yard,hive --only left --out lost.csv",
+        "plait keys members.csv payers.csv --key Name --evidence Born,Town --accept 99% "
+        "--out pairs.csv",
     ),
     options=(
         Option(
@@ -195,6 +197,29 @@ KEYS = OperationSpec(
             "they are one side together)",
         ),
         *COMPARING,
+        Option(
+            "evidence",
+            OptionKind.NAMES,
+            "look for the partners of unmatched keys by these columns, with odds; LEFT=RIGHT "
+            "where the names differ. For one source: keys that mean the same",
+            placeholder="COLUMN,…",
+            group="partners by evidence",
+        ),
+        Option(
+            "accept",
+            OptionKind.TEXT,
+            "use the partners that are at least so sure, as 99%; without it none is used",
+            placeholder="PERCENT",
+            group="partners by evidence",
+        ),
+        Option(
+            "settled",
+            OptionKind.TABLE,
+            "pairs accepted or rejected by hand, as the page of keys saves them: they are taken "
+            "as known, and the odds of the others follow",
+            placeholder="FILE",
+            group="partners by evidence",
+        ),
     ),
     python_inputs=("sources",),
     positional_count=1,

@@ -1,0 +1,107 @@
+"""Pairs with their odds, as people read them: the table that is edited, and its words."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyarrow as pa
+
+from plait.core.codes.key_codes import KeyCodes
+from plait.core.keys.crosswalk import SETTLED, USE
+from plait.core.linkage.evidence import Level
+from plait.core.linkage.linkage import CERTAIN, Linkage
+from plait.core.unmatched.diagnosis import format_keys
+
+LEAST_WEIGHT = np.log(1.25)  # a piece that says less tells little
+LEVEL_WORDS = {
+    Level.MISSING: "not known",
+    Level.DIFFERENT: "different",
+    Level.NEAR: "near",
+    Level.ALIKE: "alike",
+    Level.EQUAL: "equal",
+}
+
+
+def linkage_columns(
+    linkage: Linkage, names: tuple[list[str], list[str]], coding: KeyCodes
+) -> dict[str, pa.Array]:
+    """The pairs as columns: left key, right key, how sure, by what, the second best, use.
+
+    Parameters
+    ----------
+    names : pair of lists of str
+        Names for the key columns of the left and the right.
+    """
+    made: dict[str, pa.Array] = {}
+    for codes, side_names in zip((linkage.left, linkage.right), names, strict=True):
+        for name, part, column in zip(side_names, coding.distinct, coding.key_columns, strict=True):
+            made[name] = column.texts.take(pa.array(part[codes]))
+    every = range(len(linkage.left))
+    there = np.flatnonzero(linkage.second >= 0)
+    seconds: list[str | None] = [None] * len(linkage.left)
+    for at, text in zip(there.tolist(), format_keys(coding, linkage.second[there]), strict=True):
+        seconds[at] = text
+    columns: dict[str, list[str | None]] = {
+        "probability": [f"{share:.6f}" for share in linkage.probability.tolist()],
+        "odds": [format_odds(odds) for odds in linkage.log_odds.tolist()],
+        "evidence": ["; ".join(describe_weights(linkage, at)) for at in every],
+        "second best": seconds,
+        "second odds": [
+            None if np.isnan(odds) else format_odds(odds)
+            for odds in linkage.second_log_odds.tolist()
+        ],
+        USE: ["yes" if use else "no" for use in linkage.accepted.tolist()],
+        SETTLED: ["by hand" if decided else None for decided in linkage.decided.tolist()],
+    }
+    return made | {name: pa.array(cells, pa.string()) for name, cells in columns.items()}
+
+
+def format_odds(log_odds: float) -> str:
+    """Odds as people say them.
+
+    >>> format_odds(6.04), format_odds(-2.3), format_odds(0.0)
+    ('420 to 1', '1 to 10', '1 to 1')
+    """
+    if abs(log_odds) >= CERTAIN:
+        return "certain" if log_odds > 0 else "none"
+    times = _two_digits(float(np.exp(abs(log_odds))))
+    return f"{times} to 1" if log_odds >= 0 or times == "1" else f"1 to {times}"
+
+
+def _two_digits(times: float) -> str:
+    """A factor as precisely as it is known.
+
+    >>> [_two_digits(times) for times in (1.04, 2.72, 8.96, 40.3, 419.9, 12_345, 4e13)]
+    ['1', '2.7', '9', '40', '420', '12,000', 'over a billion']
+    """
+    if times >= 1e9:
+        return "over a billion"
+    digits = float(f"{times:.2g}")
+    return f"{digits:,.0f}" if digits >= 10 or digits == int(digits) else f"{digits:.1f}"
+
+
+def format_share(share: float) -> str:
+    """How often something occurs, as a percentage of two digits.
+
+    >>> [format_share(share) for share in (0.944, 0.0003, 0.9999, 1.0, 0.0)]
+    ['94%', '0.03%', '99.99%', '100%', '0%']
+    """
+    percent = share * 100
+    if percent > 99 and share < 1:
+        return f"{100 - float(f'{100 - percent:.1g}'):.10g}%"
+    return f"{float(f'{percent:.2g}'):.10g}%"
+
+
+def describe_weights(linkage: Linkage, at: int) -> list[str]:
+    """What each piece of evidence says for or against a pair; those that say most first."""
+    weights, levels = linkage.weights[at], linkage.levels[at]
+    texts = []
+    for piece in np.argsort(-np.abs(weights), kind="stable").tolist():
+        name, level = linkage.model.pieces[piece].name, Level(int(levels[piece]))
+        if level is Level.MISSING:
+            texts.append(f"{name}: not known")
+            continue
+        times = _two_digits(float(np.exp(min(abs(float(weights[piece])), CERTAIN))))
+        side = "for" if weights[piece] >= 0 else "against"
+        said = f"{times} to 1 {side}" if abs(weights[piece]) >= LEAST_WEIGHT else "tells little"
+        texts.append(f"{name} {LEVEL_WORDS[level]}: {said}")
+    return texts

@@ -1,0 +1,132 @@
+"""What an audit of keys says of partners by evidence: how many, how sure, and the doubtful ones."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from plait.core.base.findings import agreeing, pluralize
+from plait.core.codes.dense_codes import dense_rank
+from plait.core.linkage.evidence import Level
+from plait.core.linkage.linkage import Linkage
+from plait.core.linkage.odds import PieceModel
+from plait.core.linkage.pairs_table import describe_weights, format_odds, format_share
+from plait.core.operations.keys import KeyAudit
+from plait.core.unmatched.diagnosis import format_keys
+from plait.report.document import Block, Grid, GridColumn, Note
+
+_MOST_DOUBTFUL = 6
+_LIKELY = 0.5
+
+
+def evidence_answer(key_audit: KeyAudit, linkage: Linkage) -> Iterator[str]:
+    """How many keys have a partner, and how many of those that are used may be wrong."""
+    left = key_audit.tables[0].name
+    if linkage.refused:
+        yield f"by evidence: no odds, since {linkage.refused}"
+        return
+    likely = int((linkage.probability > _LIKELY).sum())
+    if len(key_audit.tables) == 1:
+        groups = len(dense_rank(linkage.right)[0])
+        keys = pluralize(len(linkage.left), "key")
+        yield (
+            f"by evidence: {keys} of {left} {agreeing(len(linkage.left), 'means', 'mean')} the same "
+            f"as another, in {pluralize(groups, 'group')}"
+        )
+    else:
+        right = key_audit.tables[1].name
+        keys = pluralize(linkage.records[0], "key")
+        yield (
+            f"by evidence: {likely:,} of {keys} of {left} without a match "
+            f"{agreeing(likely, 'has', 'have')} a likely partner in {right}"
+        )
+    if linkage.accept is None:
+        yield "none is used: --accept 99% uses those that are so sure"
+        return
+    accepted = int(linkage.accepted.sum())
+    yield (
+        f"{accepted:,} of them {agreeing(accepted, 'reaches', 'reach')} {linkage.accept * 100:.6g}% "
+        f"and {agreeing(accepted, 'is', 'are')} used; {format_expected(linkage.expected_wrong)} "
+        f"{'is' if linkage.expected_wrong <= 1 else 'are'} expected to be wrong"
+    )
+
+
+def format_expected(number: float) -> str:
+    """A number of pairs that are expected to be wrong.
+
+    >>> format_expected(0.04), format_expected(1.38), format_expected(41.2), format_expected(0.0)
+    ('0.04', '1.4', '41', 'none')
+    """
+    if number < 0.005:
+        return "none" if number == 0 else "fewer than 0.01"
+    return f"{number:,.0f}" if number >= 10 else f"{number:.2g}"
+
+
+def evidence_blocks(key_audit: KeyAudit, linkage: Linkage, whole: bool) -> Iterator[Block]:
+    """What each piece tells, the pairs that are most in doubt, and what was compared."""
+    if linkage.refused:
+        return
+    yield Grid(
+        (
+            GridColumn("evidence"),
+            *(
+                GridColumn(head, "right")
+                for head in ("equal: partners", "any two", "different: partners", "any two")
+            ),
+        ),
+        [_piece_row(piece) for piece in linkage.model.pieces],
+        "what the evidence tells",
+    )
+    yield from _doubtful(key_audit, linkage, whole)
+    compared = pluralize(linkage.compared, "pair")
+    yield Note(f"{compared} of keys compared, of {linkage.possible:,} that there are")
+    if linkage.cut:
+        shown = ", ".join(linkage.cut[:3])
+        more = len(linkage.cut) - 3
+        rest = f", and {more:,} more" if more > 0 else ""
+        yield Note(
+            f"values of {shown}{rest} that very many keys share were compared only where a third "
+            "piece is equal too"
+        )
+
+
+def _piece_row(piece: PieceModel) -> tuple[str, ...]:
+    cells = [
+        format_share(float(shares[level]))
+        for level in (Level.EQUAL, Level.DIFFERENT)
+        for shares in (piece.true, piece.chance)
+    ]
+    return (piece.name, *cells)
+
+
+def _doubtful(key_audit: KeyAudit, linkage: Linkage, whole: bool) -> Iterator[Block]:
+    """The pairs next to even odds first: those that a person should look at."""
+    order = linkage.rank_by_doubt()
+    shown = order if whole else order[:_MOST_DOUBTFUL]
+    if not len(shown):
+        return
+    left = format_keys(key_audit.coding, linkage.left[shown])
+    right = format_keys(key_audit.coding, linkage.right[shown])
+    yield Grid(
+        (
+            GridColumn(),
+            GridColumn(),
+            GridColumn("", "right", wraps=False),
+            GridColumn(),
+            GridColumn("", share=1),
+        ),
+        [
+            (
+                mine,
+                f"→ {other}",
+                format_odds(float(linkage.log_odds[row])),
+                "use" if linkage.accepted[row] else "",
+                "; ".join(describe_weights(linkage, row)),
+            )
+            for mine, other, row in zip(left, right, shown.tolist(), strict=True)
+        ],
+        "partners by evidence, the doubtful first",
+        has_heads=False,
+    )
+    if len(order) > len(shown):
+        yield Note(f"and {len(order) - len(shown):,} more: --verbose")
+    yield Note("to use them: --out pairs.csv, then --pairs pairs.csv", "plain")
