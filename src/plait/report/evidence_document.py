@@ -9,7 +9,7 @@ from plait.core.codes.dense_codes import dense_rank
 from plait.core.linkage.evidence import Level
 from plait.core.linkage.linkage import Linkage
 from plait.core.linkage.odds import PieceModel
-from plait.core.linkage.pairs_table import describe_weights, format_odds, format_share
+from plait.core.linkage.pairs_table import format_odds, format_share, sides_of_evidence
 from plait.core.operations.keys import KeyAudit
 from plait.core.unmatched.diagnosis import format_keys
 from plait.report.document import Block, Grid, GridColumn, Note
@@ -26,12 +26,9 @@ def evidence_answer(key_audit: KeyAudit, linkage: Linkage) -> Iterator[str]:
         return
     likely = int((linkage.probability > _LIKELY).sum())
     if len(key_audit.tables) == 1:
-        groups = len(dense_rank(linkage.right)[0])
-        keys = pluralize(len(linkage.left), "key")
-        yield (
-            f"by evidence: {keys} of {left} {agreeing(len(linkage.left), 'means', 'mean')} the same "
-            f"as another, in {pluralize(groups, 'group')}"
-        )
+        groups = pluralize(len(dense_rank(linkage.right)[0]), "group")
+        same = f"{agreeing(len(linkage.left), 'means', 'mean')} the same as another"
+        yield f"by evidence: {pluralize(len(linkage.left), 'key')} of {left} {same}, in {groups}"
     else:
         right = key_audit.tables[1].name
         keys = pluralize(linkage.records[0], "key")
@@ -43,10 +40,11 @@ def evidence_answer(key_audit: KeyAudit, linkage: Linkage) -> Iterator[str]:
         yield "none is used: --accept 99% uses those that are so sure"
         return
     accepted = int(linkage.accepted.sum())
+    reach = f"{agreeing(accepted, 'reaches', 'reach')} {linkage.accept * 100:.6g}%"
+    wrong = linkage.expected_wrong
     yield (
-        f"{accepted:,} of them {agreeing(accepted, 'reaches', 'reach')} {linkage.accept * 100:.6g}% "
-        f"and {agreeing(accepted, 'is', 'are')} used; {format_expected(linkage.expected_wrong)} "
-        f"{'is' if linkage.expected_wrong <= 1 else 'are'} expected to be wrong"
+        f"{accepted:,} of them {reach} and {agreeing(accepted, 'is', 'are')} used; "
+        f"{format_expected(wrong)} {'is' if wrong <= 1 else 'are'} expected to be wrong"
     )
 
 
@@ -91,7 +89,7 @@ def evidence_blocks(key_audit: KeyAudit, linkage: Linkage, whole: bool) -> Itera
 
 def _piece_row(piece: PieceModel) -> tuple[str, ...]:
     cells = [
-        format_share(float(shares[level]))
+        format_share(float(shares[level])) if shares[level] else "·"
         for level in (Level.EQUAL, Level.DIFFERENT)
         for shares in (piece.true, piece.chance)
     ]
@@ -108,24 +106,22 @@ def _doubtful(key_audit: KeyAudit, linkage: Linkage, whole: bool) -> Iterator[Bl
     right = format_keys(key_audit.coding, linkage.right[shown])
     yield Grid(
         (
-            GridColumn(),
-            GridColumn(),
-            GridColumn("", "right", wraps=False),
-            GridColumn(),
-            GridColumn("", share=1),
+            *(GridColumn("key"), GridColumn("partner"), GridColumn("odds", "right", wraps=False)),
+            *(
+                GridColumn(""),
+                GridColumn("for, to 1", share=1),
+                GridColumn("against, to 1", share=1),
+            ),
         ),
         [
             (
-                mine,
-                f"→ {other}",
-                format_odds(float(linkage.log_odds[row])),
+                *(mine, f"→ {other}", format_odds(float(linkage.log_odds[row]))),
                 "use" if linkage.accepted[row] else "",
-                "; ".join(describe_weights(linkage, row)),
+                *(", ".join(side) for side in sides_of_evidence(linkage, row)),
             )
             for mine, other, row in zip(left, right, shown.tolist(), strict=True)
         ],
         "partners by evidence, the doubtful first",
-        has_heads=False,
     )
     if len(order) > len(shown):
         yield Note(f"and {len(order) - len(shown):,} more: --verbose")

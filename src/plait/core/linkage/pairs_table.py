@@ -43,7 +43,7 @@ def linkage_columns(
     columns: dict[str, list[str | None]] = {
         "probability": [f"{share:.6f}" for share in linkage.probability.tolist()],
         "odds": [format_odds(odds) for odds in linkage.log_odds.tolist()],
-        "evidence": ["; ".join(describe_weights(linkage, at)) for at in every],
+        "evidence": [describe_weights(linkage, at) for at in every],
         "second best": seconds,
         "second odds": [
             None if np.isnan(odds) else format_odds(odds)
@@ -91,17 +91,24 @@ def format_share(share: float) -> str:
     return f"{float(f'{percent:.2g}'):.10g}%"
 
 
-def describe_weights(linkage: Linkage, at: int) -> list[str]:
-    """What each piece of evidence says for or against a pair; those that say most first."""
+def sides_of_evidence(linkage: Linkage, at: int) -> tuple[list[str], list[str]]:
+    """What speaks for a pair and what against it, those that say most first, each with its odds.
+
+    Pieces that are missing, or tell little, are on neither side.
+    """
     weights, levels = linkage.weights[at], linkage.levels[at]
-    texts = []
+    sides: tuple[list[str], list[str]] = ([], [])
     for piece in np.argsort(-np.abs(weights), kind="stable").tolist():
-        name, level = linkage.model.pieces[piece].name, Level(int(levels[piece]))
-        if level is Level.MISSING:
-            texts.append(f"{name}: not known")
+        weight = float(weights[piece])
+        if abs(weight) < LEAST_WEIGHT:
             continue
-        times = _two_digits(float(np.exp(min(abs(float(weights[piece])), CERTAIN))))
-        side = "for" if weights[piece] >= 0 else "against"
-        said = f"{times} to 1 {side}" if abs(weights[piece]) >= LEAST_WEIGHT else "tells little"
-        texts.append(f"{name} {LEVEL_WORDS[level]}: {said}")
-    return texts
+        times = _two_digits(float(np.exp(min(abs(weight), CERTAIN))))
+        word = LEVEL_WORDS[Level(int(levels[piece]))]
+        sides[weight < 0].append(f"{linkage.model.pieces[piece].name} {word} {times}")
+    return sides
+
+
+def describe_weights(linkage: Linkage, at: int) -> str:
+    """The same in a cell."""
+    sides = zip(sides_of_evidence(linkage, at), ("for", "against"), strict=True)
+    return "; ".join(f"{', '.join(side)} to 1 {word}" for side, word in sides if side)
