@@ -89,13 +89,15 @@ class CellTrace:
 class RowTrace:
     """A row of the result, from 1, and the source rows that went into it.
 
-    ``within`` says of each of ``places`` where it is in its file: ``line 12``.
+    ``within`` says of each of ``places`` where it is in its file: ``line 12``. ``matched`` says of
+    rows that came together by evidence how sure that is.
     """
 
     row: int
     cells: tuple[CellTrace, ...]
     places: tuple[tuple[str, int | str], ...]
     within: tuple[str, ...]
+    matched: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -395,6 +397,11 @@ def _row_trace(
         tuple(_cell_trace(stored_handover, row, name, numbers, seen) for name in names),
         tuple(places),
         tuple(places.values()),
+        tuple(
+            match["reason"]
+            for match in stored_handover.stated.get("evidence", ())
+            if not {*every}.isdisjoint(match["left"]) and not {*every}.isdisjoint(match["right"])
+        ),
     )
 
 

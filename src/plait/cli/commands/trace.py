@@ -141,6 +141,7 @@ def _row_blocks(row: RowTrace, paths: Mapping[str, str], whole: bool) -> Iterato
             sources.append((Mark(source, "total"), f"{paths[source]} {within}"))
     if len(sources) < len(row.places):
         sources.append(("", f"and {len(row.places) - len(sources):,} rows more: --verbose"))
+    sources += [(Mark("by evidence", "odd"), reason) for reason in row.matched]
     none = "" if row.places else "  from no source"
     yield Grid(
         (GridColumn(), GridColumn()),

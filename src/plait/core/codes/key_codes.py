@@ -73,12 +73,24 @@ class KeyColumnCodes:
 
 @dataclass(frozen=True, eq=False)
 class KeyCodes:
-    """The whole key in all tables; ``columns`` are its parts, ``findings`` of pairs not used."""
+    """The whole key in all tables.
+
+    Parameters
+    ----------
+    key_columns : tuple of KeyColumnCodes
+        Its parts.
+    findings : tuple of Finding
+        Of pairs of a crosswalk that were not used.
+    pair_rows : array of int32, or None
+        With a crosswalk: for each row of the first table the row of the crosswalk that its key is
+        from, -1 for its own.
+    """
 
     codes: tuple[Codes, ...]
     code_count: int
     key_columns: tuple[KeyColumnCodes, ...]
     findings: tuple[Finding, ...] = ()
+    pair_rows: Codes | None = None
 
     def counts(self, table: int) -> Counts:
         """Rows of each key in a table."""

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.wording import Command, Setting, wording
+from plait.core.codes.dense_codes import gather_by_code
 from plait.core.codes.key_codes import KeyCodes, encode_keys
 from plait.core.codes.normalize import Ignored
 from plait.core.table.key_spec import Key
@@ -21,6 +22,7 @@ from plait.core.text.cells import to_text
 from plait.core.text.hash_table import Codes
 
 LEFT, RIGHT, USE, SETTLED = "left ", "right ", "use", "settled"
+ODDS, EVIDENCE = "odds", "evidence"
 _YES = ("yes", "y", "true", "1", "x")
 _NO = ("no", "n", "false", "0", "")
 
@@ -32,6 +34,24 @@ class Crosswalk:
     table: Table
     left: tuple[str, ...]
     right: tuple[str, ...]
+
+    def with_odds(self) -> npt.NDArray[np.bool_]:
+        """Which pairs stand there by their odds, and not as a person decided so."""
+        if not self.table.has_column(ODDS):
+            return np.zeros(self.table.rows, bool)
+        with_odds = _filled(self.table, ODDS)
+        if self.table.has_column(SETTLED):
+            with_odds &= ~_filled(self.table, SETTLED)
+        return with_odds
+
+    def reason(self, row: int) -> str:
+        """How sure a pair is, and by what."""
+        cells = [
+            self.table.cells(self.table.column(name), row, row + 1)[0].as_py()
+            for name in (ODDS, EVIDENCE)
+            if self.table.has_column(name)
+        ]
+        return "; ".join(str(cell) for cell in cells if cell)
 
 
 def parse_crosswalk(table: Table, parts: int) -> Crosswalk:
@@ -113,11 +133,18 @@ def parse_decisions(table: Table, parts: int) -> Decisions:
         As ``parse_crosswalk``.
     """
     if table.has_column(SETTLED):
-        cells = table.cells(table.column(SETTLED), 0, table.rows)
-        filled = pc.fill_null(pc.not_equal(pc.utf8_trim_whitespace(to_text(cells)), ""), False)
-        table = table.take(np.flatnonzero(filled.to_numpy(zero_copy_only=False)))
+        table = table.take(np.flatnonzero(_filled(table, SETTLED)))
     left, right = _key_columns(table, parts)
     return Decisions(Crosswalk(table, left, right), _use_flags(table))
+
+
+def _filled(table: Table, name: str) -> npt.NDArray[np.bool_]:
+    """On which rows a column has more than spaces."""
+    texts = pc.utf8_trim_whitespace(to_text(table.cells(table.column(name), 0, table.rows)))
+    flags: npt.NDArray[np.bool_] = pc.fill_null(pc.not_equal(texts, ""), False).to_numpy(
+        zero_copy_only=False
+    )
+    return flags
 
 
 def _used(table: Table) -> Table:
@@ -188,13 +215,16 @@ def encode_keys_with_crosswalk(
     to[ours[there]] = theirs[there]
     if len(tables) == 1:
         to = _followed(to, across, ours)
+    pair_of = np.full(coding.code_count, -1, np.int32)
+    pair_of[ours[there]] = np.flatnonzero(there)
+    pair_rows = gather_by_code(pair_of, coding.codes[0], -1)
     codes = (to[coding.codes[0]], *coding.codes[1:-2])
     findings = tuple(_unused(across, coding, tables))
     columns = tuple(
         replace(column, codes=column.codes[:-2], types=column.types[:-2])
         for column in coding.key_columns
     )
-    return KeyCodes(codes, coding.code_count, columns, findings)
+    return KeyCodes(codes, coding.code_count, columns, findings, pair_rows)
 
 
 def _followed(to: Codes, across: Crosswalk, ours: Codes) -> Codes:

@@ -27,11 +27,48 @@ CARDINALITIES = ("one-to-one", "many-to-one", "one-to-many", "many-to-many")
 
 
 @dataclass(frozen=True)
+class MatchedBy:
+    """By what the rows of a join came together, in pairs of rows.
+
+    Parameters
+    ----------
+    equal : int
+        By equal keys.
+    looser : int
+        By keys that differ in nothing but what is ignored.
+    pairs : int
+        By pairs of a crosswalk.
+    evidence : int
+        By pairs that odds were given for.
+    """
+
+    equal: int
+    looser: int
+    pairs: int
+    evidence: int
+
+    def __str__(self) -> str:
+        """In words, what is nothing left out.
+
+        >>> str(MatchedBy(112, 0, 1, 5))
+        '112 by equal keys, 1 by a crosswalk, 5 by evidence'
+        """
+        ways = (
+            (self.equal, "by equal keys"),
+            (self.looser, "by keys spelt otherwise"),
+            (self.pairs, "by a crosswalk"),
+            (self.evidence, "by evidence"),
+        )
+        return ", ".join(f"{number:,} {how}" for number, how in ways if number) or "none"
+
+
+@dataclass(frozen=True)
 class MatchCounts:
     """The account of a join, in rows where nothing else is said.
 
     ``left_duplicate_keys`` and ``right_duplicate_keys`` are in keys, and
-    ``cardinality`` is as found, left to right, on the keys that match.
+    ``cardinality`` is as found, left to right, on the keys that match. ``matched_by`` is there
+    where keys need not be equal to match.
     """
 
     left_rows: int
@@ -46,6 +83,7 @@ class MatchCounts:
     right_duplicate_keys: int
     cardinality: str
     output_rows: int
+    matched_by: MatchedBy | None = None
 
 
 @dataclass(frozen=True, eq=False)

@@ -15,7 +15,7 @@ from plait.core.base.wording import Setting, wording
 from plait.core.codes.key_codes import KeyCodes
 from plait.core.codes.normalize import Ignored
 from plait.core.job.current import reserve_memory
-from plait.core.keys.crosswalk import encode_keys_with_crosswalk
+from plait.core.keys.crosswalk import encode_keys_with_crosswalk, parse_crosswalk
 from plait.core.keys.duplicates import DuplicateKeys, find_duplicate_keys
 from plait.core.keys.match import (
     CARDINALITIES,
@@ -29,9 +29,12 @@ from plait.core.keys.match import (
 from plait.core.lineage.source_labels import add_source_column
 from plait.core.operations.join_guards import refuse_join, report_overmatching_key_parts
 from plait.core.operations.join_rows import (
+    EvidenceMatch,
     JoinedRows,
     build_join_result,
+    count_matched_by,
     make_join_entry,
+    rows_matched_by_evidence,
     set_join_rows_aside,
 )
 from plait.core.operations.nearest_join import NearestSpec, encode_nearest_keys, parse_nearest
@@ -60,9 +63,15 @@ class JoinResult(Result):
     Each has an entry in the ledger, its match (the counts) and its key: pairs of a
     left and a right name. Set aside are rows of either side that match nothing, and
     the cells on which the sides disagree are listed.
+
+    Parameters
+    ----------
+    by_evidence : tuple of EvidenceMatch
+        Rows that came together by pairs with odds.
     """
 
     keys: tuple[Key, ...] = ()
+    by_evidence: tuple[EvidenceMatch, ...] = ()
 
 
 def join(
@@ -142,6 +151,7 @@ def join(
     >>> joined.match.left_unmatched
     1
     """
+    ignore = tuple(ignore)
     _check_word(kind, JOIN_KINDS, "kind of join")
     if cardinality is not None:
         _check_word(cardinality, CARDINALITIES, "cardinality")
@@ -169,11 +179,15 @@ def join(
         names,
         key_match,
         kind,
-        loose=bool(tuple(ignore)) or pairs is not None,
+        loose=bool(ignore) or pairs is not None,
         prefer=prefer,
         apart=(near.right,) if near else (),
     )
     listed = (joined_rows.conflicts,) if joined_rows.conflicts else ()
+    crosswalk = None if pairs is None or not names else parse_crosswalk(pairs, len(names))
+    if (ignore or pairs is not None) and near is None and kind not in ONE_SIDED:
+        by = count_matched_by(key_match, joined_rows.respelt, crosswalk)
+        match = replace(match, matched_by=by)
     return JoinResult(
         "join",
         joined_rows.table.with_name(name) if name else joined_rows.table,
@@ -182,6 +196,7 @@ def join(
         (*set_join_rows_aside(left, right, key_match, kind), *listed),
         (match,),
         keys=(names,),
+        by_evidence=tuple(rows_matched_by_evidence(left, right, key_match, crosswalk)),
     )
 
 
@@ -347,6 +362,7 @@ def join_tables(
         tuple(aside for step in steps for aside in step.aside),
         tuple(match for step in steps for match in step.matches),
         keys=tuple(key for step in steps for key in step.keys),
+        by_evidence=tuple(match for step in steps for match in step.by_evidence),
     )
 
 

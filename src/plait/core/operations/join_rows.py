@@ -10,10 +10,11 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.base.findings import Finding, FindingExample, Location, pluralize
+from plait.core.base.findings import Finding, FindingExample, Location, SourceRow, pluralize
 from plait.core.base.ledger import KEY_MISSING, LedgerEntry, LedgerLine, ListingKey, make_entry
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Setting, wording
+from plait.core.codes.dense_codes import count_codes, rows_grouped_by_code
 from plait.core.codes.key_codes import KeyCodes, Rows
 from plait.core.keys.conflicts import (
     NONE,
@@ -24,7 +25,15 @@ from plait.core.keys.conflicts import (
     compare_joined_columns,
     list_cell_conflicts,
 )
-from plait.core.keys.match import ONE_SIDED, KeyMatch, MatchCounts, join_rows, semi_join_rows
+from plait.core.keys.crosswalk import Crosswalk
+from plait.core.keys.match import (
+    ONE_SIDED,
+    KeyMatch,
+    MatchCounts,
+    MatchedBy,
+    join_rows,
+    semi_join_rows,
+)
 from plait.core.operations.nearest_join import NearestSpec
 from plait.core.table.columns import nonmissing_mask
 from plait.core.table.key_spec import Key, format_key_option
@@ -40,13 +49,29 @@ _PREFER = wording("to use one side and fill its gaps from the other: ", _LEFT, "
 Shown = tuple[FindingExample, ...]
 
 
+MOST_EVIDENCE_ROWS = 100_000  # rows whose evidence is kept for tracing
+
+
+@dataclass(frozen=True)
+class EvidenceMatch:
+    """Rows that a join took for the same by evidence, and how sure that is."""
+
+    left: tuple[SourceRow, ...]
+    right: tuple[SourceRow, ...]
+    reason: str
+
+
 @dataclass(frozen=True, eq=False)
 class JoinedRows:
-    """The result, what was found about columns of both tables, and where they differ."""
+    """The result, what was found about columns of both tables, and where they differ.
+
+    ``respelt`` is how many rows matched on keys that the tables spell differently.
+    """
 
     table: Table
     findings: tuple[Finding, ...]
     conflicts: CellConflicts | None
+    respelt: int = 0
 
 
 def build_join_result(
@@ -136,6 +161,7 @@ class _Columns:
         self._columns = {column.name: column for column in rows.both.columns}
         self._findings: list[Finding] = []
         self._differing: list[ConflictingColumn] = []
+        self._respelt = np.zeros(len(rows.right), bool)
         self.paired = {right_name: left_name for left_name, right_name in pairs}
 
     def take(self, name: str, column: Column, compared: bool) -> None:
@@ -162,7 +188,8 @@ class _Columns:
         keyed = self._rows.both.with_name(name)
         shift, found, right = self._rows.shift, self._differing, self._right.name
         conflicts = list_cell_conflicts(keyed, shift, self._key, found, right) if found else None
-        return JoinedRows(table, tuple(self._findings), conflicts)
+        respelt = int(self._respelt.sum())
+        return JoinedRows(table, tuple(self._findings), conflicts, respelt)
 
     def _has_no_twin(self, name: str, twin: str) -> bool:
         other = name not in self.paired and name not in self._ours
@@ -194,6 +221,7 @@ class _Columns:
         self._columns[kept] = column
         tables = self._left, self._right
         if name in self.paired:
+            self._respelt[difference.rows] = True
             self._findings.append(
                 _respelt_finding(self._right, name, kept, difference, finding_examples)
             )
@@ -379,6 +407,8 @@ def make_join_entry(
 ) -> LedgerEntry:
     """The account of a join, from its numbers."""
     operation = _operation(left, right, names, kind, near)
+    if match.matched_by is not None:
+        operation += f": {match.matched_by}"
     one, two = left.name, right.name
     other = two if two != one else f"{two} (right)"
     inputs = [(one, match.left_rows), (other, match.right_rows)]
@@ -418,6 +448,50 @@ def _lines_of_unmatched(name: str, unmatched: int, missing: int) -> Iterator[Led
     yield LedgerLine(f"rows of {name} without a match, set aside", -unmatched, listing)
     listing = replace(listing, reason=KEY_MISSING)
     yield LedgerLine(f"rows of {name} with a missing key, set aside", -missing, listing)
+
+
+def count_matched_by(key_match: KeyMatch, respelt: int, crosswalk: Crosswalk | None) -> MatchedBy:
+    """By what the rows came together.
+
+    Parameters
+    ----------
+    respelt : int
+        Pairs of rows whose keys are spelt differently.
+    """
+    by_pairs = by_evidence = 0
+    pair = key_match.coding.pair_rows
+    if pair is not None and crosswalk is not None:
+        codes = key_match.coding.codes[0]
+        rows = np.flatnonzero((pair >= 0) & (codes >= 0))
+        times = key_match.right_counts[codes[rows]]
+        with_odds = crosswalk.with_odds()[pair[rows]]
+        by_pairs, by_evidence = int(times[~with_odds].sum()), int(times[with_odds].sum())
+    looser = max(respelt - by_pairs - by_evidence, 0)
+    equal = key_match.pairs - looser - by_pairs - by_evidence
+    return MatchedBy(equal, looser, by_pairs, by_evidence)
+
+
+def rows_matched_by_evidence(
+    left: Table, right: Table, key_match: KeyMatch, crosswalk: Crosswalk | None
+) -> Iterator[EvidenceMatch]:
+    """The rows of both tables that came together by odds, pair by pair."""
+    pair = key_match.coding.pair_rows
+    if pair is None or crosswalk is None:
+        return
+    codes = key_match.coding.codes
+    there = np.flatnonzero((pair >= 0) & (codes[0] >= 0))
+    there = there[crosswalk.with_odds()[pair[there]]]
+    there = there[key_match.right_counts[codes[0][there]] > 0][:MOST_EVIDENCE_ROWS]
+    counts = count_codes(codes[1], key_match.coding.code_count)
+    rows, offsets = rows_grouped_by_code(codes[1], counts)
+    for row in there.tolist():
+        code = codes[0][row]
+        partners = rows[offsets[code] : offsets[code + 1]][:MOST_EVIDENCE_ROWS]
+        yield EvidenceMatch(
+            left.source_rows(row),
+            tuple(place for partner in partners for place in right.source_rows(int(partner))),
+            crosswalk.reason(int(pair[row])),
+        )
 
 
 def set_join_rows_aside(

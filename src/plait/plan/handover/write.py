@@ -19,6 +19,7 @@ from plait.core.base.findings import Finding
 from plait.core.base.names import printable_path, to_file_name, unused_name
 from plait.core.keys.conflicts import CellConflicts
 from plait.core.lineage.paths import lineage_paths
+from plait.core.operations.join import JoinResult
 from plait.core.table.set_aside import report_truncated_listings, truncate_listings
 from plait.core.table.table import SetAside, Table
 from plait.io.database.table_writer import Tables
@@ -428,7 +429,20 @@ def _stated(plan_execution: PlanExecution, sums: Mapping[str, str]) -> dict[str,
         },
         "rows": [way.name for way in ways if not way.fragment.cells_only],
         "steps": [step.title for step in plan_execution.steps],
+        "evidence": list(_evidence(plan_execution, starts)),
     }
+
+
+def _evidence(plan_execution: PlanExecution, starts: Mapping[str, int]) -> Iterator[dict[str, Any]]:
+    """Source rows that joins took for the same by evidence, numbered through all sources."""
+    for step in plan_execution.steps:
+        if isinstance(step.result, JoinResult):
+            for match in step.result.by_evidence:
+                left, right = (
+                    [starts[place.source] + place.row - 1 for place in side]
+                    for side in (match.left, match.right)
+                )
+                yield {"left": left, "right": right, "reason": match.reason}
 
 
 def _way_up(plan_execution: PlanExecution) -> str:
