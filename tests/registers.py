@@ -12,25 +12,15 @@ from datetime import date, timedelta
 
 from plait.core.table.table import Table, table_from_columns
 
-FIRST = (
-    "Ada Bo Chidi Dagny Emre Fatou Goran Hanna Ines Jens Kaya Liam Marta Maria Nuno Olga Pilar "
-    "Quirin Rosa Sven Tomasz Uma Vera Wim Xenia Yusuf Zora Anneke Bastien Carmen Dimitri Eleni "
-    "Femke Giulia Hugo Ilse João Katarzyna Lotte Matteo Noor Oskar Paula Renée Søren Théo Ursula "
-    "Viktor Wanda Ömer Agnieszka Björn Céline Dariusz Élodie Françoise Grzegorz Håkon Isabel"
-).split()
-LAST = (
-    "Abel Bakker Carlsen Dubois Esposito Ferreira Garcia Hansen Ivanov Jansen Kowalski Lindqvist "
-    "Meyer Nowak Okonkwo Petrov Quintero Rossi Schmidt Tanaka Ulrich Visser Weber Yılmaz Zieliński "
-    "Andersson Bianchi Costa Diallo Eriksen Fontaine Gonzalez Hoffmann Iversen Jovanović Keller "
-    "Lefèvre Moreau Nielsen Öztürk Pereira Richter Sørensen Traoré Vogel Wójcik Zimmermann"
-).split()
-_BEGIN = "Ber Cal Dor Fen Gal Hol Kor Lan Mor Nar Pel Ros Sal Tor Ul Ven Wal Zel Bran Hart".split()
-_MIDDLE = "a e i o u an en il or as ek".split()
-_END = "berg dal mann sen ska ström ini ova wick ton ner ley quist hof bach".split()
+FIRST = ["Ada", "Bo", "Chidi", "Dagny", "Emre", "Fatou", "Goran", "Hanna", "Ines", "Jens", "Kaya", "Liam", "Marta", "Maria", "Nuno", "Olga", "Pilar", "Quirin", "Rosa", "Sven", "Tomasz", "Uma", "Vera", "Wim", "Xenia", "Yusuf", "Zora", "Anneke", "Bastien", "Carmen", "Dimitri", "Eleni", "Femke", "Giulia", "Hugo", "Ilse", "João", "Katarzyna", "Lotte", "Matteo", "Noor", "Oskar", "Paula", "Renée", "Søren", "Théo", "Ursula", "Viktor", "Wanda", "Ömer", "Agnieszka", "Björn", "Céline", "Dariusz", "Élodie", "Françoise", "Grzegorz", "Håkon", "Isabel"]
+LAST = ["Abel", "Bakker", "Carlsen", "Dubois", "Esposito", "Ferreira", "Garcia", "Hansen", "Ivanov", "Jansen", "Kowalski", "Lindqvist", "Meyer", "Nowak", "Okonkwo", "Petrov", "Quintero", "Rossi", "Schmidt", "Tanaka", "Ulrich", "Visser", "Weber", "Yılmaz", "Zieliński", "Andersson", "Bianchi", "Costa", "Diallo", "Eriksen", "Fontaine", "Gonzalez", "Hoffmann", "Iversen", "Jovanović", "Keller", "Lefèvre", "Moreau", "Nielsen", "Öztürk", "Pereira", "Richter", "Sørensen", "Traoré", "Vogel", "Wójcik", "Zimmermann"]
+_BEGIN = ["Ber", "Cal", "Dor", "Fen", "Gal", "Hol", "Kor", "Lan", "Mor", "Nar", "Pel", "Ros", "Sal", "Tor", "Ul", "Ven", "Wal", "Zel", "Bran", "Hart"]
+_MIDDLE = ["a", "e", "i", "o", "u", "an", "en", "il", "or", "as", "ek"]
+_END = ["berg", "dal", "mann", "sen", "ska", "ström", "ini", "ova", "wick", "ton", "ner", "ley", "quist", "hof", "bach"]
 TOWNS = [
     f"{begin}{end}"
-    for begin in "Alder Birch Clay Elm Fern Glen Hazel Moor North Oak Pine Rose South Thorn West".split()
-    for end in "bridge bury field ford ham mere stead ton wood worth".split()
+    for begin in ["Alder", "Birch", "Clay", "Elm", "Fern", "Glen", "Hazel", "Moor", "North", "Oak", "Pine", "Rose", "South", "Thorn", "West"]
+    for end in ["bridge", "bury", "field", "ford", "ham", "mere", "stead", "ton", "wood", "worth"]
 ]
 _HEARD = (("ph", "f"), ("ck", "k"), ("dt", "t"), ("y", "i"), ("c", "k"), ("v", "w"), ("th", "t"))
 _SCANNED = (("rn", "m"), ("l", "1"), ("o", "0"), ("m", "rn"), ("e", "c"), ("h", "b"))
@@ -156,19 +146,21 @@ def registers(seed: int, size: int, share: float = 0.5) -> tuple[Table, Table, d
         one = _person(chance, surnames)
         people.append(one)
         if chance.random() < 0.02:  # twins
-            people.append(replace(one, first=chance.choice(FIRST), phone=f"0{chance.randrange(10**8):08}"))
+            people.append(
+                replace(one, first=chance.choice(FIRST), phone=f"0{chance.randrange(10**8):08}")
+            )
     chance.shuffle(people)
     both = int(size * share)
     left = people[:size]
-    right = [_again(chance, one, TOWNS, surnames) for one in left[:both]] + people[size : 2 * size - both]
+    right = [_again(chance, one, TOWNS, surnames) for one in left[:both]] + people[
+        size : 2 * size - both
+    ]
     order = list(range(size))
     chance.shuffle(order)
     left_numbers = [f"L{n:07}" for n in range(size)]
     right_numbers = [f"R{n:07}" for n in range(size)]
     placed = [right[at] for at in order]
-    truth = {
-        left_numbers[old]: right_numbers[new] for new, old in enumerate(order) if old < both
-    }
+    truth = {left_numbers[old]: right_numbers[new] for new, old in enumerate(order) if old < both}
     return (
         _columns(chance, left, left_numbers, "members", False),
         _columns(chance, placed, right_numbers, "payers", False),

@@ -11,7 +11,7 @@ from plait.core.base.ledger import rows_by_effect
 from plait.core.table.key_spec import parse_key_columns, parse_names
 from plait.plan.execution.execute import PlanExecution, StepResult
 from plait.plan.file.model import step_operation
-from plait.plan.file.name_checks import step_inputs, step_keys, step_result_name
+from plait.plan.file.name_checks import step_crosswalks, step_inputs, step_keys, step_result_name
 from plait.report.document import Document, ExpectationResult, Sentences
 
 _PLACEHOLDERS = {
@@ -134,7 +134,8 @@ def _step(
 ) -> ExplainedPart:
     written = step_keys(plan_execution.plan.plan.step[step.number])
     operation = str(step_operation(written))
-    inputs = [name for name in step_inputs(written) if name != written.get("pairs")]
+    crosswalks = step_crosswalks(written)
+    inputs = [name for name in step_inputs(written) if name not in crosswalks]
     said = [_OPERATIONS[operation](inputs, written)]
     said += [say(written[key]) for key, say in _OPTIONS[operation].items() if written.get(key)]
     name = step_result_name(written)
@@ -226,6 +227,18 @@ def _key(value: Any) -> str:
     return _list([left if left == right else f"{left} with {right}" for left, right in pairs])
 
 
+def _crosswalk(value: str | Mapping[str, Any]) -> str:
+    if isinstance(value, str):
+        return f"Keys that {value} names as a pair count as equal."
+    named = value["evidence"]
+    columns = _list(list(parse_names(named)))
+    by_hand = f", given what {value['settled']} settles" if value.get("settled") else ""
+    return (
+        f"Keys without a match that {columns} show to mean the same count as equal where that is "
+        f"{value['accept']} sure{by_hand}."
+    )
+
+
 def _figure(text: str) -> str:
     """``sum:Honey kg`` as ``the sum of Honey kg``."""
     figure, _, column = text.rpartition(":")
@@ -282,7 +295,7 @@ _OPERATIONS: dict[str, Callable[[Sequence[str], Mapping[str, Any]], str]] = {
 _KEYS: dict[str, Say] = {
     "ignore": lambda v: f"When keys are compared, {_names(v)} {_do(v)} not count.",
     "ignore_words": lambda v: f"When keys are compared, the words {_names(v)} do not count.",
-    "pairs": lambda v: f"Keys that {v} names as a pair count as equal.",
+    "pairs": lambda v: _crosswalk(v),
     "missing_keys": lambda v: (
         "Missing keys match one another." if v == "match" else "Missing keys match nothing."
     ),
@@ -365,6 +378,9 @@ _OPTIONS: dict[str, dict[str, Say]] = {
     "keys": {
         "key": lambda v: f"The key is {_key(v)}.",
         "apart": lambda _: "Each extract is looked at by itself.",
+        "evidence": lambda v: f"Partners of keys without a match are looked for by {_names(v)}.",
+        "accept": lambda v: f"Partners that are {v} sure are used.",
+        "settled": lambda v: f"Pairs that {v} settles are taken as known.",
         **_KEYS,
     },
     "compare": {

@@ -9,7 +9,12 @@ from plait.core.codes.dense_codes import dense_rank
 from plait.core.linkage.evidence import Level
 from plait.core.linkage.linkage import Linkage
 from plait.core.linkage.odds import PieceModel
-from plait.core.linkage.pairs_table import format_odds, format_share, sides_of_evidence
+from plait.core.linkage.pairs_table import (
+    format_expected,
+    format_odds,
+    format_share,
+    sides_of_evidence,
+)
 from plait.core.operations.keys import KeyAudit
 from plait.core.unmatched.diagnosis import format_keys
 from plait.report.document import Block, Grid, GridColumn, Note
@@ -48,17 +53,6 @@ def evidence_answer(key_audit: KeyAudit, linkage: Linkage) -> Iterator[str]:
     )
 
 
-def format_expected(number: float) -> str:
-    """A number of pairs that are expected to be wrong.
-
-    >>> format_expected(0.04), format_expected(1.38), format_expected(41.2), format_expected(0.0)
-    ('0.04', '1.4', '41', 'none')
-    """
-    if number < 0.005:
-        return "none" if number == 0 else "fewer than 0.01"
-    return f"{number:,.0f}" if number >= 10 else f"{number:.2g}"
-
-
 def evidence_blocks(key_audit: KeyAudit, linkage: Linkage, whole: bool) -> Iterator[Block]:
     """What each piece tells, the pairs that are most in doubt, and what was compared."""
     if linkage.refused:
@@ -68,7 +62,12 @@ def evidence_blocks(key_audit: KeyAudit, linkage: Linkage, whole: bool) -> Itera
             GridColumn("evidence"),
             *(
                 GridColumn(head, "right")
-                for head in ("equal: partners", "any two", "different: partners", "any two")
+                for head in (
+                    "equal in partners",
+                    "in any two",
+                    "different in partners",
+                    "in any two",
+                )
             ),
         ),
         [_piece_row(piece) for piece in linkage.model.pieces],

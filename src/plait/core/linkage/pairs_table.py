@@ -2,13 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Sequence
+
 import numpy as np
 import pyarrow as pa
 
-from plait.core.codes.key_codes import KeyCodes
-from plait.core.keys.crosswalk import SETTLED, USE
+from plait.core.base.findings import (
+    MOST_EXAMPLES,
+    Finding,
+    FindingExample,
+    Location,
+    agreeing,
+    pluralize,
+)
+from plait.core.codes.key_codes import KeyCodes, encode_keys
+from plait.core.codes.normalize import Ignored
+from plait.core.keys.crosswalk import EVIDENCE, ODDS, SETTLED, USE, crosswalk_column_names
+from plait.core.keys.match import match_keys
 from plait.core.linkage.evidence import Level
-from plait.core.linkage.linkage import CERTAIN, Linkage
+from plait.core.linkage.linkage import CERTAIN, EvidenceSpec, Linkage, link_records
+from plait.core.table.table import Table, table_from_columns
 from plait.core.unmatched.diagnosis import format_keys
 
 LEAST_WEIGHT = np.log(1.25)  # a piece that says less tells little
@@ -19,6 +32,83 @@ LEVEL_WORDS = {
     Level.ALIKE: "alike",
     Level.EQUAL: "equal",
 }
+
+
+def resolve_pairs(
+    tables: Sequence[Table],
+    columns: Sequence[Sequence[str]],
+    pairs: Table | EvidenceSpec | None,
+    ignore: Iterable[Ignored],
+) -> tuple[Table | None, tuple[Finding, ...]]:
+    """A crosswalk as it is; or the one that evidence makes, and what there is to say of it.
+
+    Parameters
+    ----------
+    tables : sequence of Table
+        Two, or one.
+    columns : sequence of sequence of str
+        For each table its key columns.
+    """
+    if not isinstance(pairs, EvidenceSpec):
+        return pairs, ()
+    ignore = tuple(ignore)
+    coding = encode_keys(tables, columns, ignore)
+    key_match = match_keys(coding) if len(tables) > 1 else None
+    linkage = link_records(tables, columns, coding, key_match, pairs, ignore)
+    names = crosswalk_column_names(tuple(zip(columns[0], columns[-1], strict=True)))
+    made = table_from_columns("pairs", linkage_columns(linkage, names, coding))
+    return made, tuple(report_linkage(linkage, tables, coding))
+
+
+def report_linkage(
+    linkage: Linkage, tables: Sequence[Table], coding: KeyCodes
+) -> Iterator[Finding]:
+    """That pairs were used by their odds, and how many may be wrong; or that there are none."""
+    left, right = tables[0].name, tables[-1].name
+    if linkage.refused:
+        yield Finding(
+            "no-odds",
+            "warning",
+            1,
+            f"no keys of {left} matched by evidence: {linkage.refused}",
+            "name more columns, or match by key only",
+            Location(left),
+        )
+        return
+    accepted = int(linkage.accepted.sum())
+    if not accepted:
+        return
+    keys = f"{pluralize(accepted, 'key')} of {left}"
+    same = f"{keys} {agreeing(accepted, 'means', 'mean')} the same as another"
+    how = same if len(tables) == 1 else f"{keys} matched to {right}"
+    wrong = format_expected(linkage.expected_wrong)
+    surely = f" ({linkage.accept * 100:.6g}% or more)" if linkage.accept else ""
+    some = np.flatnonzero(linkage.accepted)
+    some = some[np.argsort(linkage.probability[some], kind="stable")][:MOST_EXAMPLES]
+    mine, theirs = (format_keys(coding, codes[some]) for codes in (linkage.left, linkage.right))
+    yield Finding(
+        "matched-by-evidence",
+        "note",
+        accepted,
+        f"{how} by evidence{surely}; expected to be wrong: {wrong}",
+        "",
+        Location(left),
+        tuple(
+            FindingExample(f"{one} / {two}: {format_odds(float(linkage.log_odds[at]))}", ())
+            for one, two, at in zip(mine, theirs, some.tolist(), strict=True)
+        ),
+    )
+
+
+def format_expected(number: float) -> str:
+    """A number of pairs that are expected to be wrong.
+
+    >>> format_expected(0.04), format_expected(1.38), format_expected(41.2), format_expected(0.0)
+    ('0.04', '1.4', '41', 'none')
+    """
+    if number < 0.005:
+        return "none" if number == 0 else "fewer than 0.01"
+    return f"{number:,.0f}" if number >= 10 else f"{number:.2g}"
 
 
 def linkage_columns(
@@ -42,8 +132,8 @@ def linkage_columns(
         seconds[at] = text
     columns: dict[str, list[str | None]] = {
         "probability": [f"{share:.6f}" for share in linkage.probability.tolist()],
-        "odds": [format_odds(odds) for odds in linkage.log_odds.tolist()],
-        "evidence": [describe_weights(linkage, at) for at in every],
+        ODDS: [format_odds(odds) for odds in linkage.log_odds.tolist()],
+        EVIDENCE: [describe_weights(linkage, at) for at in every],
         "second best": seconds,
         "second odds": [
             None if np.isnan(odds) else format_odds(odds)

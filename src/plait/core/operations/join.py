@@ -27,6 +27,8 @@ from plait.core.keys.match import (
     semi_join_rows,
 )
 from plait.core.lineage.source_labels import add_source_column
+from plait.core.linkage.linkage import EvidenceSpec
+from plait.core.linkage.pairs_table import resolve_pairs
 from plait.core.operations.join_guards import refuse_join, report_overmatching_key_parts
 from plait.core.operations.join_rows import (
     EvidenceMatch,
@@ -83,7 +85,7 @@ def join(
     ignore: Iterable[Ignored] = (),
     name: str | None = None,
     *,
-    pairs: Table | None = None,
+    pairs: Table | EvidenceSpec | None = None,
     missing_match: bool = False,
     nearest: str | None = None,
     within: str | None = None,
@@ -111,8 +113,9 @@ def join(
         ``date-form``. Cells stay as they are.
     name : str, optional
         The result's name.
-    pairs : Table, optional
-        A crosswalk: keys of the left that count as keys of the right.
+    pairs : Table or EvidenceSpec, optional
+        A crosswalk: keys of the left that count as keys of the right; or the columns by which
+        such pairs are looked for.
     missing_match : bool
         Take missing keys for equal to one another.
     nearest : str, optional
@@ -162,14 +165,17 @@ def join(
     _check_together(kind, key, near, within)
     with attribute_errors_to_option("key"):
         names = _key(left, right, key, kind, near)
-    coding = _coded(left, right, names, ignore, pairs, missing_match)
+    with attribute_errors_to_option("pairs"):
+        columns = tuple(zip(*names, strict=True))
+        across, told = resolve_pairs((left, right), columns, pairs, ignore)
+    coding = _coded(left, right, names, ignore, across, missing_match)
     ties: tuple[Finding, ...] = ()
     if near is not None:
         with attribute_errors_to_option("nearest"):
             coding, ties = encode_nearest_keys(left, right, coding, near, within)
     key_match = match_keys(coding)
     match = key_match.counts_for(kind)
-    findings = (*ties, *_report_join(left, right, names, key_match, match, kind, key, near))
+    findings = (*told, *ties, *_report_join(left, right, names, key_match, match, kind, key, near))
     refuse_join(left, right, names, key_match, match, cardinality, findings, kind, max_rows)
 
     reserve_memory(match.output_rows * _OF_ROW)
@@ -179,13 +185,13 @@ def join(
         names,
         key_match,
         kind,
-        loose=bool(ignore) or pairs is not None,
+        loose=bool(ignore) or across is not None,
         prefer=prefer,
         apart=(near.right,) if near else (),
     )
     listed = (joined_rows.conflicts,) if joined_rows.conflicts else ()
-    crosswalk = None if pairs is None or not names else parse_crosswalk(pairs, len(names))
-    if (ignore or pairs is not None) and near is None and kind not in ONE_SIDED:
+    crosswalk = None if across is None or not names else parse_crosswalk(across, len(names))
+    if (ignore or across is not None) and near is None and kind not in ONE_SIDED:
         by = count_matched_by(key_match, joined_rows.respelt, crosswalk)
         match = replace(match, matched_by=by)
     return JoinResult(

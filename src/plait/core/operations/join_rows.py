@@ -408,7 +408,7 @@ def make_join_entry(
     """The account of a join, from its numbers."""
     operation = _operation(left, right, names, kind, near)
     if match.matched_by is not None:
-        operation += f": {match.matched_by}"
+        operation += f": matched {match.matched_by}"
     one, two = left.name, right.name
     other = two if two != one else f"{two} (right)"
     inputs = [(one, match.left_rows), (other, match.right_rows)]

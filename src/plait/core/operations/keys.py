@@ -32,7 +32,7 @@ from plait.core.keys.key_sets import (
 )
 from plait.core.keys.match import KeyMatch, match_keys
 from plait.core.linkage.linkage import EvidenceSpec, Linkage, link_records, parse_accept
-from plait.core.linkage.pairs_table import linkage_columns
+from plait.core.linkage.pairs_table import linkage_columns, report_linkage
 from plait.core.operations.result import Result
 from plait.core.operations.stack import stack
 from plait.core.profiling.schemas import name_of_extracts
@@ -42,6 +42,7 @@ from plait.core.table.key_spec import (
     check_column,
     common_columns,
     parse_key_columns,
+    parse_names,
     quote_name,
 )
 from plait.core.table.table import Table, table_from_columns
@@ -160,7 +161,7 @@ def audit_keys(
     pairs: Table | None = None,
     missing_match: bool = False,
     apart: bool = False,
-    evidence: Sequence[str] = (),
+    evidence: str | Sequence[str] = (),
     accept: str | float | None = None,
     settled: Table | None = None,
 ) -> KeyAudit:
@@ -222,6 +223,7 @@ def audit_keys(
     key = tuple(zip(*columns[:2], strict=True)) if matching else ()
     ignore = tuple(ignore)
     by = _evidence_spec(len(tables), evidence, accept, settled)
+    linkage = link_records(tables, columns, coding, matching, by, ignore) if by else None
     return KeyAudit(
         columns,
         tuple(map(_audited, tables, counts, audits)),
@@ -234,17 +236,18 @@ def audit_keys(
             *_extract_findings(stacked, columns),
             *_marker_findings(tables, columns, coding),
             *_findings(tables, columns, coding, matching, [one for one, _ in audits]),
+            *(report_linkage(linkage, tables, coding) if linkage else ()),
         ),
         coding,
         tuple(tables),
         tuple(_extracts(extracts, tables, coding, counts)),
-        link_records(tables, columns, coding, matching, by, ignore) if by else None,
+        linkage,
     )
 
 
 def _evidence_spec(
     tables: int,
-    evidence: Sequence[str],
+    evidence: str | Sequence[str],
     accept: str | float | None,
     settled: Table | None,
 ) -> EvidenceSpec | None:
@@ -263,7 +266,7 @@ def _evidence_spec(
         )
     with attribute_errors_to_option("accept"):
         threshold = None if accept is None else parse_accept(accept)
-    return EvidenceSpec(tuple(evidence), threshold, settled)
+    return EvidenceSpec(parse_names(evidence), threshold, settled)
 
 
 def _extracts(

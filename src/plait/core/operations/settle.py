@@ -39,6 +39,8 @@ from plait.core.keys.conflicts import CellConflicts, ConflictingColumn, list_cel
 from plait.core.keys.crosswalk import encode_keys_with_crosswalk
 from plait.core.keys.duplicates import format_key
 from plait.core.lineage.paths import GroupProvenance
+from plait.core.linkage.linkage import EvidenceSpec
+from plait.core.linkage.pairs_table import resolve_pairs
 from plait.core.operations.result import Result
 from plait.core.operations.stack import stack
 from plait.core.table.key_spec import (
@@ -74,7 +76,7 @@ def settle(
     otherwise: str = "agree",
     keep_rule: str | None = None,
     ignore: Iterable[Ignored] = (),
-    pairs: Table | None = None,
+    pairs: Table | EvidenceSpec | None = None,
     name: str | None = None,
     missing_match: bool = False,
 ) -> SettleResult:
@@ -94,8 +96,9 @@ def settle(
         ``fullest``, ``newest-by:COLUMN``, ``oldest-by:COLUMN``.
     ignore : iterable of str
         What does not count when keys are compared.
-    pairs : Table, optional
-        A crosswalk: spellings of keys that count as others.
+    pairs : Table or EvidenceSpec, optional
+        A crosswalk: spellings of keys that count as others; or the columns by which keys that
+        mean the same are looked for.
     name : str, optional
         The result's name.
     missing_match : bool
@@ -119,7 +122,10 @@ def settle(
     with attribute_errors_to_option("key"):
         for column in columns:
             check_column(column, table)
-    coding = encode_keys_with_crosswalk([table], [columns], pairs, ignore, missing_match)
+    ignore = tuple(ignore)
+    with attribute_errors_to_option("pairs"):
+        across, told = resolve_pairs([table], [columns], pairs, ignore)
+    coding = encode_keys_with_crosswalk([table], [columns], across, ignore, missing_match)
     groups = group_by_key(coding)
     before = replace(table, findings=(), set_aside=())
     missing = np.flatnonzero(coding.codes[0] < 0)
@@ -141,7 +147,12 @@ def settle(
     operation = f"settle {table.name} on {','.join(map(quote_name, columns))}"
     account = make_entry(operation, [(table.name, table.rows)], lines, settled.table.rows)
     result = settled.table.with_name(name or f"{table.name}-settled")
-    findings = (*coding.findings, *_missing_findings(before, columns, missing), *settled.findings)
+    findings = (
+        *told,
+        *coding.findings,
+        *_missing_findings(before, columns, missing),
+        *settled.findings,
+    )
     return replace(
         settled,
         table=result,

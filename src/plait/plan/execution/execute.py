@@ -16,11 +16,13 @@ from plait.core.base.findings import Finding, merge_same_findings
 from plait.core.base.ledger import LedgerEntry
 from plait.core.base.names import joint_name
 from plait.core.job.current import current_job
+from plait.core.linkage.linkage import EvidenceSpec, parse_accept
 from plait.core.operations.compare import Comparison
 from plait.core.operations.keys import KeyAudit
 from plait.core.operations.result import Result, entries_of_reading, scope_remedy_to_extract
 from plait.core.specs.option import InputArity, Option, OptionKind, run_operation
 from plait.core.specs.several_tables import OPERATIONS
+from plait.core.table.key_spec import parse_names
 from plait.core.table.table import Table
 from plait.io.job import working
 from plait.io.places.fetch import keep_fetched_files
@@ -103,6 +105,13 @@ def _single_table(tables: Tables, name: str) -> Table:
 
 def _value(option: Option, value: Any, tables: Tables) -> Any:
     """What the plan gives for an option, as the operation takes it."""
+    if option.kind is OptionKind.TABLE and isinstance(value, Mapping):
+        settled = value.get("settled")
+        return EvidenceSpec(
+            parse_names(value["evidence"]),
+            parse_accept(value["accept"]),
+            None if settled is None else _single_table(tables, settled),
+        )
     if option.kind is OptionKind.TABLE:
         return _single_table(tables, value)
     if option.kind is OptionKind.KEYS:

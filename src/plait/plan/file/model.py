@@ -46,6 +46,14 @@ class _StepWithOwnResult(PlanSection):
     into: Text = Field(description="the name of the result")
 
 
+class EvidencePairs(PlanSection):
+    """Pairs of keys that are looked for by other columns, with odds."""
+
+    evidence: Names = Field(description="the columns to compare; LEFT=RIGHT where the names differ")
+    accept: Text = Field(description="how sure a pair must be to be used, as '99%'")
+    settled: Text | None = Field(None, description="a source: pairs accepted or rejected by hand")
+
+
 def _fields(options: Iterable[Option]) -> dict[str, Any]:
     """The keys that options are in a plan."""
     return {option.name: _field(option) for option in options}
@@ -53,6 +61,8 @@ def _fields(options: Iterable[Option]) -> dict[str, Any]:
 
 def _field(option: Option) -> tuple[Any, Any]:
     kind, default = _FORMS[option.kind]
+    if option.name == "pairs":
+        kind = Text | EvidencePairs
     if option.choices:
         kind = Literal[option.choices]
     if option.required:

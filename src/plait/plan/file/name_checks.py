@@ -38,8 +38,18 @@ def step_inputs(step: Mapping[str, Any]) -> list[str]:
     spec = step_operation(step)
     named = step[spec] if spec else []
     inputs = [named] if isinstance(named, str) else named if isinstance(named, list) else []
-    across = step.get("pairs")
-    return [name for name in (*inputs, across) if isinstance(name, str)]
+    return [name for name in (*inputs, *step_crosswalks(step)) if isinstance(name, str)]
+
+
+def step_crosswalks(step: Mapping[str, Any]) -> list[Any]:
+    """The tables of pairs that a step takes beside its inputs.
+
+    >>> step_crosswalks({"pairs": {"evidence": "Born", "accept": "99%", "settled": "known"}})
+    ['known']
+    """
+    pairs = step.get("pairs")
+    by_hand = pairs.get("settled") if isinstance(pairs, Mapping) else None
+    return [name for name in (pairs, by_hand, step.get("settled")) if isinstance(name, str)]
 
 
 def step_result_name(step: Mapping[str, Any]) -> str | None:
