@@ -101,6 +101,7 @@ def _doubtful(key_audit: KeyAudit, linkage: Linkage, whole: bool) -> Iterator[Bl
     shown = order if whole else order[:_MOST_DOUBTFUL]
     if not len(shown):
         return
+    names = [piece.name for piece in linkage.model.pieces]
     left = format_keys(key_audit.coding, linkage.left[shown])
     right = format_keys(key_audit.coding, linkage.right[shown])
     yield Grid(
@@ -116,7 +117,7 @@ def _doubtful(key_audit: KeyAudit, linkage: Linkage, whole: bool) -> Iterator[Bl
             (
                 *(mine, f"→ {other}", format_odds(float(linkage.log_odds[row]))),
                 "use" if linkage.accepted[row] else "",
-                *(", ".join(side) for side in sides_of_evidence(linkage, row)),
+                *(", ".join(side) for side in sides_of_evidence(linkage, row, names)),
             )
             for mine, other, row in zip(left, right, shown.tolist(), strict=True)
         ],

@@ -44,7 +44,7 @@ from plait.core.operations.result import findings_of_reading
 from plait.core.specs.option import run_operation
 from plait.core.specs.several_tables import KEYS
 from plait.core.specs.shared import READING, TYPING
-from plait.core.table.key_spec import format_key_option
+from plait.core.table.key_spec import format_key_option, quote_name
 from plait.core.table.table import Table
 from plait.io.database.connections import snapshot_session
 from plait.io.delivery.delivery import Delivery
@@ -55,6 +55,7 @@ from plait.report.account import OutputSummary, summarize_output
 from plait.report.as_json import keys_json
 from plait.report.document import Document
 from plait.report.drawing.charts import write_keys_figure
+from plait.report.html.key_pairs import NextCommands
 from plait.report.html.pages import keys_page
 from plait.report.keys_document import keys_document
 
@@ -162,19 +163,26 @@ def _document(
     return keys_document(key_audit, findings, str(options.out or ""), options.verbose)
 
 
-def _again(key_audit: KeyAudit, options: argparse.Namespace) -> str:
-    """The command that joins the tables with pairs that are settled on the page."""
+def _again(key_audit: KeyAudit, options: argparse.Namespace) -> NextCommands:
+    """What is to be run with pairs that are settled on the page."""
     if key_audit.why is None:  # there is nothing to settle
-        return ""
+        return NextCommands()
     words = (
         options.sources
         if len(options.sources) == 2 and not key_audit.extracts
         else [source.path or f"{source.name}.csv" for source in key_audit.sources]
     )
     key = format_key_option(tuple(zip(*key_audit.key, strict=True)))
-    ignore = ["--ignore", ",".join(options.ignore)] if options.ignore else []
-    texts = [*words, "--key", key, *ignore, "--pairs", "pairs.csv", "--out", "joined.csv"]
-    return f"plait join {join(texts)}"
+    looser = ["--ignore", ",".join(options.ignore)] if options.ignore else []
+    looser += ["--ignore-words", ",".join(options.ignore_words)] if options.ignore_words else []
+    common = [*words, "--key", key, *looser]
+    join_words = ["plait", "join", *common, "--pairs", "pairs.csv", "--out", "joined.csv"]
+    if key_audit.linkage is None:
+        return NextCommands(join(join_words))
+    by = ["--evidence", ",".join(map(quote_name, options.evidence))]
+    by += ["--accept", options.accept] if options.accept else []
+    anew = ["plait", "keys", *common, *by, "--settled", "pairs.csv", "--report", "keys.html"]
+    return NextCommands(join(join_words), f"{join(anew)} --replace")
 
 
 def _check(options: argparse.Namespace, delivery: Delivery, sources: int) -> None:

@@ -21,9 +21,10 @@ from plait.core.table.table import Table
 from plait.core.text.cells import to_text
 from plait.core.text.hash_table import Codes
 
-LEFT, RIGHT, USE, SETTLED = "left ", "right ", "use", "settled"
+LEFT, RIGHT, USE, DECIDED = "left ", "right ", "use", "decided"
 ODDS, EVIDENCE = "odds", "evidence"
 _YES = ("yes", "y", "true", "1", "x")
+_DECISIONS = ("accepted", "rejected")
 _NO = ("no", "n", "false", "0", "")
 
 
@@ -40,8 +41,8 @@ class Crosswalk:
         if not self.table.has_column(ODDS):
             return np.zeros(self.table.rows, bool)
         with_odds = _filled(self.table, ODDS)
-        if self.table.has_column(SETTLED):
-            with_odds &= ~_filled(self.table, SETTLED)
+        if self.table.has_column(DECIDED):
+            with_odds &= ~_filled(self.table, DECIDED)
         return with_odds
 
     def reason(self, row: int) -> str:
@@ -124,26 +125,32 @@ def parse_decisions(table: Table, parts: int) -> Decisions:
     Parameters
     ----------
     table : Table
-        As for ``parse_crosswalk``. Where it has a column ``settled``, its rows without a cell
-        there are not decided; else every row is.
+        As for ``parse_crosswalk``. Where it has a column ``decided``, only rows that say
+        ``accepted`` or ``rejected`` there are; else every row is, as its column ``use`` says.
 
     Raises
     ------
     UsageError
         As ``parse_crosswalk``.
     """
-    if table.has_column(SETTLED):
-        table = table.take(np.flatnonzero(_filled(table, SETTLED)))
+    if table.has_column(DECIDED):
+        words = pc.utf8_lower(pc.utf8_trim_whitespace(_texts(table, DECIDED)))
+        table = table.take(np.flatnonzero(pc.is_in(words, pa.array(_DECISIONS, words.type))))
+        accepted = pc.equal(_texts(table, DECIDED), _DECISIONS[0]).to_numpy(zero_copy_only=False)
+    else:
+        accepted = _use_flags(table)
     left, right = _key_columns(table, parts)
-    return Decisions(Crosswalk(table, left, right), _use_flags(table))
+    return Decisions(Crosswalk(table, left, right), accepted)
+
+
+def _texts(table: Table, name: str) -> pa.Array:
+    return pc.fill_null(to_text(table.cells(table.column(name), 0, table.rows)), "")
 
 
 def _filled(table: Table, name: str) -> npt.NDArray[np.bool_]:
     """On which rows a column has more than spaces."""
-    texts = pc.utf8_trim_whitespace(to_text(table.cells(table.column(name), 0, table.rows)))
-    flags: npt.NDArray[np.bool_] = pc.fill_null(pc.not_equal(texts, ""), False).to_numpy(
-        zero_copy_only=False
-    )
+    filled = pc.not_equal(pc.utf8_trim_whitespace(_texts(table, name)), "")
+    flags: npt.NDArray[np.bool_] = filled.to_numpy(zero_copy_only=False)
     return flags
 
 

@@ -32,6 +32,8 @@ Floats = npt.NDArray[np.float64]
 Flags = npt.NDArray[np.bool_]
 
 LEAST_ACCEPTED = 0.5  # below it a tie could be accepted
+LEAST_SHOWN = 1e-4  # the odds from which on a partner is worth a look
+MOST_ALTERNATIVES, MOST_DOUBTFUL = 3, 2000
 GROUP_THRESHOLD = 0.9  # of records of one table, where nobody names another
 CERTAIN = 700.0  # the logarithm of the odds of what a person decided: as much as a double holds
 
@@ -53,6 +55,31 @@ class EvidenceSpec:
     columns: tuple[str, ...]
     accept: float | None = None
     settled: Table | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Alternatives:
+    """The best partners of the keys that are most in doubt, for a person to choose from.
+
+    Parameters
+    ----------
+    left, right : arrays of int64
+        Codes of keys; those of one left key beside each other, the best first.
+    log_odds, probability : arrays of float64
+        As in ``Linkage``.
+    weights, levels : arrays
+        As in ``Linkage``.
+    decided : array of int8
+        1 accepted, 0 rejected by a person, -1 neither.
+    """
+
+    left: Numbers
+    right: Numbers
+    log_odds: Floats
+    probability: Floats
+    weights: Floats
+    levels: npt.NDArray[np.int8]
+    decided: npt.NDArray[np.int8]
 
 
 @dataclass(frozen=True, eq=False)
@@ -103,6 +130,7 @@ class Linkage:
     cut: tuple[str, ...]
     one_to_one: bool
     accept: float | None
+    alternatives: Alternatives | None = None
 
     @property
     def refused(self) -> str:
@@ -221,6 +249,40 @@ def link_records(
         candidates.cut,
         one_to_one,
         spec.accept,
+        None
+        if same_table
+        else _alternatives(candidates, model, partners, known, (records[0], records[-1])),
+    )
+
+
+def _alternatives(
+    candidates: Candidates,
+    model: LinkageModel,
+    partners: Partners,
+    known: Floats,
+    records: tuple[Numbers, Numbers],
+) -> Alternatives:
+    """The best partners of the keys that are most in doubt."""
+    worth = np.flatnonzero((model.log_odds >= np.log(LEAST_SHOWN)) | ~np.isnan(known))
+    order = worth[
+        np.lexsort((candidates.right[worth], -model.log_odds[worth], candidates.left[worth]))
+    ]
+    left = candidates.left[order]
+    place = np.arange(len(order)) - np.searchsorted(left, left)
+    order = order[(place < MOST_ALTERNATIVES) | (known[order] == 1)]
+    doubt = np.full(len(records[0]), np.inf)
+    np.minimum.at(doubt, candidates.left[order], np.abs(partners.log_odds[order]))
+    doubtful = np.argsort(doubt, kind="stable")[:MOST_DOUBTFUL]
+    order = order[np.isin(candidates.left[order], doubtful)]
+    decided = np.where(np.isnan(known[order]), -1, known[order]).astype(np.int8)
+    return Alternatives(
+        records[0][candidates.left[order]],
+        records[1][candidates.right[order]],
+        partners.log_odds[order],
+        partners.probability[order],
+        model.weights[order],
+        model.levels[order],
+        decided,
     )
 
 

@@ -17,10 +17,16 @@ from plait.core.base.findings import (
 )
 from plait.core.codes.key_codes import KeyCodes, encode_keys
 from plait.core.codes.normalize import Ignored
-from plait.core.keys.crosswalk import EVIDENCE, ODDS, SETTLED, USE, crosswalk_column_names
+from plait.core.keys.crosswalk import DECIDED, EVIDENCE, ODDS, USE, crosswalk_column_names
 from plait.core.keys.match import match_keys
 from plait.core.linkage.evidence import Level
-from plait.core.linkage.linkage import CERTAIN, EvidenceSpec, Linkage, link_records
+from plait.core.linkage.linkage import (
+    CERTAIN,
+    Alternatives,
+    EvidenceSpec,
+    Linkage,
+    link_records,
+)
 from plait.core.table.table import Table, table_from_columns
 from plait.core.unmatched.diagnosis import format_keys
 
@@ -126,6 +132,7 @@ def linkage_columns(
         for name, part, column in zip(side_names, coding.distinct, coding.key_columns, strict=True):
             made[name] = column.texts.take(pa.array(part[codes]))
     every = range(len(linkage.left))
+    names_of_pieces = [piece.name for piece in linkage.model.pieces]
     there = np.flatnonzero(linkage.second >= 0)
     seconds: list[str | None] = [None] * len(linkage.left)
     for at, text in zip(there.tolist(), format_keys(coding, linkage.second[there]), strict=True):
@@ -133,14 +140,14 @@ def linkage_columns(
     columns: dict[str, list[str | None]] = {
         "probability": [f"{share:.6f}" for share in linkage.probability.tolist()],
         ODDS: [format_odds(odds) for odds in linkage.log_odds.tolist()],
-        EVIDENCE: [describe_weights(linkage, at) for at in every],
+        EVIDENCE: [describe_weights(linkage, at, names_of_pieces) for at in every],
         "second best": seconds,
         "second odds": [
             None if np.isnan(odds) else format_odds(odds)
             for odds in linkage.second_log_odds.tolist()
         ],
         USE: ["yes" if use else "no" for use in linkage.accepted.tolist()],
-        SETTLED: ["by hand" if decided else None for decided in linkage.decided.tolist()],
+        DECIDED: ["accepted" if decided else None for decided in linkage.decided.tolist()],
     }
     return made | {name: pa.array(cells, pa.string()) for name, cells in columns.items()}
 
@@ -155,6 +162,15 @@ def format_odds(log_odds: float) -> str:
         return "certain" if log_odds > 0 else "none"
     times = _two_digits(float(np.exp(abs(log_odds))))
     return f"{times} to 1" if log_odds >= 0 or times == "1" else f"1 to {times}"
+
+
+def format_times(weight: float) -> str:
+    """How many times likelier or less likely a pair is made by evidence of that weight.
+
+    >>> format_times(6.04), format_times(-2.3)
+    ('420', '10')
+    """
+    return _two_digits(float(np.exp(min(abs(weight), CERTAIN))))
 
 
 def _two_digits(times: float) -> str:
@@ -181,7 +197,9 @@ def format_share(share: float) -> str:
     return f"{float(f'{percent:.2g}'):.10g}%"
 
 
-def sides_of_evidence(linkage: Linkage, at: int) -> tuple[list[str], list[str]]:
+def sides_of_evidence(
+    linkage: Linkage | Alternatives, at: int, names: Sequence[str]
+) -> tuple[list[str], list[str]]:
     """What speaks for a pair and what against it, those that say most first, each with its odds.
 
     Pieces that are missing, or tell little, are on neither side.
@@ -192,13 +210,13 @@ def sides_of_evidence(linkage: Linkage, at: int) -> tuple[list[str], list[str]]:
         weight = float(weights[piece])
         if abs(weight) < LEAST_WEIGHT:
             continue
-        times = _two_digits(float(np.exp(min(abs(weight), CERTAIN))))
+        times = format_times(weight)
         word = LEVEL_WORDS[Level(int(levels[piece]))]
-        sides[weight < 0].append(f"{linkage.model.pieces[piece].name} {word} {times}")
+        sides[weight < 0].append(f"{names[piece]} {word} {times}")
     return sides
 
 
-def describe_weights(linkage: Linkage, at: int) -> str:
+def describe_weights(linkage: Linkage | Alternatives, at: int, names: Sequence[str]) -> str:
     """The same in a cell."""
-    sides = zip(sides_of_evidence(linkage, at), ("for", "against"), strict=True)
+    sides = zip(sides_of_evidence(linkage, at, names), ("for", "against"), strict=True)
     return "; ".join(f"{', '.join(side)} to 1 {word}" for side, word in sides if side)

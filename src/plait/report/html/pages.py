@@ -12,10 +12,10 @@ from plait.core.operations.survey import Survey
 from plait.core.table.key_spec import format_key_option
 from plait.core.table.table import Table
 from plait.report.account import Account
-from plait.report.as_json import suggestion_dicts
+from plait.report.as_json import linkage_dict, suggestion_dicts
 from plait.report.changes import AccountDiff, changed_columns, comparison_document
 from plait.report.document import Document
-from plait.report.html.key_pairs import pack_unmatched_keys
+from plait.report.html.key_pairs import NextCommands, pack_unmatched_keys
 from plait.report.html.render import pack_script_data, render_template
 from plait.report.html.survey_data import pack_survey_rows
 from plait.report.keys_document import keys_document
@@ -37,25 +37,29 @@ def page(account: Account) -> str:
 def keys_page(
     key_audit: KeyAudit,
     findings: Sequence[Finding],
-    again: str = "",
+    again: NextCommands | None = None,
     pairs: Table | None = None,
 ) -> str:
     """The audit as one HTML page that needs nothing from outside.
 
     Parameters
     ----------
-    again : str
-        The command that joins the two tables with the pairs that are settled on the page.
+    again : NextCommands, optional
+        What is to be run with the pairs that are settled on the page.
     pairs : Table, optional
         A crosswalk that was used.
     """
-    working = pack_unmatched_keys(key_audit, key_audit.why, again, pairs) if key_audit.why else None
+    commands = again or NextCommands()
+    working = (
+        pack_unmatched_keys(key_audit, key_audit.why, commands, pairs) if key_audit.why else None
+    )
     return render_template(
         "keys.html.jinja",
         ("common", "tables", "csv", "pairs", "keys") if working else ("common", "tables"),
         found=key_audit,
         said=keys_document(key_audit, findings),
         suggestions=suggestion_dicts(key_audit, key_audit.why) if key_audit.why else [],
+        partners=linkage_dict(key_audit, key_audit.linkage) if key_audit.linkage else None,
         most=max((holding.keys for holding in key_audit.holdings), default=1) or 1,
         version=__version__,
         told=by_severity(findings),

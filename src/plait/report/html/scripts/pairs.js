@@ -12,6 +12,12 @@ class Pairs {
     this.decided = new Map(); // place of a key: place of the other, or -1 for none
     this.before = [];
     this.unknown = []; // pairs of a file that are of no key here; they are saved as they came
+    // What the odds were estimated with is decided already.
+    this.keys.forEach((key, at) => {
+      const yes = key.near.find(one => one.decided === "accepted");
+      if (yes) this.decided.set(at, yes.other);
+      else if (key.near.length && key.near.every(one => one.decided === "rejected")) this.decided.set(at, -1);
+    });
     this.kept = this.recall();
   }
 
@@ -100,15 +106,16 @@ class Pairs {
 
   // The crosswalk: a line for each pair, with whether it is used.
   rows() {
-    const line = (mine, theirs, score, why, use, decided) => [...(this.side ? theirs : mine), ...(this.side ? mine : theirs), score, why, use, decided];
-    const made = [[...this.names[0], ...this.names[1], "score", "why", "use", "decided"]];
-    for (const [left, right] of this.carried) made.push([...left, ...right, "", "used before", "yes", "accepted"]);
+    const odds = near => this.evidence ? [near?.odds ?? "", near?.text ?? ""] : [];
+    const line = (mine, theirs, score, why, near, use, decided) => [...(this.side ? theirs : mine), ...(this.side ? mine : theirs), score, why, ...odds(near), use, decided];
+    const made = [[...this.names[0], ...this.names[1], "score", "why", ...(this.evidence ? ["odds", "evidence"] : []), "use", "decided"]];
+    for (const [left, right] of this.carried) made.push([...left, ...right, "", "used before", ...odds(), "yes", "accepted"]);
     this.keys.forEach((key, at) => {
       const state = this.state(at), chosen = this.decided.get(at) ?? -1;
       const near = key.near.some(one => one.other === chosen) || chosen < 0 ? key.near : [{ other: chosen, score: null, why: "by hand" }, ...key.near];
       for (const one of near)
-        made.push(line(key.parts, this.others[one.other].parts, one.score === null ? "" : one.score.toFixed(2), one.why, one.other === chosen ? "yes" : "no", one.other === chosen ? "accepted" : state === "accepted" ? "other" : state));
-      if (!near.length && state === "rejected") made.push(line(key.parts, this.theirs.map(() => ""), "", "", "no", "rejected"));
+        made.push(line(key.parts, this.others[one.other].parts, one.score === null ? "" : one.score.toFixed(this.evidence ? 6 : 2), one.why, one, one.other === chosen ? "yes" : "no", one.other === chosen ? "accepted" : state === "accepted" ? "other" : state));
+      if (!near.length && state === "rejected") made.push(line(key.parts, this.theirs.map(() => ""), "", "", null, "no", "rejected"));
     });
     return [...made, ...this.unknown];
   }
@@ -127,8 +134,9 @@ class Pairs {
       if (at === undefined) {
         const pair = this.side ? [other, key] : [key, other];
         const cell = name => head.indexOf(name) < 0 ? "" : row[head.indexOf(name)] ?? "";
-        if (!carried.has(same(pair))) unknown.push([...pair[0], ...pair[1], cell("score"), cell("why"), yes ? "yes" : "no", cell("decided")]);
-      } else if (yes && other.every(Boolean)) changes.set(at, this.add(other));
+        const odds = this.evidence ? [cell("odds"), cell("evidence")] : [];
+        if (!carried.has(same(pair))) unknown.push([...pair[0], ...pair[1], cell("score"), cell("why"), ...odds, yes ? "yes" : "no", cell("decided")]);
+      } else if (yes && other.every(Boolean) && (decided < 0 || row[decided])) changes.set(at, this.add(other));
       else if (decided >= 0 && row[decided] === "rejected" && !changes.has(at)) changes.set(at, -1);
     }
     this.unknown = unknown;
