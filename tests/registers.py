@@ -10,179 +10,31 @@ import random
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
-from plait.core.table.table import Table, table_from_columns
 
-FIRST = [
-    "Ada",
-    "Bo",
-    "Chidi",
-    "Dagny",
-    "Emre",
-    "Fatou",
-    "Goran",
-    "Hanna",
-    "Ines",
-    "Jens",
-    "Kaya",
-    "Liam",
-    "Marta",
-    "Maria",
-    "Nuno",
-    "Olga",
-    "Pilar",
-    "Quirin",
-    "Rosa",
-    "Sven",
-    "Tomasz",
-    "Uma",
-    "Vera",
-    "Wim",
-    "Xenia",
-    "Yusuf",
-    "Zora",
-    "Anneke",
-    "Bastien",
-    "Carmen",
-    "Dimitri",
-    "Eleni",
-    "Femke",
-    "Giulia",
-    "Hugo",
-    "Ilse",
-    "João",
-    "Katarzyna",
-    "Lotte",
-    "Matteo",
-    "Noor",
-    "Oskar",
-    "Paula",
-    "Renée",
-    "Søren",
-    "Théo",
-    "Ursula",
-    "Viktor",
-    "Wanda",
-    "Ömer",
-    "Agnieszka",
-    "Björn",
-    "Céline",
-    "Dariusz",
-    "Élodie",
-    "Françoise",
-    "Grzegorz",
-    "Håkon",
-    "Isabel",
-]
-LAST = [
-    "Abel",
-    "Bakker",
-    "Carlsen",
-    "Dubois",
-    "Esposito",
-    "Ferreira",
-    "Garcia",
-    "Hansen",
-    "Ivanov",
-    "Jansen",
-    "Kowalski",
-    "Lindqvist",
-    "Meyer",
-    "Nowak",
-    "Okonkwo",
-    "Petrov",
-    "Quintero",
-    "Rossi",
-    "Schmidt",
-    "Tanaka",
-    "Ulrich",
-    "Visser",
-    "Weber",
-    "Yılmaz",
-    "Zieliński",
-    "Andersson",
-    "Bianchi",
-    "Costa",
-    "Diallo",
-    "Eriksen",
-    "Fontaine",
-    "Gonzalez",
-    "Hoffmann",
-    "Iversen",
-    "Jovanović",
-    "Keller",
-    "Lefèvre",
-    "Moreau",
-    "Nielsen",
-    "Öztürk",
-    "Pereira",
-    "Richter",
-    "Sørensen",
-    "Traoré",
-    "Vogel",
-    "Wójcik",
-    "Zimmermann",
-]
-_BEGIN = [
-    "Ber",
-    "Cal",
-    "Dor",
-    "Fen",
-    "Gal",
-    "Hol",
-    "Kor",
-    "Lan",
-    "Mor",
-    "Nar",
-    "Pel",
-    "Ros",
-    "Sal",
-    "Tor",
-    "Ul",
-    "Ven",
-    "Wal",
-    "Zel",
-    "Bran",
-    "Hart",
-]
-_MIDDLE = ["a", "e", "i", "o", "u", "an", "en", "il", "or", "as", "ek"]
-_END = [
-    "berg",
-    "dal",
-    "mann",
-    "sen",
-    "ska",
-    "ström",
-    "ini",
-    "ova",
-    "wick",
-    "ton",
-    "ner",
-    "ley",
-    "quist",
-    "hof",
-    "bach",
-]
-TOWNS = [
-    f"{begin}{end}"
-    for begin in [
-        "Alder",
-        "Birch",
-        "Clay",
-        "Elm",
-        "Fern",
-        "Glen",
-        "Hazel",
-        "Moor",
-        "North",
-        "Oak",
-        "Pine",
-        "Rose",
-        "South",
-        "Thorn",
-        "West",
-    ]
-    for end in ["bridge", "bury", "field", "ford", "ham", "mere", "stead", "ton", "wood", "worth"]
-]
+def _words(text: str) -> list[str]:
+    return text.split()
+
+
+FIRST = _words(
+    "Ada Bo Chidi Dagny Emre Fatou Goran Hanna Ines Jens Kaya Liam Marta Maria Nuno Olga "
+    "Pilar Quirin Rosa Sven Tomasz Uma Vera Wim Xenia Yusuf Zora Anneke Bastien Carmen "
+    "Dimitri Eleni Femke Giulia Hugo Ilse João Katarzyna Lotte Matteo Noor Oskar Paula Renée "
+    "Søren Théo Ursula Viktor Wanda Ömer Agnieszka Björn Céline Dariusz Élodie Françoise "
+    "Grzegorz Håkon Isabel"
+)
+LAST = _words(
+    "Abel Bakker Carlsen Dubois Esposito Ferreira Garcia Hansen Ivanov Jansen Kowalski "
+    "Lindqvist Meyer Nowak Okonkwo Petrov Quintero Rossi Schmidt Tanaka Ulrich Visser Weber "
+    "Yılmaz Zieliński Andersson Bianchi Costa Diallo Eriksen Fontaine Gonzalez Hoffmann "
+    "Iversen Jovanović Keller Lefèvre Moreau Nielsen Öztürk Pereira Richter Sørensen Traoré "
+    "Vogel Wójcik Zimmermann"
+)
+_BEGIN = _words("Ber Cal Dor Fen Gal Hol Kor Lan Mor Nar Pel Ros Sal Tor Ul Ven Wal Zel Bran Hart")
+_MIDDLE = _words("a e i o u an en il or as ek")
+_END = _words("berg dal mann sen ska ström ini ova wick ton ner ley quist hof bach")
+_TREES = _words("Alder Birch Clay Elm Fern Glen Hazel Moor North Oak Pine Rose South Thorn West")
+_PLACES = _words("bridge bury field ford ham mere stead ton wood worth")
+TOWNS = [begin + end for begin in _TREES for end in _PLACES]
 _HEARD = (("ph", "f"), ("ck", "k"), ("dt", "t"), ("y", "i"), ("c", "k"), ("v", "w"), ("th", "t"))
 _SCANNED = (("rn", "m"), ("l", "1"), ("o", "0"), ("m", "rn"), ("e", "c"), ("h", "b"))
 
@@ -240,10 +92,10 @@ def _slip(chance: random.Random, text: str) -> str:
     )
 
 
-def _again(chance: random.Random, one: Person, towns: list[str], surnames: list[str]) -> Person:
+def _again(chance: random.Random, one: Person, surnames: list[str]) -> Person:
     """The same person, as the other register has them."""
     if chance.random() < 0.06:
-        one = replace(one, town=chance.choice(towns))
+        one = replace(one, town=chance.choice(TOWNS))
     if chance.random() < 0.02:
         one = replace(one, last=f"{one.last}-{chance.choice(surnames)}")
     if chance.random() < 0.12:
@@ -272,33 +124,30 @@ def _turned(born: date) -> date | None:
 
 
 def _columns(
-    chance: random.Random, people: list[Person], numbers: list[str], name: str, turned: bool
-) -> Table:
-    def cell(text: str, share: float) -> str | None:
-        return None if chance.random() < share else text
+    chance: random.Random, people: list[Person], numbers: list[str]
+) -> dict[str, list[str | None]]:
+    def cell(text: str, missing: float) -> str | None:
+        return None if chance.random() < missing else text
 
-    names = []
-    for one in people:
-        swapped = chance.random() < 0.02
-        names.append(f"{one.last} {one.first}" if swapped else f"{one.first} {one.last}")
-    written = [f"{last}, {first}" if turned else text for text, last, first in
-               zip(names, (p.last for p in people), (p.first for p in people), strict=True)]  # fmt: skip
-    return table_from_columns(
-        name,
-        {
-            "Number": numbers,
-            "Name": names if not turned else written,
-            "Born": [cell(p.born.isoformat(), 0.05) for p in people],
-            "Town": [cell(p.town, 0.03) for p in people],
-            "Phone": [cell(p.phone, 0.1) for p in people],
-        },
-    )
+    return {
+        "n": list(numbers),
+        "name": [
+            f"{one.last} {one.first}" if chance.random() < 0.02 else f"{one.first} {one.last}"
+            for one in people
+        ],
+        "born": [cell(one.born.isoformat(), 0.05) for one in people],
+        "town": [cell(one.town, 0.03) for one in people],
+        "phone": [cell(one.phone, 0.1) for one in people],
+    }
 
 
-def registers(seed: int, size: int, share: float = 0.5) -> tuple[Table, Table, dict[str, str]]:
+Columns = dict[str, list[str | None]]
+
+
+def registers(seed: int, size: int, share: float = 0.5) -> tuple[Columns, Columns, dict[str, str]]:
     """Two registers of so many people each, of whom a share are in both, and who they are there.
 
-    The key ``Number`` of either is of its own: it tells nothing of the other's.
+    The key ``n`` of either is of its own: it tells nothing of the other's.
     """
     chance = random.Random(seed)
     surnames = _surnames(chance, size // 3)
@@ -307,23 +156,35 @@ def registers(seed: int, size: int, share: float = 0.5) -> tuple[Table, Table, d
         one = _person(chance, surnames)
         people.append(one)
         if chance.random() < 0.02:  # twins
-            people.append(
-                replace(one, first=chance.choice(FIRST), phone=f"0{chance.randrange(10**8):08}")
-            )
+            phone = f"0{chance.randrange(10**8):08}"
+            people.append(replace(one, first=chance.choice(FIRST), phone=phone))
     chance.shuffle(people)
     both = int(size * share)
-    left = people[:size]
-    right = [_again(chance, one, TOWNS, surnames) for one in left[:both]] + people[
-        size : 2 * size - both
-    ]
+    left, rest = people[:size], people[size : 2 * size - both]
+    right = [_again(chance, one, surnames) for one in left[:both]] + rest
     order = list(range(size))
     chance.shuffle(order)
-    left_numbers = [f"L{n:07}" for n in range(size)]
-    right_numbers = [f"R{n:07}" for n in range(size)]
-    placed = [right[at] for at in order]
+    left_numbers = [f"L{number:07}" for number in range(size)]
+    right_numbers = [f"R{number:07}" for number in range(size)]
     truth = {left_numbers[old]: right_numbers[new] for new, old in enumerate(order) if old < both}
     return (
-        _columns(chance, left, left_numbers, "members", False),
-        _columns(chance, placed, right_numbers, "payers", False),
+        _columns(chance, left, left_numbers),
+        _columns(chance, [right[at] for at in order], right_numbers),
         truth,
     )
+
+
+def registers_as_csv(seed: int, size: int) -> dict[str, bytes]:
+    """The files ``people.csv`` and ``payers.csv``; ``settled.csv`` rejects a pair that is true."""
+    left, right, truth = registers(seed, size)
+    mine, theirs = min(truth.items())
+    rows = {"people.csv": [[*left], *zip(*left.values(), strict=True)]}
+    rows["payers.csv"] = [[*right], *zip(*right.values(), strict=True)]
+    rows["settled.csv"] = [
+        ["left n", "right n", "use", "decided"],
+        [mine, theirs, "no", "rejected"],
+    ]
+    return {
+        name: "".join(",".join(cell or "" for cell in row) + "\n" for row in lines).encode()
+        for name, lines in rows.items()
+    }

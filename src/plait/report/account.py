@@ -91,11 +91,11 @@ def account_dict(account: Account) -> dict[str, Any]:
         "outputs": [asdict(output) for output in account.outputs],
     }
     if account.matches:
-        payload["match"] = asdict(account.matches[-1])
+        payload["match"] = match_dict(account.matches[-1])
     if account.decisions:
         payload["decisions"] = [asdict(decision) for decision in account.decisions]
     if len(account.matches) > 1:
-        payload["matches"] = [asdict(match) for match in account.matches]
+        payload["matches"] = [match_dict(match) for match in account.matches]
     return payload
 
 
@@ -162,6 +162,14 @@ def _effects(entry: LedgerEntry) -> Iterator[str]:
     """What became of the rows of each line; those of the inputs came in."""
     for number, line in enumerate(entry.lines):
         yield "came in" if number < len(entry.rows_in) else line.effect
+
+
+def match_dict(match: MatchCounts) -> dict[str, Any]:
+    """How keys matched; by what, where they need not be equal."""
+    payload = asdict(match)
+    if match.matched_by is None:
+        del payload["matched_by"]
+    return payload
 
 
 def finding_dict(finding: Finding) -> dict[str, Any]:

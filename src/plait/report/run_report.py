@@ -11,7 +11,7 @@ from plait._version import __version__
 from plait.core.base.findings import by_severity, pluralize
 from plait.core.base.ledger import LedgerEntry
 from plait.core.profiling.contents import ColumnContents, MatchCoverage
-from plait.report.account import Account, finding_dict, ledger_dict
+from plait.report.account import Account, finding_dict, ledger_dict, match_dict
 from plait.report.changes import ChangesSinceLastRun, since_dict
 from plait.report.document import ExpectationResult, Fact, holding
 from plait.report.drilldown import DrillDown
@@ -221,8 +221,8 @@ def run_report_dict(run_report: RunReport) -> dict[str, Any]:
     if run_report.further:
         payload["further"] = [_further_dict(one) for one in run_report.further]
     if account.matches:
-        payload["match"] = asdict(account.matches[-1])
-        payload["matches"] = [asdict(match) for match in account.matches]
+        payload["match"] = match_dict(account.matches[-1])
+        payload["matches"] = [match_dict(match) for match in account.matches]
     return payload
 
 

@@ -11,6 +11,7 @@ import pytest
 import xlsxwriter
 
 from plait.cli.main import COMMANDS, CommandLineParser, load_command
+from registers import registers_as_csv
 
 LINES: dict[str, list[str]] = {
     "survey": ["a.csv"],
@@ -69,6 +70,10 @@ WRONG: dict[object, list[str]] = {
     "--key": ["nope", ""],
     ("keys", "--key"): ["nope", ""],
     "--ignore": ["csae"],
+    "--ignore-words": ["@no-such.txt"],
+    "--evidence": ["nope", "k", "V,V"],
+    "--accept": ["99%"],  # without --evidence
+    "--settled": ["no-such.csv", "a.csv"],
     "--pairs": ["no-such.csv"],
     "--missing-keys": ["nonsense"],
     "--kind": ["lefty"],
@@ -239,6 +244,8 @@ def _merged_workbook() -> bytes:
 
 
 ODD["merged.xlsx"] = _merged_workbook()
+ODD["words.csv"] = b"k\nDr. Hill\nHill\n"
+ODD |= registers_as_csv(7, 60)
 # A line, and what is added to it: the result or what is said of it is another then.
 ACTS = {
     "--encoding": ("mend latin.csv", "--encoding cp850"),
@@ -254,6 +261,13 @@ ACTS = {
     "--query": (f"survey {ONE_BASE}", "--query SELECT_1"),
     "--missing": ("mend a.csv", "--missing x"),
     "--type": ("mend days.csv --unfit missing", "--type day=date:%d/%m/%Y"),
+    "--ignore-words": ("group words.csv --by k --take n=count", "--ignore-words Dr."),
+    "--evidence": ("keys people.csv payers.csv --key n", "--evidence name,born"),
+    "--accept": ("keys people.csv payers.csv --key n --evidence name,born", "--accept 99%"),
+    "--settled": (
+        "keys people.csv payers.csv --key n --evidence name,born --accept 99%",
+        "--settled settled.csv",
+    ),
     "--unfit": ("mend days.csv --type day=date:%d/%m/%Y", "--unfit set-aside"),
     "--out": ("mend a.csv", "--out o.csv"),
     "--aside": ("mend a.csv --where V>5", "--aside there"),

@@ -10,7 +10,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow.compute as pc
 
-from plait.core.base.errors import UsageError
+from plait.core.base.errors import UsageError, attribute_errors_to_option
+from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import first_row_of_each_code
 from plait.core.codes.key_codes import KeyCodes, encode_keys
 from plait.core.codes.normalize import Ignored, normalize_texts
@@ -24,6 +25,7 @@ from plait.core.linkage.assignment import (
 from plait.core.linkage.candidates import Candidates, find_candidates
 from plait.core.linkage.evidence import gather_evidence, resolve_evidence
 from plait.core.linkage.odds import FEWEST_RECORDS, LinkageModel, estimate_odds
+from plait.core.table.key_spec import parse_names
 from plait.core.table.table import Table
 from plait.core.unmatched.approximate import find_near_keys
 
@@ -173,6 +175,41 @@ def parse_accept(text: str | float) -> float:
     return share
 
 
+def parse_evidence_spec(
+    tables: int,
+    evidence: str | Sequence[str],
+    accept: str | float | None,
+    settled: Table | None,
+) -> EvidenceSpec | None:
+    """What partners are looked for by; nothing where nobody asked.
+
+    Parameters
+    ----------
+    tables : int
+        How many there are.
+
+    Raises
+    ------
+    UsageError
+        For what does not go together.
+    """
+    if not evidence:
+        for name, given in (("accept", accept), ("settled", settled)):
+            if given is not None:
+                raise UsageError(
+                    wording(Setting(name), " needs ", Setting("evidence")),
+                    remedy=wording("name columns to compare: ", Setting("evidence", ("COLUMN",))),
+                )
+        return None
+    if tables > 2:
+        raise UsageError(
+            wording(Setting("evidence"), f" is for one source or two, and there are {tables}")
+        )
+    with attribute_errors_to_option("accept"):
+        threshold = None if accept is None else parse_accept(accept)
+    return EvidenceSpec(parse_names(evidence), threshold, settled)
+
+
 def link_records(
     tables: Sequence[Table],
     columns: Sequence[Sequence[str]],
@@ -213,7 +250,7 @@ def link_records(
     decided = _decided(tables, columns, coding, numbers, spec.settled, ignore)
     named = (numbers[0][near.key], numbers[-1][near.other]), decided[:2]
     candidates = find_candidates(evidence, named, same_table)
-    known = _known(candidates, decided, one_to_one, same_table)
+    known = _decisions_of_candidates(candidates, decided, one_to_one, same_table)
     most = min(map(len, records)) if one_to_one else len(records[0])
     model = estimate_odds(evidence, candidates, most, known, same_table)
     if model.refused:
@@ -373,7 +410,7 @@ def _decided(
     return left[met], right[met], decisions.accepted[met]
 
 
-def _known(
+def _decisions_of_candidates(
     candidates: Candidates,
     decided: tuple[Numbers, Numbers, Flags],
     one_to_one: bool,

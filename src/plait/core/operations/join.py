@@ -26,17 +26,19 @@ from plait.core.keys.match import (
     match_keys,
     semi_join_rows,
 )
+from plait.core.keys.matched_rows import (
+    EvidenceMatch,
+    count_matched_by,
+    rows_matched_by_evidence,
+)
 from plait.core.lineage.source_labels import add_source_column
 from plait.core.linkage.linkage import EvidenceSpec
 from plait.core.linkage.pairs_table import resolve_pairs
 from plait.core.operations.join_guards import refuse_join, report_overmatching_key_parts
 from plait.core.operations.join_rows import (
-    EvidenceMatch,
     JoinedRows,
     build_join_result,
-    count_matched_by,
     make_join_entry,
-    rows_matched_by_evidence,
     set_join_rows_aside,
 )
 from plait.core.operations.nearest_join import NearestSpec, encode_nearest_keys, parse_nearest

@@ -10,11 +10,10 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.base.findings import Finding, FindingExample, Location, SourceRow, pluralize
+from plait.core.base.findings import Finding, FindingExample, Location, pluralize
 from plait.core.base.ledger import KEY_MISSING, LedgerEntry, LedgerLine, ListingKey, make_entry
 from plait.core.base.names import unused_name
 from plait.core.base.wording import Setting, wording
-from plait.core.codes.dense_codes import count_codes, rows_grouped_by_code
 from plait.core.codes.key_codes import KeyCodes, Rows
 from plait.core.keys.conflicts import (
     NONE,
@@ -25,15 +24,7 @@ from plait.core.keys.conflicts import (
     compare_joined_columns,
     list_cell_conflicts,
 )
-from plait.core.keys.crosswalk import Crosswalk
-from plait.core.keys.match import (
-    ONE_SIDED,
-    KeyMatch,
-    MatchCounts,
-    MatchedBy,
-    join_rows,
-    semi_join_rows,
-)
+from plait.core.keys.match import ONE_SIDED, KeyMatch, MatchCounts, join_rows, semi_join_rows
 from plait.core.operations.nearest_join import NearestSpec
 from plait.core.table.columns import nonmissing_mask
 from plait.core.table.key_spec import Key, format_key_option
@@ -47,18 +38,6 @@ _MANY = 1 << 14  # rows from which on preparing the right columns pays
 _LEFT, _RIGHT = Setting("prefer", "left"), Setting("prefer", "right")
 _PREFER = wording("to use one side and fill its gaps from the other: ", _LEFT, " or ", _RIGHT)
 Shown = tuple[FindingExample, ...]
-
-
-MOST_EVIDENCE_ROWS = 100_000  # rows whose evidence is kept for tracing
-
-
-@dataclass(frozen=True)
-class EvidenceMatch:
-    """Rows that a join took for the same by evidence, and how sure that is."""
-
-    left: tuple[SourceRow, ...]
-    right: tuple[SourceRow, ...]
-    reason: str
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,8 +67,6 @@ def build_join_result(
 
     Parameters
     ----------
-    kind : str
-        Of those that ``join_rows`` takes.
     loose : bool
         Whether equal keys may be spelt differently.
     prefer : {"left", "right"}, optional
@@ -168,7 +145,9 @@ class _Columns:
         """Take a right column in; ``compared`` says whether its cells may differ at all."""
         twin = self.paired.get(name, name)
         if self._has_no_twin(name, twin):
-            self._columns[_free(name, self._right.name, self._columns)] = column
+            if name in self._columns:
+                name = unused_name(f"{self._right.name}.{name}", self._columns)
+            self._columns[name] = column
             return
         marked = MissingMarkers(self._left, twin, self._right, name)
         difference = self._difference(twin, column, marked) if compared else NONE
@@ -244,10 +223,6 @@ def _followed(column: Column, then: Column) -> Column:
     """The first column's cells, and where it has none those of the other."""
     terms = coalesce_provenance(column.provenance or (), then.provenance or ())
     return replace(column, cell_refs=column.cell_refs + then.cell_refs, provenance=terms)
-
-
-def _free(name: str, table: str, taken: Container[str]) -> str:
-    return name if name not in taken else unused_name(f"{table}.{name}", taken)
 
 
 def _near(table: Table) -> Table:
@@ -392,8 +367,7 @@ def _operation(left: Table, right: Table, names: Key, kind: str, near: NearestSp
     text = f"{kind} join of {left.name} and {right.name}{on}"
     if near is None:
         return text
-    pair = format_key_option(((near.left, near.right),))
-    return f"{text}, nearest {pair} {near.direction}"
+    return f"{text}, nearest {format_key_option(((near.left, near.right),))} {near.direction}"
 
 
 def make_join_entry(
@@ -448,50 +422,6 @@ def _lines_of_unmatched(name: str, unmatched: int, missing: int) -> Iterator[Led
     yield LedgerLine(f"rows of {name} without a match, set aside", -unmatched, listing)
     listing = replace(listing, reason=KEY_MISSING)
     yield LedgerLine(f"rows of {name} with a missing key, set aside", -missing, listing)
-
-
-def count_matched_by(key_match: KeyMatch, respelt: int, crosswalk: Crosswalk | None) -> MatchedBy:
-    """By what the rows came together.
-
-    Parameters
-    ----------
-    respelt : int
-        Pairs of rows whose keys are spelt differently.
-    """
-    by_pairs = by_evidence = 0
-    pair = key_match.coding.pair_rows
-    if pair is not None and crosswalk is not None:
-        codes = key_match.coding.codes[0]
-        rows = np.flatnonzero((pair >= 0) & (codes >= 0))
-        times = key_match.right_counts[codes[rows]]
-        with_odds = crosswalk.with_odds()[pair[rows]]
-        by_pairs, by_evidence = int(times[~with_odds].sum()), int(times[with_odds].sum())
-    looser = max(respelt - by_pairs - by_evidence, 0)
-    equal = key_match.pairs - looser - by_pairs - by_evidence
-    return MatchedBy(equal, looser, by_pairs, by_evidence)
-
-
-def rows_matched_by_evidence(
-    left: Table, right: Table, key_match: KeyMatch, crosswalk: Crosswalk | None
-) -> Iterator[EvidenceMatch]:
-    """The rows of both tables that came together by odds, pair by pair."""
-    pair = key_match.coding.pair_rows
-    if pair is None or crosswalk is None:
-        return
-    codes = key_match.coding.codes
-    there = np.flatnonzero((pair >= 0) & (codes[0] >= 0))
-    there = there[crosswalk.with_odds()[pair[there]]]
-    there = there[key_match.right_counts[codes[0][there]] > 0][:MOST_EVIDENCE_ROWS]
-    counts = count_codes(codes[1], key_match.coding.code_count)
-    rows, offsets = rows_grouped_by_code(codes[1], counts)
-    for row in there.tolist():
-        code = codes[0][row]
-        partners = rows[offsets[code] : offsets[code + 1]][:MOST_EVIDENCE_ROWS]
-        yield EvidenceMatch(
-            left.source_rows(row),
-            tuple(place for partner in partners for place in right.source_rows(int(partner))),
-            crosswalk.reason(int(pair[row])),
-        )
 
 
 def set_join_rows_aside(

@@ -31,7 +31,7 @@ from plait.core.keys.key_sets import (
     parse_membership,
 )
 from plait.core.keys.match import KeyMatch, match_keys
-from plait.core.linkage.linkage import EvidenceSpec, Linkage, link_records, parse_accept
+from plait.core.linkage.linkage import Linkage, link_records, parse_evidence_spec
 from plait.core.linkage.pairs_table import linkage_columns, report_linkage
 from plait.core.operations.result import Result
 from plait.core.operations.stack import stack
@@ -42,7 +42,6 @@ from plait.core.table.key_spec import (
     check_column,
     common_columns,
     parse_key_columns,
-    parse_names,
     quote_name,
 )
 from plait.core.table.table import Table, table_from_columns
@@ -222,7 +221,7 @@ def audit_keys(
     matching = match_keys(coding) if len(tables) == 2 else None
     key = tuple(zip(*columns[:2], strict=True)) if matching else ()
     ignore = tuple(ignore)
-    by = _evidence_spec(len(tables), evidence, accept, settled)
+    by = parse_evidence_spec(len(tables), evidence, accept, settled)
     linkage = link_records(tables, columns, coding, matching, by, ignore) if by else None
     return KeyAudit(
         columns,
@@ -243,30 +242,6 @@ def audit_keys(
         tuple(_extracts(extracts, tables, coding, counts)),
         linkage,
     )
-
-
-def _evidence_spec(
-    tables: int,
-    evidence: str | Sequence[str],
-    accept: str | float | None,
-    settled: Table | None,
-) -> EvidenceSpec | None:
-    """What partners are looked for by; nothing where nobody asked."""
-    if not evidence:
-        for name, given in (("accept", accept), ("settled", settled)):
-            if given is not None:
-                raise UsageError(
-                    wording(Setting(name), " needs ", Setting("evidence")),
-                    remedy=wording("name columns to compare: ", Setting("evidence", ("COLUMN",))),
-                )
-        return None
-    if tables > 2:
-        raise UsageError(
-            wording(Setting("evidence"), f" is for one source or two, and there are {tables}")
-        )
-    with attribute_errors_to_option("accept"):
-        threshold = None if accept is None else parse_accept(accept)
-    return EvidenceSpec(parse_names(evidence), threshold, settled)
 
 
 def _extracts(

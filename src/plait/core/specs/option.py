@@ -159,13 +159,13 @@ def run_operation(
         Or what the function returns.
     """
     place, _, function = spec.function.partition(":")
-    given = {
-        option.parameter or option.name: _meant(option, values[option.name])
-        for option in spec.options
-        if values.get(option.name) is not None
-    }
-    if words := given.pop("ignore_words", None):
-        given["ignore"] = (*given.get("ignore", ()), IgnoredWords(tuple(words)))
+    given: dict[str, Any] = {}
+    for option in spec.options:
+        if values.get(option.name) is None:
+            continue
+        parameter, value = option.parameter or option.name, _meant(option, values[option.name])
+        # Options of one parameter add up: ways to be ignored, and words.
+        given[parameter] = (*given[parameter], *value) if parameter in given else value
     if name is not None:
         given["name"] = name
     inputs = tables[0] if spec.arity is InputArity.ONE else list(tables)
@@ -178,7 +178,9 @@ _OF_SEVERAL = (OptionKind.LINES, OptionKind.PAIRS, OptionKind.SEVERAL, OptionKin
 def _meant(option: Option, value: Any) -> Any:
     """The value as the operation's function takes it: a switch is on or off, a bare text a list."""
     if isinstance(value, str) and option.kind in (OptionKind.WORDS, OptionKind.WORD_LIST):
-        return [word.strip() for word in value.split(",")]
+        value = [word.strip() for word in value.split(",")]
+    if option.kind is OptionKind.WORD_LIST:
+        return (IgnoredWords(tuple(value)),) if value else ()
     if isinstance(value, str) and option.kind in _OF_SEVERAL:
         return [value]
     if option.choices and value not in option.choices:

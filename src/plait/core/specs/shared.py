@@ -18,6 +18,7 @@ IGNORE_WORDS = Option(
     OptionKind.WORD_LIST,
     "words that do not count when comparing keys, however capitalised; @FILE has one on each line",
     placeholder="WORD,…",
+    parameter="ignore",
     group="comparing keys",
 )
 LOOSER = (IGNORE, IGNORE_WORDS)

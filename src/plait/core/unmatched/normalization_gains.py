@@ -12,7 +12,13 @@ import pyarrow.compute as pc
 
 from plait.core.codes.dense_codes import combine_codes, count_codes
 from plait.core.codes.key_codes import KeyCodes, KeyColumnCodes, merge_codes
-from plait.core.codes.normalize import ALL_WAYS, FORM_WAYS, IgnoredWords, normalize_texts
+from plait.core.codes.normalize import (
+    ALL_WAYS,
+    FORM_WAYS,
+    SAME_WORDS,
+    IgnoredWords,
+    normalize_texts,
+)
 from plait.core.keys.match import KeyMatch
 from plait.core.text.hash_table import Codes
 
@@ -103,17 +109,18 @@ def best_normalization_gain(
     column together is passed over without looking at the keys.
     """
     ways = useful_normalizations(key_match.coding) if ways is None else ways
-    joint = [way for way in ALL_WAYS if way not in ways]
-    if not ways and not (joint and _brings_together(key_match.coding, joint)):
+    # Where words are put in order, what is between them tells which they are: not all at once.
+    together = [SAME_WORDS, tuple(way for way in ALL_WAYS if way != "space")]
+    if not ways and not any(_brings_together(key_match.coding, some) for some in together):
         return None
     keys = key_match.coding.distinct
-    best = normalization_gain(key_match, keys, ways or joint)
-    everything = normalization_gain(key_match, keys, ALL_WAYS)
     alone = ((key_match.left_counts > 0) & (key_match.right_counts == 0)).any()
     worth: Callable[[NormalizationGain], int] = (
         (lambda one: one.rows) if alone else (lambda one: one.right_rows)
     )
-    best = everything if worth(everything) > worth(best) else best
+    useful = tuple(way for way in ways if way != "word-order")
+    tried = [some for some in (useful, *together) if some]
+    best = max((normalization_gain(key_match, keys, some) for some in tried), key=worth)
     chosen = list(best.ways)
     for way in (r for r in _RISKIEST_FIRST if r in chosen):
         fewer = [c for c in chosen if c != way]
