@@ -29,7 +29,7 @@ Flags = npt.NDArray[np.bool_]
 
 Kind = Literal["letters", "number", "days", "distance"]
 
-NEAR_LETTERS = 0.8  # of the optimal string alignment, 1 for equal
+LETTERS_PER_SLIP = 5  # of the longer of two texts, for them to be near
 NEAR_NUMBER = 0.01  # of the larger of two numbers
 NEAR_DAYS = 7
 NEAR_KM = 1.0
@@ -270,10 +270,11 @@ def near_values(evidence: Evidence, left: Codes, right: Codes) -> Flags:
 
     Notes
     -----
-    Letters: the words in order, of an optimal string alignment of at least ``NEAR_LETTERS``, or
-    all words of the one among those of the other. Numbers: at most ``NEAR_NUMBER`` of the larger
-    one apart. Days: at most ``NEAR_DAYS`` apart, or two of year, month and day the same, or
-    day and month exchanged. Places: at most ``NEAR_KM`` apart on the great circle.
+    Letters: the words in order, at most one slip apart for each ``LETTERS_PER_SLIP`` letters (the
+    distance of optimal string alignment), or all words of the one among those of the other.
+    Numbers: at most ``NEAR_NUMBER`` of the larger one apart. Days: at most ``NEAR_DAYS`` apart,
+    or two of year, month and day the same, or day and month exchanged. Places: at most
+    ``NEAR_KM`` apart on the great circle.
     """
     if evidence.kind == "letters":
         return _near_letters(evidence.words, left, right)
@@ -300,16 +301,10 @@ def near_matrix(evidence: Evidence, left: Codes, right: Codes) -> Flags:
 
         one, two = (evidence.words.take(pa.array(side)).to_pylist() for side in (left, right))
         workers = available_cores()
-        spelt = cdist(
-            one,
-            two,
-            scorer=OSA.normalized_similarity,
-            score_cutoff=NEAR_LETTERS,
-            dtype=np.float64,
-            workers=workers,
-        )
+        slips = cdist(one, two, scorer=OSA.distance, dtype=np.int32, workers=workers)
         within = cdist(one, two, scorer=token_set_ratio, score_cutoff=100, workers=workers)
-        near: Flags = (spelt >= NEAR_LETTERS) | (within >= 100)
+        longest = np.maximum(_lengths(one)[:, None], _lengths(two)[None, :])
+        near: Flags = (slips * LETTERS_PER_SLIP <= longest) | (within >= 100)
         return near
     every = np.repeat(left, len(right)), np.tile(right, len(left))
     return near_values(evidence, *every).reshape(len(left), len(right))
@@ -339,15 +334,13 @@ def _near_letters(words: pa.Array, left: Codes, right: Codes) -> Flags:
         some = slice(start, start + _AT_ONCE)
         one, two = (words.take(pa.array(side[some])).to_pylist() for side in (left, right))
         workers = available_cores()
-        spelt = cpdist(
-            one,
-            two,
-            scorer=OSA.normalized_similarity,
-            score_cutoff=NEAR_LETTERS,
-            dtype=np.float64,
-            workers=workers,
-        )
+        slips = cpdist(one, two, scorer=OSA.distance, dtype=np.int32, workers=workers)
         # 100 where all words of the one are among those of the other.
         within = cpdist(one, two, scorer=token_set_ratio, score_cutoff=100, workers=workers)
-        near[some] = (spelt >= NEAR_LETTERS) | (within >= 100)
+        longest = np.maximum(_lengths(one), _lengths(two))
+        near[some] = (slips * LETTERS_PER_SLIP <= longest) | (within >= 100)
     return near
+
+
+def _lengths(texts: Sequence[str]) -> Numbers:
+    return np.fromiter(map(len, texts), np.int64, len(texts))

@@ -24,6 +24,7 @@ FEWEST_RECORDS, FEWEST_PARTNERS, FEWEST_PIECES = 10, 5.0, 2
 _SHARE_OF_PARTNERS = 0.5  # of the smaller side, to begin with
 _BEGIN = (0.0, 0.1, 0.1, 0.1, 0.7)  # how often each level occurs among true pairs, to begin with
 LEAST_CHANCE = 1e-12
+_LIKELY = 0.5
 _LEVELS = len(Level)
 
 
@@ -134,16 +135,17 @@ def estimate_odds(
         )
         for at, (piece, of_true, share) in enumerate(zip(evidence, true, shares, strict=True))
     )
-    refused = _reason_to_refuse(evidence, partners)
+    share = 1.0 / (1.0 + np.exp(-np.clip(log_odds, -700, 700)))
+    refused = _reason_to_refuse(evidence, float(share[share > _LIKELY].sum()))
     return LinkageModel(pieces, prior, partners, weights, levels, log_odds, refused)
 
 
-def _reason_to_refuse(evidence: Sequence[Evidence], partners: float) -> str:
+def _reason_to_refuse(evidence: Sequence[Evidence], likely: float) -> str:
     """Why the data do not let odds be estimated; nothing where they do."""
     telling = [piece.name for piece in evidence if piece.tells]
     if len(telling) < FEWEST_PIECES:
         return "fewer than two columns differ between records, the key included"
-    if partners < FEWEST_PARTNERS:
+    if likely < FEWEST_PARTNERS:
         return f"fewer than {FEWEST_PARTNERS:.0f} pairs agree in more than chance would bring"
     return ""
 
