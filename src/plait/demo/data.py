@@ -4,7 +4,8 @@ They hold on purpose what real extracts hold: a month that lacks a column, one
 with its columns in another order, rows that two extracts share, keys spelt in
 other case or with spaces, keys without a hive number, hives no register knows
 and hives nobody visited, hive numbers with leading zeros, notes with commas,
-quotes and line breaks, and a register in which two entries for a hive disagree.
+quotes and line breaks, a register in which two entries for a hive disagree, and a book in which
+wardens sign by hand.
 
 Since then an extract arrived, a hive that was entered by mistake was taken out again, a
 weight with its point in the wrong place was put right, and the register got a column.
@@ -43,6 +44,22 @@ YARDS = {
 }
 NORTH = ("ALD", "BRK", "CUL", "DUN")
 WARDENS = ["Ines Pardal", "Tom Ashdown", "Mara Quill", "Jory Penrose", "Lise Amsel", "Oke Brandt"]
+HELPERS = [
+    "Nora Amsel",
+    "Timo Ashby",
+    "Mara Quell",
+    "Jon Penrose",
+    "Edda Brandt",
+    "Rikke Holm",
+    "Samuel Stark",
+    "Elif Aydin",
+    "Pavel Novak",
+    "Greta Lind",
+    "Owen Marsh",
+    "Ruth Castell",
+    "Hanno Weiss",
+    "Clara Dunn",
+]
 BREEDS = ["Carnica", "Buckfast", "Ligustica", "Mellifera"]
 MONTHS = [f"2031-{number:02d}" for number in range(3, 11)]
 HEADER = ["Yard", "Hive", "Day", "Frames", "Queen seen", "Varroa", "Honey kg", "Note"]
@@ -142,7 +159,7 @@ def write_records(folder: Path) -> None:
     folder : Path
         Gets ``inspections/`` with eight monthly extracts, ``register/`` with the
         two parts of the hive register, ``older-register.csv``, ``weighins.xlsx``
-        with a sheet a month, ``laboratory.jsonl`` and ``wardens.csv``.
+        with a sheet a month, ``laboratory.jsonl``, ``wardens.csv``, ``rota.csv`` and ``book.csv``.
     """
     rng = random.Random(_SEED)
     hives = _hives(rng)
@@ -157,6 +174,53 @@ def write_records(folder: Path) -> None:
     write_weighins(folder / "weighins.xlsx", rng, hives)
     write_laboratory(folder / "laboratory.jsonl", rng, hives)
     write_wardens(folder / "wardens.csv", rng, WARDENS)
+    write_book(folder, random.Random(_SEED))
+
+
+def write_book(folder: Path, rng: random.Random) -> None:
+    """Write who was to weigh in which yard and month, and the book in which they signed.
+
+    They sign as people do: names the other way round, shortened, misspelt; now and then in the
+    line of another month, or without the yard. Two share each duty, so that neither yard and
+    month alone tell who it was, nor the name; two names are one letter apart and two people.
+    """
+    duties = [
+        [yard, month, warden]
+        for yard in YARDS
+        for month in MONTHS
+        for warden in rng.sample([*WARDENS, *HELPERS], 2)
+    ]
+    rows = [[f"D{number:03d}", *duty] for number, duty in enumerate(duties, 1)]
+    _write_extract(folder / "rota.csv", ["Duty", "Yard", "Month", "Warden"], rows)
+    signed = []
+    for yard, month, warden in rng.sample(duties, 90):
+        near = MONTHS[min(MONTHS.index(month) + 1, len(MONTHS) - 1)]
+        signed.append(
+            [
+                _signature(rng, warden),
+                "" if rng.random() < 0.05 else yard,
+                near if rng.random() < 0.06 else month,
+                str(rng.randint(40, 400)),
+            ]
+        )
+    signed += [["illegible", rng.choice(list(YARDS)), month, "60"] for month in MONTHS[:3]]
+    book = [[str(number), *row] for number, row in enumerate(signed, 1)]
+    _write_extract(folder / "book.csv", ["Entry", "Signed", "Yard", "Month", "kg"], book)
+
+
+def _signature(rng: random.Random, warden: str) -> str:
+    """A name as somebody writes it by hand."""
+    first, last = warden.split()
+    at = rng.randrange(1, len(last) - 1)
+    ways = [
+        warden,
+        warden,
+        f"{last}, {first}",
+        f"{first} {last[:at]}{last[at + 1 :]}",
+        f"{first} {last[:at]}{last[at + 1]}{last[at]}{last[at + 2 :]}",
+        f"{first[0]}. {last}",
+    ]
+    return rng.choice(ways)
 
 
 def _hives(rng: random.Random) -> list[tuple[str, str]]:

@@ -102,6 +102,11 @@ class Judge:
         text = column in ("name", "town", "n")
         loose = [_loose(c, self.ignoring and text) for c in cells]
 
+        same = [(self.left[column][p[0]], self.right[column][p[1]]) for p in there
+                if self.level[column, p] in ("equal", "alike")]  # fmt: skip
+        equal = sum(one == two for one, two in same)
+        spelt = 1.0 if equal == len(same) else (equal + 0.5) / (len(same) + 1)
+
         def share(every: list, value: object, of_pair: int) -> float:
             have = max(every.count(value) - 1 - of_pair, 0)
             return (have + 0.5) / (max(len(every) - 2, 0) + 0.5 * len(set(every)))
@@ -109,10 +114,8 @@ class Judge:
         for pair in there:
             one, level = self.left[column][pair[0]], self.level[column, pair]
             of_loose = _loose(one, self.ignoring and text)
-            if level == "equal":
-                chance = share(cells, one, 1)
-            elif level == "alike":
-                chance = share(loose, of_loose, 1) - share(cells, one, 0)
+            if level in ("equal", "alike"):
+                chance = share(loose, of_loose, 1) * (spelt if level == "equal" else 1 - spelt)
             else:
                 chance = (
                     near_share if level == "near" else 1 - share(loose, of_loose, 0) - near_share
@@ -130,7 +133,9 @@ class Judge:
         partners = 0.5 * most
         for _ in range(1000):
             odds = self._odds(true, partners)
-            share = {p: o / (1 + o) for p, o in odds.items()}
+            every = {left: 1 + sum(odds[p] for p in self.pairs if p[0] == left)
+                     for left in range(len(self.left["n"]))}  # fmt: skip
+            share = {p: o / every[p[0]] for p, o in odds.items()}
             partners = min(sum(share.values()), most)
             new = {}
             for c in self.columns:
@@ -146,7 +151,8 @@ class Judge:
         return self._odds(true, partners)
 
     def _odds(self, true: dict, partners: float) -> dict[tuple[int, int], float]:
-        prior = partners / max(len(self.pairs) - partners, 1)
+        have = (partners + 0.5) / (len(self.left["n"]) + 1)
+        prior = have / (1 - have) / len(self.right["n"])
         odds = {}
         for pair in self.pairs:
             odds[pair] = prior

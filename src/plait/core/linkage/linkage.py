@@ -276,7 +276,7 @@ def link_records(
         model.weights[at],
         model.levels[at],
         np.where(second >= 0, records[-1][candidates.right[second]], -1),
-        np.where(second >= 0, log_odds[second], np.nan),
+        np.where(second >= 0, partners.log_odds[second], np.nan),
         by_hand | (partners.probability[at] >= accept),
         by_hand,
         model,

@@ -110,6 +110,10 @@ def estimate_odds(
     anything is known, times the ratio of the two for each piece (Fellegi and Sunter, "A theory
     for record linkage", 1969). A missing cell tells nothing. Pairs that are no candidates count
     as not true. The pieces are taken to be independent, given that a pair is true or not.
+
+    Of two tables a record of the left has one partner at most, and any of the right is as likely:
+    so the odds of a pair are those against its left record having none, and the shares of a
+    record's candidates, and of none, add up to one. Of one table each pair stands by itself.
     """
     levels = np.stack(
         [compare_records(piece, candidates.left, candidates.right) for piece in evidence], axis=1
@@ -122,8 +126,10 @@ def estimate_odds(
         ],
         axis=1,
     )
-    true, partners = _maximise(levels, chances, candidates.possible, most, known)
-    prior = partners / max(candidates.possible - partners, 1.0)
+    sizes = len(evidence[0].loose[0]), len(evidence[0].loose[1])
+    question = _Question(None if same_table else candidates.left, sizes, candidates.possible, known)
+    true, partners = _maximise(levels, chances, question, most)
+    prior = question.prior(partners)
     weights = np.log(true)[np.arange(len(evidence)), levels] - chances
     weights[levels == Level.MISSING] = 0.0
     log_odds = np.log(prior) + weights.sum(axis=1)
@@ -135,7 +141,7 @@ def estimate_odds(
         )
         for at, (piece, of_true, share) in enumerate(zip(evidence, true, shares, strict=True))
     )
-    share = 1.0 / (1.0 + np.exp(-np.clip(log_odds, -700, 700)))
+    share = question.shares(log_odds)
     refused = _reason_to_refuse(evidence, float(share[share > _LIKELY].sum()))
     return LinkageModel(pieces, prior, partners, weights, levels, log_odds, refused)
 
@@ -157,12 +163,49 @@ def possible_levels(levels: Levels) -> npt.NDArray[np.bool_]:
     return occurs
 
 
+@dataclass(frozen=True, eq=False)
+class _Question:
+    """What is asked: which right record each of the left means, or which of all pairs are true.
+
+    Parameters
+    ----------
+    left : array of int64, or None
+        For each candidate its left record; nothing where each pair stands by itself.
+    sizes : pair of int
+        Records of the left and of the right.
+    possible : int
+        Pairs.
+    known : array of float64
+        For each candidate 1 or 0 where a person has decided, NaN elsewhere.
+    """
+
+    left: Numbers | None
+    sizes: tuple[int, int]
+    possible: int
+    known: Floats
+
+    def prior(self, partners: float) -> float:
+        """The odds of any pair where there are so many true ones."""
+        if self.left is None:
+            return partners / max(self.possible - partners, 1.0)
+        have = (partners + SMOOTHING) / (self.sizes[0] + 2 * SMOOTHING)
+        return have / ((1.0 - have) * max(self.sizes[1], 1))
+
+    def shares(self, log_odds: Floats) -> Floats:
+        """How much of each candidate is true, what is known taken as it is."""
+        decided = np.where(self.known > 0, 700.0, -700.0)
+        odds: Floats = np.exp(
+            np.clip(np.where(np.isnan(self.known), log_odds, decided), -700.0, 700.0)
+        )
+        every = odds
+        if self.left is not None:
+            every = np.bincount(self.left, odds, minlength=self.sizes[0])[self.left].astype(float)
+        shares: Floats = odds / (1.0 + every)
+        return shares
+
+
 def _maximise(
-    levels: Levels,
-    chances: Floats,
-    possible: int,
-    most: int,
-    known: Floats,
+    levels: Levels, chances: Floats, question: _Question, most: int
 ) -> tuple[Floats, float]:
     """How often each level occurs among true pairs, and how many of those there are."""
     pieces = levels.shape[1]
@@ -180,11 +223,9 @@ def _maximise(
     )
     partners = _SHARE_OF_PARTNERS * most
     for _ in range(MOST_ROUNDS):
-        prior = partners / max(possible - partners, 1.0)
         logs = np.where(of_pattern == Level.MISSING, 0.0, np.log(true)[range(pieces), of_pattern])
-        log_odds = np.log(prior) + logs.sum(axis=1)[of_pair] + base
-        share = 1.0 / (1.0 + np.exp(-np.clip(log_odds, -700, 700)))
-        share = np.where(np.isnan(known), share, known)
+        log_odds = np.log(question.prior(partners)) + logs.sum(axis=1)[of_pair] + base
+        share = question.shares(log_odds)
         weight = np.bincount(of_pair, share, minlength=len(patterns)).astype(np.float64)
         partners = float(min(max(weight.sum(), 1e-9), most))
         new = _shares_of_levels(of_pattern, weight, occurs)
@@ -267,20 +308,33 @@ def _log_chance(
     piece: Evidence, candidates: Candidates, levels: Levels, near: float, same_table: bool
 ) -> Floats:
     """The logarithm of how often each pair's level would occur by chance, given its left value."""
-    loose, exact = (_frequencies(codes, same_table) for codes in (piece.loose, piece.exact))
-    mine, own = piece.loose[0][candidates.left], piece.exact[0][candidates.left]
-    equal = exact.chance(own, 1)
-    alike = loose.chance(mine, 1) - np.where(own >= 0, exact.chance(own, 0), 0.0)
+    loose = _frequencies(piece.loose, same_table)
+    mine = piece.loose[0][candidates.left]
+    # Either of the two may be the one that is spelt otherwise: so the share is that of all.
+    spelt_alike = _share_spelt_alike(piece)
+    same = loose.chance(mine, 1)
     chance = np.ones(len(levels))
     for level, share in (
-        (Level.EQUAL, equal),
-        (Level.ALIKE, np.maximum(alike, LEAST_CHANCE)),
+        (Level.EQUAL, same * spelt_alike),
+        (Level.ALIKE, same * (1.0 - spelt_alike)),
         (Level.NEAR, np.full(len(levels), near)),
         (Level.DIFFERENT, 1.0 - loose.chance(mine, 0) - near),
     ):
         chance = np.where(levels == level, share, chance)
     logs: Floats = np.log(np.maximum(chance, LEAST_CHANCE))
     return logs
+
+
+def _share_spelt_alike(piece: Evidence) -> float:
+    """The share that is equal of all pairs of records that are so but for what is ignored."""
+    pairs = []
+    for codes in (piece.exact, piece.loose):
+        size = int(max(side.max(initial=0) for side in codes)) + 1
+        left, right = (count_codes(side, size) for side in codes)
+        pairs.append(int((left * right).sum()))
+    if pairs[0] == pairs[1]:  # nothing is spelt otherwise
+        return 1.0
+    return (pairs[0] + SMOOTHING) / (pairs[1] + 2 * SMOOTHING)
 
 
 def _overall_chance(piece: Evidence, near: float, same_table: bool) -> Floats:
