@@ -16,7 +16,7 @@ from servers import PASSWORD
 ROOT = Path(__file__).parents[1]
 # In the order in which a reader comes to them; what one makes, the next may use.
 PAGES = ("docs/stack.md", "README.md", "docs/survey-and-mend.md", "docs/keys-and-joins.md",
-         "docs/group-and-reshape.md", "docs/python.md")  # fmt: skip
+         "docs/pairs.md", "docs/group-and-reshape.md", "docs/python.md")  # fmt: skip
 
 pytestmark = pytest.mark.slow
 

@@ -54,7 +54,9 @@ def test_the_join_that_the_page_of_keys_offers_can_be_pasted(
     words = ("v/a.csv", "h/b.csv", "--key", "hive no", *more)
     offered = []
     told = pages.pack_unmatched_keys
-    monkeypatch.setattr(pages, "pack_unmatched_keys", lambda *a: offered.append(a[2]) or told(*a))
+    monkeypatch.setattr(
+        pages, "pack_unmatched_keys", lambda *a: offered.append(a[2].join) or told(*a)
+    )
     ended = plait("keys", *words, "--report", "keys.html", "--out", "pairs.csv")
     assert ended.status == 0
     assert ("--ignore case" in offered[0]) == bool(more)

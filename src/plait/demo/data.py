@@ -45,20 +45,9 @@ YARDS = {
 NORTH = ("ALD", "BRK", "CUL", "DUN")
 WARDENS = ["Ines Pardal", "Tom Ashdown", "Mara Quill", "Jory Penrose", "Lise Amsel", "Oke Brandt"]
 HELPERS = [
-    "Nora Amsel",
-    "Timo Ashby",
-    "Mara Quell",
-    "Jon Penrose",
-    "Edda Brandt",
-    "Rikke Holm",
-    "Samuel Stark",
-    "Elif Aydin",
-    "Pavel Novak",
-    "Greta Lind",
-    "Owen Marsh",
-    "Ruth Castell",
-    "Hanno Weiss",
-    "Clara Dunn",
+    *("Nora Amsel", "Timo Ashby", "Mara Quell", "Jon Penrose", "Edda Brandt", "Rikke Holm"),
+    *("Samuel Stark", "Elif Aydin", "Pavel Novak", "Greta Lind", "Owen Marsh", "Ruth Castell"),
+    *("Hanno Weiss", "Clara Dunn"),
 ]
 BREEDS = ["Carnica", "Buckfast", "Ligustica", "Mellifera"]
 MONTHS = [f"2031-{number:02d}" for number in range(3, 11)]

@@ -15,7 +15,6 @@ from plait.core.operations.join import join
 from plait.core.operations.keys import (
     audit_keys,
     list_duplicate_rows,
-    list_key_suggestions,
     select_key_set,
 )
 from plait.core.table.table import table_from_columns
@@ -221,7 +220,7 @@ def test_suggested_pairs_come_back_as_a_crosswalk():
         {"yard": ["Northfield", "Elm Court", "Northfield"], "hive": ["1", "2", "3"]},
     )
     found = audit_keys([visits, hives], ["yard,hive"])
-    pairs = list_key_suggestions(found)
+    pairs = found.crosswalk
     said = pairs.to_dict()
     assert said["left yard"] == ["Northfeild", "elm court"]
     assert said["right yard"] == ["Northfield", "Elm Court"]

@@ -37,7 +37,6 @@ from plait.core.base.findings import Finding, matching_findings
 from plait.core.operations.keys import (
     KeyAudit,
     list_duplicate_rows,
-    list_key_suggestions,
     select_key_set,
 )
 from plait.core.operations.result import findings_of_reading
@@ -210,4 +209,4 @@ def _listed(key_audit: KeyAudit, options: argparse.Namespace) -> Table:
         return select_key_set(key_audit, options.only, options.all_rows)
     if len(key_audit.sources) == 1 and key_audit.linkage is None:
         return list_duplicate_rows(key_audit)
-    return list_key_suggestions(key_audit)
+    return key_audit.crosswalk

@@ -136,6 +136,20 @@ class KeyAudit:
     extracts: tuple[ExtractKeyCounts, ...] = ()
     linkage: Linkage | None = None
 
+    @property
+    def crosswalk(self) -> Table:
+        """The keys that may be meant for one another, to edit and for ``pairs`` of a join."""
+        key = tuple(zip(self.key[0], self.key[-1], strict=True))
+        names = crosswalk_column_names(key)
+        if self.linkage is not None:
+            columns = linkage_columns(self.linkage, names, self.coding)
+            return table_from_columns("pairs", columns)
+        if self.why is None:
+            every = [*names[0], *names[1], "score", "why", "use"]
+            return table_from_columns("pairs", {name: [] for name in every})
+        made = suggestion_columns(self.why.suggestions, names, self.coding, self.why.best)
+        return table_from_columns("pairs", made)
+
     def __repr__(self) -> str:
         lines = [
             f"{table.name}: {pluralize(table.rows, 'row')}, "
@@ -431,19 +445,3 @@ def list_duplicate_rows(key_audit: KeyAudit) -> Table:
     (table,), (codes,) = key_audit.sources, key_audit.coding.codes
     rows = np.flatnonzero(gather_by_code(key_audit.coding.counts(0), codes, 0) > 1)
     return table.take(rows[np.argsort(codes[rows], kind="stable")])
-
-
-def list_key_suggestions(key_audit: KeyAudit) -> Table:
-    """The keys that may be meant for one another, as a crosswalk to edit."""
-    key = tuple(zip(key_audit.key[0], key_audit.key[-1], strict=True))
-    names = crosswalk_column_names(key)
-    if key_audit.linkage is not None:
-        columns = linkage_columns(key_audit.linkage, names, key_audit.coding)
-        return table_from_columns("pairs", columns)
-    if key_audit.why is None:
-        every = [*names[0], *names[1], "score", "why", "use"]
-        return table_from_columns("pairs", {name: [] for name in every})
-    made = suggestion_columns(
-        key_audit.why.suggestions, names, key_audit.coding, key_audit.why.best
-    )
-    return table_from_columns("pairs", made)
