@@ -267,8 +267,20 @@ def _reasons(key_audit: KeyAudit, why: UnmatchedDiagnosis, whole: bool) -> Itera
             f"{elsewhere.named}",
             "odd",
         )
+    if why.tried and key_audit.linkage is None:
+        yield from _advised_evidence(key_audit)
     if why.near and key_audit.linkage is None:
         yield from _near_keys(key_audit, why, whole)
+
+
+def _advised_evidence(key_audit: KeyAudit) -> Iterator[Block]:
+    """What else may tell which keys mean the same: columns that both tables have beside the key."""
+    left, right = key_audit.sources
+    shared = [name for name in left.column_names if right.has_column(name)]
+    beside = [name for name in shared if all(name not in key for key in key_audit.key)]
+    if beside:
+        named = ",".join(map(quote_name, beside[:_MOST_COLUMNS]))
+        yield Note(f"to look for partners by other columns: --evidence {named}", "plain")
 
 
 def _gains(why: UnmatchedDiagnosis, left: str, right: str) -> Grid:

@@ -43,6 +43,11 @@ def _near_letters(one: str, two: str) -> bool:
     words = [sorted(_plain(text).split()) for text in (one, two)]
     if set(words[0]) <= set(words[1]) or set(words[1]) <= set(words[0]):
         return True
+    for short, long in (words, words[::-1]):
+        letters = {word for word in short if len(word) == 1}
+        rest = set(short) - letters
+        if letters and rest and rest <= set(long) and letters <= {word[0] for word in long}:
+            return True
     left, right = (" ".join(side) for side in words)
     return 5 * _slips(left, right) <= max(len(left), len(right))
 
@@ -193,6 +198,8 @@ def test_the_odds_are_those_of_a_judge_that_compares_all_pairs(seed):
         side["weight"] = [
             None if chance.random() < 0.1 else str(chance.randrange(100, 120)) for _ in side["n"]
         ]
+        side["name"] = [name if chance.random() < 0.8 else f"{name[0]}. {name.split(' ', 1)[1]}"
+                        for name in side["name"]]  # fmt: skip
         side["town"] = [c and (c.upper() if chance.random() < 0.2 else c) for c in side["town"]]
     ignoring = bool(seed % 2)
     judge = Judge(left, right, ["n", "name", "born", "town", "weight"], ignoring)

@@ -7,6 +7,7 @@ import json
 
 import pytest
 
+from registers import registers
 from servers import library
 
 EVIL = "<script>document.title='run'</script>"
@@ -37,6 +38,16 @@ HIDDEN = ("gnp.exe", "⟨U+202E⟩", "⟨U+200B⟩", "⟨U+0007⟩")
 def _write(path, heads: list[str], rows: list[list[str]]) -> None:
     with path.open("w", newline="", encoding="utf-8") as file:
         csv.writer(file).writerows([heads, *rows])
+
+
+def _registers(folder) -> list[str]:
+    """Two registers whose key and towns mean harm."""
+    paths = [folder / "people.csv", folder / "payers.csv"]
+    for path, columns in zip(paths, registers(9, 60)[:2], strict=True):
+        towns = [f"{town}{EVIL}" for town in columns["town"]]
+        cells = [columns["n"], columns["name"], columns["born"], towns]
+        _write(path, [EVIL, "name", "born", "town"], list(zip(*cells, strict=True)))
+    return [str(path) for path in paths]
 
 
 @pytest.fixture
@@ -77,12 +88,25 @@ result = 'season'
         ["keys", left, right, "--key", key, "--report", "keys.html"],
         ["compare", left, right, "--key", key, "--report", "compare.html"],
         ["join", left, right, "--key", key, "--out", "joined.csv", "--report", "join.html"],
+        [
+            "keys",
+            *_registers(tmp_path),
+            "--key",
+            f'"{EVIL}"',
+            "--report",
+            "pairs.html",
+            "--evidence",
+            "name,born,town",
+            "--accept",
+            "99%",
+        ],
         ["run", "p.toml"],
     ):
         ended = plait(*words, "--quiet")
         assert ended.status == 0, ended.err
     return {
         **{name: tmp_path / f"{name}.html" for name in ("survey", "keys", "compare", "join")},
+        "pairs": tmp_path / "pairs.html",
         "handover": tmp_path / "handover" / "report.html",
     }
 
@@ -121,7 +145,7 @@ def test_nothing_hostile_runs_and_all_of_it_is_shown(pages, opened):
 def test_no_serious_fault_of_accessibility(pages, opened, scheme):
     axe = library("axe_playwright_python.sync_playwright").Axe()
     # What colours there are is on two of them.
-    names = pages if scheme == "light" else ("survey", "keys")
+    names = pages if scheme == "light" else ("survey", "keys", "pairs")
     for name, path in ((name, pages[name]) for name in names):
         width = 1280 if scheme == "light" else 400
         page = opened(

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import csv
 import io
+import shlex
 
 import pytest
 
 from conftest import rows_of
+from registers import registers_as_csv
 
 pytestmark = pytest.mark.slow
 
@@ -230,3 +232,49 @@ def test_without_script_the_pairs_are_a_table(tmp_path, put, plait, opened):
     page = opened(tmp_path / "k.html", script=False)
     rows = page.locator("#static tbody tr").all_text_contents()
     assert any("Elm Raod" in row and "Elm Road" in row for row in rows)
+
+
+def test_partners_by_evidence_are_weighed_decided_and_taken_as_known_at_the_next_run(
+    tmp_path, plait, opened
+):
+    for name, content in registers_as_csv(6, 150).items():
+        (tmp_path / name).write_bytes(content)
+    line = ["keys", "people.csv", "payers.csv", "--key", "n", "--evidence", "name,born,town,phone"]
+    more = ["--accept", "99%", "--quiet", "--replace", "--report", "k.html"]
+    assert plait(*line, *more, "--out", "all.csv").status == 0
+    page = opened(tmp_path / "k.html")
+    odds = {(row["left n"], row["right n"]): row["odds"] for row in rows_of(tmp_path / "all.csv")}
+    # The doubtful come first, each with its odds and a bar for each column.
+    first = page.locator(".pair").first
+    mine, theirs = (first.locator(".keyed").nth(at).text_content() for at in (0, 1))
+    assert first.locator(".odds strong").text_content() == odds[mine, theirs]
+    names = first.locator(".weighed .piece").all_text_contents()
+    assert names == ["n", "name", "born", "town", "phone"]
+    signs = first.locator(".weighed .times").all_text_contents()
+    assert any(one.startswith("+") for one in signs)
+    page.get_by_label("Which keys are shown").select_option("decide")
+    assert page.locator(".pair:visible").count() <= 30
+    page.get_by_label("Which keys are shown").select_option("")
+    first.get_by_role("button", name="reject").click()
+    second = page.locator(".pair").nth(1)
+    other = second.locator(".keyed").first.text_content()
+    partner = second.locator(".keyed").nth(1).text_content()
+    second.get_by_role("button", name="accept").click()
+    rows = _saved(page, tmp_path / "pairs.csv")
+    decided = {(row["left n"], row["right n"]): row["decided"] for row in rows}
+    assert decided[mine, theirs] == "rejected" and decided[other, partner] == "accepted"
+    # What is not decided is not used, and the command that estimates anew is told.
+    assert [row["left n"] for row in rows if row["use"] == "yes"] == [other]
+    commands = page.locator(".next code").all_text_contents()
+    assert any("--settled pairs.csv" in one for one in commands)
+    again = next(one for one in commands if "--settled" in one)
+    ended = plait(*shlex.split(again)[1:], "--out", "next.csv")
+    assert ended.status == 0, ended.err
+    now = {row["left n"]: row for row in rows_of(tmp_path / "next.csv")}
+    assert now[other]["right n"] == partner and now[other]["decided"] == "accepted"
+    assert now.get(mine, {"right n": ""})["right n"] != theirs
+    page = opened(tmp_path / "keys.html")
+    page.evaluate("localStorage.clear()")
+    page.reload()
+    page.wait_for_selector("html[data-ready]")
+    assert page.locator(".pair.accepted").count() == 1

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
@@ -50,6 +51,17 @@ class Level(IntEnum):
 
 
 @dataclass(frozen=True, eq=False)
+class _Initials:
+    """Of each value what is written as an initial, what is not, and what its words begin with."""
+
+    has_any: Flags
+    words: pa.Array
+    letters: pa.Array
+    rest: pa.Array
+    begins: pa.Array
+
+
+@dataclass(frozen=True, eq=False)
 class Evidence:
     """One piece of evidence: what each record has of it.
 
@@ -84,6 +96,16 @@ class Evidence:
         return " and ".join(
             left if left == right else f"{left}={right}" for left, right in self.names
         )
+
+    @cached_property
+    def initials(self) -> _Initials:
+        """Of letters: the words of one letter, as in ``J. Penrose``."""
+        letters = pc.replace_substring_regex(self.words, r"\b\w\w+\b ?", "")
+        rest = pc.replace_substring_regex(self.words, r"\b\w\b ?", "")
+        both = pc.and_(pc.not_equal(letters, ""), pc.not_equal(rest, ""))
+        has_any = np.asarray(pc.fill_null(both, False))
+        begins = pc.replace_substring_regex(self.words, r"(\w)\w*", r"\1")
+        return _Initials(has_any, self.words, pc.utf8_rtrim_whitespace(letters), rest, begins)
 
     @property
     def has_words(self) -> bool:
@@ -271,18 +293,22 @@ def near_values(evidence: Evidence, left: Codes, right: Codes) -> Flags:
     Notes
     -----
     Letters: the words in order, at most one slip apart for each ``LETTERS_PER_SLIP`` letters (the
-    distance of optimal string alignment), or all words of the one among those of the other.
+    distance of optimal string alignment), or all words of the one among those of the other, an
+    initial standing for any word that begins with it.
     Numbers: at most ``NEAR_NUMBER`` of the larger one apart. Days: at most ``NEAR_DAYS`` apart,
     or two of year, month and day the same, or day and month exchanged. Places: at most
     ``NEAR_KM`` apart on the great circle.
     """
     if evidence.kind == "letters":
-        return _near_letters(evidence.words, left, right)
+        near = _near_letters(evidence.words, left, right)
+        has_any = evidence.initials.has_any
+        some = np.flatnonzero(has_any[left] | has_any[right])
+        near[some] |= _same_with_initials(evidence.initials, left[some], right[some])
+        return near
     one, two = evidence.values[left], evidence.values[right]
     if evidence.kind == "number":
         largest = np.maximum(np.abs(one), np.abs(two))
-        near: Flags = (np.abs(one - two) <= NEAR_NUMBER * largest)[:, 0]
-        return near
+        return np.asarray((np.abs(one - two) <= NEAR_NUMBER * largest)[:, 0])
     if evidence.kind == "days":
         return _near_days(one[:, 0], two[:, 0])
     # The haversine formula keeps its digits where two places are close.
@@ -305,6 +331,9 @@ def near_matrix(evidence: Evidence, left: Codes, right: Codes) -> Flags:
         within = cdist(one, two, scorer=token_set_ratio, score_cutoff=100, workers=workers)
         longest = np.maximum(_lengths(one)[:, None], _lengths(two)[None, :])
         near: Flags = (slips * LETTERS_PER_SLIP <= longest) | (within >= 100)
+        has_any = evidence.initials.has_any
+        some = np.nonzero(has_any[left][:, None] | has_any[right][None, :])
+        near[some] |= _same_with_initials(evidence.initials, left[some[0]], right[some[1]])
         return near
     every = np.repeat(left, len(right)), np.tile(right, len(left))
     return near_values(evidence, *every).reshape(len(left), len(right))
@@ -340,6 +369,27 @@ def _near_letters(words: pa.Array, left: Codes, right: Codes) -> Flags:
         longest = np.maximum(_lengths(one), _lengths(two))
         near[some] = (slips * LETTERS_PER_SLIP <= longest) | (within >= 100)
     return near
+
+
+def _same_with_initials(initials: _Initials, left: Codes, right: Codes) -> Flags:
+    """Whether one has words of one letter, and each stands for a word of the other."""
+    from rapidfuzz.fuzz import token_set_ratio
+    from rapidfuzz.process import cpdist
+
+    def within(one: pa.Array, two: pa.Array) -> Flags:
+        texts = one.to_pylist(), two.to_pylist()
+        shares = cpdist(*texts, scorer=token_set_ratio, score_cutoff=100, workers=available_cores())
+        flags: Flags = shares >= 100
+        return flags
+
+    same = np.zeros(len(left), bool)
+    for short, long in ((left, right), (right, left)):
+        at = np.flatnonzero(initials.has_any[short])
+        one, two = pa.array(short[at]), pa.array(long[at])
+        same[at] |= within(initials.rest.take(one), initials.words.take(two)) & within(
+            initials.letters.take(one), initials.begins.take(two)
+        )
+    return same
 
 
 def _lengths(texts: Sequence[str]) -> Numbers:
