@@ -16,13 +16,12 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.codes.key_codes import KeyColumnCodes, encode_keys, merge_codes
-from plait.core.codes.normalize import Ignored, normalize_texts
+from plait.core.codes.normalize import FORM_WAYS, Ignored, normalize_texts
 from plait.core.job.executor import available_cores
 from plait.core.table.key_spec import check_column, parse_key_columns
 from plait.core.table.table import Table
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import EMPTY
-from plait.core.types.inference import value_texts
 
 Numbers = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -209,11 +208,17 @@ def gather_evidence(
 def _loosened(
     columns: Sequence[KeyColumnCodes], codes: tuple[Codes, ...], ignore: Sequence[Ignored]
 ) -> tuple[tuple[Codes, ...], int]:
-    """The codes of a single column without what is ignored; of a place as they are."""
+    """The codes of a single column without what is ignored; of a place as they are.
+
+    How numbers and dates are written does not count either.
+    """
     (column, *more) = columns
-    if more or not ignore or all(t.is_number or t == EMPTY for t in column.types):
+    if more:
         return codes, column.size
-    forms = [normalize_texts(column.texts, ignore, type_) for type_ in column.types]
+    # The point and the minus of a number are no punctuation.
+    numbers = all(type_.is_number or type_ == EMPTY for type_ in column.types)
+    ways = FORM_WAYS if numbers else (*ignore, *FORM_WAYS)
+    forms = [normalize_texts(column.texts, ways, type_) for type_ in column.types]
     loose, texts = merge_codes(column.codes, column.texts, forms)
     return loose, len(texts)
 
@@ -254,8 +259,9 @@ def _measures(
 
 def _numbers(column: KeyColumnCodes) -> Floats:
     """The numbers of a column by code; NaN for what is none."""
-    type_ = next((t for t in column.types if t.is_number), column.types[0])
-    texts = value_texts(column.texts, type_)
+    texts = column.texts
+    for type_ in column.types:
+        texts = normalize_texts(texts, ["number-form"], type_)
     fits = pc.match_substring_regex(texts, r"^[+-]?[0-9]+(\.[0-9]+)?$")
     values = pc.cast(pc.if_else(fits, texts, pa.scalar(None, texts.type)), pa.float64())
     return np.asarray(pc.fill_null(values, np.nan))
@@ -265,8 +271,7 @@ def _days(column: KeyColumnCodes) -> Floats:
     """The days of a column by code, from 1970-01-01; NaN for what is no date."""
     texts = column.texts
     for type_ in column.types:
-        if type_.has_day:
-            texts = value_texts(texts, type_)
+        texts = normalize_texts(texts, ["date-form"], type_)
     fits = pc.match_substring_regex(texts, r"^[0-9]{4}-[0-9]{2}-[0-9]{2}")
     days = pc.utf8_slice_codeunits(texts, 0, 10)
     dates = pc.cast(pc.if_else(fits, days, pa.scalar(None, days.type)), pa.date32())
