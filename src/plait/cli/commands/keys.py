@@ -84,7 +84,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help=(
             "the file to write. Without --only: for two sources, suggested pairs of "
             "keys, to edit and pass to --pairs; for one source, the rows whose key is "
-            "repeated"
+            "repeated. With --evidence: the partners, with their odds"
         ),
     )
     add_read_arguments(parser, (*READING, *TYPING))

@@ -47,7 +47,7 @@ class _StepWithOwnResult(PlanSection):
 
 
 class EvidencePairs(PlanSection):
-    """Pairs of keys that are looked for by other columns, with odds."""
+    """Pairs of keys that a step looks for by other columns, with odds."""
 
     evidence: Names = Field(description="the columns to compare; LEFT=RIGHT where the names differ")
     accept: Text = Field(description="how sure a pair must be to be used, as '99%'")
@@ -61,8 +61,6 @@ def _fields(options: Iterable[Option]) -> dict[str, Any]:
 
 def _field(option: Option) -> tuple[Any, Any]:
     kind, default = _FORMS[option.kind]
-    if option.name == "pairs":
-        kind = Text | EvidencePairs
     if option.choices:
         kind = Literal[option.choices]
     if option.required:
@@ -108,6 +106,10 @@ def _step(verb: OperationSpec) -> type[PlanSection]:
     """The model of a step: the operation with its inputs, its options, and the result's name."""
     kind, bounds = _INPUTS[verb.arity]
     inputs = {verb.name: (kind, Field(description=verb.inputs, **bounds))}
+    fields = _fields(verb.options)
+    if verb.name in ("join", "settle"):
+        about = f"{fields['pairs'][1].description}; or a table that has them looked for"
+        fields["pairs"] = (Text | EvidencePairs | None, Field(None, description=about))
     make: Any = create_model
     made: type[PlanSection] = make(
         verb.name.title(),
@@ -118,7 +120,7 @@ def _step(verb: OperationSpec) -> type[PlanSection]:
         else _Step,
         __doc__=verb.meaning,
         **inputs,
-        **_fields(verb.options),
+        **fields,
     )
     return made
 

@@ -12,6 +12,7 @@ from pydantic.fields import FieldInfo
 from plait.plan.file.model import (
     STEPS,
     ChangeExpectations,
+    EvidencePairs,
     ExpectSection,
     HandoverSection,
     NoticeSection,
@@ -81,6 +82,8 @@ def plan_sections() -> list[SectionReference]:
     ]
     for spec, kind in STEPS.items():
         texts.append(_part(spec, "[[step]]", _first(kind), kind))
+    heading = "pairs = { … } of a step"
+    texts.append(_part("pairs", heading, _first(EvidencePairs), EvidencePairs))
     texts.append(_part("expect", "[expect]", _first(ExpectSection), ExpectSection))
     texts.append(_part("change", "[expect.change]", _first(ChangeExpectations), ChangeExpectations))
     texts.append(_part("handover", "[handover]", _first(HandoverSection), HandoverSection))
@@ -101,7 +104,7 @@ def reference_markdown() -> str:
 
 def _lines() -> Iterator[str]:
     for section in plan_sections():
-        name = f"`{section.heading}`" if section.heading.startswith("[") else "The top of the file"
+        name = "The top of the file" if section.topic == "plan" else f"`{section.heading}`"
         spec = f": `{section.topic}`" if section.heading == "[[step]]" else ""
         yield f"### {name}{spec}"
         yield ""
