@@ -150,6 +150,7 @@ def linkage_dict(key_audit: KeyAudit, linkage: Linkage) -> dict[str, Any]:
         "compared": linkage.compared,
         "possible": linkage.possible,
         "cut": list(linkage.cut),
+        "follows": dict(linkage.follows),
         "expected_partners": round(model.partners, 3),
         "accept": linkage.accept,
         "accepted": int(linkage.accepted.sum()),

@@ -19,7 +19,8 @@ from plait.core.linkage.evidence import (
     gather_evidence,
     resolve_evidence,
 )
-from plait.core.linkage.linkage import EvidenceSpec, link_records, parse_accept
+from plait.core.linkage.evidence_spec import EvidenceSpec, parse_accept
+from plait.core.linkage.linkage import link_records
 from plait.core.table.table import table_from_columns
 from registers import registers
 
@@ -193,6 +194,23 @@ def test_the_blocks_lose_hardly_any_true_pair(monkeypatch):
     of_all = link_records(tables, [["n"], ["n"]], coding, match_keys(coding), spec)
     assert by_blocks.compared < of_all.compared / 20
     assert by_blocks.accepted.sum() >= 0.99 * of_all.accepted.sum() > 0.9 * len(truth)
+
+
+def test_what_follows_from_other_evidence_is_left_out_and_does_not_count_twice():
+    left, right, truth = registers(2, 1500)
+    for side in (left, right):
+        side["year"] = [born and born[:4] for born in side["born"]]
+        side["county"] = [town and town[0] for town in side["town"]]
+    tables = [table_from_columns("l", left), table_from_columns("r", right)]
+    coding = encode_keys(tables, [["n"], ["n"]])
+    spec = EvidenceSpec(("name", "born", "year", "town", "county", "phone"), 0.99)
+    linkage = link_records(tables, [["n"], ["n"]], coding, match_keys(coding), spec)
+    assert linkage.follows == {"year": "born", "county": "town"}
+    assert [piece.name for piece in linkage.model.pieces] == ["n", "name", "born", "town", "phone"]
+    texts = coding.key_columns[0].texts.to_pylist()
+    pairs = zip(linkage.left, linkage.right, linkage.accepted, strict=True)
+    true = [truth.get(texts[mine]) == texts[theirs] for mine, theirs, used in pairs if used]
+    assert sum(true) / len(true) >= 0.99
 
 
 def test_groups_are_held_together_by_every_pair():

@@ -13,7 +13,8 @@ import pytest
 
 from plait.core.codes.key_codes import encode_keys
 from plait.core.keys.match import match_keys
-from plait.core.linkage.linkage import EvidenceSpec, Linkage, link_records
+from plait.core.linkage.evidence_spec import EvidenceSpec
+from plait.core.linkage.linkage import Linkage, link_records
 from plait.core.table.table import table_from_columns
 from registers import registers
 

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow.compute as pc
 
-from plait.core.base.errors import UsageError, attribute_errors_to_option
-from plait.core.base.wording import Setting, wording
 from plait.core.codes.dense_codes import first_row_of_each_code
 from plait.core.codes.key_codes import KeyCodes, encode_keys
 from plait.core.codes.normalize import Ignored, normalize_texts
@@ -23,9 +20,10 @@ from plait.core.linkage.assignment import (
     group_records,
 )
 from plait.core.linkage.candidates import Candidates, find_candidates
+from plait.core.linkage.dependence import pieces_that_follow
 from plait.core.linkage.evidence import gather_evidence, resolve_evidence
+from plait.core.linkage.evidence_spec import EvidenceSpec
 from plait.core.linkage.odds import FEWEST_RECORDS, LinkageModel, estimate_odds
-from plait.core.table.key_spec import parse_names
 from plait.core.table.table import Table
 from plait.core.unmatched.approximate import find_near_keys
 
@@ -33,30 +31,10 @@ Numbers = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
 Flags = npt.NDArray[np.bool_]
 
-LEAST_ACCEPTED = 0.5  # below it a tie could be accepted
 LEAST_SHOWN = 1e-4  # the odds from which on a partner is worth a look
 MOST_ALTERNATIVES, MOST_DOUBTFUL = 3, 2000
 GROUP_THRESHOLD = 0.9  # of records of one table, where nobody names another
 CERTAIN = 700.0  # the logarithm of the odds of what a person decided: as much as a double holds
-
-
-@dataclass(frozen=True)
-class EvidenceSpec:
-    """What to look for partners by.
-
-    Parameters
-    ----------
-    columns : tuple of str
-        ``COLUMN``, or ``LEFT=RIGHT`` where the names differ.
-    accept : float or None
-        The probability from which on a pair is used.
-    settled : Table or None
-        Pairs that a person accepted or rejected.
-    """
-
-    columns: tuple[str, ...]
-    accept: float | None = None
-    settled: Table | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -113,6 +91,8 @@ class Linkage:
         Pairs of keys.
     cut : tuple of str
         Evidence that too many records share, two pieces at a time.
+    follows : mapping of str to str
+        Evidence that was left out, and what says the same.
     """
 
     left: Numbers
@@ -133,6 +113,7 @@ class Linkage:
     one_to_one: bool
     accept: float | None
     alternatives: Alternatives | None = None
+    follows: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def refused(self) -> str:
@@ -151,63 +132,6 @@ class Linkage:
         """The pairs, those next to even odds first."""
         doubt = np.where(self.decided, np.inf, np.abs(self.log_odds))
         return np.lexsort((self.right, self.left, doubt))
-
-
-def parse_accept(text: str | float) -> float:
-    """The probability that a person asks for.
-
-    Raises
-    ------
-    UsageError
-        For what is not above 50 and at most 100 percent.
-
-    Examples
-    --------
-    >>> parse_accept("99%"), parse_accept("0.999")
-    (0.99, 0.999)
-    """
-    match = re.fullmatch(r"([0-9]{1,3}(?:\.[0-9]{1,9})?) ?(%?)", str(text).strip())
-    share = float(match[1]) / (100 if match[2] else 1) if match else 0.0
-    if not LEAST_ACCEPTED < share <= 1:
-        raise UsageError(
-            f"{text!r} is no probability above 50% and up to 100%", remedy="such as 99%"
-        )
-    return share
-
-
-def parse_evidence_spec(
-    tables: int,
-    evidence: str | Sequence[str],
-    accept: str | float | None,
-    settled: Table | None,
-) -> EvidenceSpec | None:
-    """What partners are looked for by; nothing where nobody asked.
-
-    Parameters
-    ----------
-    tables : int
-        How many there are.
-
-    Raises
-    ------
-    UsageError
-        For what does not go together.
-    """
-    if not evidence:
-        for name, given in (("accept", accept), ("settled", settled)):
-            if given is not None:
-                raise UsageError(
-                    wording(Setting(name), " needs ", Setting("evidence")),
-                    remedy=wording("name columns to compare: ", Setting("evidence", ("COLUMN",))),
-                )
-        return None
-    if tables > 2:
-        raise UsageError(
-            wording(Setting("evidence"), f" is for one source or two, and there are {tables}")
-        )
-    with attribute_errors_to_option("accept"):
-        threshold = None if accept is None else parse_accept(accept)
-    return EvidenceSpec(parse_names(evidence), threshold, settled)
 
 
 def link_records(
@@ -245,6 +169,9 @@ def link_records(
     evidence = tuple(
         gather_evidence(tables, names, coding.codes, records, tuple(ignore), len(columns[0]))
     )
+    # Of one table two records may well be the same: they do not tell what follows from what.
+    follows = {} if same_table else pieces_that_follow(evidence)
+    evidence = tuple(piece for piece in evidence if piece.name not in follows)
     near = find_near_keys(coding, coding.distinct, records[0], records[-1])
     numbers = _record_numbers(coding, records)
     decided = _decided(tables, columns, coding, numbers, spec.settled, ignore)
@@ -289,6 +216,7 @@ def link_records(
         None
         if same_table
         else _alternatives(candidates, model, partners, known, (records[0], records[-1])),
+        follows,
     )
 
 

@@ -20,13 +20,8 @@ from plait.core.codes.normalize import Ignored
 from plait.core.keys.crosswalk import DECIDED, EVIDENCE, ODDS, USE, crosswalk_column_names
 from plait.core.keys.match import match_keys
 from plait.core.linkage.evidence import Level
-from plait.core.linkage.linkage import (
-    CERTAIN,
-    Alternatives,
-    EvidenceSpec,
-    Linkage,
-    link_records,
-)
+from plait.core.linkage.evidence_spec import EvidenceSpec
+from plait.core.linkage.linkage import CERTAIN, Alternatives, Linkage, link_records
 from plait.core.table.table import Table, table_from_columns
 from plait.core.unmatched.diagnosis import format_keys
 
@@ -71,6 +66,15 @@ def report_linkage(
 ) -> Iterator[Finding]:
     """That pairs were used by their odds, and how many may be wrong; or that there are none."""
     left, right = tables[0].name, tables[-1].name
+    for name, other in linkage.follows.items():
+        yield Finding(
+            "evidence-follows",
+            "note",
+            1,
+            f"{name} is the same almost wherever {other} is: left out of the evidence, or it would "
+            "count twice",
+            where=Location(right, name.split("=")[-1]),
+        )
     if linkage.refused:
         yield Finding(
             "no-odds",

@@ -32,7 +32,7 @@ from plait.core.keys.matched_rows import (
     rows_matched_by_evidence,
 )
 from plait.core.lineage.source_labels import add_source_column
-from plait.core.linkage.linkage import EvidenceSpec
+from plait.core.linkage.evidence_spec import EvidenceSpec
 from plait.core.linkage.pairs_table import resolve_pairs
 from plait.core.operations.join_guards import refuse_join, report_overmatching_key_parts
 from plait.core.operations.join_rows import (

@@ -31,7 +31,8 @@ from plait.core.keys.key_sets import (
     parse_membership,
 )
 from plait.core.keys.match import KeyMatch, match_keys
-from plait.core.linkage.linkage import Linkage, link_records, parse_evidence_spec
+from plait.core.linkage.evidence_spec import parse_evidence_spec
+from plait.core.linkage.linkage import Linkage, link_records
 from plait.core.linkage.pairs_table import linkage_columns, report_linkage
 from plait.core.operations.result import Result
 from plait.core.operations.stack import stack

@@ -39,7 +39,7 @@ from plait.core.keys.conflicts import CellConflicts, ConflictingColumn, list_cel
 from plait.core.keys.crosswalk import encode_keys_with_crosswalk
 from plait.core.keys.duplicates import format_key
 from plait.core.lineage.paths import GroupProvenance
-from plait.core.linkage.linkage import EvidenceSpec
+from plait.core.linkage.evidence_spec import EvidenceSpec
 from plait.core.linkage.pairs_table import resolve_pairs
 from plait.core.operations.result import Result
 from plait.core.operations.stack import stack

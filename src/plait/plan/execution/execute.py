@@ -16,7 +16,7 @@ from plait.core.base.findings import Finding, merge_same_findings
 from plait.core.base.ledger import LedgerEntry
 from plait.core.base.names import joint_name
 from plait.core.job.current import current_job
-from plait.core.linkage.linkage import EvidenceSpec, parse_accept
+from plait.core.linkage.evidence_spec import EvidenceSpec, parse_accept
 from plait.core.operations.compare import Comparison
 from plait.core.operations.keys import KeyAudit
 from plait.core.operations.result import Result, entries_of_reading, scope_remedy_to_extract
