@@ -46,10 +46,9 @@ def evidence_answer(key_audit: KeyAudit, linkage: Linkage) -> Iterator[str]:
         return
     accepted = int(linkage.accepted.sum())
     reach = f"{agreeing(accepted, 'reaches', 'reach')} {linkage.accept * 100:.6g}%"
-    wrong = linkage.expected_wrong
     yield (
         f"{accepted:,} of them {reach} and {agreeing(accepted, 'is', 'are')} used; "
-        f"{format_expected(wrong)} {'is' if wrong <= 1 else 'are'} expected to be wrong"
+        f"expected to be wrong: {format_expected(linkage.expected_wrong)}"
     )
 
 
@@ -101,7 +100,7 @@ def _doubtful(key_audit: KeyAudit, linkage: Linkage, whole: bool) -> Iterator[Bl
     shown = order if whole else order[:_MOST_DOUBTFUL]
     if not len(shown):
         return
-    names = [piece.name for piece in linkage.model.pieces]
+    names = [piece.short_name for piece in linkage.model.pieces]
     left = format_keys(key_audit.coding, linkage.left[shown])
     right = format_keys(key_audit.coding, linkage.right[shown])
     yield Grid(

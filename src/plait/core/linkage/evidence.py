@@ -96,6 +96,11 @@ class Evidence:
             left if left == right else f"{left}={right}" for left, right in self.names
         )
 
+    @property
+    def short_name(self) -> str:
+        """The left column only."""
+        return " and ".join(left for left, _ in self.names)
+
     @cached_property
     def initials(self) -> _Initials:
         """Of letters: the words of one letter, as in ``J. Penrose``."""

@@ -34,8 +34,8 @@ class PieceModel:
 
     Parameters
     ----------
-    name : str
-        The evidence.
+    name, short_name : str
+        The evidence: with both columns, and with the left one.
     true : array of float64
         By ``Level``: how often it occurs among true pairs in which the piece is not missing.
     chance : array of float64
@@ -43,6 +43,7 @@ class PieceModel:
     """
 
     name: str
+    short_name: str
     true: Floats
     chance: Floats
 
@@ -136,6 +137,7 @@ def estimate_odds(
     pieces = tuple(
         PieceModel(
             piece.name,
+            piece.short_name,
             np.where(possible_levels(levels[:, at]), of_true, 0.0),
             _overall_chance(piece, share, same_table),
         )

@@ -136,7 +136,7 @@ def linkage_columns(
         for name, part, column in zip(side_names, coding.distinct, coding.key_columns, strict=True):
             made[name] = column.texts.take(pa.array(part[codes]))
     every = range(len(linkage.left))
-    names_of_pieces = [piece.name for piece in linkage.model.pieces]
+    names_of_pieces = [piece.short_name for piece in linkage.model.pieces]
     there = np.flatnonzero(linkage.second >= 0)
     seconds: list[str | None] = [None] * len(linkage.left)
     for at, text in zip(there.tolist(), format_keys(coding, linkage.second[there]), strict=True):

@@ -132,7 +132,7 @@ def _odds(linkage: Linkage, at: int) -> dict[str, Any]:
     """How sure a partner is, and what each piece of evidence says of it."""
     partners = linkage.alternatives
     assert partners is not None
-    names = [piece.name for piece in linkage.model.pieces]
+    names = [piece.short_name for piece in linkage.model.pieces]
     probability = float(partners.probability[at])
     decided = int(partners.decided[at])
     return {
