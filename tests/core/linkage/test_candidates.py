@@ -49,6 +49,7 @@ def _level(one: object, two: object, name: str = "v", ignore=(), more=()) -> Lev
         ("Ada Hill", None, Level.MISSING),
         ("Ada Hill", "Hill, Ada", Level.NEAR),
         ("Ada Hill", "Ada Hlil", Level.NEAR),
+        ("Tanaka, Rosa", "Rosa anaka", Level.NEAR),
         ("Ada Hill", "A. Hill", Level.NEAR),
         ("Ada Okonkwo", "Ada Okonkwo-Hill", Level.NEAR),
         ("Zoë Hill", "Zoe Hill", Level.NEAR),

@@ -49,8 +49,10 @@ def _near_letters(one: str, two: str) -> bool:
         rest = set(short) - letters
         if letters and rest and rest <= set(long) and letters <= {word[0] for word in long}:
             return True
-    left, right = (" ".join(side) for side in words)
-    return 5 * _slips(left, right) <= max(len(left), len(right))
+    stand = [_plain(text).split() for text in (one, two)]
+    tries = (stand, (stand[0][::-1], stand[1]), words)
+    texts = [tuple(" ".join(side) for side in pair) for pair in tries]
+    return any(5 * _slips(a, b) <= max(len(a), len(b)) for a, b in texts)
 
 
 def _near_days(one: str, two: str) -> bool:

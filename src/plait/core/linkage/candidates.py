@@ -155,7 +155,8 @@ def _paired(
 def _near_in_one(piece: Evidence, others: Sequence[Evidence]) -> Iterator[tuple[Numbers, Numbers]]:
     """Pairs that are spelt nearly alike in a piece, and equal in another one."""
     values = [dense_rank(codes[codes >= 0])[0] for codes in piece.exact]
-    words = [piece.words.take(pa.array(codes)) for codes in values]
+    in_order, _ = piece.orders[-1]
+    words = [in_order.take(pa.array(codes)) for codes in values]
     near = find_near_texts(*words)
     if not len(near.text):
         return

@@ -74,7 +74,7 @@ class Evidence:
         For each record of the left and of the right a code of its value, as it is and without
         what is ignored; -1 where it has none, or several on its rows.
     words : pyarrow.Array
-        For letters: of each exact code its words in order, without case and accents.
+        For letters: of each exact code its words as they stand, without case, accents and signs.
     values : array of float64
         Otherwise: of each exact code its numbers, a column each; NaN where it is none.
     part_of_key : bool
@@ -100,6 +100,20 @@ class Evidence:
     def short_name(self) -> str:
         """The left column only."""
         return " and ".join(left for left, _ in self.names)
+
+    @cached_property
+    def orders(self) -> tuple[tuple[pa.Array, pa.Array], ...]:
+        """The words of the left and of the right in orders that are set against one another.
+
+        As they stand; turned round, since a slip in the first letter puts a word elsewhere in the
+        alphabet; and in order, for more than two words.
+        """
+        words = self.words
+        return (
+            (words, words),
+            (_turned(words), words),
+            (normalize_texts(words, ["word-order"]),) * 2,
+        )
 
     @cached_property
     def initials(self) -> _Initials:
@@ -258,8 +272,8 @@ def _measures(
     if types and all(type_.has_day for type_ in types):
         return "days", pa.nulls(0, pa.string()), _days(column)[:, None]
     spelt = normalize_texts(column.texts, ["accents", "case"])
-    spelt = pc.replace_substring_regex(spelt, r"[\p{P}\p{S}]+", " ")
-    return "letters", normalize_texts(spelt, ["word-order"]), none
+    apart = pc.replace_substring_regex(spelt, r"[\p{P}\p{S}\p{Z}\s]+", " ")
+    return "letters", pc.utf8_trim_whitespace(apart), none
 
 
 def _numbers(column: KeyColumnCodes) -> Floats:
@@ -302,15 +316,15 @@ def near_values(evidence: Evidence, left: Codes, right: Codes) -> Flags:
 
     Notes
     -----
-    Letters: the words in order, at most one slip apart for each ``LETTERS_PER_SLIP`` letters (the
-    distance of optimal string alignment), or all words of the one among those of the other, an
-    initial standing for any word that begins with it.
+    Letters: the words in either order, at most one slip apart for each ``LETTERS_PER_SLIP``
+    letters (the distance of optimal string alignment), or all words of the one among those of the
+    other, an initial standing for any word that begins with it.
     Numbers: at most ``NEAR_NUMBER`` of the larger one apart. Days: at most ``NEAR_DAYS`` apart,
     or two of year, month and day the same, or day and month exchanged. Places: at most
     ``NEAR_KM`` apart on the great circle.
     """
     if evidence.kind == "letters":
-        near = _near_letters(evidence.words, left, right)
+        near = _near_letters(evidence, left, right)
         has_any = evidence.initials.has_any
         some = np.flatnonzero(has_any[left] | has_any[right])
         near[some] |= _same_with_initials(evidence.initials, left[some], right[some])
@@ -335,12 +349,17 @@ def near_matrix(evidence: Evidence, left: Codes, right: Codes) -> Flags:
         from rapidfuzz.fuzz import token_set_ratio
         from rapidfuzz.process import cdist
 
-        one, two = (evidence.words.take(pa.array(side)).to_pylist() for side in (left, right))
         workers = available_cores()
-        slips = cdist(one, two, scorer=OSA.distance, dtype=np.int32, workers=workers)
-        within = cdist(one, two, scorer=token_set_ratio, score_cutoff=100, workers=workers)
-        longest = np.maximum(_lengths(one)[:, None], _lengths(two)[None, :])
-        near: Flags = (slips * LETTERS_PER_SLIP <= longest) | (within >= 100)
+        near = np.zeros((len(left), len(right)), bool)
+        for mine, theirs in evidence.orders:
+            one, two = (
+                mine.take(pa.array(left)).to_pylist(),
+                theirs.take(pa.array(right)).to_pylist(),
+            )
+            slips = cdist(one, two, scorer=OSA.distance, dtype=np.int32, workers=workers)
+            longest = np.maximum(_lengths(one)[:, None], _lengths(two)[None, :])
+            near |= slips * LETTERS_PER_SLIP <= longest
+        near |= cdist(one, two, scorer=token_set_ratio, score_cutoff=100, workers=workers) >= 100
         has_any = evidence.initials.has_any
         some = np.nonzero(has_any[left][:, None] | has_any[right][None, :])
         near[some] |= _same_with_initials(evidence.initials, left[some[0]], right[some[1]])
@@ -363,21 +382,39 @@ def _near_days(one: Floats, two: Floats) -> Flags:
     return near
 
 
-def _near_letters(words: pa.Array, left: Codes, right: Codes) -> Flags:
+def _turned(words: pa.Array) -> pa.Array:
+    """The words of each text from the last to the first."""
+    lists = pc.split_pattern(words.cast(pa.string()), " ")
+    every = lists.flatten()
+    order = np.lexsort((-np.arange(len(every)), np.asarray(pc.list_parent_indices(lists))))
+    begins = np.append(0, np.cumsum(np.asarray(pc.list_value_length(lists)))).astype(np.int32)
+    turned = pa.ListArray.from_arrays(pa.array(begins), every.take(pa.array(order)))
+    return pc.binary_join(turned, " ")
+
+
+def _near_letters(evidence: Evidence, left: Codes, right: Codes) -> Flags:
     from rapidfuzz.distance import OSA
     from rapidfuzz.fuzz import token_set_ratio
     from rapidfuzz.process import cpdist
 
-    near = np.zeros(len(left), bool)
+    near, workers = np.zeros(len(left), bool), available_cores()
     for start in range(0, len(left), _AT_ONCE):
-        some = slice(start, start + _AT_ONCE)
-        one, two = (words.take(pa.array(side[some])).to_pylist() for side in (left, right))
-        workers = available_cores()
-        slips = cpdist(one, two, scorer=OSA.distance, dtype=np.int32, workers=workers)
+        open_ = np.arange(start, min(start + _AT_ONCE, len(left)))
+        for mine, theirs in evidence.orders:
+            one, two = (
+                words.take(pa.array(side[open_])).to_pylist()
+                for words, side in ((mine, left), (theirs, right))
+            )
+            slips = cpdist(one, two, scorer=OSA.distance, dtype=np.int32, workers=workers)
+            close = slips * LETTERS_PER_SLIP <= np.maximum(_lengths(one), _lengths(two))
+            near[open_[close]] = True
+            open_ = open_[~close]
+        one, two = (
+            evidence.words.take(pa.array(side[open_])).to_pylist() for side in (left, right)
+        )
         # 100 where all words of the one are among those of the other.
         within = cpdist(one, two, scorer=token_set_ratio, score_cutoff=100, workers=workers)
-        longest = np.maximum(_lengths(one), _lengths(two))
-        near[some] = (slips * LETTERS_PER_SLIP <= longest) | (within >= 100)
+        near[open_[within >= 100]] = True
     return near
 
 
