@@ -34,6 +34,7 @@ from plait.cli.terminal import (
 )
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import Finding, matching_findings
+from plait.core.keys.key_sets import resolve_sides
 from plait.core.operations.keys import (
     KeyAudit,
     list_duplicate_rows,
@@ -135,12 +136,11 @@ def run(options: argparse.Namespace) -> int:
     return 0
 
 
-def _sides(sources: Sequence[Source], apart: bool) -> list[list[int]]:
+def _sides(sources: Sequence[Source], apart: bool) -> list[tuple[int, ...]]:
     """The sources that are set against one another: those that one word names are one side."""
     words = [source.word for source in sources]
-    if apart or len(set(words)) < 2:
-        return [[number] for number in range(len(sources))]
-    return [[n for n, word in enumerate(words) if word == one] for one in dict.fromkeys(words)]
+    named = [[n for n, word in enumerate(words) if word == one] for one in dict.fromkeys(words)]
+    return resolve_sides(named, apart)
 
 
 def _tell(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import combinations
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -16,6 +17,9 @@ from plait.core.codes.dense_codes import Counts, dense_rank
 
 MOST_TABLES = 62
 _MOST_PAIRED = 8
+
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -144,3 +148,14 @@ def parse_membership(wanted: str, names: Sequence[str]) -> int:
             )
         mask |= 1 << list(names).index(name)
     return mask
+
+
+def resolve_sides(sides: Sequence[Sequence[T]], apart: bool) -> list[tuple[T, ...]]:
+    """What is set against what: extracts together, beside another side and unless taken apart.
+
+    >>> resolve_sides([["may", "june"], ["hives"]], False), resolve_sides([["may", "june"]], False)
+    ([('may', 'june'), ('hives',)], [('may',), ('june',)])
+    """
+    if apart or len(sides) < 2:
+        return [(one,) for side in sides for one in side]
+    return [tuple(side) for side in sides]

@@ -29,6 +29,7 @@ from plait.core.keys.key_sets import (
     membership_masks,
     pairwise_overlaps,
     parse_membership,
+    resolve_sides,
 )
 from plait.core.keys.match import KeyMatch, match_keys
 from plait.core.linkage.evidence_spec import parse_evidence_spec
@@ -217,9 +218,9 @@ def audit_keys(
     >>> found.pairs[0].keys_in_both, found.pairs[0].rows_only_left, found.why.best.ways
     (1, 2, ('leading-zeros',))
     """
-    extracts = [(side,) if isinstance(side, Table) else tuple(side) for side in sides]
-    if apart or len(extracts) < 2:
-        extracts = [(table,) for side in extracts for table in side]
+    extracts = resolve_sides(
+        [(side,) if isinstance(side, Table) else tuple(side) for side in sides], apart
+    )
     stacked = [stack(side, name=name_of_extracts(side)) if side[1:] else None for side in extracts]
     tables = [
         result.table if result else side[0] for side, result in zip(extracts, stacked, strict=True)
