@@ -126,6 +126,13 @@ def test_what_is_ignored_is_alike_and_not_equal():
     assert _level("ADA", "ada", more=("x",)) == Level.NEAR  # capitals make no slip
 
 
+def test_what_is_ignored_counts_where_one_side_has_numbers_and_the_other_has_not():
+    left = {"k": ["a", "b"], "v": ["15", "20"]}
+    right = {"k": ["c", "d"], "v": ["1-5", "zz"]}
+    (_, piece) = _evidence(left, right, ["v"], ["punctuation"])
+    assert compare_records(piece, np.array([0]), np.array([0])).tolist() == [Level.ALIKE]
+
+
 def test_a_column_in_which_the_rows_of_a_key_differ_says_nothing():
     left = {"k": ["a", "a", "b"], "v": ["x", "y", "z"]}
     right = {"k": ["c", "d"], "v": ["x", "z"]}

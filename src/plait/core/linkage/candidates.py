@@ -110,13 +110,12 @@ def _equal_in_two(
         waiting: list[tuple[int, ...]] = [(first, second)]
         while waiting:
             pieces = waiting.pop()
-            # A block of three is cut from one of two: it is looked for by its first two only.
             pairs, is_cut = _of_blocks([evidence[number].loose for number in pieces])
             yield pairs
             if is_cut:
                 cut[" and ".join(evidence[number].name for number in pieces)] = None
-                rest = [n for n in range(len(evidence)) if n > pieces[-1] or n < pieces[0]]
-                waiting += [(*pieces, n) for n in rest if n not in pieces]
+                # Pairs that are equal in an earlier piece as well come with that piece.
+                waiting += [(*pieces, later) for later in range(pieces[-1] + 1, len(evidence))]
 
 
 def _of_blocks(
