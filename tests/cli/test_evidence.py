@@ -189,3 +189,25 @@ def test_words_do_not_count_and_come_from_a_file(plait, put, tmp_path):
     assert ended.status == 2 and "cannot read nothing.txt" in ended.err
     ended = plait("keys", "a.csv", "b.csv", "--key", "who", "--ignore-words", "dr,ltd")
     assert "1 key of a and 1 key of b would match with --ignore word-order" in ended.out
+
+
+def test_words_that_help_are_found_and_none_that_would_run_keys_together(plait, put):
+    put(
+        a_csv="who\nDr. Ada Hill\nDr. Cy Orr\nBo Lee Ltd\nTim Dorn Ltd\nOak Road\nElm Road\nElm Lane\n",
+        b_csv="who,x\nAda Hill,1\nBo Lee,2\nCy Orr,3\nTim Dorn,4\nOak Road,5\nElm,6\n",
+    )
+    ended = plait("keys", "a.csv", "b.csv", "--key", "who", "--json")
+    words = ended.json["why"]["words"]
+    assert sorted(words["words"]) == ["Dr", "Ltd"] and (words["rows"], words["collisions"]) == (
+        4,
+        0,
+    )
+    ended = plait("join", "a.csv", "b.csv", "--key", "who", "--json", "--out", "j.csv")
+    (remedy,) = [one["remedy"] for one in ended.json["findings"]
+                 if one["code"] == "key-unmatched" and one["severity"] == "warning"]  # fmt: skip
+    assert remedy.startswith("4 of 6 rows would match with --ignore-words ")
+    asked = remedy.split(";")[0].split()[-2:]
+    ended = plait(
+        "join", "a.csv", "b.csv", "--key", "who", *asked, "--json", "--out", "j.csv", "--replace"
+    )
+    assert ended.json["match"]["left_matched"] == 5

@@ -184,6 +184,7 @@ def diagnosis_dict(key_audit: KeyAudit, why: UnmatchedDiagnosis) -> dict[str, An
         "side": ("left", "right")[why.side],
         "gains": [asdict(gain) for gain in why.gains],
         "best": asdict(why.best) if why.best else None,
+        "words": asdict(why.words) if why.words else None,
         "failing": {
             side: [asdict(f) for f in why.failing[number]]
             for number, side in enumerate(("left", "right"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from plait.core.base.findings import Finding, agreeing, pluralize
+from plait.core.keys.key_sets import KeySetOverlap
 from plait.core.operations.keys import KeyAudit
 from plait.core.table.key_spec import quote_name
 from plait.core.unmatched.causes import FailingKeyParts
@@ -110,20 +111,24 @@ def _answer_of_two(key_audit: KeyAudit) -> Iterator[str]:
         f"{pluralize(pair.rows_only_right, 'row')})"
     )
     if why is not None and why.best is not None:
-        gained = [
-            f"{pluralize(keys, 'key')} of {name}"
-            for keys, name in ((why.best.keys, pair.left), (why.best.right_keys, pair.right))
-            if keys
-        ]
         yield (
-            f"{' and '.join(gained)} would match with --ignore {','.join(why.best.ways)}"
+            f"{_gained_keys(why.best, pair)} would match with --ignore {','.join(why.best.ways)}"
             f", {_colliding(why.best, pair.right)}"
         )
-    elif why is not None:
+    elif why is not None and why.words is None:
         yield "no looser comparison (--ignore) would match any of them"
+    if why is not None and why.words is not None:
+        words = ",".join(map(quote_name, why.words.words))
+        yield f"{_gained_keys(why.words, pair)} would match with --ignore-words {words}"
     if why is not None and why.tried and key_audit.linkage is None:
         side = (pair.left, pair.right)[why.side]
         yield _near(why.near, why.tried, "other " if why.best else "", side)
+
+
+def _gained_keys(gain: NormalizationGain, pair: KeySetOverlap) -> str:
+    """Which keys would match: ``3 keys of visits and 2 keys of hives``."""
+    sides = ((gain.keys, pair.left), (gain.right_keys, pair.right))
+    return " and ".join(f"{pluralize(keys, 'key')} of {name}" for keys, name in sides if keys)
 
 
 def _near(near: int, tried: int, other: str, side: str) -> str:

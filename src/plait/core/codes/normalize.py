@@ -90,6 +90,16 @@ def _word_order(texts: pa.Array) -> pa.Array:
     return pc.if_else(pc.is_null(texts), pa.scalar(None, texts.type), joined)
 
 
+def words_of_texts(texts: pa.Array) -> list[str]:
+    """Every word of each text once, with capitals as they are and without a full stop behind it.
+
+    >>> words_of_texts(pa.array(["Dr. Ada Hill, Dr.", None]))
+    ['Dr', 'Ada', 'Hill']
+    """
+    words = pc.split_pattern_regex(pc.fill_null(texts, ""), _APART).to_pylist()
+    return [word for some in words for word in dict.fromkeys(w.rstrip(".") for w in some) if word]
+
+
 def _begins(words: pa.ListArray) -> pa.Array:
     """Where the words of each text begin among all of them, from 0."""
     lengths = pc.list_value_length(words).to_numpy()

@@ -27,6 +27,7 @@ from plait.core.unmatched.normalization_gains import (
     normalize_keys,
     single_normalization_gains,
     useful_normalizations,
+    words_gain,
 )
 
 Numbers = npt.NDArray[np.int64]
@@ -72,6 +73,8 @@ class UnmatchedDiagnosis:
         What each looser comparison would bring by itself.
     best : NormalizationGain or None
         The fewest that together bring as much as all.
+    words : NormalizationGain or None
+        Words that bring some where they do not count.
     failing : pair of tuples of FailingKeyParts
         Of composite keys, left and right: which part fails.
     elsewhere : tuple of BetterKeyColumn
@@ -93,6 +96,7 @@ class UnmatchedDiagnosis:
     near: int
     lonely: int
     bounded: bool
+    words: NormalizationGain | None = None
 
 
 def diagnose_unmatched(
@@ -133,6 +137,7 @@ def diagnose_unmatched(
         with_near,
         len(lost) - with_near,
         near.bounded,
+        words_gain(key_match),
     )
 
 

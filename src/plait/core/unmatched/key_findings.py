@@ -28,6 +28,7 @@ from plait.core.unmatched.normalization_gains import (
     MOST_TEXTS,
     best_normalization_gain,
     exceeds_key_text_limit,
+    words_gain,
 )
 
 
@@ -228,6 +229,13 @@ def _gain_remedy(right: Table, key_match: KeyMatch, match: MatchCounts) -> Text:
             f" to find out why; join skips that search above {MOST_TEXTS:,} different keys",
         )
     gain = best_normalization_gain(key_match)
+    words = words_gain(key_match) if gain is None else None
+    if words is not None and words.rows:
+        return wording(
+            f"{words.rows:,} of {pluralize(match.left_unmatched, 'row')} would match with ",
+            Setting("ignore_words", words.words),
+            "; with no key collisions",
+        )
     if gain is None:
         return wording("no looser comparison (", Setting("ignore"), ") would match any of them")
     collide = "with no key collisions"

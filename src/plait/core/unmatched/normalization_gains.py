@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -16,13 +17,17 @@ from plait.core.codes.normalize import (
     ALL_WAYS,
     FORM_WAYS,
     SAME_WORDS,
+    Ignored,
     IgnoredWords,
     normalize_texts,
+    words_of_texts,
 )
 from plait.core.keys.match import KeyMatch
 from plait.core.text.hash_table import Codes
+from plait.core.types.column_type import TEXT
 
 MOST_TEXTS = 300_000
+_MOST_WORDS = 12  # tried, each by itself
 _RISKIEST_FIRST = (
     "punctuation",
     "word-order",
@@ -54,6 +59,8 @@ class NormalizationGain:
         would match several of them.
     left_collisions : int
         The same of the left.
+    words : tuple of str
+        Words that would be ignored: ``--ignore-words``.
     """
 
     ways: tuple[str, ...]
@@ -63,6 +70,7 @@ class NormalizationGain:
     right_keys: int
     collisions: int
     left_collisions: int
+    words: tuple[str, ...] = ()
 
     @property
     def anything(self) -> bool:
@@ -130,6 +138,42 @@ def best_normalization_gain(
     return best if worth(best) else None
 
 
+def words_gain(key_match: KeyMatch) -> NormalizationGain | None:
+    """The words of which each by itself matches several keys, and runs none together.
+
+    Returns
+    -------
+    NormalizationGain or None
+        What ignoring them together would change; ``None`` where no word helps, and for very many
+        keys.
+
+    Notes
+    -----
+    Of the words that stand in most keys without a match.
+    """
+    coding = key_match.coding
+    if exceeds_key_text_limit(coding):
+        return None
+    keys = coding.distinct
+    lost = np.flatnonzero((key_match.left_counts > 0) != (key_match.right_counts > 0))
+    times: Counter[str] = Counter()
+    for column, part in zip(coding.key_columns, keys, strict=True):
+        if TEXT in column.types:
+            texts = column.texts.take(pa.array(part[lost], mask=part[lost] < 0))
+            times.update(words_of_texts(texts))
+    common = [word for word, number in times.most_common(_MOST_WORDS) if number > 1]
+    useful = []
+    for word in common:
+        gain = normalization_gain(key_match, keys, [IgnoredWords((word,))])
+        helps = max(gain.keys, gain.right_keys) > 1  # what helps once is part of a name
+        if helps and not (gain.collisions or gain.left_collisions):
+            useful.append(word)
+    if not useful:
+        return None
+    together = normalization_gain(key_match, keys, [IgnoredWords(tuple(useful))])
+    return replace(together, ways=(), words=tuple(useful))
+
+
 def exceeds_key_text_limit(coding: KeyCodes) -> bool:
     """Whether there are more different key texts than a join tries looser comparisons on."""
     return sum(column.size for column in coding.key_columns) > MOST_TEXTS
@@ -152,14 +196,16 @@ def _brings_together(coding: KeyCodes, ways: Sequence[str]) -> bool:
     return False
 
 
-def _forms(column: KeyColumnCodes, ways: Sequence[str]) -> list[pa.Array]:
+def _forms(column: KeyColumnCodes, ways: Sequence[Ignored]) -> list[pa.Array]:
     """The loose form of each text; as left and right have it, where they write otherwise."""
     types = column.types if set(ways) & set(FORM_WAYS) else column.types[:1]
     words = [way for way in column.ignored if isinstance(way, IgnoredWords)]
     return [normalize_texts(column.texts, [*words, *ways], type_) for type_ in types]
 
 
-def normalize_keys(coding: KeyCodes, keys: Sequence[Codes], ways: Sequence[str]) -> NormalizedKeys:
+def normalize_keys(
+    coding: KeyCodes, keys: Sequence[Codes], ways: Sequence[Ignored]
+) -> NormalizedKeys:
     """The keys with some ways of being different left out of account.
 
     Parameters
@@ -184,7 +230,7 @@ def normalize_keys(coding: KeyCodes, keys: Sequence[Codes], ways: Sequence[str])
 
 
 def normalization_gain(
-    key_match: KeyMatch, keys: Sequence[Codes], ways: Sequence[str]
+    key_match: KeyMatch, keys: Sequence[Codes], ways: Sequence[Ignored]
 ) -> NormalizationGain:
     """What ignoring these ways together would change."""
     loose = normalize_keys(key_match.coding, keys, ways)
@@ -192,7 +238,7 @@ def normalization_gain(
     gained = left & ~right & _standing(loose.right[right], loose.left, loose.size)
     right_gained = right & ~left & _standing(loose.left[left], loose.right, loose.size)
     return NormalizationGain(
-        tuple(ways),
+        tuple(way for way in ways if isinstance(way, str)),
         int(key_match.left_counts[gained].sum()),
         int(gained.sum()),
         int(key_match.right_counts[right_gained].sum()),
