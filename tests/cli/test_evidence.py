@@ -193,7 +193,8 @@ def test_words_do_not_count_and_come_from_a_file(plait, put, tmp_path):
 
 def test_words_that_help_are_found_and_none_that_would_run_keys_together(plait, put):
     put(
-        a_csv="who\nDr. Ada Hill\nDr. Cy Orr\nBo Lee Ltd\nTim Dorn Ltd\nOak Road\nElm Road\nElm Lane\n",
+        a_csv="who\nDr. Ada Hill\nDr. Cy Orr\nBo Lee Ltd\nTim Dorn Ltd\nOak Road\n"
+        "Elm Road\nElm Lane\n",
         b_csv="who,x\nAda Hill,1\nBo Lee,2\nCy Orr,3\nTim Dorn,4\nOak Road,5\nElm,6\n",
     )
     ended = plait("keys", "a.csv", "b.csv", "--key", "who", "--json")
