@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import random
 import unicodedata
+from dataclasses import replace
 from datetime import date
 from itertools import product
 
@@ -356,3 +357,35 @@ def test_records_of_one_table_that_mean_the_same_hold_together():
     pairs = {(texts[b], texts[a]) for a, b in zip(linkage.left, linkage.right, strict=True)}
     wrong = [pair for pair in pairs if truth.get(pair[0]) != pair[1]]
     assert len(wrong) <= 1 and len(pairs) > 0.9 * len(truth)
+
+
+def test_what_a_person_decided_of_one_table_parts_and_joins_groups():
+    left, right, truth = registers(19, 120)
+    table = table_from_columns(
+        "people", {name: cells + right[name] for name, cells in left.items()}
+    )
+    coding = encode_keys([table], [["n"]])
+    spec = EvidenceSpec(("name", "born", "town", "phone"), 0.99)
+    texts = coding.key_columns[0].texts.to_pylist()
+
+    def used(settled=None) -> set[frozenset[str]]:
+        given = replace(spec, settled=settled)
+        linkage = link_records([table], [["n"]], coding, None, given)
+        pairs = zip(linkage.left, linkage.right, linkage.accepted, strict=True)
+        return {frozenset((texts[mine], texts[theirs])) for mine, theirs, yes in pairs if yes}
+
+    before = used()
+    apart = next(iter(sorted(before, key=sorted)))
+    strangers = [n for n in left["n"] if not any(n in pair for pair in before)][:2]
+    mine, theirs = sorted(apart)
+    settled = table_from_columns(
+        "settled",
+        {
+            "left n": [mine, strangers[0], mine],
+            "right n": [theirs, strangers[1], mine],  # and a key that is itself, which says nothing
+            "decided": ["rejected", "accepted", "accepted"],
+        },
+    )
+    after = used(settled)
+    assert apart not in after and frozenset(strangers) in after
+    assert before - {apart} <= after

@@ -141,9 +141,9 @@ def _second_best(candidates: Candidates, log_odds: Floats) -> Numbers:
     is_first = first == np.arange(len(left))
     other = np.where(is_first, first + 1, first)
     second = np.where(other < last, order[np.minimum(other, max(len(order) - 1, 0))], -1)
-    made = np.full(len(order), -1)
-    made[order] = second
-    return made
+    second_of = np.full(len(order), -1)
+    second_of[order] = second
+    return second_of
 
 
 def group_records(
@@ -179,9 +179,14 @@ def group_records(
     pairs = set(zip(left[order].tolist(), right[order].tolist(), strict=True))
     members: dict[int, list[int]] = {}
     for at in order.tolist():  # only what is entangled
-        one, two = sorted((int(group[left[at]]), int(group[right[at]])))
-        here, there = members.get(one, [one]), members.get(two, [two])
-        if one != two and all((min(a, b), max(a, b)) in pairs for a in here for b in there):
-            members[one] = [*here, *there]
-            group[there] = one
+        first_group, second_group = sorted((int(group[left[at]]), int(group[right[at]])))
+        first_members, second_members = (
+            members.get(first_group, [first_group]),
+            members.get(second_group, [second_group]),
+        )
+        if first_group != second_group and all(
+            (min(a, b), max(a, b)) in pairs for a in first_members for b in second_members
+        ):
+            members[first_group] = [*first_members, *second_members]
+            group[second_members] = first_group
     return group

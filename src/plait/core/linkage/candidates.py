@@ -86,12 +86,12 @@ def find_candidates(
         kept = left < right if same_table else np.ones(len(left), bool)
         return Candidates(left[kept], right[kept], possible)
     cut: dict[str, None] = {}
-    found = [*named, *_equal_in_two(evidence, cut)]
+    parts = [*named, *_equal_in_two(evidence, cut)]
     for piece in evidence:
         if piece.has_words:
-            found.append(_sharing_rare_word(piece))
-            found += _near_in_one(piece, [other for other in evidence if other is not piece])
-    left, right = (np.concatenate([pair[side] for pair in found]) for side in (0, 1))
+            parts.append(_sharing_rare_word(piece))
+            parts += _near_in_one(piece, [other for other in evidence if other is not piece])
+    left, right = (np.concatenate([pair[side] for pair in parts]) for side in (0, 1))
     if same_table:
         left, right = np.minimum(left, right), np.maximum(left, right)
     numbers = np.sort(left * sizes[1] + right)
@@ -140,10 +140,10 @@ def _paired(
 ) -> tuple[Numbers, Numbers]:
     """Every record of the left with every one of the right, block by block."""
     rows = [rows_grouped_by_code(side, count) for side, count in zip(codes, counts, strict=True)]
-    here, there = counts[0][blocks], counts[1][blocks]
-    block = np.repeat(np.arange(len(blocks)), here)
-    left = rows[0][0][rows[0][1][blocks][block] + position_in_group(here)]
-    times = there[block]
+    left_counts, right_counts = counts[0][blocks], counts[1][blocks]
+    block = np.repeat(np.arange(len(blocks)), left_counts)
+    left = rows[0][0][rows[0][1][blocks][block] + position_in_group(left_counts)]
+    times = right_counts[block]
     begin = np.repeat(rows[1][1][blocks][block], times)
     return (
         np.repeat(left, times).astype(np.int64),
@@ -201,6 +201,6 @@ def _sharing_rare_word(piece: Evidence) -> tuple[Numbers, Numbers]:
 
 def _words_of_records(words: pa.Array, codes: Codes) -> tuple[Numbers, pa.Array]:
     """Each word of each record, and whose it is."""
-    there = np.flatnonzero(codes >= 0)
-    lists = pc.split_pattern(words.take(pa.array(codes[there])).cast(pa.string()), " ")
-    return there[np.asarray(pc.list_parent_indices(lists))], lists.flatten()
+    with_words = np.flatnonzero(codes >= 0)
+    lists = pc.split_pattern(words.take(pa.array(codes[with_words])).cast(pa.string()), " ")
+    return with_words[np.asarray(pc.list_parent_indices(lists))], lists.flatten()

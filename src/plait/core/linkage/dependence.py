@@ -37,13 +37,13 @@ def pieces_that_follow(evidence: Sequence[Evidence]) -> dict[str, str]:
 
 def _follows(codes: Codes, other: Codes) -> bool:
     """Whether records that agree in the other piece agree in this one."""
-    there = (codes >= 0) & (other >= 0)
-    mine, theirs = codes[there], other[there]
+    both_known = (codes >= 0) & (other >= 0)
+    mine, theirs = codes[both_known], other[both_known]
     sizes = [int(side.max(initial=0)) + 1 for side in (mine, theirs)]
     (both,), size = combine_codes([theirs], sizes[1], [mine], sizes[0])
     agree_in_other = _pairs(theirs, sizes[1])
-    every = len(mine) * (len(mine) - 1) // 2
-    if agree_in_other < FEWEST_PAIRS or _pairs(mine, sizes[0]) > _AT_MOST_BY_CHANCE * every:
+    all_pairs = len(mine) * (len(mine) - 1) // 2
+    if agree_in_other < FEWEST_PAIRS or _pairs(mine, sizes[0]) > _AT_MOST_BY_CHANCE * all_pairs:
         return False
     return _pairs(both, size) >= ALMOST_ALWAYS * agree_in_other
 

@@ -250,8 +250,8 @@ def _of_records(codes: Codes, keys: Codes, records: Numbers) -> Codes:
     np.minimum.at(least, keys[rows], codes[rows])
     np.maximum.at(most, keys[rows], codes[rows])
     of_key = np.where(least == most, most, -1).astype(np.int32)
-    found: Codes = of_key[records]
-    return found
+    values_of_records: Codes = of_key[records]
+    return values_of_records
 
 
 def _measures(
@@ -326,18 +326,20 @@ def near_values(evidence: Evidence, left: Codes, right: Codes) -> Flags:
     if evidence.kind == "letters":
         near = _near_letters(evidence, left, right)
         has_any = evidence.initials.has_any
-        some = np.flatnonzero(has_any[left] | has_any[right])
-        near[some] |= _same_with_initials(evidence.initials, left[some], right[some])
+        abbreviated = np.flatnonzero(has_any[left] | has_any[right])
+        near[abbreviated] |= _same_with_initials(
+            evidence.initials, left[abbreviated], right[abbreviated]
+        )
         return near
-    one, two = evidence.values[left], evidence.values[right]
+    left_values, right_values = evidence.values[left], evidence.values[right]
     if evidence.kind == "number":
-        largest = np.maximum(np.abs(one), np.abs(two))
-        return np.asarray((np.abs(one - two) <= NEAR_NUMBER * largest)[:, 0])
+        largest = np.maximum(np.abs(left_values), np.abs(right_values))
+        return np.asarray((np.abs(left_values - right_values) <= NEAR_NUMBER * largest)[:, 0])
     if evidence.kind == "days":
-        return _near_days(one[:, 0], two[:, 0])
+        return _near_days(left_values[:, 0], right_values[:, 0])
     # The haversine formula keeps its digits where two places are close.
-    half = np.sin((one - two) / 2) ** 2
-    square = half[:, 0] + np.cos(one[:, 0]) * np.cos(two[:, 0]) * half[:, 1]
+    half = np.sin((left_values - right_values) / 2) ** 2
+    square = half[:, 0] + np.cos(left_values[:, 0]) * np.cos(right_values[:, 0]) * half[:, 1]
     close: Flags = 2 * _EARTH_KM * np.arcsin(np.sqrt(np.minimum(square, 1.0))) <= NEAR_KM
     return close
 
@@ -352,43 +354,47 @@ def near_matrix(evidence: Evidence, left: Codes, right: Codes) -> Flags:
         workers = available_cores()
         near = np.zeros((len(left), len(right)), bool)
         for mine, theirs in evidence.orders:
-            one, two = (
+            texts, others = (
                 mine.take(pa.array(left)).to_pylist(),
                 theirs.take(pa.array(right)).to_pylist(),
             )
-            slips = cdist(one, two, scorer=OSA.distance, dtype=np.int32, workers=workers)
-            longest = np.maximum(_lengths(one)[:, None], _lengths(two)[None, :])
+            slips = cdist(texts, others, scorer=OSA.distance, dtype=np.int32, workers=workers)
+            longest = np.maximum(_lengths(texts)[:, None], _lengths(others)[None, :])
             near |= slips * LETTERS_PER_SLIP <= longest
-        near |= cdist(one, two, scorer=token_set_ratio, score_cutoff=100, workers=workers) >= 100
+        near |= (
+            cdist(texts, others, scorer=token_set_ratio, score_cutoff=100, workers=workers) >= 100
+        )
         has_any = evidence.initials.has_any
-        some = np.nonzero(has_any[left][:, None] | has_any[right][None, :])
-        near[some] |= _same_with_initials(evidence.initials, left[some[0]], right[some[1]])
+        abbreviated = np.nonzero(has_any[left][:, None] | has_any[right][None, :])
+        near[abbreviated] |= _same_with_initials(
+            evidence.initials, left[abbreviated[0]], right[abbreviated[1]]
+        )
         return near
-    every = np.repeat(left, len(right)), np.tile(right, len(left))
-    return near_values(evidence, *every).reshape(len(left), len(right))
+    all_pairs = np.repeat(left, len(right)), np.tile(right, len(left))
+    return near_values(evidence, *all_pairs).reshape(len(left), len(right))
 
 
-def _near_days(one: Floats, two: Floats) -> Flags:
-    there = ~(np.isnan(one) | np.isnan(two))
-    days = [np.where(there, side, 0).astype("i8").astype("M8[D]") for side in (one, two)]
+def _near_days(left: Floats, right: Floats) -> Flags:
+    both_known = ~(np.isnan(left) | np.isnan(right))
+    days = [np.where(both_known, side, 0).astype("i8").astype("M8[D]") for side in (left, right)]
     months = [side.astype("M8[M]") for side in days]
     year = [side.astype("M8[Y]").astype(np.int64) for side in days]
     month = [side.astype(np.int64) % 12 + 1 for side in months]
     day = [(d - m).astype(np.int64) + 1 for d, m in zip(days, months, strict=True)]
     same = [part[0] == part[1] for part in (year, month, day)]
     exchanged = same[0] & (month[0] == day[1]) & (day[0] == month[1])
-    close = np.abs(one - two) <= NEAR_DAYS
-    near: Flags = there & (close | exchanged | (sum(part.astype(int) for part in same) == 2))
+    close = np.abs(left - right) <= NEAR_DAYS
+    near: Flags = both_known & (close | exchanged | (sum(part.astype(int) for part in same) == 2))
     return near
 
 
 def _turned(words: pa.Array) -> pa.Array:
     """The words of each text from the last to the first."""
     lists = pc.split_pattern(words.cast(pa.string()), " ")
-    every = lists.flatten()
-    order = np.lexsort((-np.arange(len(every)), np.asarray(pc.list_parent_indices(lists))))
+    words_of_all = lists.flatten()
+    order = np.lexsort((-np.arange(len(words_of_all)), np.asarray(pc.list_parent_indices(lists))))
     begins = np.append(0, np.cumsum(np.asarray(pc.list_value_length(lists)))).astype(np.int32)
-    turned = pa.ListArray.from_arrays(pa.array(begins), every.take(pa.array(order)))
+    turned = pa.ListArray.from_arrays(pa.array(begins), words_of_all.take(pa.array(order)))
     return pc.binary_join(turned, " ")
 
 
@@ -401,19 +407,19 @@ def _near_letters(evidence: Evidence, left: Codes, right: Codes) -> Flags:
     for start in range(0, len(left), _AT_ONCE):
         open_ = np.arange(start, min(start + _AT_ONCE, len(left)))
         for mine, theirs in evidence.orders:
-            one, two = (
+            texts, others = (
                 words.take(pa.array(side[open_])).to_pylist()
                 for words, side in ((mine, left), (theirs, right))
             )
-            slips = cpdist(one, two, scorer=OSA.distance, dtype=np.int32, workers=workers)
-            close = slips * LETTERS_PER_SLIP <= np.maximum(_lengths(one), _lengths(two))
+            slips = cpdist(texts, others, scorer=OSA.distance, dtype=np.int32, workers=workers)
+            close = slips * LETTERS_PER_SLIP <= np.maximum(_lengths(texts), _lengths(others))
             near[open_[close]] = True
             open_ = open_[~close]
-        one, two = (
+        texts, others = (
             evidence.words.take(pa.array(side[open_])).to_pylist() for side in (left, right)
         )
         # 100 where all words of the one are among those of the other.
-        within = cpdist(one, two, scorer=token_set_ratio, score_cutoff=100, workers=workers)
+        within = cpdist(texts, others, scorer=token_set_ratio, score_cutoff=100, workers=workers)
         near[open_[within >= 100]] = True
     return near
 
@@ -423,8 +429,8 @@ def _same_with_initials(initials: _Initials, left: Codes, right: Codes) -> Flags
     from rapidfuzz.fuzz import token_set_ratio
     from rapidfuzz.process import cpdist
 
-    def within(one: pa.Array, two: pa.Array) -> Flags:
-        texts = one.to_pylist(), two.to_pylist()
+    def within(words: pa.Array, others: pa.Array) -> Flags:
+        texts = words.to_pylist(), others.to_pylist()
         shares = cpdist(*texts, scorer=token_set_ratio, score_cutoff=100, workers=available_cores())
         flags: Flags = shares >= 100
         return flags
@@ -432,10 +438,10 @@ def _same_with_initials(initials: _Initials, left: Codes, right: Codes) -> Flags
     same = np.zeros(len(left), bool)
     for short, long in ((left, right), (right, left)):
         at = np.flatnonzero(initials.has_any[short])
-        one, two = pa.array(short[at]), pa.array(long[at])
-        same[at] |= within(initials.rest.take(one), initials.words.take(two)) & within(
-            initials.letters.take(one), initials.begins.take(two)
-        )
+        short_codes, long_codes = pa.array(short[at]), pa.array(long[at])
+        same[at] |= within(
+            initials.rest.take(short_codes), initials.words.take(long_codes)
+        ) & within(initials.letters.take(short_codes), initials.begins.take(long_codes))
     return same
 
 

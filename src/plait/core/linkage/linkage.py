@@ -279,12 +279,12 @@ def _records(coding: KeyCodes, key_match: KeyMatch | None) -> tuple[tuple[Number
     """
     order = _order_of_texts(coding)
     if key_match is None:
-        there = coding.counts(0) > 0
-        return (order[there[order]],), False
-    here, there = key_match.left_counts > 0, key_match.right_counts > 0
+        standing = coding.counts(0) > 0
+        return (order[standing[order]],), False
+    on_left, on_right = key_match.left_counts > 0, key_match.right_counts > 0
     one_to_one = bool(key_match.left_counts.max(initial=0) <= 1)
-    free = there & ~here if one_to_one else there
-    alone = here & ~there
+    free = on_right & ~on_left if one_to_one else on_right
+    alone = on_left & ~on_right
     return (order[alone[order]], order[free[order]]), one_to_one
 
 
@@ -322,19 +322,21 @@ def _decided(
     if settled is None:
         return np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0, bool)
     decisions = parse_decisions(settled, len(columns[0]))
-    every = [*tables, decisions.crosswalk.table, decisions.crosswalk.table]
+    all_tables = [*tables, decisions.crosswalk.table, decisions.crosswalk.table]
     keys = [*columns, decisions.crosswalk.left, decisions.crosswalk.right]
-    both = encode_keys(every, keys, ignore, followers=2)
+    both = encode_keys(all_tables, keys, ignore, followers=2)
     # The same rows have the same keys in both codings: so one leads to the other.
     of_side = []
     for number, decided in ((0, both.codes[-2]), (len(tables) - 1, both.codes[-1])):
         first = first_row_of_each_code(coding.codes[number], coding.code_count)
-        there = np.flatnonzero(first >= 0)
+        standing = np.flatnonzero(first >= 0)
         code = np.full(both.code_count + 1, -1, np.int64)
-        code[both.codes[number][first[there]]] = there
+        code[both.codes[number][first[standing]]] = standing
         of_side.append(numbers[number][code[decided]])
     left, right = of_side
     met = (left >= 0) & (right >= 0)
+    if len(tables) == 1:
+        met &= left != right
     return left[met], right[met], decisions.accepted[met]
 
 

@@ -199,10 +199,10 @@ class _Question:
         odds: Floats = np.exp(
             np.clip(np.where(np.isnan(self.known), log_odds, decided), -700.0, 700.0)
         )
-        every = odds
+        total = odds
         if self.left is not None:
-            every = np.bincount(self.left, odds, minlength=self.sizes[0])[self.left].astype(float)
-        shares: Floats = odds / (1.0 + every)
+            total = np.bincount(self.left, odds, minlength=self.sizes[0])[self.left].astype(float)
+        shares: Floats = odds / (1.0 + total)
         return shares
 
 
@@ -290,10 +290,10 @@ class _Frequencies:
 
     def chance(self, codes: Codes, others_of_pair: int) -> Floats:
         """The chance of each value; ``others_of_pair`` of the pair have it besides the left."""
-        every = int(self.left.sum() + self.right.sum())
+        total = int(self.left.sum() + self.right.sum())
         have = np.append(self.left + self.right, 0)[codes] - 1 - others_of_pair
         half = SMOOTHING
-        rest = max(every - 2, 0) + half * max(self.values, 1)
+        rest = max(total - 2, 0) + half * max(self.values, 1)
         shares: Floats = (np.maximum(have, 0) + half) / rest
         return shares
 

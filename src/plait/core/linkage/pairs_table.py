@@ -57,8 +57,8 @@ def resolve_pairs(
     key_match = match_keys(coding) if len(tables) > 1 else None
     linkage = link_records(tables, columns, coding, key_match, pairs, ignore)
     names = crosswalk_column_names(tuple(zip(columns[0], columns[-1], strict=True)))
-    made = table_from_columns("pairs", linkage_columns(linkage, names, coding))
-    return made, tuple(report_linkage(linkage, tables, coding))
+    crosswalk = table_from_columns("pairs", linkage_columns(linkage, names, coding))
+    return crosswalk, tuple(report_linkage(linkage, tables, coding))
 
 
 def report_linkage(
@@ -93,9 +93,13 @@ def report_linkage(
     how = same if len(tables) == 1 else f"{keys} matched to {right}"
     wrong = format_expected(linkage.expected_wrong)
     surely = f" ({linkage.accept * 100:.6g}% or more)" if linkage.accept else ""
-    some = np.flatnonzero(linkage.accepted)
-    some = some[np.argsort(linkage.probability[some], kind="stable")][:MOST_EXAMPLES]
-    mine, theirs = (format_keys(coding, codes[some]) for codes in (linkage.left, linkage.right))
+    least_sure = np.flatnonzero(linkage.accepted)
+    least_sure = least_sure[np.argsort(linkage.probability[least_sure], kind="stable")][
+        :MOST_EXAMPLES
+    ]
+    mine, theirs = (
+        format_keys(coding, codes[least_sure]) for codes in (linkage.left, linkage.right)
+    )
     yield Finding(
         "matched-by-evidence",
         "note",
@@ -104,8 +108,10 @@ def report_linkage(
         "",
         Location(left),
         tuple(
-            FindingExample(f"{one} / {two}: {format_odds(float(linkage.log_odds[at]))}", ())
-            for one, two, at in zip(mine, theirs, some.tolist(), strict=True)
+            FindingExample(
+                f"{left_key} / {right_key}: {format_odds(float(linkage.log_odds[at]))}", ()
+            )
+            for left_key, right_key, at in zip(mine, theirs, least_sure.tolist(), strict=True)
         ),
     )
 
@@ -131,20 +137,22 @@ def linkage_columns(
     names : pair of lists of str
         Names for the key columns of the left and the right.
     """
-    made: dict[str, pa.Array] = {}
+    columns_of_pairs: dict[str, pa.Array] = {}
     for codes, side_names in zip((linkage.left, linkage.right), names, strict=True):
         for name, part, column in zip(side_names, coding.distinct, coding.key_columns, strict=True):
-            made[name] = column.texts.take(pa.array(part[codes]))
-    every = range(len(linkage.left))
+            columns_of_pairs[name] = column.texts.take(pa.array(part[codes]))
+    rows = range(len(linkage.left))
     names_of_pieces = [piece.short_name for piece in linkage.model.pieces]
-    there = np.flatnonzero(linkage.second >= 0)
+    with_second = np.flatnonzero(linkage.second >= 0)
     seconds: list[str | None] = [None] * len(linkage.left)
-    for at, text in zip(there.tolist(), format_keys(coding, linkage.second[there]), strict=True):
+    for at, text in zip(
+        with_second.tolist(), format_keys(coding, linkage.second[with_second]), strict=True
+    ):
         seconds[at] = text
     columns: dict[str, list[str | None]] = {
         "probability": [f"{share:.6f}" for share in linkage.probability.tolist()],
         ODDS: [format_odds(odds) for odds in linkage.log_odds.tolist()],
-        EVIDENCE: [describe_weights(linkage, at, names_of_pieces) for at in every],
+        EVIDENCE: [describe_weights(linkage, at, names_of_pieces) for at in rows],
         "second best": seconds,
         "second odds": [
             None if np.isnan(odds) else format_odds(odds)
@@ -153,7 +161,9 @@ def linkage_columns(
         USE: ["yes" if use else "no" for use in linkage.accepted.tolist()],
         DECIDED: ["accepted" if decided else None for decided in linkage.decided.tolist()],
     }
-    return made | {name: pa.array(cells, pa.string()) for name, cells in columns.items()}
+    return columns_of_pairs | {
+        name: pa.array(cells, pa.string()) for name, cells in columns.items()
+    }
 
 
 def format_odds(log_odds: float) -> str:
