@@ -360,7 +360,7 @@ def test_records_of_one_table_that_mean_the_same_hold_together():
 
 
 def test_what_a_person_decided_of_one_table_parts_and_joins_groups():
-    left, right, truth = registers(19, 120)
+    left, right, _ = registers(19, 120)
     table = table_from_columns(
         "people", {name: cells + right[name] for name, cells in left.items()}
     )
