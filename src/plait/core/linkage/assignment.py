@@ -120,9 +120,10 @@ def _best_assignment(candidates: Candidates, log_odds: Floats, worth: Numbers) -
     gain = log_odds[open_] - np.log(LEAST_ODDS)
     most = float(gain.max()) + 1.0
     cost = np.concatenate([most - gain, np.full(rows, most)])
+    # Row numbers of 32 bits: SciPy 1.13 matches no others.
     places = (
-        np.concatenate([row, np.arange(rows)]),
-        np.concatenate([column, columns + np.arange(rows)]),
+        np.concatenate([row, np.arange(rows)]).astype(np.int32),
+        np.concatenate([column, columns + np.arange(rows)]).astype(np.int32),
     )
     graph = csr_array((cost, places), shape=(rows, columns + rows))
     matched_rows, matched = min_weight_full_bipartite_matching(graph)
