@@ -50,12 +50,14 @@ def test_accepted_pairs_are_written_joined_with_and_told_by_what_they_matched(
     assert joined == used
 
 
+@pytest.mark.slow
 def test_without_a_threshold_no_pair_is_used(plait, people, tmp_path):
     ended = plait("keys", "people.csv", "payers.csv", *BY, "--out", "pairs.csv")
     assert ended.status == 0 and "none is used" in ended.err
     assert _used(rows_of(tmp_path / "pairs.csv")) == {}
 
 
+@pytest.mark.slow
 def test_rows_that_match_by_themselves_by_looser_keys_and_by_evidence_are_told_apart(
     plait, put, people, tmp_path
 ):
@@ -139,6 +141,7 @@ pairs = { evidence = ["nmae"], accept = "99%", settled = "nobody" }
     assert ended.status == 2 and "nmae" in ended.err and "name" in ended.err
 
 
+@pytest.mark.slow
 def test_what_was_settled_by_hand_changes_what_is_used(plait, people, tmp_path):
     line = [
         "keys",
@@ -161,6 +164,7 @@ def test_what_was_settled_by_hand_changes_what_is_used(plait, people, tmp_path):
     assert {k: v for k, v in before.items() if k != rejected["left n"]}.items() <= after.items()
 
 
+@pytest.mark.slow
 def test_one_table_gives_groups_and_settle_brings_each_to_one_row(plait, people, tmp_path):
     both = (tmp_path / "people.csv").read_text() + (tmp_path / "payers.csv").read_text().split(
         "\n", 1

@@ -191,6 +191,7 @@ def test_a_block_that_is_too_large_is_cut_by_a_third_piece_and_that_is_told(monk
     assert _pairs(found) == {(m, n) for m in range(size) for n in range(size) if m % 10 == n % 10}
 
 
+@pytest.mark.slow
 def test_the_blocks_lose_hardly_any_true_pair(monkeypatch):
     left, right, truth = registers(4, 400)
     monkeypatch.setattr(blocks, "FEW_PAIRS", 0)
@@ -204,6 +205,7 @@ def test_the_blocks_lose_hardly_any_true_pair(monkeypatch):
     assert by_blocks.accepted.sum() >= 0.99 * of_all.accepted.sum() > 0.9 * len(truth)
 
 
+@pytest.mark.slow
 def test_what_follows_from_other_evidence_is_left_out_and_does_not_count_twice():
     left, right, truth = registers(2, 1500)
     for side in (left, right):
@@ -244,7 +246,9 @@ def test_a_probability_is_above_even_odds(text):
         parse_accept(text)
 
 
-@pytest.mark.parametrize("seed", range(25))
+@pytest.mark.parametrize(
+    "seed", [pytest.param(seed, marks=[pytest.mark.slow] if seed > 7 else []) for seed in range(25)]
+)
 def test_whatever_is_in_the_columns_there_is_an_answer(seed):
     rng = random.Random(seed)
     makers = [

@@ -193,7 +193,9 @@ def _linked(
     return linkage, pairs
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize(
+    "seed", [0, 1, *(pytest.param(seed, marks=pytest.mark.slow) for seed in (2, 3))]
+)
 def test_the_odds_are_those_of_a_judge_that_compares_all_pairs(seed):
     left, right, _ = registers(seed, 40)
     chance = random.Random(seed)
@@ -231,6 +233,7 @@ def test_the_odds_do_not_depend_on_the_order_of_rows_or_columns():
     )
 
 
+@pytest.mark.slow
 def test_a_column_that_tells_nothing_changes_no_pair():
     left, right, _ = registers(12, 200)
     linkage, pairs = _linked(left, right, ["name", "born", "town", "phone"])
@@ -247,7 +250,8 @@ def test_a_column_that_tells_nothing_changes_no_pair():
     assert weights["coin"] < 0.5 and weights["same"] < 0.05
 
 
-@pytest.mark.parametrize("seed", [21, pytest.param(22, marks=pytest.mark.slow)])
+@pytest.mark.slow
+@pytest.mark.parametrize("seed", [21, 22])
 def test_what_is_said_to_be_sure_is_as_often_true(seed):
     left, right, truth = registers(seed, 1500)
     linkage, pairs = _linked(left, right, ["name", "born", "town", "phone"])
@@ -359,6 +363,7 @@ def test_records_of_one_table_that_mean_the_same_hold_together():
     assert len(wrong) <= 1 and len(pairs) > 0.9 * len(truth)
 
 
+@pytest.mark.slow
 def test_what_a_person_decided_of_one_table_parts_and_joins_groups():
     left, right, _ = registers(19, 120)
     table = table_from_columns(
