@@ -179,6 +179,21 @@ def test_one_table_gives_groups_and_settle_brings_each_to_one_row(plait, people,
     assert len(rows_of(tmp_path / "s.csv")) == 400 - len(used) and len(used) > 80
 
 
+def test_evidence_without_a_key_is_refused(plait, people, tmp_path):
+    (tmp_path / "p.toml").write_text("""
+[source.people]
+path = "people.csv"
+[source.payers]
+path = "payers.csv"
+[[step]]
+join = ["people", "payers"]
+kind = "cross"
+pairs = { evidence = "born", accept = "99%" }
+""")
+    ended = plait("check", "p.toml")
+    assert ended.status == 2 and "has no key" in ended.err
+
+
 def test_words_do_not_count_and_come_from_a_file(plait, put, tmp_path):
     put(
         a_csv='who\nDr. Ada Hill\n"Lee, Bo"\nHill Ltd.\n',

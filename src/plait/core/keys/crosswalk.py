@@ -135,8 +135,9 @@ def parse_decisions(table: Table, parts: int) -> Decisions:
     """
     if table.has_column(DECIDED):
         words = pc.utf8_lower(pc.utf8_trim_whitespace(_texts(table, DECIDED)))
-        table = table.take(np.flatnonzero(pc.is_in(words, pa.array(_DECISIONS, words.type))))
-        accepted = pc.equal(_texts(table, DECIDED), _DECISIONS[0]).to_numpy(zero_copy_only=False)
+        decided = pc.is_in(words, pa.array(_DECISIONS, words.type))
+        accepted = np.asarray(pc.equal(words.filter(decided), _DECISIONS[0]))
+        table = table.take(np.flatnonzero(decided))
     else:
         accepted = _use_flags(table)
     left, right = _key_columns(table, parts)

@@ -167,6 +167,11 @@ def join(
     _check_together(kind, key, near, within)
     with attribute_errors_to_option("key"):
         names = _key(left, right, key, kind, near)
+    if isinstance(pairs, EvidenceSpec) and not names:
+        raise UsageError(
+            wording(Setting("pairs"), " looks for partners of keys, and this join has no key"),
+            remedy=wording("name the key: ", Setting("key")),
+        )
     with attribute_errors_to_option("pairs"):
         columns = tuple(zip(*names, strict=True))
         across, told = resolve_pairs((left, right), columns, pairs, ignore)
