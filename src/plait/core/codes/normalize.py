@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -82,11 +83,8 @@ def _word_order(texts: pa.Array) -> pa.Array:
     """The words of each text in the order of the alphabet: ``Hill, Ada`` is ``Ada Hill``."""
     trimmed = pc.replace_substring_regex(texts, rf"^{_APART}|{_APART}$", "")
     words = pc.split_pattern_regex(pc.fill_null(trimmed, ""), _APART)
-    flat = words.flatten()
-    ranks = pc.rank(flat, tiebreaker="dense").to_numpy()
-    order = np.lexsort((ranks, pc.list_parent_indices(words).to_numpy()))
-    arranged = pa.ListArray.from_arrays(_begins(words), flat.take(pa.array(order)))
-    joined = pc.binary_join(arranged, " ").cast(texts.type)
+    ranks = pc.rank(words.flatten(), tiebreaker="dense").to_numpy()
+    joined = rearrange_words(words, ranks).cast(texts.type)
     return pc.if_else(pc.is_null(texts), pa.scalar(None, texts.type), joined)
 
 
@@ -100,10 +98,16 @@ def words_of_texts(texts: pa.Array) -> list[str]:
     return [word for some in words for word in dict.fromkeys(w.rstrip(".") for w in some) if word]
 
 
-def _begins(words: pa.ListArray) -> pa.Array:
-    """Where the words of each text begin among all of them, from 0."""
-    lengths = pc.list_value_length(words).to_numpy()
-    return pa.array(np.append(0, np.cumsum(lengths)), pa.int32())
+def rearrange_words(words: pa.ListArray, ranks: npt.NDArray[np.int64]) -> pa.Array:
+    """Texts of words, those of each text in the order of their ranks.
+
+    >>> rearrange_words(pa.array([["Ada", "Hill"], ["Bo"]]), np.array([1, 0, 0])).to_pylist()
+    ['Hill Ada', 'Bo']
+    """
+    order = np.lexsort((ranks, np.asarray(pc.list_parent_indices(words))))
+    begins = np.append(0, np.cumsum(np.asarray(pc.list_value_length(words)))).astype(np.int32)
+    arranged = pa.ListArray.from_arrays(pa.array(begins), words.flatten().take(pa.array(order)))
+    return pc.binary_join(arranged, " ")
 
 
 def _leading_zeros(texts: pa.Array) -> pa.Array:

@@ -10,6 +10,7 @@ import numpy.typing as npt
 from plait.core.base.errors import UsageError
 from plait.core.codes.dense_codes import dense_rank
 from plait.core.linkage.candidates import Candidates
+from plait.core.linkage.odds import odds_of, probability_of
 
 Numbers = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -57,7 +58,7 @@ def assign_partners(candidates: Candidates, log_odds: Floats, one_to_one: bool) 
     are its odds by itself, over 1 and the odds of all that it would exclude. In a tie each of
     two pairs has less than even odds.
     """
-    odds = np.exp(np.clip(log_odds, -700, 700))
+    odds = odds_of(log_odds)
     rivals = _sum_of_others(candidates.left, odds)
     if one_to_one:
         rivals = rivals + _sum_of_others(candidates.right, odds)
@@ -69,8 +70,7 @@ def assign_partners(candidates: Candidates, log_odds: Floats, one_to_one: bool) 
         chosen = _best_of_left(candidates, log_odds, worth)
     flags = np.zeros(len(candidates), bool)
     flags[chosen] = True
-    probability = 1.0 / (1.0 + np.exp(-np.clip(against, -700, 700)))
-    return Partners(flags, against, probability, _second_best(candidates, log_odds))
+    return Partners(flags, against, probability_of(against), _second_best(candidates, log_odds))
 
 
 def _sum_of_others(record: Numbers, odds: Floats) -> Floats:

@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.codes.key_codes import KeyColumnCodes, encode_keys, merge_codes
-from plait.core.codes.normalize import FORM_WAYS, Ignored, normalize_texts
+from plait.core.codes.normalize import FORM_WAYS, Ignored, normalize_texts, rearrange_words
 from plait.core.job.executor import available_cores
 from plait.core.table.key_spec import check_column, parse_key_columns
 from plait.core.table.table import Table
@@ -204,7 +204,7 @@ def gather_evidence(
     for number, pairs in enumerate(names):
         sides = [[pair[side] for pair in pairs] for side in range(len(tables))]
         coding = encode_keys(tables, sides)
-        loose, _ = _loosened(coding.key_columns, coding.codes, ignore)
+        loose = _loosened(coding.key_columns, coding.codes, ignore)
         exact_of = [
             _of_records(codes, key, of)
             for codes, key, of in zip(coding.codes, keys, records, strict=True)
@@ -226,20 +226,19 @@ def gather_evidence(
 
 def _loosened(
     columns: Sequence[KeyColumnCodes], codes: tuple[Codes, ...], ignore: Sequence[Ignored]
-) -> tuple[tuple[Codes, ...], int]:
+) -> tuple[Codes, ...]:
     """The codes of a single column without what is ignored; of a place as they are.
 
     How numbers and dates are written does not count either.
     """
     (column, *more) = columns
     if more:
-        return codes, column.size
+        return codes
     # The point and the minus of a number are no punctuation.
     numbers = all(type_.is_number or type_ == EMPTY for type_ in column.types)
     ways = FORM_WAYS if numbers else (*ignore, *FORM_WAYS)
     forms = [normalize_texts(column.texts, ways, type_) for type_ in column.types]
-    loose, texts = merge_codes(column.codes, column.texts, forms)
-    return loose, len(texts)
+    return merge_codes(column.codes, column.texts, forms)[0]
 
 
 def _of_records(codes: Codes, keys: Codes, records: Numbers) -> Codes:
@@ -391,11 +390,7 @@ def _near_days(left: Floats, right: Floats) -> Flags:
 def _turned(words: pa.Array) -> pa.Array:
     """The words of each text from the last to the first."""
     lists = pc.split_pattern(words.cast(pa.string()), " ")
-    words_of_all = lists.flatten()
-    order = np.lexsort((-np.arange(len(words_of_all)), np.asarray(pc.list_parent_indices(lists))))
-    begins = np.append(0, np.cumsum(np.asarray(pc.list_value_length(lists)))).astype(np.int32)
-    turned = pa.ListArray.from_arrays(pa.array(begins), words_of_all.take(pa.array(order)))
-    return pc.binary_join(turned, " ")
+    return rearrange_words(lists, -np.arange(len(lists.flatten())))
 
 
 def _near_letters(evidence: Evidence, left: Codes, right: Codes) -> Flags:

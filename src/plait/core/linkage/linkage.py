@@ -23,7 +23,13 @@ from plait.core.linkage.candidates import Candidates, find_candidates
 from plait.core.linkage.dependence import pieces_that_follow
 from plait.core.linkage.evidence import gather_evidence, resolve_evidence
 from plait.core.linkage.evidence_spec import EvidenceSpec
-from plait.core.linkage.odds import FEWEST_RECORDS, LinkageModel, estimate_odds
+from plait.core.linkage.odds import (
+    FEWEST_RECORDS,
+    LinkageModel,
+    estimate_odds,
+    probability_of,
+    with_decisions,
+)
 from plait.core.table.table import Table
 from plait.core.unmatched.approximate import find_near_keys
 
@@ -34,7 +40,6 @@ Flags = npt.NDArray[np.bool_]
 LEAST_SHOWN = 1e-4  # the odds from which on a partner is worth a look
 MOST_ALTERNATIVES, MOST_DOUBTFUL = 3, 2000
 GROUP_THRESHOLD = 0.9  # of records of one table, where nobody names another
-CERTAIN = 700.0  # the logarithm of the odds of what a person decided: as much as a double holds
 
 
 @dataclass(frozen=True, eq=False)
@@ -184,7 +189,7 @@ def link_records(
         return _without_odds(
             model.refused, names, records, one_to_one, spec.accept, len(candidates)
         )
-    log_odds = np.where(np.isnan(known), model.log_odds, np.where(known > 0, CERTAIN, -CERTAIN))
+    log_odds = with_decisions(model.log_odds, known)
     accept = np.inf if spec.accept is None else spec.accept
     if same_table:
         partners, left, right = _grouped(candidates, log_odds, spec.accept, records[0])
@@ -369,7 +374,7 @@ def _grouped(
     candidates: Candidates, log_odds: Floats, accept: float | None, records: Numbers
 ) -> tuple[Partners, Numbers, Numbers]:
     """The pairs of one table: each record with the one that stands for its group."""
-    probability = 1.0 / (1.0 + np.exp(-np.clip(log_odds, -700, 700)))
+    probability = probability_of(log_odds)
     threshold = GROUP_THRESHOLD if accept is None else accept
     group = group_records(candidates, probability, threshold, len(records))
     chosen = group[candidates.right] == candidates.left

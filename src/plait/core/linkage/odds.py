@@ -24,6 +24,7 @@ FEWEST_RECORDS, FEWEST_PARTNERS, FEWEST_PIECES = 10, 5.0, 2
 _SHARE_OF_PARTNERS = 0.5  # of the smaller side, to begin with
 _BEGIN = (0.0, 0.1, 0.1, 0.1, 0.7)  # how often each level occurs among true pairs, to begin with
 LEAST_CHANCE = 1e-12
+CERTAIN = 700.0  # the logarithm of the odds of what a person decided: as much as a double holds
 _LIKELY = 0.5
 _LEVELS = len(Level)
 
@@ -195,15 +196,28 @@ class _Question:
 
     def shares(self, log_odds: Floats) -> Floats:
         """How much of each candidate is true, what is known taken as it is."""
-        decided = np.where(self.known > 0, 700.0, -700.0)
-        odds: Floats = np.exp(
-            np.clip(np.where(np.isnan(self.known), log_odds, decided), -700.0, 700.0)
-        )
+        odds = odds_of(with_decisions(log_odds, self.known))
         total = odds
         if self.left is not None:
             total = np.bincount(self.left, odds, minlength=self.sizes[0])[self.left].astype(float)
         shares: Floats = odds / (1.0 + total)
         return shares
+
+
+def with_decisions(log_odds: Floats, known: Floats) -> Floats:
+    """The logarithms of odds, certain where a person has decided."""
+    return np.where(np.isnan(known), log_odds, np.where(known > 0, CERTAIN, -CERTAIN))
+
+
+def odds_of(log_odds: Floats) -> Floats:
+    """The odds themselves, as far as a double holds them."""
+    odds: Floats = np.exp(np.clip(log_odds, -CERTAIN, CERTAIN))
+    return odds
+
+
+def probability_of(log_odds: Floats) -> Floats:
+    """Odds as a number from 0 to 1."""
+    return 1.0 / (1.0 + odds_of(-log_odds))
 
 
 def _maximise(
@@ -298,9 +312,14 @@ class _Frequencies:
         return shares
 
 
-def _frequencies(codes: tuple[Codes, Codes], same_table: bool) -> _Frequencies:
+def _records_of_values(codes: tuple[Codes, Codes]) -> tuple[Numbers, Numbers]:
+    """How many records of the left, and of the right, have each value."""
     size = int(max(side.max(initial=0) for side in codes)) + 1
-    left, right = (count_codes(side, size) for side in codes)
+    return count_codes(codes[0], size), count_codes(codes[1], size)
+
+
+def _frequencies(codes: tuple[Codes, Codes], same_table: bool) -> _Frequencies:
+    left, right = _records_of_values(codes)
     if same_table:  # the records are there once
         right = np.zeros_like(right)
     return _Frequencies(left, right, int(((left + right) > 0).sum()))
@@ -331,8 +350,7 @@ def _share_spelt_alike(piece: Evidence) -> float:
     """The share that is equal of all pairs of records that are so but for what is ignored."""
     pairs = []
     for codes in (piece.exact, piece.loose):
-        size = int(max(side.max(initial=0) for side in codes)) + 1
-        left, right = (count_codes(side, size) for side in codes)
+        left, right = _records_of_values(codes)
         pairs.append(int((left * right).sum()))
     if pairs[0] == pairs[1]:  # nothing is spelt otherwise
         return 1.0
@@ -343,8 +361,7 @@ def _overall_chance(piece: Evidence, near: float, same_table: bool) -> Floats:
     """How often each level occurs among any two records, by ``Level``."""
     shares = []
     for codes in (piece.loose, piece.exact):
-        size = int(max(side.max(initial=0) for side in codes)) + 1
-        left, right = (count_codes(side, size) for side in codes)
+        left, right = _records_of_values(codes)
         itself = int(same_table)
         pairs = int(left.sum()) * (int(right.sum()) - itself)
         shares.append(int((left * np.maximum(right - itself, 0)).sum()) / max(pairs, 1))

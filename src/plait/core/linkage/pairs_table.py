@@ -21,7 +21,8 @@ from plait.core.keys.crosswalk import DECIDED, EVIDENCE, ODDS, USE, crosswalk_co
 from plait.core.keys.match import match_keys
 from plait.core.linkage.evidence import Level
 from plait.core.linkage.evidence_spec import EvidenceSpec
-from plait.core.linkage.linkage import CERTAIN, Alternatives, Linkage, link_records
+from plait.core.linkage.linkage import Alternatives, Linkage, link_records
+from plait.core.linkage.odds import CERTAIN
 from plait.core.table.table import Table, table_from_columns
 from plait.core.unmatched.diagnosis import format_keys
 

@@ -16,6 +16,7 @@ from plait.core.keys.crosswalk import crosswalk_column_names, parse_crosswalk
 from plait.core.linkage.evidence import Level
 from plait.core.linkage.linkage import Linkage
 from plait.core.linkage.pairs_table import (
+    LEAST_WEIGHT,
     LEVEL_WORDS,
     describe_weights,
     format_odds,
@@ -147,6 +148,7 @@ def _odds(linkage: Linkage, at: int) -> dict[str, Any]:
                 "level": LEVEL_WORDS[Level(int(level))],
                 "weight": round(float(weight), 3),
                 "times": format_times(float(weight)),
+                "tells": bool(abs(weight) >= LEAST_WEIGHT),
             }
             for name, level, weight in zip(
                 names, partners.levels[at], partners.weights[at], strict=True

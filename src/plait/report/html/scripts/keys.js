@@ -84,7 +84,7 @@ class PairsView {
   weighed(near) {
     const most = Math.max(1, ...near.parts.map(part => Math.abs(part.weight)));
     const part = one => {
-      const quiet = one.level === "not known" || Math.abs(one.weight) < 0.22, side = one.weight < 0 ? "against" : "for";
+      const quiet = !one.tells, side = one.weight < 0 ? "against" : "for";
       const bar = el("span", { className: "weight " + side, "aria-hidden": "true", style: { width: (quiet ? 0 : 50 * Math.abs(one.weight) / most) + "%" } });
       return el("li", {}, el("span", { className: "piece" }, seen(one.name)), el("span", { className: "level" }, one.level),
         el("span", { className: "beam" }, bar), el("span", { className: "times" }, quiet ? "·" : (one.weight < 0 ? "− " : "+ ") + one.times, el("span", { className: "quiet" }, quiet ? " tells little" : " to 1 " + side)));
