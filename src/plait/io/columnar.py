@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.parquet
 
@@ -15,6 +16,7 @@ from plait.core.base.findings import Finding
 from plait.core.base.limits import LIMITS, LimitExceededError
 from plait.core.job.current import current_job
 from plait.core.job.spill_columns import ColumnBuilder
+from plait.core.table.fragment import RowNumbers
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type
 from plait.io.cells.conversion import (
@@ -130,6 +132,43 @@ def _arrow(path: Path) -> pa.Table:
             file.seek(0)
             table = pa.ipc.open_stream(file).read_all()
     return table
+
+
+def read_rows(source: Source, rows: RowNumbers) -> Table:
+    """Some rows of a file, by their numbers from 0, ascending; they know these.
+
+    Raises
+    ------
+    SourceError
+        As ``read_columnar``; or when the file has fewer rows.
+    """
+    try:
+        with open_plain_file(source) as path:
+            if source.ending == ".parquet":
+                kept = _parquet_rows(path, rows)
+            else:
+                kept = _arrow(path).take(pa.array(rows))
+        kept.validate(full=True)
+    except (pa.ArrowException, OSError, EOFError, UnicodeDecodeError) as error:
+        raise _broken(error, source.ending, source.where) from None
+    return Table.from_arrow(kept, source.name, source.where).with_row_numbers(rows)
+
+
+def _parquet_rows(path: Path, rows: RowNumbers) -> pa.Table:
+    """The rows, of which only the row groups are read that have some."""
+    from pyarrow import parquet
+
+    with parquet.ParquetFile(path) as file:
+        kept, begin = list[pa.RecordBatch](), 0
+        for number in range(file.num_row_groups):
+            end = begin + file.metadata.row_group(number).num_rows
+            here = rows[np.searchsorted(rows, begin) : np.searchsorted(rows, end)]
+            if len(here):
+                kept += file.read_row_group(number).take(pa.array(here - begin)).to_batches()
+            begin = end
+        if len(rows) and int(rows[-1]) >= begin:
+            raise EOFError(f"{begin:,} rows, and not as many as it had")
+        return pa.Table.from_batches(kept, file.schema_arrow)
 
 
 def tables(source: Source) -> None:

@@ -20,6 +20,7 @@ from plait.core.base.names import is_valid_unicode, printable_path, suggest_name
 from plait.core.job.executor import map_ordered
 from plait.core.job.spill_columns import ColumnBuilder
 from plait.core.table.arrow_columns import clean_headings
+from plait.core.table.fragment import RowNumbers
 from plait.core.table.source_lines import LINE, Steps, joined
 from plait.core.table.table import Table, table_from_columns
 from plait.core.text.cells import empty_to_null, is_text_type, to_text
@@ -368,6 +369,10 @@ def read(source: Source, on_progress: OnProgress) -> Table:
             source.options.limits,
         )
     return replace(table, read_as="JSON lines" if lines else "JSON")
+
+
+def read_rows(source: Source, rows: RowNumbers) -> None:
+    """Only the whole can be read."""
 
 
 def first(source: Source, rows: int) -> Table | None:

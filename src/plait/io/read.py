@@ -16,6 +16,7 @@ from plait.core.base.findings import Finding, FindingExample, Location, agreeing
 from plait.core.base.wording import Setting, wording
 from plait.core.job.current import reserve_memory
 from plait.core.job.executor import map_ordered
+from plait.core.table.fragment import RowNumbers
 from plait.core.table.table import Table
 from plait.io.database.connections import snapshot_session
 from plait.io.places.fetch import keep_fetched_files, local_path
@@ -89,6 +90,22 @@ def read_single_source(source: Source) -> Table:
     with keep_fetched_files():
         reserve_for_sources([source])
         return read_source(source)
+
+
+def read_selected_rows(source: Source, rows: RowNumbers) -> Table | None:
+    """Some rows of a file that Plait wrote, by their numbers from 0, ascending.
+
+    Returns
+    -------
+    Table or None
+        ``None`` for a format that is read whole.
+
+    Raises
+    ------
+    SourceError
+        As ``read_source``; or when there are fewer rows.
+    """
+    return find_reader(source).read_rows(source, rows)
 
 
 def read_in_parallel(sources: Sequence[Source], read: Callable[[Source], Read]) -> list[Read]:

@@ -25,6 +25,7 @@ from plait.plan.execution.execute import (
 from plait.plan.execution.expectations import judge_plan_expectations
 from plait.plan.file.line_numbers import PlanError
 from plait.plan.file.load import LoadedPlan, load_plan
+from plait.plan.handover.dataset_digests import is_compared_later
 from plait.plan.handover.read import added_files, is_handover
 from plait.plan.handover.retention import (
     delete_oldest_retained,
@@ -317,7 +318,7 @@ def _compared(
 
 def _earlier(loaded_plan: LoadedPlan, course: RunRecorder) -> Path | None:
     """The last handover: what has the name of this one, or else what the history names."""
-    if not _handovers_to_keep(loaded_plan) and loaded_plan.plan.expect.change is None:
+    if not is_compared_later(loaded_plan):
         return None
     last = last_successful_run(course.known)
     paths = [loaded_plan.folder / last.handover] if last and last.handover else []

@@ -56,12 +56,12 @@ def choose_comparison_key(old: Table, new: Table, shared: Sequence[str]) -> tupl
     profiles = {name: profile_column(tally) for name, tally in tallies.items()}
     candidate_keys = find_candidate_keys(tallies, profiles, new.rows)
     for key in candidate_keys.keys:
-        if not key.by_chance and not key.in_the_way and _is_key(old, key.columns):
+        if not key.by_chance and not key.in_the_way and is_unique_key(old, key.columns):
             return key.columns
     return ()
 
 
-def _is_key(table: Table, columns: Sequence[str]) -> bool:
+def is_unique_key(table: Table, columns: Sequence[str]) -> bool:
     """Whether no part of the key is missing, and no key on two rows."""
     coding = encode_keys([table], [columns])
     return int(coding.counts(0).max(initial=0)) <= 1 and bool((coding.codes[0] >= 0).all())
@@ -122,6 +122,7 @@ def compare(
     ignore: Iterable[Ignored] = (),
     within: Pairs = (),
     name: str | None = None,
+    equal_beside: int = 0,
 ) -> Comparison:
     """Set an old and a new table against each other.
 
@@ -141,6 +142,9 @@ def compare(
         How far the numbers of a column may be apart and still be the same.
     name : str, optional
         What the list of changes is called.
+    equal_beside : int
+        How many rows both have beside these, which are known to be equal; a key that is given
+        is not on these as well.
 
     Raises
     ------
@@ -176,7 +180,7 @@ def compare(
     names = [*(pairs if loose else ()), *rest, *((was, is_) for is_, was in renamed.items())]
     allowed = _allowed((old, new), within, {after: (before, after) for before, after in names})
     column_changes = tuple(compare_column((old, new), rows, n, allowed.get(n[1])) for n in names)
-    changes = _changes(old, new, pairs, pairing, column_changes, lonely, renamed)
+    changes = _changes(old, new, pairs, pairing, column_changes, lonely, renamed, equal_beside)
     texts = [
         *report_changes(old, new, pairs, pairing, column_changes, changes, inferred),
         *_not_compared(old, new, pairs),
@@ -201,16 +205,17 @@ def _changes(
     column_changes: Sequence[ColumnChange],
     lonely: tuple[Sequence[str], Sequence[str]],
     renamed: Mapping[str, str],
+    equal_beside: int,
 ) -> ChangeCounts:
     """What changed, in numbers."""
     equal, changed = _equal_and_changed(len(pairing.old), column_changes)
     return ChangeCounts(
         key=tuple(after for _, after in key),
-        old_rows=old.rows,
-        new_rows=new.rows,
+        old_rows=old.rows + equal_beside,
+        new_rows=new.rows + equal_beside,
         rows_new=len(pairing.added),
         rows_gone=len(pairing.gone),
-        rows_equal=equal,
+        rows_equal=equal + equal_beside,
         rows_changed=changed,
         columns={
             column_change.name: column_change.cells
@@ -376,5 +381,8 @@ def _entry(old: Table, new: Table, changes: ChangeCounts) -> LedgerEntry:
         LedgerLine("rows only in the old table", -changes.rows_gone),
     ]
     return make_entry(
-        f"compare {old.name} with {new.name}", [(old.name, old.rows)], lines, new.rows
+        f"compare {old.name} with {new.name}",
+        [(old.name, changes.old_rows)],
+        lines,
+        changes.new_rows,
     )

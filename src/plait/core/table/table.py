@@ -531,6 +531,13 @@ class Table:
         fragment = replace(self.fragments[0], origins=(replace(origin, lines=lines),))
         return replace(self, fragments=(fragment, *self.fragments[1:]))
 
+    def with_row_numbers(self, rows: RowNumbers) -> Table:
+        """A table that was just read, of which these are the numbers of its rows in the source."""
+        (origin,) = self.fragments[0].origins
+        assert isinstance(origin, SourceOrigin)
+        fragment = replace(self.fragments[0], origins=(replace(origin, row_numbers=rows),))
+        return replace(self, fragments=(fragment, *self.fragments[1:]))
+
     def source_rows(self, row: int) -> tuple[SourceRow, ...]:
         """The source rows that a row of this table shows, one for each fragment that has one."""
         found = (locate_source_row(fragment, row) for fragment in self.fragments)

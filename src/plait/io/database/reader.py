@@ -11,6 +11,7 @@ import numpy as np
 from plait.core.base.findings import Finding, Location, pluralize
 from plait.core.expressions.parser import SyntaxNode
 from plait.core.lineage.paths import row_checksums
+from plait.core.table.fragment import RowNumbers
 from plait.core.table.table import RowsLeftInDatabase, Table
 from plait.io.cells.conversion import row_as_text
 from plait.io.database.batches import DateOutOfRangeError, table_from_batches
@@ -49,6 +50,10 @@ def read(source: Source, on_progress: OnProgress) -> Table:
         table = replace(table, read_as=f"{relation.what} of {base.label}")
         rows = base.count(relation) if where is not None else table.rows
         return _accounted(table, relation, where, rows)
+
+
+def read_rows(source: Source, rows: RowNumbers) -> None:
+    """Only the whole can be read."""
 
 
 def first(source: Source, rows: int) -> Table:

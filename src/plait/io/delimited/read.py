@@ -192,7 +192,7 @@ def _opened(
     shared: bool = True,
 ) -> _Opened:
     """Find out how the file is written, read its header, and begin to parse it."""
-    text, rest, header, names, found, dialect = _headed(
+    text, rest, header, names, found, dialect = open_headed(
         stream, path, usual, given, on_progress, limits.columns
     )
     assert dialect.delimiter
@@ -236,7 +236,7 @@ def record_blocks(
         UTF-8 text with RFC 4180 quotes, how many records it has, and how many
         lines are above it.
     """
-    text, rest, header, names, _, dialect = _headed(stream, path, usual, given, lambda _: None)
+    text, rest, header, names, _, dialect = open_headed(stream, path, usual, given, lambda _: None)
     assert dialect.delimiter
     delimiter = dialect.delimiter
     shape = DelimitedSchema(tuple(names), delimiter, False)
@@ -250,7 +250,7 @@ def record_blocks(
     return names, delimiter, counted_blocks()
 
 
-def _headed(
+def open_headed(
     stream: IO[bytes],
     path: str,
     usual: str,

@@ -3,22 +3,32 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import replace
+from functools import partial
 from typing import IO, Any
 
+import numpy as np
+import pyarrow as pa
+
 from plait.core.base.errors import SourceError
+from plait.core.job.executor import map_ordered
+from plait.core.job.spill_columns import ColumnBuilder
 from plait.core.table.arrow_columns import clean_headings
-from plait.core.table.table import Table
+from plait.core.table.fragment import RowNumbers
+from plait.core.table.source_lines import LINE, Steps, joined
+from plait.core.table.table import Table, table_from_columns
 from plait.io.cells.head_and_foot import read_header
+from plait.io.delimited.blocks import RecordBlock, split_into_blocks
 from plait.io.delimited.dialect import csv_reader, find_dialect
-from plait.io.delimited.parse import ParsedBlock
+from plait.io.delimited.parse import DelimitedSchema, ParsedBlock, parse_block
 from plait.io.delimited.read import (
     DelimitedBatches,
     IrregularRowError,
     NotUtf8Error,
     gathered,
+    open_headed,
     read_batches,
     read_delimited,
     record_blocks,
@@ -137,6 +147,88 @@ def rows_at(
     """The records of those numbers, found block by block."""
     with open_bytes(source) as stream:
         return _records_at(source, stream, sorted(set(rows)))
+
+
+def read_rows(source: Source, rows: RowNumbers) -> Table | None:
+    """Some rows of a file that Plait wrote, by their numbers from 0, ascending; they know these.
+
+    Blocks of the file that have none of them are not parsed.
+    """
+    try:
+        with open_bytes(source) as stream:
+            return _selected(source, stream, rows)
+    except IrregularRowError:
+        return None
+
+
+def _selected(source: Source, stream: IO[bytes], rows: RowNumbers) -> Table:
+    where = source.where
+    text, rest, header, names, _, dialect = open_headed(
+        stream, where, _usual(source), source.options.dialect, lambda _: None
+    )
+    assert dialect.delimiter
+    shape = DelimitedSchema(tuple(names), dialect.delimiter, True)
+    blocks = split_into_blocks(
+        text,
+        rest,
+        dialect.delimiter,
+        where,
+        lambda _: None,
+        header.lines,
+        source.options.limits.record,
+    )
+    shelf, lines, begin = ColumnBuilder(names), list[Steps](), 0
+    parse = partial(_parse_wanted, shape=shape)
+    for part, skipped in map_ordered(parse, _with_wanted(blocks, rows, len(names) == 1)):
+        here = rows[np.searchsorted(rows, begin) : np.searchsorted(rows, begin + part.rows)]
+        if part.columns and len(here):
+            at = pa.array(here - begin)
+            shelf.append([column.take(at) for column in part.columns])
+        if part.lines is not None:
+            lines.append((part.lines[0] + begin, part.lines[1]))
+        begin += part.rows + skipped
+    table = table_from_columns(source.name, shelf.finish([pa.string()] * len(names)), where)
+    if table.rows != len(rows):
+        raise SourceError(f"the file has {begin:,} rows, and not as many as it had", where)
+    return table.with_row_numbers(rows).with_lines(joined(LINE, lines))
+
+
+def _with_wanted(
+    blocks: Iterable[RecordBlock], rows: RowNumbers, single: bool
+) -> Iterator[tuple[RecordBlock, int | None]]:
+    """The blocks; with those that have none of the rows the number of theirs.
+
+    A block without quotes has as many rows as lines. Behind one with quotes nobody knows which
+    rows follow until it is parsed: from there on all are. So are those of a single column, where
+    a blank line is a row or none.
+    """
+    begin: int | None = None if single else 0
+    for block in blocks:
+        if begin is not None and begin > int(rows[-1] if len(rows) else -1):
+            return
+        if begin is None or block.quoted:
+            begin = None
+            yield block, None
+            continue
+        number = block.ends + (block.data[-1] != ord("\n"))
+        none = np.searchsorted(rows, begin) == np.searchsorted(rows, begin + number)
+        yield block, number if none else None
+        begin += number
+
+
+def _parse_wanted(
+    wanted: tuple[RecordBlock, int | None], shape: DelimitedSchema
+) -> tuple[ParsedBlock, int]:
+    """A block parsed, or how many rows it has where none of them is wanted."""
+    block, skipped = wanted
+    if skipped is None:
+        part = parse_block(block, shape)
+        if part.fault or part.ragged:
+            raise IrregularRowError
+        return part, 0
+    lines = np.array([0]), np.array([block.lines + 1])
+    block.release()
+    return ParsedBlock(None, True, lines=lines), skipped
 
 
 def _records_at(source: Source, stream: IO[bytes], rows: Sequence[int]) -> dict[int, RefetchedRow]:

@@ -15,6 +15,7 @@ from typing import Any, Protocol
 from plait.core.base.errors import SourceError, UsageError
 from plait.core.base.limits import LIMITS, Limits
 from plait.core.base.names import printable_path
+from plait.core.table.fragment import RowNumbers
 from plait.core.table.table import Table
 from plait.io.places.address import Address
 from plait.io.places.archives import COMPRESSED, uncompressed_ending
@@ -296,6 +297,9 @@ class Reader(Protocol):
 
     def first(self, source: Source, rows: int) -> Table | None:
         """So many first rows, or all; ``None`` where only the whole can be read."""
+
+    def read_rows(self, source: Source, rows: RowNumbers) -> Table | None:
+        """Some rows of a file that Plait wrote; ``None`` where only the whole can be read."""
 
     def rows_at(
         self, source: Source, rows: Sequence[int], keys: Sequence[str]

@@ -20,6 +20,7 @@ from plait.core.base.errors import SourceError
 from plait.core.base.limits import LIMITS, LimitExceededError, Limits
 from plait.core.job.spill_columns import ColumnBuilder, build_column
 from plait.core.table.arrow_columns import clean_headings
+from plait.core.table.fragment import RowNumbers
 from plait.core.table.table import Table, table_from_columns
 from plait.core.text.cells import to_text
 from plait.core.types.column_type import DECIMAL, ColumnType
@@ -255,6 +256,10 @@ def read(source: Source, on_progress: OnProgress) -> Table:
         table = read_database(file, source.part, source.name, source.where, source.options.limits)
     on_progress(source.size)
     return replace(table, read_as="a table of a SQLite file")
+
+
+def read_rows(source: Source, rows: RowNumbers) -> None:
+    """Only the whole can be read."""
 
 
 def first(source: Source, rows: int) -> None:

@@ -16,6 +16,7 @@ from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Loc
 from plait.core.base.limits import LIMITS, Limits
 from plait.core.base.wording import Setting, wording
 from plait.core.table.arrow_columns import clean_headings
+from plait.core.table.fragment import RowNumbers
 from plait.core.table.source_lines import SHEET_ROW, Lines, steps
 from plait.core.table.table import Table, table_from_columns
 from plait.core.types.column_type import DECIMAL, ColumnType
@@ -380,6 +381,10 @@ def read(source: Source, on_progress: OnProgress) -> Table:
         )
     on_progress(source.size)
     return replace(table, read_as="a sheet of a workbook")
+
+
+def read_rows(source: Source, rows: RowNumbers) -> None:
+    """Only the whole can be read."""
 
 
 def first(source: Source, rows: int) -> None:

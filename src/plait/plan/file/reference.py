@@ -51,6 +51,10 @@ HANDOVER_FILES = (
         "the plan as it was run, preceded by the sizes and SHA-256 checksums of its sources",
     ),
     ("lineage.parquet", "for each row of the dataset, the source rows it came from"),
+    (
+        "digests.parquet",
+        "of a large dataset, digests of its rows, by which the next run tells what is new",
+    ),
 )
 
 

@@ -213,6 +213,12 @@ class EarlierHandover:
         return tuple(self.said.get("key", ()))
 
     @property
+    def rows(self) -> int:
+        """How many rows the dataset has, by the account."""
+        path = next(iter(self.files.values())).name
+        return int(next(s["rows"] for s in self.said["outputs"] if s["path"] == path))
+
+    @property
     def files(self) -> dict[str, Path]:
         """The dataset's files by their formats, those that are read quickest first."""
         names = [s["path"] for s in self.said["outputs"] if not is_address(s["path"])]
@@ -256,6 +262,15 @@ def added_files(folder: Path) -> list[str]:
     return sorted(name for name in texts if name not in known)
 
 
+def stored_checksums(folder: Path) -> dict[str, str] | None:
+    """The checksum of each file of a handover, by its descriptor; ``None`` where that is none."""
+    try:
+        said = json.loads(read_plain(folder / "datapackage.json"))
+        return {str(s["path"]): str(s["hash"]) for s in said["resources"]}
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        return None
+
+
 def check_as_written(handed: EarlierHandover) -> None:
     """Check that the files which a comparison reads are those that the run wrote.
 
@@ -264,13 +279,9 @@ def check_as_written(handed: EarlierHandover) -> None:
     SourceError
         When somebody has changed one since.
     """
-    try:
-        said = json.loads(read_plain(handed.folder / "datapackage.json"))
-        sums = {str(s["path"]): str(s["hash"]) for s in said["resources"]}
-    except (OSError, ValueError, KeyError, TypeError):
-        raise handover_changed_error(
-            handed.folder, "datapackage.json is not what a run writes"
-        ) from None
+    sums = stored_checksums(handed.folder)
+    if sums is None:
+        raise handover_changed_error(handed.folder, "datapackage.json is not what a run writes")
     names = [path.name for path in handed.files.values() if path.is_file()]
     every = sha256_of_files(str(handed.folder / name) for name in [*names[:1], "lineage.parquet"])
     for path, sum_ in every.items():

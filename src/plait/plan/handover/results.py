@@ -14,12 +14,14 @@ from plait.io.places.source import WRITABLE
 from plait.io.write import WORKBOOK, check_format_capacity
 from plait.plan.execution.execute import PlanExecution, ProgressReporter
 from plait.plan.file.load import LoadedPlan
+from plait.plan.handover.dataset_digests import digests_name
 from plait.plan.handover.read import MARKS
 from plait.report.account import ledger_table
 from plait.report.numbers import format_source_columns
 from plait.report.run_report import RunReport
 
-_TAKEN = frozenset((*MARKS, KEYS, "report.md", "report.html", "dictionary.csv", "plan.toml"))
+_TEXTS = ("report.md", "report.html", "dictionary.csv", "plan.toml")
+_TAKEN = frozenset((*MARKS, KEYS, digests_name(), *_TEXTS))
 
 
 def dataset_endings(loaded_plan: LoadedPlan) -> list[str]:

@@ -48,6 +48,7 @@ from plait.io.write import (
 from plait.plan.execution.execute import PlanExecution, ProgressReporter
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.name_checks import name_own_handover
+from plait.plan.handover.dataset_digests import digests_name, write_dataset_digests
 from plait.plan.handover.make_report import (
     collect_drill_downs,
     known_unique_key,
@@ -240,6 +241,7 @@ def write_handover(
             story = make_run_report(plan_execution, expected, sums)
             written += [lineage.result(), *keys.result()]
             written += [_lineage(one, sums, part, one.result_name) for one in further]
+            written += _digests(plan_execution, story, part)
         in_sheets, told = write_results_workbook(plan_execution, story, part, phases)
         written, findings = _in_order(plan_execution, written + in_sheets), findings + told
         outputs = [_output(part, *w, digests.get(str(part / w[0]))) for w in written]
@@ -327,7 +329,7 @@ def _in_order(plan_execution: PlanExecution, written: list[_Written]) -> list[_W
     """The main dataset first, then its lineage, its other formats, and the rest."""
     names = [f"{plan_execution.result_name}{e}" for e in dataset_endings(plan_execution.plan)]
     main = [one for name in names for one in written if one[0] == name]
-    beside = [one for one in written if one[0] in (MARKS[2], KEYS)]
+    beside = [one for one in written if one[0] in (MARKS[2], KEYS, digests_name())]
     known = {one[0] for one in (*main, *beside)}
     return [*main[:1], *beside, *main[1:], *(one for one in written if one[0] not in known)]
 
@@ -359,6 +361,16 @@ def _lineage(
         lambda path: write_lineage(plan_execution.result, _starts(plan_execution), stated, path),
     )
     return name, plan_execution.result.rows, len(lineage_paths(plan_execution.result))
+
+
+def _digests(plan_execution: PlanExecution, story: RunReport, part: Path) -> list[_Written]:
+    """The digests of the rows of every result that the next run compares by them."""
+    text_format = handover_text_format(plan_execution.plan)
+    converted = text_format.converts or text_format.guard_formulas
+    written = write_dataset_digests(plan_execution, story.contents, converted, part)
+    for one, told in zip(plan_execution.further, story.further, strict=True):
+        written += write_dataset_digests(one, told.contents, converted, part, told.name)
+    return written
 
 
 def _keys(plan_execution: PlanExecution, part: Path) -> list[_Written]:

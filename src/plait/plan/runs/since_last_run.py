@@ -19,13 +19,16 @@ from plait.core.base.errors import PlaitError
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.codes.key_codes import Rows
 from plait.core.operations.compare import Comparison, compare
-from plait.core.table.key_spec import KeySpec
-from plait.core.table.table import Table
 from plait.io.lineage_file import STATED
 from plait.io.places.partial_files import sha256
 from plait.io.read import read_single_source
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import AMOUNT
+from plait.plan.handover.dataset_digests import (
+    MOST_SEARCHED,
+    DatasetComparison,
+    compare_by_digests,
+)
 from plait.plan.handover.read import (
     EarlierHandover,
     check_as_written,
@@ -39,8 +42,6 @@ from plait.report.changes import ChangesSinceLastRun, SourceRowChanges, diff_acc
 from plait.report.document import ExpectationResult
 
 _MOST_SOURCES = 40
-_MOST_SEARCHED = 1_000_000  # rows among which a key is sought: it takes a second
-
 _ROWS = {"new": "rows_new", "gone": "rows_gone", "changed": "rows_changed"}
 _CODES = {"new": "rows-new", "gone": "rows-gone", "changed": "cells-changed"}
 _OF_COLUMNS = ("columns-new", "columns-gone", "columns-renamed", "type-changed")
@@ -97,13 +98,9 @@ def changes_since_last_run(
         ]
         if further and not sides[0].files:
             return None, []  # it is handed over for the first time
-        check_as_written(sides[0])
-        tables = [
-            read_single_source(comparison_source(side, sides[1 - at]))
-            for at, side in enumerate(sides)
-        ]
-        comparison = compare(tables, _key(sides, tables))
-        by_source = () if further else _by_source(earlier, part, comparison)
+        found = compare_by_digests(*sides) or _compared_whole(*sides)
+        comparison = found.comparison
+        by_source = () if further else _by_source(earlier, part, found)
     except (PlaitError, OSError, ValueError, KeyError) as error:
         remedy = f"plait compare {quote(str(earlier))} HANDOVER, once this one exists"
         message = f"cannot compare with the last run: {error}"
@@ -116,10 +113,22 @@ def changes_since_last_run(
     ), list(_of_the_key(comparison))
 
 
-def _key(sides: Sequence[EarlierHandover | str], tables: Sequence[Table]) -> KeySpec | None:
-    """The key that is known; without one none is sought among very many rows."""
-    handover_key = choose_handover_key(sides, tables)
-    return () if handover_key is None and tables[1].rows > _MOST_SEARCHED else handover_key
+def _compared_whole(old: EarlierHandover, new: EarlierHandover) -> DatasetComparison:
+    """Every cell of both datasets compared.
+
+    Raises
+    ------
+    SourceError
+        When the earlier dataset has been changed since it was written.
+    """
+    check_as_written(old)
+    sources = comparison_source(old, new), comparison_source(new, old)
+    tables = [read_single_source(source) for source in sources]
+    key = choose_handover_key([old, new], tables)
+    if key is None and tables[1].rows > MOST_SEARCHED:
+        key = ()  # none is sought among very many rows
+    numbers = [np.arange(table.rows) for table in tables]
+    return DatasetComparison(compare(tables, key), *numbers)
 
 
 def _of_the_key(comparison: Comparison) -> Iterator[Finding]:
@@ -131,15 +140,16 @@ def _of_the_key(comparison: Comparison) -> Iterator[Finding]:
             yield replace(finding, severity="note", remedy=remedy)
 
 
-def _by_source(earlier: Path, part: Path, comparison: Comparison) -> tuple[SourceRowChanges, ...]:
+def _by_source(earlier: Path, part: Path, found: DatasetComparison) -> tuple[SourceRowChanges, ...]:
     """From which sources the rows are that came, went or changed."""
-    changed = np.zeros(len(comparison.pairing.new), bool)
-    for column in comparison.columns:
+    pairing = found.comparison.pairing
+    changed = np.zeros(len(pairing.new), bool)
+    for column in found.comparison.columns:
         changed[column.rows] = True
     counts = {
-        "rows_new": _counts(part, comparison.pairing.added),
-        "rows_gone": _counts(earlier, comparison.pairing.gone),
-        "rows_changed": _counts(part, comparison.pairing.new[changed]),
+        "rows_new": _counts(part, found.new_rows[pairing.added]),
+        "rows_gone": _counts(earlier, found.old_rows[pairing.gone]),
+        "rows_changed": _counts(part, found.new_rows[pairing.new[changed]]),
     }
     names = dict.fromkeys(name for count in counts.values() for name in count)
     every = [

@@ -72,7 +72,7 @@ def report_changes(
     chosen : bool
         Whether the key was found among the candidates.
     """
-    yield from _of_the_key(old, new, key, pairing, chosen)
+    yield from _of_the_key(old, new, key, pairing, changes.new_rows, chosen)
     names = [before for before, _ in key], [after for _, after in key]
     yield from _of_rows(old, names[0], pairing.gone, "rows-gone", "warning", "only in the old")
     yield from _of_rows(new, names[1], pairing.added, "rows-new", "note", "only in the new")
@@ -82,14 +82,14 @@ def report_changes(
 
 
 def _of_the_key(
-    old: Table, new: Table, key: Names, pairing: RecordPairs, chosen: bool
+    old: Table, new: Table, key: Names, pairing: RecordPairs, rows: int, chosen: bool
 ) -> Iterator[Finding]:
     columns = tuple(quote_name(after) for _, after in key)
     if not key:
         yield Finding(
             "compared-as-wholes",
             "warning",
-            new.rows,
+            rows,
             "no key given or found, so whole rows are compared: a row with a changed "
             "cell counts as one row gone and one new",
             wording(Setting("key", ("COLUMN", "…"))),

@@ -192,7 +192,7 @@ def _equal_sums(old: Table, new: Table, shared: Names) -> tuple[Rows, Rows]:
     """Pairs of rows of equal sums."""
     sums = [_sums(old, [one for one, _ in shared]), _sums(new, [one for _, one in shared])]
     values, which, _ = dense_rank(np.concatenate(sums))
-    return _paired(np.split(which, [old.rows]), len(values))
+    return pair_equal_codes(np.split(which, [old.rows]), len(values))
 
 
 def _sums(table: Table, names: Sequence[str]) -> Sums:
@@ -211,12 +211,17 @@ def _equal_values(old: Table, new: Table, shared: Names, rows: Sequence[Rows]) -
     new = new.with_types({name: new.column_type(name).of_texts for _, name in shared})
     names = [list(side) for side in zip(*shared, strict=True)]
     coding = encode_keys([old.take(rows[0]), new.take(rows[1])], names, missing_match=True)
-    here, there = _paired(coding.codes, coding.code_count)
+    here, there = pair_equal_codes(coding.codes, coding.code_count)
     return rows[0][here], rows[1][there]
 
 
-def _paired(codes: Sequence[Codes], size: int) -> tuple[Rows, Rows]:
-    """Rows of equal codes, as many of each as are on both sides."""
+def pair_equal_codes(codes: Sequence[Codes], size: int) -> tuple[Rows, Rows]:
+    """Rows of equal codes, as many of each as are on both sides: the first of them.
+
+    >>> old, new = pair_equal_codes([np.array([1, 0, 1]), np.array([1, 2])], 3)
+    >>> old.tolist(), new.tolist()
+    ([0], [0])
+    """
     counts = [count_codes(code, size) for code in codes]
     common = np.minimum(*counts)
     old, new = (_first_few(c, own, common) for c, own in zip(codes, counts, strict=True))
