@@ -14,9 +14,9 @@ import pytest
 
 from makers import Quiet
 from plait.core.operations.comparison.row_digests import (
+    are_rows_of_blocks,
+    blocks_without_equal,
     digest_rows,
-    has_blocks_without_equal,
-    rows_without_equal,
 )
 from plait.core.table.table import table_from_columns
 from plait.plan import run as running
@@ -219,14 +219,15 @@ def wide(*cells: str):
 )
 def test_texts_that_are_cut_otherwise_have_other_digests(one, other):
     blocks = digest_rows(wide(*one)), digest_rows(wide(*other))
-    assert [len(rows) for rows in rows_without_equal(*blocks)] == [1, 1]
+    assert [len(alone) for alone in blocks_without_equal(*blocks)] == [1, 1]
 
 
 def test_blocks_are_cut_at_the_same_rows_whatever_stands_above():
     numbers = [str(n * n) for n in range(50_000)]
     old = digest_rows(table_from_columns("old", {"n": numbers}))
     new = digest_rows(table_from_columns("new", {"n": ["x", *numbers[:30_000], *numbers[30_001:]]}))
-    gone, added = rows_without_equal(old, new)
+    alone = blocks_without_equal(old, new)
+    gone, added = old.row_numbers(alone[0]), new.row_numbers(alone[1])
     assert 30_000 in gone
     assert 0 in added
     assert len(gone) + len(added) < 2_000
@@ -237,7 +238,8 @@ def test_rows_prove_to_be_those_of_blocks():
     numbers = [str(n * n) for n in range(3_000)]
     table = table_from_columns("old", {"n": numbers})
     old, new = digest_rows(table), digest_rows(table_from_columns("new", {"n": numbers[:2_000]}))
-    rows, _ = rows_without_equal(old, new)
-    assert has_blocks_without_equal(table.take(rows), old, new)
-    assert not has_blocks_without_equal(table.take(rows[1:]), old, new)
-    assert not has_blocks_without_equal(table.take(np.roll(rows, 1)), old, new)
+    alone, _ = blocks_without_equal(old, new)
+    rows = old.row_numbers(alone)
+    assert are_rows_of_blocks(table.take(rows), old, alone)
+    assert not are_rows_of_blocks(table.take(rows[1:]), old, alone)
+    assert not are_rows_of_blocks(table.take(np.roll(rows, 1)), old, alone)

@@ -168,6 +168,7 @@ def _selected(source: Source, stream: IO[bytes], rows: RowNumbers) -> Table:
     )
     assert dialect.delimiter
     shape = DelimitedSchema(tuple(names), dialect.delimiter, True)
+    most = source.options.limits.record
     blocks = split_into_blocks(
         text,
         rest,
@@ -175,18 +176,18 @@ def _selected(source: Source, stream: IO[bytes], rows: RowNumbers) -> Table:
         where,
         lambda _: None,
         header.lines,
-        source.options.limits.record,
+        most,
     )
     shelf, lines, begin = ColumnBuilder(names), list[Steps](), 0
     parse = partial(_parse_wanted, shape=shape)
-    for part, skipped in map_ordered(parse, _with_wanted(blocks, rows, len(names) == 1)):
-        here = rows[np.searchsorted(rows, begin) : np.searchsorted(rows, begin + part.rows)]
+    for part, number in map_ordered(parse, _with_wanted(blocks, rows, len(names) == 1)):
+        here = rows[np.searchsorted(rows, begin) : np.searchsorted(rows, begin + number)] - begin
         if part.columns and len(here):
-            at = pa.array(here - begin)
-            shelf.append([column.take(at) for column in part.columns])
+            whole = part.rows == number
+            shelf.append([c.take(pa.array(here)) for c in part.columns] if whole else part.columns)
         if part.lines is not None:
             lines.append((part.lines[0] + begin, part.lines[1]))
-        begin += part.rows + skipped
+        begin += number
     table = table_from_columns(source.name, shelf.finish([pa.string()] * len(names)), where)
     if table.rows != len(rows):
         raise SourceError(f"the file has {begin:,} rows, and not as many as it had", where)
@@ -195,40 +196,59 @@ def _selected(source: Source, stream: IO[bytes], rows: RowNumbers) -> Table:
 
 def _with_wanted(
     blocks: Iterable[RecordBlock], rows: RowNumbers, single: bool
-) -> Iterator[tuple[RecordBlock, int | None]]:
-    """The blocks; with those that have none of the rows the number of theirs.
+) -> Iterator[tuple[RecordBlock, RowNumbers | None]]:
+    """The blocks, with those of the rows that each has, from 0; ``None`` where nobody knows.
 
     A block without quotes has as many rows as lines. Behind one with quotes nobody knows which
-    rows follow until it is parsed: from there on all are. So are those of a single column, where
-    a blank line is a row or none.
+    rows follow until it is parsed. Nor where there is one column: a blank line may be a row.
     """
     begin: int | None = None if single else 0
     for block in blocks:
-        if begin is not None and begin > int(rows[-1] if len(rows) else -1):
-            return
         if begin is None or block.quoted:
             begin = None
             yield block, None
             continue
-        number = block.ends + (block.data[-1] != ord("\n"))
-        none = np.searchsorted(rows, begin) == np.searchsorted(rows, begin + number)
-        yield block, number if none else None
-        begin += number
+        end = begin + block.ends + (block.data[-1] != ord("\n"))
+        yield block, rows[np.searchsorted(rows, begin) : np.searchsorted(rows, end)] - begin
+        begin = end
+        if begin > int(rows[-1] if len(rows) else -1):
+            return
 
 
 def _parse_wanted(
-    wanted: tuple[RecordBlock, int | None], shape: DelimitedSchema
+    wanted: tuple[RecordBlock, RowNumbers | None], shape: DelimitedSchema
 ) -> tuple[ParsedBlock, int]:
-    """A block parsed, or how many rows it has where none of them is wanted."""
-    block, skipped = wanted
-    if skipped is None:
+    """A block parsed, or only the lines of it that are wanted; and how many rows it has."""
+    block, rows = wanted
+    if rows is None:
         part = parse_block(block, shape)
         if part.fault or part.ragged:
             raise IrregularRowError
-        return part, 0
+        return part, part.rows
+    number = block.ends + (block.data[-1] != ord("\n"))
     lines = np.array([0]), np.array([block.lines + 1])
+    if len(rows) == number:
+        return replace(parse_block(block, shape), lines=lines), number
+    data = _lines(block.data, rows)
     block.release()
-    return ParsedBlock(None, True, lines=lines), skipped
+    if not data:
+        return ParsedBlock(None, True, lines=lines), number
+    few = RecordBlock(memoryview(data), False, block.ascii, block.lines, len(rows))
+    part = parse_block(few, shape)
+    if part.rows != len(rows):
+        raise IrregularRowError
+    return replace(part, lines=lines), number
+
+
+def _lines(data: memoryview, rows: RowNumbers) -> bytes:
+    """Some lines of a text; those that follow one another are taken together."""
+    ends = np.flatnonzero(np.frombuffer(data, np.uint8) == ord("\n")) + 1
+    begins = np.concatenate([[0], ends])
+    ends = np.append(ends, len(data))
+    last = np.append(np.diff(rows) != 1, True)[: len(rows)]
+    first = np.append(True, last[:-1])[: len(rows)]
+    spans = zip(begins[rows[first]].tolist(), ends[rows[last]].tolist(), strict=True)
+    return b"".join(data[begin:end] for begin, end in spans)
 
 
 def _records_at(source: Source, stream: IO[bytes], rows: Sequence[int]) -> dict[int, RefetchedRow]:

@@ -22,9 +22,9 @@ from plait.core.job.executor import map_ordered
 from plait.core.operations.compare import Comparison, compare, is_unique_key
 from plait.core.operations.comparison.row_digests import (
     RowBlocks,
+    are_rows_of_blocks,
+    blocks_without_equal,
     digest_rows,
-    has_blocks_without_equal,
-    rows_without_equal,
 )
 from plait.core.profiling.contents import ColumnContents
 from plait.core.table.table import Table
@@ -186,7 +186,8 @@ def compare_by_digests(old: EarlierHandover, new: EarlierHandover) -> DatasetCom
     if not before.can_be_compared_with(after):
         return None
     sources = [comparison_source(side, sides[1 - at]) for at, side in enumerate(sides)]
-    rows = rows_without_equal(old_blocks, new_blocks)
+    alone = blocks_without_equal(old_blocks, new_blocks)
+    rows = old_blocks.row_numbers(alone[0]), new_blocks.row_numbers(alone[1])
     tables = []
     for dataset, source, numbers in zip((before, after), sources, rows, strict=True):
         table = read_selected_rows(source, numbers)
@@ -198,7 +199,7 @@ def compare_by_digests(old: EarlierHandover, new: EarlierHandover) -> DatasetCom
         tables.append(table)
     if any(tables[0].chunks(n).type != tables[1].chunks(n).type for n in before.types):
         return None  # one text is another value there, such as 12.5 where there are three places
-    if not has_blocks_without_equal(tables[0], old_blocks, new_blocks):
+    if not are_rows_of_blocks(tables[0], old_blocks, alone[0]):
         check_as_written(old)
     equal = after.rows - len(rows[1])
     return DatasetComparison(compare(tables, after.key, equal_beside=equal), *rows)

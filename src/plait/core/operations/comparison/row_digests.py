@@ -20,13 +20,14 @@ from plait.core.codes.dense_codes import dense_rank, position_in_group
 from plait.core.codes.key_codes import Rows
 from plait.core.job.executor import map_ordered
 from plait.core.operations.comparison.record_pairing import pair_equal_codes
+from plait.core.table.fragment import RowNumbers
 from plait.core.table.table import Table
-from plait.core.text.cells import to_text
+from plait.core.text.cells import decoded, to_text
 from plait.core.text.words import PIECE, TextBuffers
 
 Words = npt.NDArray[np.uint64]
 
-ROWS_OF_BLOCK = 32  # in the mean: half a byte a row is kept, and a changed row costs 32
+ROWS_OF_BLOCK = 16  # in the mean: a byte a row is kept, and a changed row costs 16
 _STRETCH = 1 << 18  # rows within which blocks are cut, so that stretches are worked on side by side
 _AT_ONCE = 1 << 14  # rows whose words stay in the processor's own memory
 
@@ -37,8 +38,8 @@ _MIXING = (
     (np.uint64(27), np.uint64(0x94D049BB133111EB)),
 )
 _LAST_SHIFT = np.uint64(31)
-# On words that go on with a cell: else cells that share a text otherwise would have the same words.
-_CONTINUED = np.uint64(0x80)
+_NONE = np.zeros(0, np.uint64)
+_EMPTY = np.uint64(1)  # the word of a cell without a value
 _BEGIN, _STEP = np.uint64(0x9E3779B97F4A7C15), np.uint64(0xD6E8FEB86659FD93)
 
 
@@ -87,13 +88,14 @@ def digest_rows(table: Table) -> RowBlocks:
     >>> from plait.core.table.table import table_from_columns
     >>> may = table_from_columns("may", {"hive": [str(n) for n in range(1000)]})
     >>> june = table_from_columns("june", {"hive": ["new", *(str(n) for n in range(1000))]})
-    >>> old, new = rows_without_equal(digest_rows(may), digest_rows(june))
-    >>> 0 in new, len(old) < 200
+    >>> blocks = digest_rows(may), digest_rows(june)
+    >>> gone, added = blocks_without_equal(*blocks)
+    >>> 0 in blocks[1].row_numbers(added), len(blocks[0].row_numbers(gone)) < 200
     (True, True)
     """
-    stretches = list(table.row_ranges(_STRETCH))
-    parts = list(map_ordered(lambda span: _blocks_of_stretch(table, *span), stretches))
-    none = RowBlocks(np.zeros(0, np.uint32), np.zeros(0, np.uint64), np.zeros(0, np.uint64))
+    digester, stretches = _RowDigester(table), list(table.row_ranges(_STRETCH))
+    parts = list(map_ordered(lambda span: _blocks_of_stretch(digester, *span), stretches))
+    none = RowBlocks(np.zeros(0, np.uint32), _NONE, _NONE)
     rows, first, second = (
         np.concatenate([getattr(part, name) for part in (none, *parts)])
         for name in ("rows", "first", "second")
@@ -101,43 +103,36 @@ def digest_rows(table: Table) -> RowBlocks:
     return RowBlocks(rows, first, second)
 
 
-def rows_without_equal(old: RowBlocks, new: RowBlocks) -> tuple[Rows, Rows]:
-    """The rows of blocks that have no equal on the other side, of as many as are on both sides."""
-    alone = _blocks_without_equal(old, new)
-    return old.row_numbers(alone[0]), new.row_numbers(alone[1])
+def blocks_without_equal(old: RowBlocks, new: RowBlocks) -> tuple[Rows, Rows]:
+    """The blocks of each that have no equal on the other side, of as many as are on both sides."""
+    values, which, _ = dense_rank(np.concatenate([old.first, new.first]))
+    here, there = pair_equal_codes(np.split(which.astype(np.int32), [len(old)]), len(values))
+    equal = old.second[here] == new.second[there]
+    sides = []
+    for blocks, paired in ((old, here[equal]), (new, there[equal])):
+        alone = np.ones(len(blocks), bool)
+        alone[paired] = False
+        sides.append(np.flatnonzero(alone))
+    return sides[0], sides[1]
 
 
-def has_blocks_without_equal(table: Table, old: RowBlocks, new: RowBlocks) -> bool:
-    """Whether a table has the rows of the old blocks that have no equal, and no others."""
-    (alone, _) = _blocks_without_equal(old, new)
-    rows = old.rows[alone]
-    if int(rows.sum()) != table.rows:
+def are_rows_of_blocks(table: Table, blocks: RowBlocks, numbers: Rows) -> bool:
+    """Whether a table has the rows of some blocks, in their order, and no others."""
+    rows = blocks.rows[numbers]
+    if int(rows.sum(dtype=np.int64)) != table.rows:
         return False
-    ends = np.cumsum(rows, dtype=np.int64)
-    blocks = _blocks_of_rows(*_digests_of_rows(table, 0, table.rows), ends)
-    return all(
-        np.array_equal(getattr(blocks, half), getattr(old, half)[alone])
-        for half in ("first", "second")
+    digester, stretches = _RowDigester(table), list(table.row_ranges(_STRETCH))
+    parts = list(map_ordered(lambda span: digester.digests(*span), stretches))
+    first, second = (np.concatenate([_NONE, *(part[half] for part in parts)]) for half in (0, 1))
+    made = _blocks_of_rows(first, second, np.cumsum(rows, dtype=np.int64))
+    return np.array_equal(made.first, blocks.first[numbers]) and np.array_equal(
+        made.second, blocks.second[numbers]
     )
 
 
-def _blocks_without_equal(old: RowBlocks, new: RowBlocks) -> tuple[Rows, Rows]:
-    size = len(old)
-    _, halves, _ = dense_rank(np.concatenate([old.first, new.first]))
-    _, others, _ = dense_rank(np.concatenate([old.second, new.second]))
-    codes, which, _ = dense_rank(halves * (len(others) + 1) + others)
-    equal = pair_equal_codes(np.split(which.astype(np.int32), [size]), len(codes))
-    apart = []
-    for blocks, paired in zip((old, new), equal, strict=True):
-        alone = np.ones(len(blocks), bool)
-        alone[paired] = False
-        apart.append(np.flatnonzero(alone))
-    return apart[0], apart[1]
-
-
-def _blocks_of_stretch(table: Table, start: int, stop: int) -> RowBlocks:
+def _blocks_of_stretch(digester: _RowDigester, start: int, stop: int) -> RowBlocks:
     """The blocks of some rows, the last of which ends with them."""
-    first, second = _digests_of_rows(table, start, stop)
+    first, second = digester.digests(start, stop)
     last = (first & np.uint64(ROWS_OF_BLOCK - 1)) == 0
     last[-1:] = True
     return _blocks_of_rows(first, second, np.flatnonzero(last) + 1)
@@ -156,34 +151,51 @@ def _blocks_of_rows(first: Words, second: Words, ends: Rows) -> RowBlocks:
     )
 
 
-def _digests_of_rows(table: Table, start: int, stop: int) -> tuple[Words, Words]:
-    """The two halves of the digest of each of some rows."""
-    first, second = np.empty(stop - start, np.uint64), np.empty(stop - start, np.uint64)
-    for begin in range(start, stop, _AT_ONCE):
-        end = min(begin + _AT_ONCE, stop)
-        cells = [table.cells(column, begin, end) for column in table.columns]
-        here = slice(begin - start, end - start)
-        first[here], second[here] = _digests(cells, end - begin)
-    return first, second
+class _RowDigester:
+    """Works out the digests of rows of a table, of stored cells that many rows show once.
 
-
-def _digests(cells: list[pa.Array], rows: int) -> tuple[Words, Words]:
-    """The same, of cells.
-
-    Every word of a cell is mixed into the first half, so that rows which differ in a single word
-    have different halves; the second is a polynomial of all that the first has been.
+    The first half of a digest takes in the digests of the cells one after another, so that rows
+    which differ in a single cell have different halves; the second is a polynomial of all that the
+    first has been.
     """
-    first = np.full(rows, _BEGIN)
-    second = np.zeros(rows, np.uint64)
-    for column in cells:
-        text = TextBuffers(to_text(column))
-        _take_in(first, second, text.words(0))
-        for piece in range(1, -(-text.longest // PIECE)):
-            here = np.flatnonzero(text.lengths > piece * PIECE)
-            ahead, behind = first[here], second[here]
-            _take_in(ahead, behind, text.words(piece, here) | _CONTINUED)
-            first[here], second[here] = ahead, behind
-    return first, second
+
+    def __init__(self, table: Table) -> None:
+        self._table = table
+        self._shown: dict[str, tuple[Words, RowNumbers]] = {}
+        for column in table.columns:
+            (number, name), *more = column.cell_refs
+            fragment = table.fragments[number]
+            few = 2 * fragment.stored_rows <= table.rows
+            if fragment.selection is not None and few and not more:
+                stored = [_cell_digests(chunk) for chunk in fragment.columns[name].chunks]
+                words = np.concatenate([*stored, [_EMPTY]])  # the last is what -1 shows
+                self._shown[column.name] = words, fragment.selection
+
+    def digests(self, start: int, stop: int) -> tuple[Words, Words]:
+        """The two halves of the digest of each of some rows."""
+        first = np.full(stop - start, _BEGIN)
+        second = np.zeros(stop - start, np.uint64)
+        for begin in range(start, stop, _AT_ONCE):
+            end = min(begin + _AT_ONCE, stop)
+            here = slice(begin - start, end - start)
+            for column in self._table.columns:
+                if column.name in self._shown:
+                    stored, selection = self._shown[column.name]
+                    words = stored.take(selection[begin:end], mode="wrap")
+                else:
+                    words = _cell_digests(self._table.cells(column, begin, end))
+                _take_in(first[here], second[here], words)
+        return first, second
+
+
+def _cell_digests(cells: pa.Array) -> Words:
+    """A word for each cell: up to seven bytes are one as they stand."""
+    text = TextBuffers(to_text(decoded(cells)))
+    words = text.words(0)
+    for piece in range(1, -(-text.longest // PIECE)):
+        here = np.flatnonzero(text.lengths > piece * PIECE)
+        words[here] = _mixed(words[here]) ^ text.words(piece, here)
+    return words
 
 
 def _take_in(first: Words, second: Words, words: Words) -> None:
