@@ -59,7 +59,7 @@ COMMANDS = [
     ["join", "visits.csv", "hives.csv", "--key", "hive", "--out", "joined.xlsx"],
     ["check", "p.toml"],
     ["run", "p.toml"],
-    ["run", "p.toml", "--replace"],
+    ["run", "p.toml", "--replace", "--again"],
     ["history", "p.toml"],
     ["trace", "handover", "--row", "2"],
     ["compare", "handover", "handover"],
@@ -95,7 +95,7 @@ def test_the_package_loads_and_every_kind_of_command_works(folder, plait):
         assert ended.returncode == 0, (words, ended.stderr)
     hidden = {path.name: path.read_bytes() for path in (folder / "handover").glob("*.*")}
     joined = (folder / "stacked.csv").read_bytes()
-    assert plait("run", "p.toml", "--replace").status == 0
+    assert plait("run", "p.toml", "--replace", "--again").status == 0
     same = ("season.csv", "season.parquet", "dictionary.csv")
     assert all((folder / "handover" / name).read_bytes() == hidden[name] for name in same)
     plait("stack", "visits.csv", "more.csv", "--out", "stacked.csv", "--replace")

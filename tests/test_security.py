@@ -125,7 +125,7 @@ def watched(put, tmp_path):
 COMMANDS = [
     ("survey", "visits.csv", "--report", "look.html"),
     ("keys", "visits.csv", "--key", "hive"),
-    ("run", "p.toml", "--replace"),
+    ("run", "p.toml", "--replace", "--again"),
     ("trace", "handover", "--row", "1"),
     ("compare", "handover", "visits.csv"),
     ("draft", "visits.csv"),

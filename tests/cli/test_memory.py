@@ -116,7 +116,7 @@ def test_a_plan_keeps_to_the_memory_it_asks_for(plait, put, scratch):
     made = []
     for more in (("--memory", "4GB"), ()):
         assert plait("check", "season.toml", "--quiet", *more).status == 0
-        assert plait("run", "season.toml", "--replace", *more).status == 0
+        assert plait("run", "season.toml", "--replace", "--again", *more).status == 0
         every = (
             path for path in (folder / "out").rglob("*") if path.suffix in (".csv", ".parquet")
         )

@@ -85,7 +85,11 @@ def plans(folder: Path, rng: random.Random) -> Iterator[Words]:
             text = mutated(text.encode("utf-8", "replace"), rng).decode("latin-1")
         (folder / "p.toml").write_text(text, "utf-8", "replace")
         yield rng.choice(
-            [["check", "p.toml"], ["run", "p.toml", "--replace"], ["check", "p.toml", "--json"]]
+            [
+                ["check", "p.toml"],
+                ["run", "p.toml", "--replace", "--again"],
+                ["check", "p.toml", "--json"],
+            ]
         )
 
 
@@ -204,7 +208,7 @@ def handovers(folder: Path, rng: random.Random) -> Iterator[Words]:
     """A handover whose dataset, lineage or descriptor somebody has changed, and signed anew."""
     _two(folder)
     (folder / "p.toml").write_text(PLAN)
-    yield ["run", "p.toml", "--replace"]
+    yield ["run", "p.toml", "--replace", "--again"]
     out = folder / "out"
     names = ("lineage.parquet", "season.csv", "datapackage.json")
     whole = {name: (out / name).read_bytes() for name in names}

@@ -49,7 +49,7 @@ _ASKED = (
     ["history", "p.toml"],
     ["history", "p.toml", "--json"],
     ["check", "p.toml"],
-    ["run", "p.toml", "--replace"],
+    ["run", "p.toml", "--replace", "--again"],
     ["compare", "out", "out"],
     ["trace", "out", "--row", "2"],
     ["join", "visits.csv", "hives.csv", "--key", "hive", "--pairs", "pairs.csv",
@@ -63,8 +63,8 @@ def written(folder: Path, rng: random.Random) -> Iterator[Words]:
     for name, text in _FILES.items():
         (folder / name).write_text(text)
     (folder / "p.toml").write_text(_PLAN)
-    yield ["run", "p.toml", "--replace"]
-    yield ["run", "p.toml", "--replace"]
+    yield ["run", "p.toml", "--replace", "--again"]
+    yield ["run", "p.toml", "--replace", "--again"]
     yield list(_ASKED[-2])
     (folder / ".0123abcd.plait-journal").write_text(json.dumps(_JOURNAL))
     whole = {
@@ -133,7 +133,9 @@ def answers(folder: Path, rng: random.Random) -> Iterator[Words]:
         (folder / "p.toml").write_text(
             f'{_PLAN}[notice]\n{way[rng.choice(["mail", "web"])]}\non = ["success"]\n'
         )
-        yield rng.choice([["notify", "p.toml", "--test"], ["run", "p.toml", "--replace"]])
+        yield rng.choice(
+            [["notify", "p.toml", "--test"], ["run", "p.toml", "--replace", "--again"]]
+        )
 
 
 def _server(lines: tuple[bytes, ...], rng: random.Random) -> int:

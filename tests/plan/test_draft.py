@@ -195,14 +195,14 @@ def test_no_plan_takes_the_place_of_the_handover_of_another(plait, put, tmp_path
     assert plait("run", "one.toml").status == 0
     before = (tmp_path / "handover" / "ledger.json").read_bytes()
     for _ in range(2):  # without a folder of its own it has one by its name, and stays with it
-        assert plait("run", "two.toml", "--replace").status == 0
+        assert plait("run", "two.toml", "--replace", "--again").status == 0
         assert (tmp_path / "two-handover" / "w.csv").is_file()
     put(**{"three.toml": text + 'folder = "handover"\n'})
-    refused = plait("run", "three.toml", "--replace")
+    refused = plait("run", "three.toml", "--replace", "--again")
     assert refused.status == 4 and 'folder = "three-handover"' in refused.err, refused.err
     assert (tmp_path / "handover" / "ledger.json").read_bytes() == before
     (tmp_path / "one.toml").rename(tmp_path / "three.toml")  # the same plan under another name
-    assert plait("run", "three.toml", "--replace").status == 0
+    assert plait("run", "three.toml", "--replace", "--again").status == 0
     assert (tmp_path / "handover" / "ledger.json").read_bytes() != before
 
 

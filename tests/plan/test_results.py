@@ -131,7 +131,7 @@ def test_names_are_enough_and_a_workbook_alone_is_read_back(plait, put, tmp_path
     put(**{"v.csv": VISITS, "p.toml": STEPS + handover})
     assert plait("run", "p.toml").status == 0
     assert (tmp_path / "handover" / "by_yard.xlsx").is_file()
-    again = plait("run", "p.toml", "--replace")
+    again = plait("run", "p.toml", "--replace", "--again")
     assert "the same 2 rows" in again.err and "the same 3 rows" in again.err, again.err
     traced = plait("trace", "handover", "--result", "season", "--row", "3", "--json").json
     assert traced["rows"][0]["cells"][0]["value"] == "Oak"

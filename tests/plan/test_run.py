@@ -249,9 +249,9 @@ def test_an_earlier_handover_is_replaced_only_by_asking_and_other_folders_never(
 ):
     season()
     assert plait("run", "season.toml").status == 0
-    ended = plait("run", "season.toml")
+    ended = plait("run", "season.toml", "--again")
     assert ended.status == 4 and "--replace" in ended.err
-    assert plait("run", "season.toml", "--replace").status == 0
+    assert plait("run", "season.toml", "--replace", "--again").status == 0
     (tmp_path / "season.toml").write_text(PLAN + 'folder = "visits"\n')
     ended = plait("run", "season.toml", "--replace")
     assert ended.status == 4 and "is in this folder" in ended.err
@@ -295,8 +295,8 @@ def test_a_killed_run_leaves_the_old_handover_or_the_new_one(season, tmp_path):
         july.write_text(MAY) if july_there else july.unlink(missing_ok=True)
         words = [sys.executable, "-c", _KILLED_AT, str(at), "run", "season.toml"]
         return subprocess.run(
-            [*words, "--quiet", "--replace"], cwd=tmp_path, capture_output=True, text=True,
-            timeout=60, check=False,
+            [*words, "--quiet", "--replace", "--again"], cwd=tmp_path,
+            capture_output=True, text=True, timeout=60, check=False,
         )  # fmt: skip
 
     assert run(0, july_there=True).returncode == 0

@@ -56,7 +56,7 @@ def listener():
 def handed_over(plait, folder, path: str) -> None:
     """A handover of a plan with that source, in a folder of its own."""
     (folder / "p.toml").write_text(PLAN.format(path=path))
-    ended = plait("run", "p.toml", "--replace")
+    ended = plait("run", "p.toml", "--replace", "--again")
     assert ended.status == 0, ended.err
 
 

@@ -23,7 +23,7 @@ def run(plait, tmp_path):
 
     def do(plan: str, *words: str) -> list[dict]:
         (tmp_path / "p.toml").write_text(plan)
-        ended = plait("run", "p.toml", "--replace")
+        ended = plait("run", "p.toml", "--replace", "--again")
         assert ended.status == 0, ended.err
         return trace(*words)
 

@@ -10,7 +10,7 @@ FIGURES = {
     "keys of three": ("keys", "a.csv", "b.csv", "none.csv", "--key", "k"),
     "survey": ("survey", "a.csv", "b.csv"),
     "compare": ("compare", "a.csv", "b.csv", "--key", "k"),
-    "run": ("run", "p.toml", "--replace"),
+    "run": ("run", "p.toml", "--replace", "--again"),
 }
 
 

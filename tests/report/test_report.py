@@ -86,7 +86,7 @@ def handed(plait, put, tmp_path):
             }
         )
         (tmp_path / "p.toml").write_text(PLAN.replace("FORMAT", ending))
-        ended = plait("run", "p.toml", "--replace")
+        ended = plait("run", "p.toml", "--replace", "--again")
         assert ended.status == 0, ended.err
         return tmp_path / "handover"
 

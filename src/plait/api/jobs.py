@@ -13,7 +13,7 @@ from plait.plan.drafting.draft import draft_plan
 from plait.plan.execution import resolve_sources
 from plait.plan.execution.execute import execute_plan, open_plan_job
 from plait.plan.file.load import load_plan
-from plait.plan.run import run_plan
+from plait.plan.run import RunResult, run_plan
 from plait.report.run_report import RunReport
 
 
@@ -89,7 +89,7 @@ def run(
     accept_change: bool = False,
     discard_added: bool = False,
 ) -> RunReport:
-    """Carry out a plan and hand over its result.
+    """Carry out a plan and hand over its result, whether or not anything is new.
 
     Parameters
     ----------
@@ -129,11 +129,13 @@ def run(
     >>> (folder / "handover" / "hives.csv").read_text()
     'hive,breed\\n007,Buckfast\\n'
     """
-    return run_plan(
+    ended = run_plan(
         plan,
         settings,
         _Quiet(),
         replace,
         accept_change=accept_change,
         discard_added=discard_added,
-    ).story
+    )
+    assert isinstance(ended, RunResult)  # nothing asks whether anything is new
+    return ended.story

@@ -6,6 +6,7 @@ import platform
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
+from datetime import date
 from functools import partial
 from pathlib import Path
 
@@ -50,6 +51,7 @@ from plait.plan.runs.since_last_run import (
     handover_time,
     judge_change_expectations,
 )
+from plait.plan.runs.standing_handover import StandingHandover, find_standing_handover
 from plait.report.changes import ChangesSinceLastRun
 from plait.report.document import ExpectationResult
 from plait.report.run_report import RunReport, run_report_dict
@@ -135,6 +137,23 @@ class RunResult:
     findings: tuple[Finding, ...]
 
 
+@dataclass(frozen=True, eq=False)
+class NothingNew:
+    """A run that found nothing new: the earlier handover stands.
+
+    Parameters
+    ----------
+    record : RunRecord
+        As the history has it.
+    findings : tuple of Finding
+        A notice that could not be sent.
+    """
+
+    standing: StandingHandover
+    record: RunRecord
+    findings: tuple[Finding, ...]
+
+
 def run_plan(
     plan: str | Path,
     settings: Iterable[str] | Mapping[str, str],
@@ -144,11 +163,12 @@ def run_plan(
     *,
     accept_change: bool = False,
     discard_added: bool = False,
+    again: bool = True,
     wait: bool = True,
     waiting: Waiting = lambda _: None,
     before: Callable[[LoadedPlan], None] = lambda _: None,
     clock: Clock = current_time,
-) -> RunResult:
+) -> RunResult | NothingNew:
     """Carry out a plan, hand over its result, and write down in its history how that went.
 
     Parameters
@@ -163,6 +183,9 @@ def run_plan(
         Take whatever changed since the last run, this once.
     discard_added : bool
         Delete files that somebody put into the earlier handover, with it.
+    again : bool
+        Whether to carry it out though sources, plan, parameters and version are what they were in
+        the last run, and what that handed over stands.
     wait : bool
         Whether to wait for another run of the plan to end.
     waiting : callable
@@ -189,6 +212,12 @@ def run_plan(
         course = RunRecorder(path, clock, notify_recipients, loaded_plan)
         try:
             before(loaded_plan)
+            if not (again or fail_on or accept_change):
+                with phases.phase("looking for what is new"):
+                    standing = _standing(loaded_plan, course)
+                if standing is not None:
+                    course.stands(standing)
+                    return NothingNew(standing, course.record, tuple(course.findings))
             if not discard_added:
                 _check_added(handover_folder(loaded_plan))
             worked, story = _carried_out(
@@ -202,6 +231,14 @@ def run_plan(
             raise
         course.done(story, handover_folder(loaded_plan))
         return RunResult(worked, story, course.record, tuple(course.findings))
+
+
+def _standing(loaded_plan: LoadedPlan, course: RunRecorder) -> StandingHandover | None:
+    """What the last run handed over, where nothing is new since."""
+    with open_plan_job(loaded_plan):
+        sources = [found.source for found in resolve_sources.find_plan_sources(loaded_plan)]
+    folder, today = handover_folder(loaded_plan), date.fromisoformat(course.record.started[:10])
+    return find_standing_handover(loaded_plan, folder, sources, course.known, today)
 
 
 def _check_added(folder: Path) -> None:
@@ -244,6 +281,7 @@ def _carried_out(
 ) -> tuple[PlanExecution, RunReport]:
     with open_plan_job(loaded_plan):
         plan_sources = resolve_sources.find_plan_sources(loaded_plan)
+        course.look_at([p.source for p in plan_sources])
         check_handover_folder(loaded_plan, replace_, [p.source for p in plan_sources])
         paths = [plan_source.source.path for plan_source in plan_sources]
         sums = sha256_of_files(path for path in paths if Path(path).is_file())

@@ -346,7 +346,7 @@ ACTS = {
 LEFT_OUT = {
     *("--version", "--timeout", "--memory", "--scratch", "--workers", "--cluster"),
     *("--no-wait", "--run", "--last", "--test", "--install", "--remove"),
-    *("--accept-change", "--discard-added", "--trusted"),
+    *("--again", "--accept-change", "--discard-added", "--trusted"),
     *("--daily", "--weekly", "--monthly", "--every"),
 }
 

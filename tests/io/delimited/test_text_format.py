@@ -151,7 +151,7 @@ def test_a_handover_is_written_so_described_so_and_compared_with_itself(plait, p
     assert resource["dialect"]["delimiter"] == ";" and resource["encoding"] == "utf-8"
     fields = {one["name"]: one for one in resource["schema"]["fields"]}
     assert fields["kg"]["decimalChar"] == "," and fields["seen"]["format"] == "%d.%m.%Y"
-    again = plait("run", "p.toml", "--replace")
+    again = plait("run", "p.toml", "--replace", "--again")
     assert again.status == 0 and "the same 2 rows" in again.err
     traced = plait("trace", "handover", "--row", "1", "--json").json
     assert [one["value"] for one in traced["rows"][0]["cells"]] == ["1", "1234,50", "30.04.2031"]

@@ -19,7 +19,7 @@ def run(plait, tmp_path):
         (tmp_path / "p.toml").write_text(
             f'[source.a]\n{source}\n{"".join(more)}[handover]\nresult = "a"\n'
         )
-        ended = plait("run", "p.toml", "--replace", "--json")
+        ended = plait("run", "p.toml", "--replace", "--again", "--json")
         file = tmp_path / "handover" / "a.csv"
         return (rows_of(file) if ended.status == 0 else []), ended
 

@@ -93,7 +93,7 @@ def test_a_key_that_the_plan_does_not_name_is_found_and_advised(plait, plan, put
 def test_nothing_new_is_said_too(plait, plan):
     plan()
     plait("run", "p.toml")
-    assert "the same 3 rows" in plait("run", "p.toml", "--replace").err
+    assert "the same 3 rows" in plait("run", "p.toml", "--replace", "--again").err
 
 
 def test_earlier_handovers_are_kept_under_the_time_of_their_run(plan, put, tmp_path):
@@ -135,7 +135,7 @@ def test_a_handover_that_could_not_be_replaced_is_not_kept_twice(
 def test_none_is_kept_where_the_plan_says_so(plait, plan, tmp_path):
     plan(handover="keep = 0")
     for _ in range(3):
-        assert "since" not in plait("run", "p.toml", "--replace").err
+        assert "since" not in plait("run", "p.toml", "--replace", "--again").err
     assert [one.name for one in tmp_path.iterdir() if one.is_dir()] == ["handover"]
 
 
@@ -155,7 +155,7 @@ def test_what_a_person_put_beside_is_never_taken_away(plait, plan, tmp_path):
     mine.mkdir()
     (mine / "mine.txt").write_text("mine")
     for _ in range(4):
-        assert plait("run", "p.toml", "--replace").status == 0
+        assert plait("run", "p.toml", "--replace", "--again").status == 0
     assert (mine / "mine.txt").read_text() == "mine"
 
 
@@ -283,7 +283,7 @@ def test_every_run_stands_in_the_history(plait, plan, put, tmp_path):
 def test_the_history_is_a_source(plait, plan, tmp_path):
     plan()
     plait("run", "p.toml")
-    plait("run", "p.toml")
+    plait("run", "p.toml", "--again")
     ended = plait("group", "p.history.jsonl", "--by", "status", "--take", "runs=count")
     assert ended.out.splitlines() == ["status,runs", "done,1", "failed,1"]
     ended = plait("survey", ".", "--json").json
@@ -337,7 +337,7 @@ def test_the_log_of_a_run_has_what_it_says_and_stays_small(plait, plan, tmp_path
     log = tmp_path / "p.log"
     log.write_text("an older line\n" * 100_000)
     assert plait("run", "p.toml", "--log", "p.log").out == ""
-    ended = plait("run", "p.toml", "--log", "p.log")
+    ended = plait("run", "p.toml", "--again", "--log", "p.log")
     assert ended.status == 4
     text = log.read_text()
     assert "season.csv: 3 rows" in text and "the folder already exists" in text
@@ -411,7 +411,7 @@ def test_files_that_somebody_put_into_a_handover_are_named_first(plait, plan, tm
     plan()
     assert plait("run", "p.toml").status == 0
     (tmp_path / "handover" / "notes.txt").write_text("mine")
-    refused = plait("run", "p.toml", "--replace")
+    refused = plait("run", "p.toml", "--replace", "--again")
     assert refused.status == 4 and "notes.txt" in refused.err
     assert (tmp_path / "handover" / "notes.txt").read_text() == "mine"
     assert plait("run", "p.toml", "--replace", "--discard-added").status == 0

@@ -39,7 +39,7 @@ def plan(put, tmp_path) -> Path:
 
 def begun(plan: Path, *words: str) -> subprocess.Popen[bytes]:
     return subprocess.Popen(
-        [sys.executable, "-m", "plait", "run", plan.name, "--replace", *words],
+        [sys.executable, "-m", "plait", "run", plan.name, "--replace", "--again", *words],
         cwd=plan.parent,
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
@@ -88,7 +88,7 @@ def test_a_killed_run_shows_as_such_and_the_next_one_works(plan, tmp_path):
 @pytest.mark.slow
 def test_runs_killed_at_any_moment_leave_everything_whole(plan, tmp_path):
     """History, kept handovers and turn are whole after each kill, and the next run works."""
-    words = ["run", plan.name, "--replace"]
+    words = ["run", plan.name, "--replace", "--again"]
     calls = calls_of(words, tmp_path)
     for number, call in enumerate(spread(calls, max(4, cases(50)), 18)):
         rows = "".join(f"{n},{(n + number) % 7}\n" for n in range(500))

@@ -134,7 +134,7 @@ def test_every_handover_says_what_was_read_and_found_good(plait, put, tmp_path, 
     assert plait("run", "p.toml", "--quiet").status == 0
     later = (tmp_path / "later.csv").read_text()
     (tmp_path / "visits.csv").write_text(later)
-    ended = plait("run", "p.toml", "--quiet", "--replace")
+    ended = plait("run", "p.toml", "--quiet", "--replace", "--again")
     assert ended.status == 0, ended.err
     handover = tmp_path / "handover"
     text = elements(handover / "report.html") if scene != "many" else ""

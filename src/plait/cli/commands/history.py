@@ -176,7 +176,7 @@ def _runs(records: Sequence[RunRecord], whole: bool, wide: bool) -> Grid:
         rows.append(
             (
                 *(str(record.run), format_timestamp(record.started)),
-                _STATUS_MARKS[record.status],
+                _mark(record),
                 *figures,
                 *(_number(getattr(record, f"rows_{head}")) for head in changes),
                 *((record.user, record.machine, record.version) if whole else ()),
@@ -198,6 +198,13 @@ def _runs(records: Sequence[RunRecord], whole: bool, wide: bool) -> Grid:
         gap=1,
         indent=0,
     )
+
+
+def _mark(record: RunRecord) -> Mark:
+    """How a run ended."""
+    if record.same_as is not None:
+        return Mark(f"= as run {record.same_as}", "usual")
+    return _STATUS_MARKS[record.status]
 
 
 _FIGURES = (attrgetter("rows"), attrgetter("unmatched"), attrgetter("seconds"))
@@ -256,6 +263,8 @@ def _facts_of_run(run_record: RunRecord) -> Iterator[Fact]:
     for name in ("what", "where", "remedy"):
         if run_record.failed.get(name):
             yield Fact(name, run_record.failed[name])
+    if run_record.same_as is not None:
+        yield Fact("nothing new", f"what run {run_record.same_as} handed over stands")
     version = f"with Plait {run_record.version}"
     yield Fact("run by", f"{run_record.user} on {run_record.machine}, {version}")
     if run_record.parameters:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from dataclasses import replace
 from pathlib import Path
+from shlex import quote
 
 from plait.cli.common_options import (
     add_figure_argument,
@@ -23,7 +24,8 @@ from plait.io.places.address import is_address
 from plait.plan.execution.resolve_sources import source_paths
 from plait.plan.handover.make_report import make_run_report
 from plait.plan.handover.write import handover_folder
-from plait.plan.run import ExpectationsNotMetError, RunResult, run_plan
+from plait.plan.run import ExpectationsNotMetError, NothingNew, RunResult, run_plan
+from plait.plan.runs.history import format_timestamp
 from plait.report.document import MOST_FINDINGS, Document, Expectations, Fact, Findings, Ledger
 from plait.report.drawing.plan_diagram import write_plan_figure
 from plait.report.run_report import run_report_json
@@ -47,6 +49,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--replace",
         action="store_true",
         help="replace an earlier handover",
+    )
+    parser.add_argument(
+        "--again",
+        action="store_true",
+        help="carry it out even though nothing is new since the last run",
     )
     parser.add_argument(
         "--accept-change",
@@ -94,22 +101,43 @@ def _run(options: argparse.Namespace) -> int:
                 options.fail_on,
                 accept_change=options.accept_change,
                 discard_added=options.discard_added,
+                again=options.again or options.discard_added or options.figure is not None,
                 wait=not options.no_wait,
                 waiting=_say_waiting,
                 before=lambda p: report_waiting_for_pipes(source_paths(p)),
             )
-            with delivery:
-                write_figure(write_plan_figure, ran.story, options, delivery)
+            if isinstance(ran, RunResult):
+                with delivery:
+                    write_figure(write_plan_figure, ran.story, options, delivery)
     except ExpectationsNotMetError as refused:
         _show_refusal(refused, options)
         raise
     if not options.quiet:
         from plait.cli.document_view import print_document
 
-        print_document(_document(ran), options.verbose)
+        document = _document(ran) if isinstance(ran, RunResult) else _nothing_new(ran, options.plan)
+        print_document(document, options.verbose)
     if options.json:
-        print(run_report_json(ran.story))
+        print(run_report_json(ran.story) if isinstance(ran, RunResult) else ran.standing.account)
     return 0
+
+
+def _nothing_new(ran: NothingNew, plan: Path) -> Document:
+    """Nothing is new: what stands, and what was looked at."""
+    standing, made = ran.standing, ran.standing.made
+    size = f"{pluralize(made.rows or 0, 'row')}, {made.columns or 0} columns"
+    how = f" ({pluralize(standing.hashed, 'file')} by checksum)" if standing.hashed else ""
+    looked = f"{pluralize(standing.sources, 'source')}{how}, plan, parameters, version"
+    return Document(
+        (f"nothing new: {standing.folder}/{standing.dataset} stands, {size}",),
+        (
+            Fact("made by", f"run {made.run}, {format_timestamp(made.started)}"),
+            Fact("as they were", looked),
+            Fact("the report", f"{standing.folder}/report.html"),
+            Fact("run it anyway", f"plait run {quote(str(plan))} --again --replace"),
+        ),
+        (Findings(ran.findings, MOST_FINDINGS),),
+    )
 
 
 def _say_waiting(who: str) -> None:

@@ -144,13 +144,13 @@ def known_unique_key(plan_execution: PlanExecution) -> tuple[str, ...]:
     return step_results[-1].result.key if step_results else ()
 
 
-def path_from_plan(path: str, plan_execution: PlanExecution) -> str:
+def path_from_plan(path: str, folder: Path) -> str:
     """A path as the plan's folder sees it."""
     if is_address(path):
         return path
     if Path(path).is_absolute():
         return printable_path(path)
-    return printable_path(os.path.relpath(path, plan_execution.plan.folder).replace(os.sep, "/"))
+    return printable_path(os.path.relpath(path, folder).replace(os.sep, "/"))
 
 
 def summarize_sources(
@@ -161,7 +161,7 @@ def summarize_sources(
         SourceSummary(
             table.name,
             source.group,
-            path_from_plan(source.source.where, plan_execution),
+            path_from_plan(source.source.where, plan_execution.plan.folder),
             table.rows,
             len(table.columns),
             table.read_as,

@@ -467,7 +467,7 @@ def _reading(plan_execution: PlanExecution, number: int) -> dict[str, Any]:
     """How a source was read, so that it can be read so again."""
     source = plan_execution.sources[number].source
     return {
-        "path": path_from_plan(source.path, plan_execution),
+        "path": path_from_plan(source.path, plan_execution.plan.folder),
         "member": source.member,
         "part": source.part,
         "given": asdict(source.options),

@@ -12,6 +12,8 @@ from plait.core.base.errors import ExpectationError, PlaitError
 from plait.core.base.findings import FindingExample, pluralize
 from plait.plan.file.load import LoadedPlan
 from plait.plan.runs.history import FIGURES, NEW, RunRecord, format_timestamp
+from plait.plan.runs.recorder import RunOutcome
+from plait.plan.runs.standing_handover import StandingHandover
 from plait.report.document import ExpectationResult
 from plait.report.flags import as_flags
 from plait.report.run_report import RunReport
@@ -57,16 +59,18 @@ class NoticeMessage:
         return "\n".join([*self.lines, *([""] if figures else []), *figures, *report, ""])
 
 
-def notice_events(record: RunRecord, ended: RunReport | BaseException) -> set[str]:
+def notice_events(record: RunRecord, ended: RunOutcome) -> set[str]:
     """Which of ``failure``, ``change`` and ``success`` a run was."""
     if isinstance(ended, BaseException):
         return {"failure"}
+    if isinstance(ended, StandingHandover):
+        return {"success"}
     changed = ended.changes is None or not ended.changes.compared.changes.none
     return {"success", "change"} if changed else {"success"}
 
 
 def compose_notice(
-    loaded_plan: LoadedPlan, record: RunRecord, ended: RunReport | BaseException, examples: bool
+    loaded_plan: LoadedPlan, record: RunRecord, ended: RunOutcome, examples: bool
 ) -> NoticeMessage:
     """What is told of a run.
 
@@ -78,6 +82,8 @@ def compose_notice(
     """
     title = loaded_plan.plan.title or loaded_plan.path.stem
     ending, detail = _WHAT.get(record.status, (record.status, ""))
+    if isinstance(ended, StandingHandover):
+        ending, detail = "nothing new", f": what run {ended.made.run} handed over stands"
     lines = [
         f"{title}: {ending}{detail}",
         *_why(ended, examples),
@@ -88,7 +94,7 @@ def compose_notice(
     if isinstance(ended, BaseException):
         lines.append(f"details: plait history {quote(str(loaded_plan.path))} --run {record.run}")
     report = None
-    if isinstance(ended, RunReport) and record.handover:
+    if not isinstance(ended, BaseException) and record.handover:
         report = (loaded_plan.folder / record.handover / "report.html").absolute()
     figures = {
         name.replace("_", " "): f"{value:,}"
@@ -112,7 +118,7 @@ def _run(loaded_plan: LoadedPlan, record: RunRecord) -> str:
     )
 
 
-def _why(ended: RunReport | BaseException, examples: bool) -> Iterator[str]:
+def _why(ended: RunOutcome, examples: bool) -> Iterator[str]:
     """Why nothing was handed over."""
     if isinstance(ended, ExpectationError):
         yield as_flags(ended.what)
@@ -134,7 +140,7 @@ def _why(ended: RunReport | BaseException, examples: bool) -> Iterator[str]:
         yield "internal error in Plait"
 
 
-def _new(ended: RunReport | BaseException, examples: bool) -> Iterator[str]:
+def _new(ended: RunOutcome, examples: bool) -> Iterator[str]:
     """What is new since the last run."""
     since = ended.changes if isinstance(ended, RunReport) else getattr(ended, "since", None)
     if since is not None:
@@ -154,7 +160,7 @@ def _example_lines(examples: tuple[FindingExample, ...]) -> Iterator[str]:
 def _data(
     loaded_plan: LoadedPlan,
     record: RunRecord,
-    ended: RunReport | BaseException,
+    ended: RunOutcome,
     lines: list[str],
     report: Path | None,
 ) -> dict[str, Any]:

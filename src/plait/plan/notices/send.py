@@ -26,8 +26,8 @@ from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import NoticeSection
 from plait.plan.notices.message import NoticeMessage, compose_notice, notice_events
 from plait.plan.runs.history import RunRecord
+from plait.plan.runs.recorder import RunOutcome
 from plait.report.html.render import render_template
-from plait.report.run_report import RunReport
 
 PASSWORD = "PLAIT_SMTP_PASSWORD"
 _PORTS = {"smtp": 25, "smtps": 465}
@@ -87,7 +87,7 @@ class NoticeOutcome:
 
 
 def notify_recipients(
-    loaded_plan: LoadedPlan, record: RunRecord, ended: RunReport | BaseException
+    loaded_plan: LoadedPlan, record: RunRecord, ended: RunOutcome
 ) -> list[NoticeOutcome]:
     """Tell those who want to know of a run that ended so; nothing that goes wrong is raised."""
     notice = loaded_plan.plan.notice

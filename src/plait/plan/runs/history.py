@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import getpass
+import hashlib
 import json
 import platform
 import stat
@@ -59,7 +60,12 @@ class RunRecord:
     failed : mapping
         What went wrong, where, and the remedy.
     sources : tuple of mapping
-        Path, rows, bytes and checksum of each.
+        Path, rows, bytes and checksum of each; ``modified`` is when its file was changed last, in
+        nanoseconds, and 0 where that was just before.
+    plan_sha256 : str
+        The checksum of the plan's text.
+    same_as : int or None
+        The run whose handover stands, where nothing was new.
     notices : tuple of mapping
         Who was told, and whether that worked.
     """
@@ -86,6 +92,8 @@ class RunRecord:
     ledger: str = ""
     failed: Mapping[str, str] = field(default_factory=dict)
     sources: tuple[Mapping[str, Any], ...] = ()
+    plan_sha256: str = ""
+    same_as: int | None = None
     notices: tuple[Mapping[str, Any], ...] = ()
 
     @property
@@ -93,8 +101,8 @@ class RunRecord:
         """Whether it handed over."""
         return self.status == "done"
 
-    def with_story(self, run_report: RunReport) -> RunRecord:
-        """With what there is to say of it."""
+    def with_story(self, run_report: RunReport, modified: Mapping[str, int]) -> RunRecord:
+        """With what there is to say of it, and when each source was changed last."""
         since = run_report.changes.compared.changes if run_report.changes else None
         figures: dict[str, Any] = {**run_report.figures()}
         return replace(
@@ -110,15 +118,30 @@ class RunRecord:
                     "rows": source.rows,
                     "bytes": source.bytes,
                     "sha256": source.sha256,
+                    "modified": modified.get(source.path, 0),
                 }
                 for source in run_report.sources
             ),
+            plan_sha256=text_checksum(run_report.plan_text),
+        )
+
+    def standing(self, made: RunRecord) -> RunRecord:
+        """With what an earlier run handed over, as nothing is new since."""
+        kept = ("parameters", *FIGURES, "handover", "ledger", "sources", "plan_sha256")
+        changes: dict[str, Any] = dict.fromkeys(NEW, 0)
+        return replace(
+            self, **{name: getattr(made, name) for name in kept}, **changes, same_as=made.run
         )
 
     def ended_at(self, moment: datetime, began: datetime, status: str) -> RunRecord:
         """Once it has ended."""
         seconds = round((moment - began).total_seconds(), 1)
         return replace(self, ended=_to_second(moment), seconds=seconds, status=status)
+
+
+def text_checksum(text: str) -> str:
+    """The SHA-256 of a text, in hexadecimal digits."""
+    return hashlib.sha256(text.encode()).hexdigest()
 
 
 def new_run_record(run: int, moment: datetime) -> RunRecord:
@@ -294,9 +317,8 @@ def find_run(plan: Path, number: int) -> RunRecord:
 
 def find_run_by_ledger(records: Sequence[RunRecord], ledger: str) -> RunRecord | None:
     """The run that wrote the account of that checksum."""
-    return next(
-        (record for record in reversed(records) if ledger and record.ledger == ledger), None
-    )
+    wrote = (one for one in reversed(records) if one.ledger == ledger and one.same_as is None)
+    return next(wrote, None) if ledger else None
 
 
 def _lines(path: Path) -> list[str]:

@@ -14,6 +14,7 @@ from typing import Any
 from plait.core.base.errors import PlaitError
 from plait.core.base.findings import Finding, Location
 from plait.io.places.partial_files import sha256
+from plait.io.places.source import Source
 from plait.plan.file.load import LoadedPlan
 from plait.plan.runs.history import (
     Clock,
@@ -25,9 +26,13 @@ from plait.plan.runs.history import (
     new_run_record,
     read_history,
 )
+from plait.plan.runs.standing_handover import StandingHandover, modification_times
 from plait.report.run_report import RunReport
 
-Told = Callable[[LoadedPlan, RunRecord, RunReport | BaseException], Sequence[Any]]
+RunOutcome = RunReport | StandingHandover | BaseException
+Told = Callable[
+    [LoadedPlan, RunRecord, RunReport | StandingHandover | BaseException], Sequence[Any]
+]
 
 
 class RunRecorder:
@@ -49,6 +54,7 @@ class RunRecorder:
         self._history, self._clock, self._tell = RunHistory(history_file(plan)), clock, tell
         self._loaded = loaded_plan
         self.findings: list[Finding] = []
+        self._modified: Mapping[str, int] = {}
         self.known: list[RunRecord] = []
         with suppress(PlaitError):
             self.known = read_history(plan)
@@ -70,14 +76,26 @@ class RunRecorder:
         self._put(replace(ended, failed=failure(error), **came_to))
         self._send_notices(error)
 
+    def stands(self, standing: StandingHandover) -> None:
+        """Write down that nothing is new, and what stands."""
+        record = self.record.standing(standing.made)
+        self._put(record.ended_at(self._clock(), self._began, "done"))
+        self._send_notices(standing)
+
+    def look_at(self, sources: Sequence[Source]) -> None:
+        """Keep in mind when the sources were changed last, before they are read."""
+        folder = self._history.path.parent
+        self._modified = modification_times(sources, folder, self._began)
+
     def done(self, run_report: RunReport, folder: Path) -> None:
-        """Write down what it handed over."""
-        record = self.record.with_story(run_report).ended_at(self._clock(), self._began, "done")
+        """Write down what it handed over, and when its sources were changed last."""
+        record = self.record.with_story(run_report, self._modified)
+        record = record.ended_at(self._clock(), self._began, "done")
         where = os.path.relpath(folder, self._history.path.parent).replace(os.sep, "/")
         self._put(replace(record, handover=where, ledger=sha256(folder / "ledger.json")))
         self._send_notices(run_report)
 
-    def _send_notices(self, ended: RunReport | BaseException) -> None:
+    def _send_notices(self, ended: RunOutcome) -> None:
         """Send the notices; one that cannot be sent is a finding, and stands in the history."""
         if self._loaded is None:
             return
