@@ -35,6 +35,7 @@ TEXTS = st.lists(
     st.one_of(
         st.none(),
         DATES,
+        st.text("0123456789,-./:;+\x1c", min_size=6, max_size=16),
         st.text("ab\0é", max_size=30),
         st.text(max_size=9),
         st.builds(lambda text, times: text * times, st.text("aé", min_size=2), st.integers(60, 90)),

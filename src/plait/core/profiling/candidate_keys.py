@@ -178,8 +178,8 @@ class _Column:
 def _marked(tally: ValueCounts, profile: ColumnProfile) -> list[int]:
     """The codes of the markers for missing."""
     markers = pa.array([text for text, _ in profile.markers], tally.texts.type)
-    found = pa.compute.index_in(markers, tally.texts)
-    return [t for t in found.to_pylist() if t is not None]
+    marked = pa.compute.is_in(tally.texts, markers)
+    return np.flatnonzero(marked.to_numpy(zero_copy_only=False)).tolist()
 
 
 def plausibility_rank(

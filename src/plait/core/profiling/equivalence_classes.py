@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from plait.core.codes.dense_codes import count_codes
+from plait.core.job.executor import map_ordered
 from plait.core.text.hash_table import Codes
 
 Numbers = npt.NDArray[np.int64]
@@ -18,6 +19,7 @@ _LEAST_ROOM = 1 << 12
 _WORD_BITS = 63
 _BUCKET_BITS = 20
 _BUCKET = np.uint64(64 - _BUCKET_BITS)
+_AT_ONCE = 1 << 15
 _SPREAD = np.uint64(0x9E3779B97F4A7C15)
 
 
@@ -103,12 +105,7 @@ def refine_by_columns(
 
 def classes_of_equal_hash(columns: Sequence[Codes]) -> EquivalenceClasses:
     """The rows that may be equal to another in everything: those of one hash."""
-    hashes = np.zeros(len(columns[0]), np.uint64)
-    for codes in columns:
-        hashes ^= hashes >> np.uint64(29)
-        hashes *= _SPREAD
-        hashes += codes.astype(np.uint64)
-    hashes *= _SPREAD
+    hashes = _hashes(columns)
     arranged = np.sort(hashes)
     several = arranged[1:][arranged[1:] == arranged[:-1]]
     if not len(several):
@@ -120,6 +117,23 @@ def classes_of_equal_hash(columns: Sequence[Codes]) -> EquivalenceClasses:
     place[place == len(several)] = 0
     rows = rows[several[place] == hashes[rows]]
     return EquivalenceClasses(rows, np.zeros(len(rows), np.int64), 1)
+
+
+def _hashes(columns: Sequence[Codes]) -> npt.NDArray[np.uint64]:
+    """A word for each row, made of its codes; of as many rows at a time as caches hold."""
+    made = np.zeros(len(columns[0]), np.uint64)
+
+    def fill(begin: int) -> None:
+        hashes = made[begin : begin + _AT_ONCE]
+        for codes in columns:
+            hashes ^= hashes >> np.uint64(29)
+            hashes *= _SPREAD
+            hashes += codes[begin : begin + _AT_ONCE].astype(np.uint64)
+        hashes *= _SPREAD
+
+    for _ in map_ordered(fill, range(0, len(made), _AT_ONCE)):
+        pass
+    return made
 
 
 def _counted(rows: Numbers, numbers: Numbers, size: int) -> EquivalenceClasses:

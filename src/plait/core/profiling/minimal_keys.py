@@ -21,6 +21,7 @@ from plait.core.profiling.agree_sets import (
 )
 from plait.core.profiling.equivalence_classes import (
     EquivalenceClasses,
+    Numbers,
     agreement_probability,
     classes_of_equal_hash,
     pairs_within_classes,
@@ -34,6 +35,7 @@ MOST_TOGETHER = 4
 _LEAST_PAIRS, MOST_PAIRS = 1 << 8, 1 << 16
 _PAIRS_A_SET = 16
 _MANY_PAIRS, _WANTED_PAIRS = 500, 60
+_SOME_PAIRS, _SURE_PAIRS = 20, 10  # that none of ten is among those looked at: once in 22,000
 _MANY_ROWS = 1 << 20
 _MOST_LOOKS = 1000
 
@@ -164,24 +166,39 @@ class _Search:
         return [tuple(t) for key in keys for t in key.tolist()]
 
     def _refuted_by_some(self, columns: Sets) -> bool:
-        """Whether some of the rows agree on the columns, where many pairs of all should.
+        """Whether some of the rows agree on the columns, where pairs of all should.
 
-        Of so many pairs a part of the rows holds the square of its share.
+        Where many pairs should, rows are drawn: a part of them holds the square of its share of
+        the pairs. Where some should, values of the column that has most are drawn, and all their
+        rows looked at: rows that agree have the same value, so a part holds its share of them.
         """
         expected = (
             float(self.rows) ** 2 / 2 * math.prod(self.agreeing[column] for column in columns)
         )
-        if expected < _MANY_PAIRS:
+        if expected >= _MANY_PAIRS:
+            rows = self._drawn_rows(int(self.rows * math.sqrt(_WANTED_PAIRS / expected)))
+        elif expected >= _SOME_PAIRS and self.rows >= _MANY_ROWS:
+            rows = self._rows_of_drawn_values(columns, _SURE_PAIRS / expected)
+        else:
             return False
-        number = int(self.rows * math.sqrt(_WANTED_PAIRS / expected))
-        drawn = np.arange(number) + np.random.default_rng(number).random(number)
-        rows = (drawn * (self.rows / number)).astype(np.int64)
-        rows = rows[np.diff(rows, prepend=-1) > 0]  # none twice
-        some = ((self.columns[t][rows], self.sizes[t]) for t in columns.tolist())
-        clusters = refine_by_columns(single_class(len(rows)), some)
+        some = [(self.columns[t][rows], self.sizes[t]) for t in columns.tolist()]
+        alike = classes_of_equal_hash([codes for codes, _ in some])
+        clusters = refine_by_columns(alike, some)
         first, second = (rows[side] for side in pairs_within_classes(clusters, _WANTED_PAIRS))
         self.agreements.look_at(first, second)
         return len(first) > 0
+
+    def _drawn_rows(self, number: int) -> Numbers:
+        """Rows from all over, none twice."""
+        drawn = np.arange(number) + np.random.default_rng(number).random(number)
+        rows = (drawn * (self.rows / number)).astype(np.int64)
+        return rows[np.diff(rows, prepend=-1) > 0]
+
+    def _rows_of_drawn_values(self, columns: Sets, share: float) -> Numbers:
+        """All rows that have one of some values of the column whose rows agree least."""
+        column = min(columns.tolist(), key=lambda number: self.agreeing[number])
+        drawn = np.random.default_rng(self.rows).random(self.sizes[column]) < share
+        return np.flatnonzero(drawn[self.columns[column]])
 
     def _part_with_few_pairs(self, columns: Sets, few: int) -> tuple[Columns, EquivalenceClasses]:
         """The fewest of some columns on which few pairs of rows agree; all of them for want."""

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any, TypeAlias
 
+import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -11,6 +13,7 @@ Value: TypeAlias = Any  # a pyarrow.Array or a pyarrow.Scalar
 
 MOST_DIGITS = 76
 NARROW_DIGITS = 38
+_DIGITS_OF_64_BITS, _HALVES = 18, 2
 _WHOLE = pa.int64()
 _FLOAT = pa.float64()
 
@@ -55,6 +58,35 @@ def to_arithmetic_type(value: Value) -> Value:
     if kind == pa.uint64():
         return value.cast(smallest_decimal_type(20, 0))
     return value if kind == _WHOLE else value.cast(_WHOLE)
+
+
+def scaled_int64(array: pa.Array) -> npt.NDArray[np.int64] | None:
+    """Decimals as whole numbers of their smallest unit, without a copy of them.
+
+    Returns
+    -------
+    array of int64 or None
+        ``None`` where more than 18 digits are allowed for, or a value is missing.
+
+    Examples
+    --------
+    >>> from decimal import Decimal
+    >>> cells = pa.array([Decimal("-2.50"), Decimal("1.25")], pa.decimal128(9, 2))
+    >>> scaled_int64(cells).tolist(), scaled_int64(cells.cast(pa.decimal128(20, 2)))
+    ([-250, 125], None)
+    """
+    kind = array.type
+    if not pa.types.is_decimal(kind) or kind.precision > _DIGITS_OF_64_BITS or array.null_count:
+        return None
+    if not len(array):
+        return np.zeros(0, np.int64)
+    if kind.bit_width != _HALVES * 64:
+        array = array.cast(pa.decimal128(kind.precision, kind.scale))
+    halves = np.frombuffer(array.buffers()[1], "<i8")
+    halves = halves[_HALVES * array.offset : _HALVES * (array.offset + len(array))]
+    lower: npt.NDArray[np.int64] = halves[::_HALVES]
+    # A file may claim fewer digits than its values have.
+    return lower if (halves[1::_HALVES] == lower >> 63).all() else None
 
 
 def to_scaled_integers(array: pa.Array) -> pa.Array:

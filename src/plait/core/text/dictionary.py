@@ -20,7 +20,14 @@ from plait.core.job.current import current_job
 from plait.core.job.executor import WorkerPool, split_rows
 from plait.core.text.cells import is_text_type, iterate_batches, to_text
 from plait.core.text.hash_table import Codes, WordHashTable
-from plait.core.text.words import DATE_BYTES, MARK, PIECE, TextBuffers
+from plait.core.text.words import (
+    DATE_BYTES,
+    LONGEST_NUMBER,
+    MARK,
+    PIECE,
+    SHORTEST_NUMBER,
+    TextBuffers,
+)
 
 MISSING, UNKNOWN = -1, -2
 _DEEPER, _WHOLE = np.int64(1 << 31), 1 << 33
@@ -120,7 +127,7 @@ class TextDictionary:
     ) -> npt.NDArray[np.uint64]:
         """For cells of more than one piece (all, if None), a word that stands for the whole."""
         lengths = cells.lengths if rows is None else cells.lengths.take(rows)
-        words, others = _dates(cells, lengths, rows)
+        words, others = _packed(cells, lengths, rows)
         if others is not None:
             if len(others):
                 there = others if rows is None else rows.take(others)
@@ -135,7 +142,7 @@ class TextDictionary:
         rows: npt.NDArray[np.int64] | None,
         lengths: npt.NDArray[Any],
     ) -> npt.NDArray[np.uint64]:
-        """The same for cells that are no dates."""
+        """The same for cells that are neither dates nor numbers."""
         nodes = self._pieces.encode(cells.words(0, rows))[0].astype(np.int64)
         very_long = np.flatnonzero(lengths > _WALKED)
         if len(very_long):
@@ -188,7 +195,7 @@ class TextDictionary:
         self, array: pa.Array, cells: TextBuffers, rows: npt.NDArray[np.int64]
     ) -> npt.NDArray[np.uint64]:
         """As ``_long_words``; a word that no text has, where the pieces are not known."""
-        words, others = _dates(cells, cells.lengths.take(rows), rows)
+        words, others = _packed(cells, cells.lengths.take(rows), rows)
         if others is None:
             return self._find_walked(array, cells, rows)
         if len(others):
@@ -228,18 +235,23 @@ class TextDictionary:
         return self._texts[0]
 
 
-def _dates(
+def _packed(
     cells: TextBuffers, lengths: npt.NDArray[Any], rows: npt.NDArray[np.int64] | None
 ) -> tuple[npt.NDArray[np.uint64], npt.NDArray[np.int64] | None]:
-    """The words of those cells that are dates, and which are none; ``None`` when all are none."""
-    of_ten = np.flatnonzero(lengths == DATE_BYTES)
-    if not len(of_ten):
-        return np.empty(0, np.uint64), None
-    if len(of_ten) == len(lengths):
-        words = cells.dates(rows)
-    else:
-        words = np.zeros(len(lengths), np.uint64)
-        words[of_ten] = cells.dates(of_ten if rows is None else rows.take(of_ten))
+    """The words of those cells that are dates or numbers, and which are none; ``None`` for all."""
+    words = np.zeros(len(lengths), np.uint64)
+    if not len(words):
+        return words, None
+    for pack, shortest, longest in (
+        (cells.dates, DATE_BYTES, DATE_BYTES),
+        (cells.numbers, SHORTEST_NUMBER, LONGEST_NUMBER),
+    ):
+        fitting = (lengths >= shortest) & (lengths <= longest) & (words == 0)
+        if fitting.all():
+            words = pack(rows)
+        elif fitting.any():
+            here = np.flatnonzero(fitting)
+            words[here] = pack(here if rows is None else rows.take(here))
     others = np.flatnonzero(words == 0)
     return words, None if len(others) == len(words) else others
 

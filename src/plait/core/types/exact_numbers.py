@@ -24,6 +24,7 @@ from plait.core.text.decimals import (
     DecimalOverflowError,
     Value,
     format_decimal,
+    scaled_int64,
     smallest_decimal_type,
     to_arithmetic_type,
 )
@@ -31,6 +32,7 @@ from plait.core.text.decimals import (
 PLACES = 20
 ROUNDING = "half_towards_infinity"
 _WHOLE_DIGITS = 19
+_EXACT_WHOLE, _EXACT_POWER = 2**53, 22  # up to which whole numbers and powers of ten are floats
 _WHOLE = pa.int64()
 _FLOAT = pa.float64()
 
@@ -268,9 +270,10 @@ def to_float(value: Value) -> Value:
 
     Notes
     -----
-    By way of text, which is read to the nearest float (Clinger, "How to read
-    floating point numbers accurately", 1990); Arrow's own cast of decimals is
-    off by one in the last place now and then.
+    After Clinger, "How to read floating point numbers accurately" (1990): a number whose digits
+    and whose power of ten are both floats exactly is their quotient, which is rounded once; any
+    other goes by way of text, which is read to the nearest float. Arrow's own cast of decimals
+    is off by one in the last place now and then.
 
     Examples
     --------
@@ -285,6 +288,11 @@ def to_float(value: Value) -> Value:
     if isinstance(value, pa.Scalar):
         number = value.as_py()
         return pa.scalar(None if number is None else float(number), _FLOAT)
+    whole = scaled_int64(value) if isinstance(value, pa.Array) else None
+    if whole is not None and 0 <= kind.scale <= _EXACT_POWER:
+        ends = int(whole.max(initial=0)), int(whole.min(initial=0))
+        if max(ends[0], -ends[1]) <= _EXACT_WHOLE:
+            return pa.array(whole.astype(np.float64) / 10.0**kind.scale)
     return apply_in_batches(lambda decimals: format_decimal(decimals).cast(_FLOAT), value)
 
 
