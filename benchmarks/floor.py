@@ -2,7 +2,8 @@
 
 ``floor.py join LEFT RIGHT JOINED OUT`` reads both sources with types and writes
 a ready-made result; ``floor.py stack OUT EXTRACT…`` reads the extracts with
-types and writes Parquet; ``floor.py survey SOURCE…`` reads them with types.
+types and writes Parquet; ``floor.py survey SOURCE…`` reads them with types;
+``floor.py write OUT READY SOURCE…`` reads them with types and writes a ready result.
 """
 
 from __future__ import annotations
@@ -38,6 +39,13 @@ def survey(*sources: str) -> None:
         pa.csv.read_csv(source)
 
 
+def write(out: str, ready_result: str, *sources: str) -> None:
+    """Read the sources with types; write a ready result, which is only mapped, not computed."""
+    for source in sources:
+        pa.csv.read_csv(source)
+    pa.csv.write_csv(pa.feather.read_table(ready_result, memory_map=True), out)
+
+
 def each(*words: str) -> None:
     """Run a command on each of the sources behind ``--``, one after another."""
     place = words.index("--")
@@ -51,5 +59,12 @@ def ready(result: str, made: str) -> None:
 
 
 if __name__ == "__main__":
-    commands = {"join": join, "stack": stack, "survey": survey, "each": each, "ready": ready}
+    commands = {
+        "join": join,
+        "stack": stack,
+        "survey": survey,
+        "write": write,
+        "each": each,
+        "ready": ready,
+    }
     commands[sys.argv[1]](*sys.argv[2:])

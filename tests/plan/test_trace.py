@@ -12,6 +12,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from makers import workbook
+from plait.io import lineage_file
 
 VISITS = 'Yard,Hive,Note\nA,1,"two\nlines"\nB,2,plain\n\nA,2,"a ""b"", c"\n'
 HIVES = "Yard;Hive;Breed\nA;1;Carnica\nB;2;Büffel\n"
@@ -365,3 +366,30 @@ def test_a_step_is_named_for_the_cells_that_it_made(plait, put):
         if cell["column"] == "breed"
     ]
     assert changed == [[], ["mend a → b"], ["mend a → b"]]
+
+
+def test_rows_that_share_a_group_keep_its_list_once(plait, put, tmp_path, monkeypatch):
+    """Each visit has the figures of its yard beside it: 3,000 rows, each made of 3,000."""
+    rows = 3000
+    put(v_csv="yard,kg\n" + "".join(f"Oak,{n}\n" for n in range(rows)))
+    (tmp_path / "p.toml").write_text(
+        '[source.v]\npath = "v.csv"\n'
+        '[[step]]\ngroup = "v"\nby = "yard"\ntake = { n = "count" }\ninto = "yards"\n'
+        '[[step]]\njoin = ["v", "yards"]\nkey = "yard"\ninto = "season"\n'
+        '[handover]\nresult = "season"\n'
+    )
+    made = []
+    numbers = lineage_file._numbers
+
+    def counted(*asked):
+        found = numbers(*asked)
+        made.append(len(found[0]))
+        return found
+
+    monkeypatch.setattr(lineage_file, "_numbers", counted)
+    assert plait("run", "p.toml").status == 0
+    assert sum(made) == 3 * rows, "and not 9,000,000"
+    for row in (1, rows):
+        (traced,) = plait("trace", "handover", "--row", str(row), "--json").json["rows"]
+        (count,) = (cell for cell in traced["cells"] if cell["column"] == "n")
+        assert count["value"] == str(rows)

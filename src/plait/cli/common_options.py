@@ -15,7 +15,6 @@ from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.table.key_spec import parse_names
 from plait.io.delivery.delivery import Delivery
 from plait.io.places.address import import_optional
-from plait.report.drawing.charts import check_ending
 
 if TYPE_CHECKING:
     from plait.io.delimited.text_format import TextFormat
@@ -292,13 +291,14 @@ def add_figure_argument(group: Any) -> None:
 def check_figure_target(options: argparse.Namespace, delivery: Delivery) -> None:
     """See that the figure asked for can be written."""
     if options.figure:
+        from plait.report.drawing.charts import check_ending
+
         check_ending(options.figure)
         import_optional("matplotlib", "figures", "--figure")
         delivery.check(options.figure)
 
 
 def write_figure(write: Write, what: Any, options: argparse.Namespace, delivery: Delivery) -> None:
-    """Write the figure, where one is asked for."""
-    if options.figure:
-        ending = options.figure.suffix.lower()
-        delivery.write(options.figure, lambda part: write(what, part, ending))
+    """Write the figure that is asked for."""
+    ending = options.figure.suffix.lower()
+    delivery.write(options.figure, lambda part: write(what, part, ending))

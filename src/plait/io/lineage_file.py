@@ -16,7 +16,6 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.parquet
 
 from plait.core.job.executor import map_ordered
@@ -187,11 +186,9 @@ def _origins(ways: Sequence[LineagePath]) -> Iterator[Any]:
         yield from way.origins
 
 
-def _numbers(
-    way: LineagePath, starts: Mapping[str, int], start: int, stop: int
-) -> tuple[Numbers, Numbers]:
-    """The numbers of the source rows of some rows, and which row each belongs to."""
-    which, origin, within = way.rows(start, stop)
+def _numbers(way: LineagePath, starts: Mapping[str, int], rows: Numbers) -> tuple[Numbers, Numbers]:
+    """The numbers of the source rows of some rows, and which of these each belongs to."""
+    which, origin, within = way.rows_at(rows)
     begin = np.array([starts[o.name] for o in way.origins], np.int64)
     return within + (begin[0] if len(begin) == 1 else begin.take(origin)), which
 
@@ -204,22 +201,25 @@ def _lists(
     start: int,
     stop: int,
 ) -> pa.Array:
-    """Of each row the list; where many rows have the same, in the first of them only."""
-    numbers, which = _numbers(way, starts, start, stop)
-    times = np.bincount(which, minlength=stop - start)
+    """Of each row the list; where many rows have the same, in the first of them only.
+
+    No other list is made: rows that have one together may be many times as many as it is long.
+    """
+    rows = np.arange(start, stop)
+    own = np.ones(len(rows), bool) if first is None else first[start:stop] == rows
+    numbers, which = _numbers(way, starts, rows[own])
+    times = np.zeros(len(rows), np.int64)
+    times[own] = np.bincount(which, minlength=int(own.sum()))
     offsets = np.concatenate([[0], np.cumsum(times)]).astype(np.int32)
     values = pa.array(numbers.astype(np.dtype(str(kind.value_type))))
-    made = pa.ListArray.from_arrays(pa.array(offsets), values)
-    if first is None:
-        return made
-    own = first[start:stop] == np.arange(start, stop)
-    return pc.if_else(pa.array(own), made, pa.scalar(None, kind))
+    absent = None if own.all() else pa.array(~own)
+    return pa.ListArray.from_arrays(pa.array(offsets), values, mask=absent)
 
 
 def _column(
     way: LineagePath, starts: Mapping[str, int], kind: pa.DataType, start: int, stop: int
 ) -> pa.Array:
-    numbers, which = _numbers(way, starts, start, stop)
+    numbers, which = _numbers(way, starts, np.arange(start, stop))
     if len(which) == stop - start:
         return pa.array(numbers.astype(np.dtype(str(kind))))
     made = np.zeros(stop - start, np.dtype(str(kind)))

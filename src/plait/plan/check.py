@@ -13,8 +13,8 @@ from plait.core.job.executor import map_ordered
 from plait.core.table.table import Table
 from plait.io.write import write_csv_to
 from plait.plan.execution.execute import PlanExecution
+from plait.plan.handover.read import handover_folder
 from plait.plan.handover.results import check_sheets, dataset_endings
-from plait.plan.handover.write import handover_folder
 from plait.report.document import ColumnForecast, StepForecast
 
 _SAMPLE = 1 << 17

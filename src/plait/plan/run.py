@@ -27,13 +27,13 @@ from plait.plan.execution.expectations import judge_plan_expectations
 from plait.plan.file.line_numbers import PlanError
 from plait.plan.file.load import LoadedPlan, load_plan
 from plait.plan.handover.dataset_digests import is_compared_later
-from plait.plan.handover.read import added_files, is_handover
+from plait.plan.handover.read import added_files, handover_folder, is_handover
 from plait.plan.handover.retention import (
     delete_oldest_retained,
     kept_only_if_replaced,
     retain_handover,
 )
-from plait.plan.handover.write import check_handover_folder, handover_folder, write_handover
+from plait.plan.handover.write import check_handover_folder, write_handover
 from plait.plan.notices.send import notify_recipients
 from plait.plan.runs.history import (
     Clock,
@@ -236,9 +236,11 @@ def run_plan(
 def _standing(loaded_plan: LoadedPlan, course: RunRecorder) -> StandingHandover | None:
     """What the last run handed over, where nothing is new since."""
     with open_plan_job(loaded_plan):
-        sources = [found.source for found in resolve_sources.find_plan_sources(loaded_plan)]
+        plan_sources = resolve_sources.find_plan_sources(loaded_plan)
+        sources = [plan_source.source for plan_source in plan_sources]
+        not_taken = resolve_sources.not_taken(loaded_plan, plan_sources)
     folder, today = handover_folder(loaded_plan), date.fromisoformat(course.record.started[:10])
-    return find_standing_handover(loaded_plan, folder, sources, course.known, today)
+    return find_standing_handover(loaded_plan, folder, sources, not_taken, course.known, today)
 
 
 def _check_added(folder: Path) -> None:

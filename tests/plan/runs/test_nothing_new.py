@@ -23,7 +23,7 @@ year = 2031
 [source.visits]
 path = "extracts"
 [source.hives]
-path = "hives.csv"
+path = "register/hives.csv"
 [[step]]
 stack = "visits"
 into = "all"
@@ -43,11 +43,12 @@ def season(put, tmp_path, monkeypatch):
     """A plan, and sources that nobody has changed for long."""
     monkeypatch.chdir(tmp_path)
     (tmp_path / "extracts").mkdir()
+    (tmp_path / "register").mkdir()
     put(
         **{
             "extracts/2031-03.csv": "hive,kg\n1,12.50\n2,9\n",
             "extracts/2031-04.csv": "hive,kg\n1,8\n3,4\n",
-            "hives.csv": "hive,breed\n1,Carnica\n2,Buckfast\n",
+            "register/hives.csv": "hive,breed\n1,Carnica\n2,Buckfast\n",
             "p.toml": PLAN.format(expect=""),
         }
     )
@@ -86,7 +87,7 @@ def test_what_stands_is_said_to_stand_and_written_down(plait, season):
 
 def test_files_that_were_only_touched_are_hashed(plait, season):
     plait("run", "p.toml")
-    for path in (season / "hives.csv", season / "handover" / "season.csv"):
+    for path in (season / "register" / "hives.csv", season / "handover" / "season.csv"):
         os.utime(path)
     assert "3 sources (1 file by checksum)" in plait("run", "p.toml").err
 
@@ -98,11 +99,12 @@ def other_cell(path: Path, before: str = "Carnica", after: str = "Cecropi") -> N
 
 
 NEW = {
-    "a cell": lambda at: other_cell(at / "hives.csv"),
-    "a row": lambda at: (at / "hives.csv").write_text("hive,breed\n1,Carnica\n"),
+    "a cell": lambda at: other_cell(at / "register" / "hives.csv"),
+    "a row": lambda at: (at / "register" / "hives.csv").write_text("hive,breed\n1,Carnica\n"),
     "an extract": lambda at: (at / "extracts" / "2031-05.csv").write_text("hive,kg\n2,1\n"),
     "an extract less": lambda at: (at / "extracts" / "2031-04.csv").unlink(),
     "a file that is not read": lambda at: (at / "extracts" / "notes.docx").write_text("mine"),
+    "a file beside": lambda at: (at / "register" / "more.csv").write_text("hive\n9\n"),
     "the plan": lambda at: (at / "p.toml").write_text(PLAN.format(expect="# may change")),
     "the dataset": lambda at: other_cell(at / "handover" / "season.csv"),
     "a list": lambda at: next((at / "handover" / "aside").iterdir()).unlink(),
@@ -143,10 +145,10 @@ def test_from_python_a_plan_is_always_carried_out(season):
 
 def test_a_run_that_was_refused_changes_nothing_in_what_stands(plait, season):
     plait("run", "p.toml")
-    before = (season / "hives.csv").read_bytes()
-    (season / "hives.csv").write_text("")
+    before = (season / "register" / "hives.csv").read_bytes()
+    (season / "register" / "hives.csv").write_text("")
     assert plait("run", "p.toml", "--replace").status == 3
-    (season / "hives.csv").write_bytes(before)
+    (season / "register" / "hives.csv").write_bytes(before)
     assert "made by:     run 1" in plait("run", "p.toml").err
 
 
@@ -188,7 +190,7 @@ def test_a_log_beside_a_database_file_is_not_overlooked(season):
 
 @pytest.mark.parametrize(("later", "kept"), [(1.9, False), (2.1, True)])
 def test_the_time_of_a_file_that_was_just_changed_proves_nothing(later, kept, season):
-    path = season / "hives.csv"
+    path = season / "register" / "hives.csv"
     now = datetime.fromtimestamp(path.stat().st_mtime + later, UTC)
     (time,) = standing_handover.modification_times([Source("h", str(path))], season, now).values()
     assert bool(time) is kept

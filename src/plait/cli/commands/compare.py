@@ -53,7 +53,6 @@ from plait.report.changes import (
     diff_accounts,
 )
 from plait.report.document import Document
-from plait.report.drawing.charts import write_compared_figure
 from plait.report.html.pages import compared_page
 
 HELP = format_help(COMPARE)
@@ -108,7 +107,10 @@ def run(options: argparse.Namespace) -> int:
                     lambda: compared_page(comparison, accounts, findings),
                     lambda: _document(comparison, accounts, findings, options),
                 )
-            write_figure(write_compared_figure, comparison, options, delivery)
+            if options.figure:
+                from plait.report.drawing.charts import write_compared_figure
+
+                write_figure(write_compared_figure, comparison, options, delivery)
     outputs = [summarize_output(listed, options.out)] if listed and options.json else []
     _tell(comparison, accounts, findings, outputs, options)
     raise_on_failing_findings(findings, options, bool(options.report))

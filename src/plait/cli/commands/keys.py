@@ -54,7 +54,6 @@ from plait.io.write import check_target
 from plait.report.account import OutputSummary, summarize_output
 from plait.report.as_json import keys_json
 from plait.report.document import Document
-from plait.report.drawing.charts import write_keys_figure
 from plait.report.html.key_pairs import NextCommands
 from plait.report.html.pages import keys_page
 from plait.report.keys_document import keys_document
@@ -129,7 +128,10 @@ def run(options: argparse.Namespace) -> int:
                     lambda: keys_page(key_audit, findings, again, pairs),
                     lambda: _document(key_audit, findings, options),
                 )
-            write_figure(write_keys_figure, key_audit, options, delivery)
+            if options.figure:
+                from plait.report.drawing.charts import write_keys_figure
+
+                write_figure(write_keys_figure, key_audit, options, delivery)
     outputs = [summarize_output(listed, options.out)] if listed and options.json else []
     _tell(key_audit, findings, outputs, options)
     raise_on_failing_findings(findings, options, bool(options.report))

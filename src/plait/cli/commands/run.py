@@ -23,11 +23,10 @@ from plait.io.delivery.delivery import Delivery
 from plait.io.places.address import is_address
 from plait.plan.execution.resolve_sources import source_paths
 from plait.plan.handover.make_report import make_run_report
-from plait.plan.handover.write import handover_folder
+from plait.plan.handover.read import handover_folder
 from plait.plan.run import ExpectationsNotMetError, NothingNew, RunResult, run_plan
 from plait.plan.runs.history import format_timestamp
 from plait.report.document import MOST_FINDINGS, Document, Expectations, Fact, Findings, Ledger
-from plait.report.drawing.plan_diagram import write_plan_figure
 from plait.report.run_report import run_report_json
 
 HELP = {
@@ -108,7 +107,10 @@ def _run(options: argparse.Namespace) -> int:
             )
             if isinstance(ran, RunResult):
                 with delivery:
-                    write_figure(write_plan_figure, ran.story, options, delivery)
+                    if options.figure:
+                        from plait.report.drawing.plan_diagram import write_plan_figure
+
+                        write_figure(write_plan_figure, ran.story, options, delivery)
     except ExpectationsNotMetError as refused:
         _show_refusal(refused, options)
         raise

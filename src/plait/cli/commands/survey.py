@@ -48,7 +48,6 @@ from plait.io.places.source import DELIMITED, Source
 from plait.io.read import read_first_rows, read_sample
 from plait.io.sources import find_sources
 from plait.report.as_json import survey_json
-from plait.report.drawing.charts import write_survey_figure
 from plait.report.flags import as_flags
 from plait.report.html.pages import survey_page
 from plait.report.numbers import format_bytes, format_percent
@@ -264,7 +263,10 @@ def run(options: argparse.Namespace) -> int:
                     lambda: survey_page(seen, sizes),
                     lambda: survey_document(seen),
                 )
-            write_figure(write_survey_figure, seen, options, delivery)
+            if options.figure:
+                from plait.report.drawing.charts import write_survey_figure
+
+                write_figure(write_survey_figure, seen, options, delivery)
     if not options.quiet:
         with print_to_stdout(aside=options.json):
             print_survey(seen, sizes, options.verbose)

@@ -184,16 +184,20 @@ class LineagePath:
         return tuple(found.values())
 
     def rows(self, start: int, stop: int) -> tuple[Numbers, RowNumbers, RowNumbers]:
-        """The source rows of rows ``start`` to ``stop`` of the table.
+        """The source rows of rows ``start`` to ``stop`` of the table: ``rows_at``."""
+        return self.rows_at(np.arange(start, stop))
+
+    def rows_at(self, rows: RowNumbers) -> tuple[Numbers, RowNumbers, RowNumbers]:
+        """The source rows of some rows of the table.
 
         Returns
         -------
         which : array of int
-            Which of the rows, from 0, in order; those without a source row are not there.
+            Which of these, from 0, in order; those without a source row are not there.
         origin, row : array of int
             The place of the source in ``origins``, and the row in it, from 0.
         """
-        which, origin, within = _followed(self.fragment, np.arange(start, stop), self._source_row)
+        which, origin, within = _followed(self.fragment, rows, self._source_row)
         if self.has_groups:
             order = np.argsort(which, kind="stable")
             which, origin, within = which[order], origin[order], within[order]

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
@@ -17,8 +17,6 @@ from plait.core.base.ledger import LedgerEntry
 from plait.core.base.names import joint_name
 from plait.core.job.current import current_job
 from plait.core.linkage.evidence_spec import EvidenceSpec, parse_accept
-from plait.core.operations.compare import Comparison
-from plait.core.operations.keys import KeyAudit
 from plait.core.operations.result import Result, entries_of_reading, scope_remedy_to_extract
 from plait.core.specs.option import InputArity, Option, OptionKind, run_operation
 from plait.core.specs.several_tables import OPERATIONS
@@ -34,6 +32,9 @@ from plait.plan.file.load import LoadedPlan
 from plait.plan.file.model import PlanSection, WorkSection, step_operation
 from plait.plan.file.name_checks import find_unused_names, step_inputs, step_keys, step_result_name
 from plait.plan.file.toml import as_plan_keys, plan_diagnostic
+
+if TYPE_CHECKING:
+    from plait.core.operations.keys import KeyAudit
 
 Tables = Mapping[str, Sequence[Table]]
 _LISTS = (
@@ -84,11 +85,10 @@ def execute_step(step: PlanSection, tables: Tables) -> Result:
     }
     more = {"stacked": joint_name(named)} if spec.name == "settle" else {}
     made = run_operation(spec, inputs, values, step_result_name(written), **more)
-    if isinstance(made, KeyAudit):
-        return Result("keys", made.sources[0], (), tuple(made.findings))
-    if isinstance(made, Comparison):
-        return made.result()
-    result: Result = made
+    if spec.name == "keys":
+        audit: KeyAudit = made
+        return Result("keys", audit.sources[0], (), tuple(audit.findings))
+    result: Result = made.result() if spec.name == "compare" else made
     return result
 
 

@@ -43,6 +43,7 @@ from plait.plan.handover.read import (
     EarlierHandover,
     check_as_written,
     comparison_source,
+    digests_name,
     stored_checksums,
 )
 
@@ -81,11 +82,6 @@ class DigestedDataset:
             and self.key == later.key
             and (not self.key or (self.key_is_unique and later.key_is_unique))
         )
-
-
-def digests_name(result: str | None = None) -> str:
-    """The file with the digests of the main result, or of one beside it."""
-    return f"digests-{result}.parquet" if result else "digests.parquet"
 
 
 def is_compared_later(loaded_plan: LoadedPlan) -> bool:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from plait.core.base.errors import SourceError
+from plait.core.base.errors import SourceError, UsageError
 from plait.core.base.limits import Limits
 from plait.core.table.key_spec import KeySpec
 from plait.core.table.table import Table
@@ -20,6 +20,8 @@ from plait.io.places.safe_files import read_plain
 from plait.io.places.source import Dialect, FetchSubset, ReadOptions, Source
 from plait.io.read import read_single_source
 from plait.io.sources import find_one_source
+from plait.plan.file.load import LoadedPlan
+from plait.plan.file.name_checks import name_own_handover
 
 MARKS = ("datapackage.json", "ledger.json", "lineage.parquet")
 HANDOVER = "handover"  # what its seal is of
@@ -125,6 +127,11 @@ class StoredHandover:
 def lineage_name(result: str | None = None) -> str:
     """The file with the lineage of the main result, or of one beside it."""
     return f"lineage-{result}.parquet" if result else MARKS[2]
+
+
+def digests_name(result: str | None = None) -> str:
+    """The file with the digests of the main result, or of one beside it."""
+    return f"digests-{result}.parquet" if result else "digests.parquet"
 
 
 def open_handover(folder: Path, result: str | None = None) -> StoredHandover:
@@ -248,6 +255,38 @@ def plan_of_handover(folder: Path) -> str:
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
         return ""
     return name if isinstance(name, str) and Path(name).name == name else ""
+
+
+def handover_folder(loaded_plan: LoadedPlan) -> Path:
+    """The folder that the plan hands over.
+
+    A plan that names none has ``handover``, unless that holds the handover of another plan beside
+    it: then it has a folder by its own name, and stays with it.
+
+    Raises
+    ------
+    UsageError
+        When it hands nothing over.
+    """
+    if loaded_plan.plan.handover is None:
+        raise UsageError(
+            "the plan has no [handover] section",
+            str(loaded_plan.path),
+            'add [handover] with result = "NAME"',
+        )
+    folder = loaded_plan.folder / loaded_plan.plan.handover.folder
+    if "folder" in loaded_plan.plan.handover.model_fields_set:
+        return folder
+    own = loaded_plan.folder / name_own_handover(loaded_plan.path)
+    is_own = plan_of_handover(own) == loaded_plan.path.name
+    return own if is_own or other_plan(loaded_plan, folder) else folder
+
+
+def other_plan(loaded_plan: LoadedPlan, folder: Path) -> str:
+    """The plan beside this one whose handover stands in a folder; nothing where none does."""
+    other = plan_of_handover(folder)
+    in_use = other != loaded_plan.path.name and (loaded_plan.folder / other).is_file()
+    return other if in_use else ""
 
 
 def added_files(folder: Path) -> list[str]:

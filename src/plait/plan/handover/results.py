@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from plait.core.base.errors import OutputError, UsageError
 from plait.core.base.findings import Finding, by_severity
@@ -14,11 +15,12 @@ from plait.io.places.source import WRITABLE
 from plait.io.write import WORKBOOK, check_format_capacity
 from plait.plan.execution.execute import PlanExecution, ProgressReporter
 from plait.plan.file.load import LoadedPlan
-from plait.plan.handover.dataset_digests import digests_name
-from plait.plan.handover.read import MARKS
+from plait.plan.handover.read import MARKS, digests_name
 from plait.report.account import ledger_table
 from plait.report.numbers import format_source_columns
-from plait.report.run_report import RunReport
+
+if TYPE_CHECKING:
+    from plait.report.run_report import RunReport
 
 _TEXTS = ("report.md", "report.html", "dictionary.csv", "plan.toml")
 _TAKEN = frozenset((*MARKS, KEYS, digests_name(), *_TEXTS))

@@ -48,7 +48,7 @@ from plait.io.write import (
 from plait.plan.execution.execute import PlanExecution, ProgressReporter
 from plait.plan.file.load import LoadedPlan
 from plait.plan.file.name_checks import name_own_handover
-from plait.plan.handover.dataset_digests import digests_name, write_dataset_digests
+from plait.plan.handover.dataset_digests import write_dataset_digests
 from plait.plan.handover.make_report import (
     collect_drill_downs,
     known_unique_key,
@@ -58,7 +58,14 @@ from plait.plan.handover.make_report import (
     steps_of_column,
     summarize_sources,
 )
-from plait.plan.handover.read import HANDOVER, MARKS, lineage_name, plan_of_handover
+from plait.plan.handover.read import (
+    HANDOVER,
+    MARKS,
+    digests_name,
+    handover_folder,
+    lineage_name,
+    other_plan,
+)
 from plait.plan.handover.results import (
     dataset_endings,
     dictionary_table,
@@ -70,31 +77,6 @@ from plait.report.data_package import package_json
 from plait.report.document import ExpectationResult
 from plait.report.html.run_page import report_page
 from plait.report.run_report import RunReport, run_report_json
-
-
-def handover_folder(loaded_plan: LoadedPlan) -> Path:
-    """The folder that the plan hands over.
-
-    A plan that names none has ``handover``, unless that holds the handover of another plan beside
-    it: then it has a folder by its own name, and stays with it.
-
-    Raises
-    ------
-    UsageError
-        When it hands nothing over.
-    """
-    if loaded_plan.plan.handover is None:
-        raise UsageError(
-            "the plan has no [handover] section",
-            str(loaded_plan.path),
-            'add [handover] with result = "NAME"',
-        )
-    folder = loaded_plan.folder / loaded_plan.plan.handover.folder
-    if "folder" in loaded_plan.plan.handover.model_fields_set:
-        return folder
-    own = loaded_plan.folder / name_own_handover(loaded_plan.path)
-    is_own = plan_of_handover(own) == loaded_plan.path.name
-    return own if is_own or _other_plan(loaded_plan, folder) else folder
 
 
 def check_handover_folder(
@@ -132,7 +114,7 @@ def _check_of_this_plan(loaded_plan: LoadedPlan, folder: Path) -> None:
     ------
     OutputError
     """
-    other = _other_plan(loaded_plan, folder)
+    other = other_plan(loaded_plan, folder)
     if other:
         raise OutputError(
             f"this folder has the handover of another plan, {other}",
@@ -140,13 +122,6 @@ def _check_of_this_plan(loaded_plan: LoadedPlan, folder: Path) -> None:
             "give this plan a folder of its own: under [handover] "
             f'folder = "{name_own_handover(loaded_plan.path)}"',
         )
-
-
-def _other_plan(loaded_plan: LoadedPlan, folder: Path) -> str:
-    """The plan beside this one whose handover stands in a folder; nothing where none does."""
-    other = plan_of_handover(folder)
-    in_use = other != loaded_plan.path.name and (loaded_plan.folder / other).is_file()
-    return other if in_use else ""
 
 
 def handover_table(loaded_plan: LoadedPlan) -> TableTarget | None:

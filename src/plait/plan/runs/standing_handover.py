@@ -15,6 +15,7 @@ from typing import Any
 
 from plait._version import __version__
 from plait.core.base.errors import PlaitError
+from plait.core.base.findings import Finding
 from plait.core.types.periods import parse_series
 from plait.io.places.partial_files import sha256
 from plait.io.places.safe_files import read_plain
@@ -81,6 +82,7 @@ def find_standing_handover(
     loaded_plan: LoadedPlan,
     folder: Path,
     sources: Sequence[Source],
+    not_taken: Sequence[Finding],
     records: Sequence[RunRecord],
     today: date,
 ) -> StandingHandover | None:
@@ -92,6 +94,8 @@ def find_standing_handover(
         The plan's handover.
     sources : sequence of Source
         All tables that the plan reads.
+    not_taken : sequence of Finding
+        Of files beside them: one that came since may be meant to be read.
     records : sequence of RunRecord
         The history.
 
@@ -108,6 +112,10 @@ def find_standing_handover(
         return None
     try:
         if not (_is_same_work(loaded_plan, made, today) and _stands(folder, made, loaded_plan)):
+            return None
+        known = json.loads(read_plain(folder / "ledger.json"))["findings"]
+        told = {finding["message"] for finding in known if finding["code"] == "not-read"}
+        if told != {finding.message for finding in not_taken}:
             return None
         hashed = _hashed_sources(sources, loaded_plan.folder, made.sources)
     except (PlaitError, OSError, ValueError, KeyError, TypeError, RecursionError):

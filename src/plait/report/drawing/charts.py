@@ -6,16 +6,18 @@ import warnings
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plait.core.base.errors import UsageError
-from plait.core.operations.compare import Comparison
-from plait.core.operations.keys import KeyAudit
-from plait.core.operations.survey import SchemaGroupSurvey, Survey
-from plait.core.profiling.profile import ColumnProfile
 from plait.core.types.column_type import TEXT
 from plait.report.changes import changed_columns
 from plait.report.numbers import format_percent
+
+if TYPE_CHECKING:
+    from plait.core.operations.compare import Comparison
+    from plait.core.operations.keys import KeyAudit
+    from plait.core.operations.survey import SchemaGroupSurvey, Survey
+    from plait.core.profiling.profile import ColumnProfile
 
 ENDINGS = (".png", ".svg", ".pdf")
 # Told apart by people of every colour sight; what leaves is hatched as well.
