@@ -260,6 +260,12 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
             "such as tcp://host:8786"
         ),
     )
+    group.add_argument(
+        "--cache",
+        metavar="SIZE",
+        help="keep what was read of workbooks, JSON and compressed files for the next time, up to "
+        "that size, such as 2GB, in your cache folder (default: none)",
+    )
 
 
 @contextmanager
@@ -273,7 +279,7 @@ def open_requested_job(options: argparse.Namespace) -> Iterator[None]:
 
     with (
         keep_fetched_files(options.scratch),
-        working(options.memory, options.scratch, options.workers, options.cluster),
+        working(options.memory, options.scratch, options.workers, options.cluster, options.cache),
     ):
         yield
 

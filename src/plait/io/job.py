@@ -13,6 +13,7 @@ from plait.core.base.wording import Setting, wording
 from plait.core.job.current import within_job
 from plait.core.job.memory import MemoryBudget, default_memory_limit, parse_memory_size
 from plait.io.places.partial_files import scratch_folder
+from plait.io.source_cache import open_source_cache
 
 _MOST_WORKERS = 256
 
@@ -23,6 +24,7 @@ def working(
     folder: Path | None = None,
     workers: int | None = None,
     cluster: str | None = None,
+    cache: str | None = None,
 ) -> Iterator[MemoryBudget]:
     """Have all that is done within keep to a limit on memory; what does not fit goes to files.
 
@@ -37,6 +39,9 @@ def working(
         So many processes of this machine take on parts of the work.
     cluster : str, optional
         The address of a scheduler of ``distributed`` whose workers do: ``tcp://host:8786``.
+    cache : str, optional
+        Keep what was read of workbooks, JSON and packed files for the next time, up to that size
+        (``"2GB"``), in the user's cache folder. Without it, and for ``"none"``, nothing is kept.
 
     Raises
     ------
@@ -66,6 +71,8 @@ def working(
         _check_workers(workers, cluster)
     with attribute_errors_to_option("memory"):
         limit = parse_memory_size(memory) if memory else default_memory_limit()
+    with attribute_errors_to_option("cache"):
+        source_cache = open_source_cache(cache)
     with ExitStack() as made:
         by_somebody = bool(memory or folder or workers or cluster)
         if workers:
@@ -73,7 +80,7 @@ def working(
         memory_budget = MemoryBudget(
             limit, lambda: made.enter_context(scratch_folder(folder)), asked=by_somebody
         )
-        with within_job(memory=memory_budget):
+        with within_job(memory=memory_budget, cache=source_cache):
             if workers or cluster:
                 with attribute_errors_to_option("workers" if workers else "cluster"):
                     made.enter_context(_together(memory_budget, workers, cluster))

@@ -14,7 +14,7 @@ import numpy as np
 from plait.core.base.errors import SourceError
 from plait.core.base.findings import Finding, FindingExample, Location, agreeing
 from plait.core.base.wording import Setting, wording
-from plait.core.job.current import reserve_memory
+from plait.core.job.current import current_job, reserve_memory
 from plait.core.job.executor import map_ordered
 from plait.core.table.fragment import RowNumbers
 from plait.core.table.table import Table
@@ -191,7 +191,10 @@ def _read(source: Source, on_progress: OnProgress) -> Table:
 
         _check_plain(sys.stdin.buffer)
         return read_stream(source, sys.stdin.buffer, on_progress)
+    cache = current_job().cache
     try:
+        if cache is not None and cache.keeps(source):
+            return cast(Table, cache.table(source, find_reader(source).read, on_progress))
         return find_reader(source).read(source, on_progress)
     except OSError as error:
         raise unreadable_error(error, source) from None

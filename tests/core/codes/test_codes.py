@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import islice
+
 import numpy as np
 import pyarrow as pa
 from hypothesis import given, settings
@@ -11,13 +13,15 @@ from cases import cases
 from plait.core.codes.dense_codes import (
     combine_codes,
     count_codes,
-    counting_sort,
+    order_of_codes,
     rows_grouped_by_code,
 )
 from plait.core.codes.key_codes import encode_key_column
+from plait.core.codes.partition import hash_partitioner, partition_words
 from plait.core.keys.duplicates import find_duplicate_keys
 from plait.core.table.table import table_from_columns
 from plait.core.text.dictionary import dictionary_encode
+from plait.core.text.hash_table import WordHashTable
 
 TEXTS = st.lists(
     st.one_of(st.none(), st.text("ab\0é", max_size=30), st.text(max_size=9)), max_size=60
@@ -54,8 +58,8 @@ def test_counting_and_sorting_by_code(codes):
 
 
 @given(st.lists(st.integers(0, 2**40), max_size=50))
-def test_the_radix_order_is_stable(values):
-    order = counting_sort(np.array(values, np.int64), 2**40 + 1)
+def test_the_order_of_codes_is_stable(values):
+    order = order_of_codes(np.array(values, np.int64), 2**40 + 1)
     assert order.tolist() == sorted(range(len(values)), key=values.__getitem__)
 
 
@@ -108,3 +112,19 @@ def test_duplicates_are_repeats_or_conflicts(rows):
     assert {example.text.split(":")[0] for example in found.conflict_examples} == {
         f"k {key}" for key in conflicts
     }
+
+
+def test_words_of_one_class_want_slots_all_over_their_table():
+    """Else every look-up goes through all that came before: minutes for a million rows."""
+    words = np.arange(1, 1 << 20, dtype=np.uint64)
+    dealt = partition_words(
+        lambda span: (np.arange(*span), words[slice(*span)]),
+        [(0, len(words))],
+        *hash_partitioner(len(words), 1 << 14),
+    )
+    for _, of_class in islice(dealt.classes(), 8):
+        table = WordHashTable()
+        table.encode(of_class)
+        slots = np.bincount(table._slots(of_class), minlength=len(table._words))
+        assert slots.max() < 20
+        assert np.count_nonzero(slots) > len(of_class) / 2

@@ -131,6 +131,7 @@ WRONG: dict[object, list[str]] = {
     "--places": ["x", "-1", "1.5"],
     "--write": ["decimals=comma", "places=x", "delimiter=ab", "x"],
     "--memory": ["lots", "1MB", "-2GB"],
+    "--cache": ["lots", "1MB", "-2GB"],
     "--scratch": ["no-folder"],
     "--workers": ["0", "many", "-1", "100000"],
     "--cluster": ["nonsense", "tcp://:", "http://127.0.0.1:1"],
@@ -346,7 +347,7 @@ ACTS = {
 LEFT_OUT = {
     *("--version", "--timeout", "--memory", "--scratch", "--workers", "--cluster"),
     *("--no-wait", "--run", "--last", "--test", "--install", "--remove"),
-    *("--again", "--accept-change", "--discard-added", "--trusted"),
+    *("--again", "--cache", "--accept-change", "--discard-added", "--trusted"),
     *("--daily", "--weekly", "--monthly", "--every"),
 }
 

@@ -24,7 +24,7 @@ from plait.core.aggregation.survivorship import apply_rule, count_distinct_per_g
 from plait.core.base.errors import UsageError
 from plait.core.base.names import suggest_name
 from plait.core.base.wording import Setting, wording
-from plait.core.codes.dense_codes import counting_sort
+from plait.core.codes.dense_codes import order_of_codes
 from plait.core.codes.key_codes import Flags, RowGroups, Rows, encode_keys, group_rows
 from plait.core.codes.sort import dense_ranks
 from plait.core.job.spill_columns import apply_in_batches
@@ -226,8 +226,8 @@ def _mean(numbers: pa.Array, groups: RowGroups, places: int | None) -> pa.Array:
 
 def _in_order(rows: Rows, group: Rows, rank: Codes, size: int, groups: int) -> tuple[Rows, Rows]:
     """Rows that stand by groups, and their groups, within each group by rank."""
-    by_rank = counting_sort(rank[rows], size + 1)
-    by_rank = by_rank[counting_sort(group[by_rank], groups)]
+    by_rank = order_of_codes(rank[rows], size + 1)
+    by_rank = by_rank[order_of_codes(group[by_rank], groups)]
     return rows[by_rank], group[by_rank]
 
 

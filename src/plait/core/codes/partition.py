@@ -17,7 +17,9 @@ Rows = npt.NDArray[Any]
 Words = npt.NDArray[np.uint64]
 
 _MOST = 1 << 12
-_SPREAD, _BITS = np.uint64(0x9E3779B97F4A7C15), 64
+# Another factor than that of the hash table which a class is worked through with: with the same one
+# all words of a class would want the same few of its slots.
+_SPREAD, _BITS = np.uint64(0xD6E8FEB86659FD93), 64
 
 
 @dataclass(frozen=True, eq=False)

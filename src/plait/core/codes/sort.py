@@ -20,7 +20,7 @@ import pyarrow.compute as pc
 from plait.core.base.errors import UsageError
 from plait.core.base.findings import agreeing, pluralize
 from plait.core.base.wording import Setting, Text, wording
-from plait.core.codes.dense_codes import count_codes, counting_sort, first_row_of_each_code
+from plait.core.codes.dense_codes import count_codes, first_row_of_each_code, order_of_codes
 from plait.core.table.key_spec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import is_text_type
@@ -372,7 +372,7 @@ def sort_rows(table: Table, columns: Sequence[str], doing: Text = _SORT) -> npt.
         column, falling = _direction(name, table)
         check_column(column, table)
         rank, size = dense_ranks(table, column, falling, doing)
-        order = order[counting_sort(rank[order], size + 1)]
+        order = order[order_of_codes(rank[order], size + 1)]
     return order
 
 

@@ -32,11 +32,14 @@ class Job:
     databases : object, optional
         Its connections, through which all that is read from one database stands in it at the
         same moment.
+    cache : object, optional
+        What was read of sources earlier, where somebody allows for it.
     """
 
     memory: MemoryBudget | None = None
     workers: WorkerPool | None = None
     databases: Any = None
+    cache: Any = None
 
     @property
     def spilling(self) -> MemoryBudget | None:

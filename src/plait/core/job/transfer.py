@@ -45,13 +45,16 @@ class Payload:
     file: str | None = None
 
 
-def pack_payload(value: Any, folder: Path) -> Payload:
+def pack_payload(value: Any, folder: Path, lends: bool = True) -> Payload:
     """An object as a parcel, what is large in it in a file of a folder.
 
     Parameters
     ----------
     folder : path
         All who may open it see it under this name.
+    lends : bool
+        Whether what stands in a file already stays there. Without it all is in the parcel's own,
+        which outlives the job.
 
     Raises
     ------
@@ -59,7 +62,7 @@ def pack_payload(value: Any, folder: Path) -> Payload:
         When the file cannot be written.
     """
     out = io.BytesIO()
-    lender = _Lender(out, folder)
+    lender = _Lender(out, folder, lends)
     try:
         lender.dump(value)
     finally:
@@ -92,14 +95,15 @@ def unpack_payload(parcel: Payload, keep: bool = True) -> Any:
 class _Lender(pickle.Pickler):
     """Pickles everything but large buffers and arrays."""
 
-    def __init__(self, out: IO[bytes], folder: Path) -> None:
+    def __init__(self, out: IO[bytes], folder: Path, lends: bool) -> None:
         super().__init__(out, protocol=5)
         self._folder = folder
         self.file: str | None = None
         self._open: Any = None
         self._size = 0
         self._places: dict[tuple[int, int], Place] = {}
-        self._regions = sorted(list_mapped_files(), key=lambda mapped_file: mapped_file.address)
+        files = list_mapped_files() if lends else []
+        self._regions = sorted(files, key=lambda mapped_file: mapped_file.address)
         self._begins = [region.address for region in self._regions]
 
     def reducer_override(self, value: Any) -> Any:

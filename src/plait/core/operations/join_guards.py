@@ -11,7 +11,7 @@ import numpy as np
 from plait.core.base.errors import ExpectationError
 from plait.core.base.findings import MOST_EXAMPLES, Finding, FindingExample, Location, pluralize
 from plait.core.base.wording import Command, Setting, Text, Wording, wording
-from plait.core.codes.dense_codes import combine_codes, count_codes, counting_sort, gather_by_code
+from plait.core.codes.dense_codes import combine_codes, count_codes, gather_by_code, order_of_codes
 from plait.core.codes.key_codes import encode_keys
 from plait.core.keys.duplicates import format_key
 from plait.core.keys.match import ONE_SIDED, KeyMatch, MatchCounts, match_keys
@@ -131,7 +131,7 @@ def _offending(
         if side in sides:
             codes = key_match.coding.codes[number]
             rows = np.flatnonzero(gather_by_code(key_match.matched & (counts > 1), codes, False))
-            rows = rows[counting_sort(codes[rows], len(counts))]
+            rows = rows[order_of_codes(codes[rows], len(counts))]
             reason = constant_text("key matches and is on several rows", len(rows))
             yield SetAside("multiplying", table.take(rows), reason, False)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
@@ -11,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError, attribute_errors_to_option
+from plait.core.job.executor import map_ordered
 from plait.core.table.key_spec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
@@ -90,7 +92,8 @@ def has_value_mask(table: Table, name: str) -> Flags:
     [True, True, False]
     """
     marked = table.column_type(name).allows_missing_markers
-    parts = [nonmissing_mask(chunk, marked) for chunk in table.chunks(name).chunks]
+    mask = partial(nonmissing_mask, marked=marked)
+    parts = list(map_ordered(mask, table.chunks(name).chunks))
     return np.concatenate(parts) if parts else np.zeros(0, bool)
 
 

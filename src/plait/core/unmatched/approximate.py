@@ -12,8 +12,8 @@ import pyarrow.compute as pc
 
 from plait.core.codes.dense_codes import (
     combine_codes,
-    counting_sort,
     dense_rank,
+    order_of_codes,
     position_in_group,
     rows_grouped_by_code,
 )
@@ -212,8 +212,8 @@ def _rarest(rows: Numbers, pieces: Numbers, standing: Numbers) -> tuple[Numbers,
     shared = standing[pieces] > 0
     rows, pieces = rows[shared], pieces[shared]
     rarity = np.minimum(standing[pieces], (1 << 20) - 1)
-    order = counting_sort(rarity, int(rarity.max(initial=0)) + 1)
-    order = order[counting_sort(rows[order], int(rows.max(initial=0)) + 1)]
+    order = order_of_codes(rarity, int(rarity.max(initial=0)) + 1)
+    order = order[order_of_codes(rows[order], int(rows.max(initial=0)) + 1)]
     rows, pieces = rows[order], pieces[order]
     first = np.arange(len(rows)) - np.searchsorted(rows, rows) < _PIECES
     return rows[first], pieces[first]

@@ -407,7 +407,9 @@ def open_plan_job(loaded_plan: LoadedPlan) -> Iterator[None]:
     folder = loaded_plan.folder / asked.scratch if asked.scratch else None
     with ExitStack() as within:
         try:
-            within.enter_context(working(asked.memory, folder, asked.workers, asked.cluster))
+            within.enter_context(
+                working(asked.memory, folder, asked.workers, asked.cluster, asked.cache)
+            )
         except UsageError as error:
             fault = PlanDiagnostic(loaded_plan.line("work", error.option), str(error))
             raise PlanError(str(loaded_plan.path), [fault]) from None

@@ -331,6 +331,11 @@ class WorkSection(PlanSection):
         description="share the work among the workers of a cluster: the address of its scheduler, "
         "such as tcp://host:8786",
     )
+    cache: Text | None = Field(
+        None,
+        description="keep what was read of workbooks, JSON and compressed files for the next run, "
+        "up to that size, such as 2GB, in the user's cache folder (default: none)",
+    )
 
 
 class NoticeSection(PlanSection):

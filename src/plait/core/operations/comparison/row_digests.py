@@ -80,8 +80,9 @@ def digest_rows(table: Table) -> RowBlocks:
 
     Notes
     -----
-    A digest says of two blocks whether they are equal, to one of 2**128; it is no protection
-    from somebody who makes rows in order that they have the same.
+    Cells of up to seven bytes are taken in as they stand, longer ones as a word of 64 bits. A cell
+    that is another one is overlooked once in 2**64 times, and several that are others less often;
+    it is no protection from somebody who makes rows in order that they have the same digests.
 
     Examples
     --------
