@@ -9,7 +9,7 @@ python benchmarks/run.py small [--rounds 5]
 python benchmarks/run.py long [--left 10000000] [--times 5] [--rounds 3]
 python benchmarks/run.py keys [--left 10000000] [--right 1000000] [--rounds 3]
 python benchmarks/run.py compare [--left 10000000] [--rounds 3]
-python benchmarks/run.py plan [--left 10000000] [--right 1000000] [--rounds 3]
+python benchmarks/run.py plan|again [--left 10000000] [--right 1000000] [--rounds 3]
 """
 
 from __future__ import annotations
@@ -162,6 +162,29 @@ def bench_plan(options: argparse.Namespace, folder: Path) -> None:
     print(f"lineage: {sizes[0] / 1e6:.1f} MB, {sizes[0] / sizes[1]:.1%} of the dataset")
 
 
+def bench_again(options: argparse.Namespace, folder: Path) -> None:
+    """That plan run a second time, with nothing new, against the first time."""
+    left, right = data.join_files(options.left, options.right)
+    plan = folder / "plan.toml"
+    plan.write_text(PLAN.format(left=left, right=right))
+    words = [*PLAIT, "run", str(plan), "--replace", "--quiet"]
+    for number in range(1, options.rounds + 1):
+        for path in folder.glob("*"):
+            if path != plan:
+                shutil.rmtree(path) if path.is_dir() else path.unlink()
+        first, second, nothing = run(words), run([*words, "--again"]), run(words)
+        print(
+            f"round {number}: first {first.seconds:.1f} s, {first.memory / 1e9:.2f} GB; second "
+            f"{second.seconds / first.seconds:.2f} of it, of processor time "
+            f"{second.processor / first.processor:.2f}, {second.memory / 1e9:.2f} GB; told that "
+            f"nothing is new after {nothing.seconds:.2f} s",
+            flush=True,
+        )
+    made = folder / "handover"
+    sizes = [(made / name).stat().st_size for name in ("digests.parquet", "joined.csv")]
+    print(f"digests: {sizes[0] / 1e6:.1f} MB, {sizes[0] / sizes[1]:.1%} of the dataset")
+
+
 def bench_start(options: argparse.Namespace, _: Path) -> None:
     """``plait --version`` against an interpreter that loads argparse."""
     compare([sys.executable, "-c", "import argparse"], [*PLAIT, "--version"], [], options.rounds)
@@ -179,7 +202,8 @@ SMALL = {
     "history": "history season.toml",
     "trace": "trace handover --row 3",
     "check": "check season.toml",
-    "run": "run season.toml",
+    "run": "run season.toml --again",
+    "run, nothing new": "run season.toml",
 }
 LOADING = [sys.executable, "-c", "import numpy, pyarrow.compute, rich.console"]
 
@@ -193,7 +217,7 @@ def bench_small(options: argparse.Namespace, folder: Path) -> None:
     floors = [run(LOADING).processor for _ in range(options.rounds)]
     print(f"loading: {min(floors):.2f} s")
     for name, words in SMALL.items():
-        also = ["--replace"] if "--out" in words or name == "run" else []
+        also = ["--replace"] if "--out" in words or name.startswith("run") else []
         lines = [*PLAIT, *words.split(), *also]
         runs, floors = [], []
         for _ in range(options.rounds):
@@ -206,7 +230,7 @@ def main() -> None:
     """Parse the command line and run one benchmark."""
     parser = argparse.ArgumentParser(description=__doc__)
     names = ["join", "stack", "survey", "wide", "related", "many", "start", "long", "keys"]
-    names += ["compare", "plan", "small"]
+    names += ["compare", "plan", "again", "small"]
     parser.add_argument("bench", choices=names)
     parser.add_argument("--left", type=int, default=10_000_000)
     parser.add_argument("--right", type=int, default=1_000_000)
@@ -231,6 +255,7 @@ def main() -> None:
             "keys": bench_keys,
             "compare": bench_compare,
             "plan": bench_plan,
+            "again": bench_again,
             "small": bench_small,
         }
         benches[options.bench](options, Path(folder))

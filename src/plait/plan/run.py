@@ -14,6 +14,7 @@ from plait.core.base.errors import ExpectationError, OutputError, SourceError
 from plait.core.base.findings import Finding, check_finding_codes, matching_findings, pluralize
 from plait.core.base.names import printable_path
 from plait.core.base.wording import Setting, wording
+from plait.io.places.address import is_address
 from plait.io.places.fetch import source_checksum
 from plait.io.places.partial_files import sha256_of_files
 from plait.plan.execution import resolve_sources
@@ -235,10 +236,11 @@ def run_plan(
 
 def _standing(loaded_plan: LoadedPlan, course: RunRecorder) -> StandingHandover | None:
     """What the last run handed over, where nothing is new since."""
-    with open_plan_job(loaded_plan):
-        plan_sources = resolve_sources.find_plan_sources(loaded_plan)
-        sources = [plan_source.source for plan_source in plan_sources]
-        not_taken = resolve_sources.not_taken(loaded_plan, plan_sources)
+    if any(map(is_address, resolve_sources.source_paths(loaded_plan))):
+        return None  # to ask whether it is new is to fetch it
+    plan_sources = resolve_sources.find_plan_sources(loaded_plan)
+    sources = [plan_source.source for plan_source in plan_sources]
+    not_taken = resolve_sources.not_taken(loaded_plan, plan_sources)
     folder, today = handover_folder(loaded_plan), date.fromisoformat(course.record.started[:10])
     return find_standing_handover(loaded_plan, folder, sources, not_taken, course.known, today)
 
