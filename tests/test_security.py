@@ -54,6 +54,11 @@ HELD = {
         "io/delivery/test_delivery.py::"
         "test_what_is_half_written_is_its_owners_alone_and_then_as_files_are_there",
     ],
+    "No copy of your data": [
+        "io/test_source_cache.py::test_results_are_the_same_to_the_byte",
+        "io/test_source_cache.py::test_only_what_this_user_left_so_is_opened",
+        "io/test_source_cache.py::test_what_is_kept_is_its_owners_alone",
+    ],
 }
 PLAN = """
 [source.visits]

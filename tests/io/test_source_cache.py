@@ -107,6 +107,15 @@ def test_a_file_that_was_changed_is_read_anew(folder, extracts):
     assert len(list(folder.glob("*.entry"))) == 2
 
 
+def test_what_is_kept_is_its_owners_alone(folder, extracts):
+    read_again(extracts / "may.xlsx")
+    assert folder.stat().st_mode & 0o077 == 0
+    folder.chmod(0o777)  # where others may write, nothing is kept, and nothing is looked for
+    before = files_of(folder)
+    read_again(extracts / "june.json")
+    assert files_of(folder) == before
+
+
 class Opened:
     """What a file that somebody else made would do when it is opened."""
 
