@@ -19,7 +19,7 @@ Counts = npt.NDArray[np.int64]
 
 _STEP = 1 << 17
 _COUNTED = 1 << 21
-_WORD_BITS = 63
+WORD_BITS = 63
 _FEW_ROWS, _CLASS = 1 << 18, 1 << 17  # below that nothing is dealt; rows of a class
 
 _DIRECT_SLOTS, _MOST_SLOTS = 1 << 20, 1 << 26
@@ -76,7 +76,7 @@ def rows_grouped_by_code(codes: Codes, counts: Counts) -> tuple[npt.NDArray[Any]
 def order_of_codes(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
     """The order that sorts codes below ``size``, ties as they stand.
 
-    A code and its place are sorted as one word, as no two of these are equal: that takes a
+    A code and its place are sorted as one word, no two of which are equal: that takes a
     quarter of the time of sorting places by codes, sixteen bits at a time (measured at 10 million
     codes). Very many codes are first dealt to classes of neighbouring codes.
 
@@ -85,15 +85,28 @@ def order_of_codes(codes: npt.NDArray[Any], size: int) -> npt.NDArray[np.int64]:
     """
     if len(codes) > max_rows_in_memory():
         return _dealt_order(codes, count_codes(codes, size))
-    bits = len(codes).bit_length()
-    if size.bit_length() + bits >= _WORD_BITS:
+    words, bits = sort_with_places(codes, size)
+    if words is None:
         return np.argsort(codes, kind="stable")
-    words = codes.astype(np.int64)
+    words &= (1 << bits) - 1
+    return words
+
+
+def sort_with_places(
+    numbers: npt.NDArray[Any], most: int
+) -> tuple[npt.NDArray[np.int64] | None, int]:
+    """Words of a number below ``most`` and, in so many lower bits, its place, in order.
+
+    ``None`` where both together do not fit in a word.
+    """
+    bits = len(numbers).bit_length()
+    if most.bit_length() + bits >= WORD_BITS:
+        return None, bits
+    words = numbers.astype(np.int64)
     words <<= bits
     words |= np.arange(len(words))
     words.sort()
-    words &= (1 << bits) - 1
-    return words
+    return words, bits
 
 
 def _dealt_order(codes: npt.NDArray[Any], counts: Counts) -> npt.NDArray[np.int64]:

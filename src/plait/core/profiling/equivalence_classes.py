@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from plait.core.codes.dense_codes import count_codes
+from plait.core.codes.dense_codes import WORD_BITS, count_codes, sort_with_places
 from plait.core.job.executor import map_ordered
 from plait.core.text.hash_table import Codes
 
@@ -16,7 +16,6 @@ Numbers = npt.NDArray[np.int64]
 
 _ROOM = 2
 _LEAST_ROOM = 1 << 12
-_WORD_BITS = 63
 _BUCKET_BITS = 20
 _BUCKET = np.uint64(64 - _BUCKET_BITS)
 _AT_ONCE = 1 << 15
@@ -89,7 +88,7 @@ def refine_by_column(parent: EquivalenceClasses, codes: Codes, size: int) -> Equ
     most = parent.clusters * size
     if most <= max(_ROOM * len(rows), _LEAST_ROOM):
         return _counted(rows, numbers, most)
-    if most.bit_length() + len(rows).bit_length() >= _WORD_BITS:
+    if most.bit_length() + len(rows).bit_length() >= WORD_BITS:
         rows, numbers = _crowded(rows, numbers)
     return _sorted(rows, numbers, most)
 
@@ -163,15 +162,10 @@ def _sorted(rows: Numbers, numbers: Numbers, most: int) -> EquivalenceClasses:
 
 
 def _arranged(numbers: Numbers, most: int) -> tuple[Numbers, Numbers]:
-    """The places in order of their numbers, and the numbers in order.
-
-    A number and its place in one word sort several times as fast as places by numbers.
-    """
-    bits = len(numbers).bit_length()
-    if most.bit_length() + bits < _WORD_BITS:
-        both = (numbers << bits) | np.arange(len(numbers))
-        both.sort()
-        return both & ((1 << bits) - 1), both >> bits
+    """The places in order of their numbers, and the numbers in order."""
+    words, bits = sort_with_places(numbers, most)
+    if words is not None:
+        return words & ((1 << bits) - 1), words >> bits
     order = np.argsort(numbers, kind="stable")
     return order, numbers[order]
 

@@ -198,9 +198,8 @@ def _unify_numbers(texts: pa.Array, type_: ColumnType) -> tuple[Codes, npt.NDArr
     others[long] = True
     rows = np.flatnonzero(others)
     spellings = texts.take(pa.array(rows))
-    at = pa.array(np.searchsorted(rows, long))
     mask = np.zeros(len(rows), bool)
-    mask[at] = True
+    mask[np.searchsorted(rows, long)] = True
     return _first_of_equal(pc.replace_with_mask(spellings, pa.array(mask), spelt), rows, len(texts))
 
 

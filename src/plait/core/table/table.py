@@ -526,16 +526,17 @@ class Table:
 
     def with_lines(self, lines: Lines | None) -> Table:
         """A table that was just read, its rows known by the lines that they begin on."""
-        (origin,) = self.fragments[0].origins
-        assert isinstance(origin, SourceOrigin)
-        fragment = replace(self.fragments[0], origins=(replace(origin, lines=lines),))
-        return replace(self, fragments=(fragment, *self.fragments[1:]))
+        return self._with_origin(lines=lines)
 
     def with_row_numbers(self, rows: RowNumbers) -> Table:
         """A table that was just read, of which these are the numbers of its rows in the source."""
+        return self._with_origin(row_numbers=rows)
+
+    def _with_origin(self, **changes: Any) -> Table:
+        """The table with some of what its only source says of its rows anew."""
         (origin,) = self.fragments[0].origins
         assert isinstance(origin, SourceOrigin)
-        fragment = replace(self.fragments[0], origins=(replace(origin, row_numbers=rows),))
+        fragment = replace(self.fragments[0], origins=(replace(origin, **changes),))
         return replace(self, fragments=(fragment, *self.fragments[1:]))
 
     def source_rows(self, row: int) -> tuple[SourceRow, ...]:

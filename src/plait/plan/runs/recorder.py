@@ -30,9 +30,7 @@ from plait.plan.runs.standing_handover import StandingHandover, modification_tim
 from plait.report.run_report import RunReport
 
 RunOutcome = RunReport | StandingHandover | BaseException
-Told = Callable[
-    [LoadedPlan, RunRecord, RunReport | StandingHandover | BaseException], Sequence[Any]
-]
+Told = Callable[[LoadedPlan, RunRecord, RunOutcome], Sequence[Any]]
 
 
 class RunRecorder:
