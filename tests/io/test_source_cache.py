@@ -188,4 +188,4 @@ def test_text_is_not_kept_and_a_size_is_needed(folder, plait, put):
     assert plait("survey", "v.csv", "--cache", "300MB").status == 0
     assert not files_of(folder)
     ended = plait("survey", "v.csv", "--cache", "much")
-    assert ended.status == 2 and "much" in ended.err
+    assert ended.status == 2 and "'much' is not a cache size" in ended.err

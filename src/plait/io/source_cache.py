@@ -65,7 +65,7 @@ def open_source_cache(size: str | None) -> SourceCache | None:
     """
     if size is None or size.strip().lower() == "none":
         return None
-    most, folder = parse_memory_size(size), cache_folder("sources")
+    most, folder = parse_memory_size(size, "cache"), cache_folder("sources")
     return SourceCache(folder, most) if folder else None
 
 

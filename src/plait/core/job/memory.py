@@ -138,8 +138,8 @@ class MemoryBudget:
 _ACTIVE_ALLOCATOR: ContextVar[SpillAllocator | None] = ContextVar("using", default=None)
 
 
-def parse_memory_size(text: str) -> int:
-    """Bytes of memory, as a person writes them.
+def parse_memory_size(text: str, of: str = "memory") -> int:
+    """Bytes of memory, or of what else is told, as a person writes them.
 
     Raises
     ------
@@ -155,11 +155,11 @@ def parse_memory_size(text: str) -> int:
         r"([0-9]{1,6}(?:\.[0-9]{1,3})?) ?([KMGT])i?B?", text.strip(), re.IGNORECASE
     )
     if not match:
-        raise UsageError(f"{text!r} is not a memory size", remedy="such as 500MB or 2GB")
+        raise UsageError(f"{text!r} is not a {of} size", remedy="such as 500MB or 2GB")
     size = int(float(match[1]) * (1 << _UNITS[match[2].upper()]))
     if size < LEAST:
         raise UsageError(
-            f"{text} of memory is too little to work with", remedy=f"{LEAST >> 20}MB or more"
+            f"{text} of {of} is too little to work with", remedy=f"{LEAST >> 20}MB or more"
         )
     return size
 
