@@ -7,7 +7,10 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from rich.console import Console, RenderableType
 
 _PATIENCE = 1.0
 
@@ -25,6 +28,7 @@ class Progress:
         self._shown = shown and sys.stderr.isatty()
         self._begin = time.monotonic()
         self._bars: Any = None
+        self._above: list[RenderableType] = []
         self._lock = threading.Lock()
 
     @contextmanager
@@ -66,20 +70,27 @@ class Progress:
                 if task:
                     self._bars.remove_task(task[0])
 
+    @property
+    def is_shown(self) -> bool:
+        """Whether there is a terminal to show it on."""
+        return self._shown
+
+    def show_above(self, render: Callable[[Console], RenderableType]) -> None:
+        """Show something above the bars until the end.
+
+        Parameters
+        ----------
+        render : callable
+            Makes it for the terminal that it is given.
+        """
+        if self._shown:
+            with self._lock:
+                self._start()
+                self._above.append(render(self._bars.console))
+
     def _start(self) -> None:
         if self._bars is None:
-            from rich.console import Console
-            from rich.progress import BarColumn, TaskProgressColumn, TextColumn, TimeElapsedColumn
-            from rich.progress import Progress as Bars
-
-            self._bars = Bars(
-                TextColumn("{task.description}"),
-                BarColumn(40, complete_style="blue", finished_style="blue", pulse_style="blue"),
-                TaskProgressColumn(),
-                TimeElapsedColumn(),
-                console=Console(stderr=True),
-                transient=True,
-            )
+            self._bars = _bars_below(self._above)
             self._bars.start()
 
     def __enter__(self) -> Progress:
@@ -90,3 +101,23 @@ class Progress:
             self._shown = False
             if self._bars is not None:
                 self._bars.stop()
+
+
+def _bars_below(above: list[RenderableType]) -> Any:
+    """Bars below whatever the list has when they are drawn; they are gone when the work is done."""
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
+
+    class Bars(Progress):
+        def get_renderables(self) -> Iterator[RenderableType]:
+            yield from above
+            yield from super().get_renderables()
+
+    return Bars(
+        TextColumn("{task.description}"),
+        BarColumn(40, complete_style="blue", finished_style="blue", pulse_style="blue"),
+        TaskProgressColumn(),
+        TimeElapsedColumn(),
+        console=Console(stderr=True),
+        transient=True,
+    )

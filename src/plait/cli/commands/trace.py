@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict
 from pathlib import Path
@@ -167,8 +168,8 @@ def _row_blocks(row: RowTrace, paths: Mapping[str, str], whole: bool) -> Iterato
 
 def _several(row: RowTrace) -> set[str]:
     """The sources of which more than one row went in."""
-    names = [source for source, _ in row.places]
-    return {name for name in names if names.count(name) > 1}
+    counts = Counter(source for source, _ in row.places)
+    return {name for name, count in counts.items() if count > 1}
 
 
 def _whence(cell: CellTrace, several: set[str], whole: bool) -> Iterator[Mark]:

@@ -22,6 +22,9 @@ Common = TypeVar("Common")
 
 LEAST_BYTES, LEAST_ROWS = 32 << 20, 1 << 20
 
+#: A thread costs a third of a millisecond to start, as much as a few thousand cells to look at.
+_FEW_ROWS = 1 << 14
+
 
 def available_cores() -> int:
     """How many cores this process may use."""
@@ -32,21 +35,22 @@ def map_ordered(
     function: Callable[[Item], Result],
     items: Iterable[Item],
     ahead: int = 2,
+    rows: int | None = None,
 ) -> Iterator[Result]:
     """Yield ``function(item)`` in the order of the items, working ``ahead`` items a core.
 
     Memory is bounded: an item is only drawn when an earlier result has been taken.
-    There are as many threads as cores.
+    There are as many threads as cores, and none where all items together have few rows.
 
     >>> list(map_ordered(len, ["a", "bb"]))
     [1, 2]
     """
     items = iter(items)
     first = list(islice(items, 2))
-    if len(first) < 2:  # a thread costs a millisecond
-        yield from map(function, first)
-        return
     items = chain(first, items)
+    if len(first) < 2 or (rows is not None and rows < _FEW_ROWS):
+        yield from map(function, items)
+        return
     waiting: deque[Future[Result]] = deque()
     paths = available_cores()
     pool = ThreadPoolExecutor(paths)

@@ -53,21 +53,28 @@ def beside(tables: Sequence[Table], name: str | None = None) -> Result:
     if len(tables) < 2:
         raise UsageError("beside needs two sources or more", remedy="name another source")
     _check_lengths(tables)
-    result, findings = replace(tables[0], findings=(), set_aside=()), []
-    for other in tables[1:]:
-        result, found = _put_beside(result, other)
-        findings += found
     rows = tables[0].rows
+    fragments = tuple(fragment for table in tables for fragment in table.fragments)
+    whole = Table(tables[0].name, (), fragments, rows)
+    columns = {column.name: column for column in tables[0].columns}
+    findings: list[Finding] = []
+    before = len(tables[0].fragments)
+    for other in tables[1:]:
+        findings += _add_columns(columns, other, before, whole, tables[0])
+        before += len(other.fragments)
     lines = [
         LedgerLine(f"rows of {other.name}, placed alongside", -rows, stands_in="matched in")
         for other in tables[1:]
     ]
-    names = [
-        unused_name(table.name, [t.name for t in tables[:n]]) for n, table in enumerate(tables)
-    ]
+    names: list[str] = []
+    taken: set[str] = set()
+    tried: dict[str, int] = {}
+    for table in tables:
+        names.append(unused_name(table.name, taken, tried))
+        taken |= {table.name, names[-1]}
     text = " and ".join(names) if len(names) < 4 else f"{len(names)} sources"
     account = make_entry(f"beside one another: {text}", [(one, rows) for one in names], lines, rows)
-    made = result.with_name(name or joint_name(names))
+    made = replace(whole, name=name or joint_name(names), columns=tuple(columns.values()))
     return Result("beside", made, (account,), tuple(findings))
 
 
@@ -85,17 +92,19 @@ def _check_lengths(tables: Sequence[Table]) -> None:
             )
 
 
-def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
-    shift = len(left.fragments)
-    table = Table(left.name, left.columns, (*left.fragments, *right.fragments), left.rows)
-    columns, findings = {c.name: c for c in left.columns}, []
+def _add_columns(
+    columns: dict[str, Column], right: Table, before: int, whole: Table, first: Table
+) -> list[Finding]:
+    """Add the columns of one more table; ``before`` is how many fragments come before its own."""
+    both = f"{whole.name} and {right.name}"
+    findings: list[Finding] = []
     equal: list[str] = []
     for column in right.columns:
-        moved = column.with_fragment_offset(shift)
+        moved = column.with_fragment_offset(before)
         if column.name not in columns:
             columns[column.name] = moved
             continue
-        differing, example = _differing(table, columns[column.name], moved)
+        differing, example = _differing(whole, columns[column.name], moved, first)
         if not differing:
             equal.append(column.name)
             continue
@@ -106,7 +115,7 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
                 "source-conflict",
                 "warning",
                 differing,
-                f"{left.name} and {right.name} both have {column.name}, and which differs on "
+                f"{both} both have {column.name}, and which differs on "
                 f"{pluralize(differing, 'row')}; the second is kept as {kept}",
                 wording("are the rows in the same order? if there is a key: ", _JOIN),
                 Location(right.name, column.name),
@@ -119,16 +128,16 @@ def _put_beside(left: Table, right: Table) -> tuple[Table, list[Finding]]:
                 "column-equal",
                 "note",
                 len(equal),
-                f"{pluralize(len(equal), 'column')} equal in {left.name} and {right.name} on every "
-                f"row, kept once: {', '.join(equal)}",
+                f"{pluralize(len(equal), 'column')} equal in {both} on every row, "
+                f"kept once: {', '.join(equal)}",
                 where=Location(right.name),
             )
         )
-    return replace(table, columns=tuple(columns.values())), findings
+    return findings
 
 
-def _differing(table: Table, column: Column, there: Column) -> tuple[int, str]:
-    """Rows whose cells differ, and the first of them."""
+def _differing(table: Table, column: Column, there: Column, first: Table) -> tuple[int, str]:
+    """Rows whose cells differ, and the first of them, as the first table has it."""
     count, example = 0, ""
     for start, stop in table.row_ranges():
         ours = pc.fill_null(to_text(table.cells(column, start, stop)), "")
@@ -137,7 +146,7 @@ def _differing(table: Table, column: Column, there: Column) -> tuple[int, str]:
         found = pc.sum(differs).as_py() or 0
         if found and not count:
             row = pc.index(differs, True).as_py()
-            text = next(iter(map(str, table.source_rows(start + row))), f"row {start + row + 1:,}")
+            text = next(iter(map(str, first.source_rows(start + row))), f"row {start + row + 1:,}")
             example = f"{text}: {ours[row].as_py()!r} / {theirs[row].as_py()!r}"
         count += found
     return count, example

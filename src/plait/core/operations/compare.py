@@ -325,11 +325,11 @@ def _lonely(old: Table, new: Table, key: Names, rest: Names) -> tuple[list[str],
 
     Where both have both columns of a key ``a = b`` neither is new or gone, though not compared.
     """
-    before, after = ({pair[side] for pair in (*key, *rest)} for side in (0, 1))
-    crossed = set(_crossed(old, new, key))
+    crossed = _crossed(old, new, key)
+    before, after = ({*crossed, *(pair[side] for pair in (*key, *rest))} for side in (0, 1))
     return (
-        [column_name for column_name in old.column_names if column_name not in before | crossed],
-        [c for c in new.column_names if c not in after | crossed],
+        [name for name in old.column_names if name not in before],
+        [name for name in new.column_names if name not in after],
     )
 
 

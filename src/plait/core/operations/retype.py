@@ -209,7 +209,7 @@ def _found_form(cells: pa.ChunkedArray, wanted: ColumnType, name: str, table: Ta
     if wanted == DATETIME and infer_column_type(cells) == wanted:
         return _iso_form(cells)
     tally = count_values([cells])
-    near_format = find_near_format(tally.texts, tally.counts[0], [wanted.family])
+    near_format = find_near_format(tally.texts, tally.counts, [wanted.family])
     if near_format is None:
         return wanted
     if near_format.rivals:

@@ -146,9 +146,8 @@ def counts_over_all_tables(tally: ValueCounts, tables: Sequence[Table]) -> Value
         np.full(table.rows, -1, np.int32) if code is None else code
         for table, code in zip(tables, tally.codes, strict=True)
     ]
-    value_counts = tally.total()
-    missing = (value_counts.missing[0] + sum(absent),)
-    return replace(value_counts, codes=(np.concatenate(codes),), missing=missing)
+    missing = (sum(tally.missing) + sum(absent),)
+    return replace(tally, codes=(np.concatenate(codes),), missing=missing)
 
 
 def _shared(
@@ -233,7 +232,7 @@ def _type_in_table(
     tally: ValueCounts, number: int, whole: ColumnType, typed: npt.NDArray[np.bool_] | None
 ) -> ColumnType:
     """The type of a column in one table: that over all, unless those differ and it is text."""
-    there = np.flatnonzero(tally.counts[number])
+    there, _ = tally.values_of_table(number)
     if not len(there):
         return EMPTY
     if typed is None or not typed[there].all():

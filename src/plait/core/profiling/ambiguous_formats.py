@@ -63,7 +63,8 @@ def borrowed_forms(
         having = [table for table in tables if table.has_column(name) and table.rows]
         if len(having) < 2 or any(table.column(name).declared_type for table in having):
             continue
-        forms = list(map_ordered(partial(_open_forms, name=name), having))
+        rows = sum(table.rows for table in having)
+        forms = list(map_ordered(partial(_open_forms, name=name), having, rows=rows))
         open_ = [(table, ways) for table, ways in zip(having, forms, strict=True) if ways]
         rest = [table for table, ways in zip(having, forms, strict=True) if not ways]
         if open_ and rest and _decides(name, rest, open_[0][1]):

@@ -168,7 +168,7 @@ class _Column:
         (codes,) = tally.codes
         assert codes is not None
         self.missing, self.profile, self.size = profile.missing, profile, len(tally.texts)
-        self.coincidence = collision_probability(tally.counts[0])
+        self.coincidence = collision_probability(tally.counts)
         self.codes: Codes = codes
         if profile.missing > tally.missing[0]:
             marked = np.isin(np.arange(self.size + 1), _marked(tally, profile))

@@ -292,9 +292,7 @@ def _halved(side: ProfiledTable, dictionary: ValueDictionary) -> Iterator[_Halve
             for place in (0, 1)
         )
         first, second = codes
-        yield _Halves(
-            name, sign, (first, second), tally.counts[0][two.to_numpy(zero_copy_only=False)]
-        )
+        yield _Halves(name, sign, (first, second), tally.counts[two.to_numpy(zero_copy_only=False)])
 
 
 def _find_separator(texts: pa.Array) -> str | None:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -13,12 +16,15 @@ from plait.core.base.wording import Command, Setting, wording
 from plait.core.profiling.profile import ValueCounts, to_numeric_axis
 from plait.core.table.table import Table
 from plait.core.text.dictionary import TextDictionary
+from plait.core.text.hash_table import Codes
 from plait.core.types.inference import infer_column_type, parse_column, to_arrow_type
 
 _STRANGE, _AT_HOME = 0.2, 0.7
 _FAR, _NEAR = 0.5, 0.25
 _LEAST_ROWS = 8
 _SAMPLE = 2000
+#: Pairs of a strange column and another, of all extracts.
+_MOST_COMPARED = 50_000
 _CHANCE = 1.9494746035  # beyond this the limit distribution has one thousandth
 
 
@@ -49,54 +55,174 @@ def find_misplaced_columns(
     """
     if len(tables) < 2:
         return []
-    texts = _TextSets(tallies)
-    numbers = {name: found for name in tallies if (found := _numbers(tallies[name])) is not None}
-    findings: list[Finding] = []
-    for number, table in enumerate(tables):
-        moved = {
-            name: target
+    columns = _shared_columns(tallies)
+    strange = [
+        [
+            name
             for name in table.column_names
-            if name in tallies and (target := _target(name, number, tallies, texts, numbers))
-        }
-        findings += _misplaced_finding(table, _homeless(moved, tallies, number), tallies, number)
+            if name in columns and columns[name].part(number).is_strange(columns[name])
+        ]
+        for number, table in enumerate(tables)
+    ]
+    if sum(map(len, strange)) * len(columns) > _MOST_COMPARED:
+        return []  # the extracts hold something else each, and not a few columns exchanged
+    findings: list[Finding] = []
+    for number, names in enumerate(strange):
+        if names:
+            parts = {name: column.part(number) for name, column in columns.items()}
+            targets = {name: _target(name, parts, columns) for name in names}
+            moved = {name: target for name, target in targets.items() if target is not None}
+            findings += _misplaced_finding(tables[number], _homeless(moved, parts), parts, tallies)
     return findings
 
 
-def _homeless(
-    moved: Mapping[str, str], tallies: Mapping[str, ValueCounts], number: int
-) -> dict[str, str]:
+@dataclass(frozen=True, eq=False)
+class _Column:
+    """A column over all extracts: its texts in a dictionary of all columns, its numbers in order.
+
+    Parameters
+    ----------
+    shared : array of int32
+        The code of each text in that dictionary.
+    by_code : array of int64
+        The texts in order of these codes.
+    numbers : array of float64, optional
+        What each text stands for.
+    by_size : array of int64
+        The texts that stand for finite numbers, from the smallest on.
+    up_to : array of int64
+        The rows of all extracts up to each of these.
+    """
+
+    name: str
+    tally: ValueCounts
+    shared: Codes
+    by_code: npt.NDArray[np.int64]
+    numbers: npt.NDArray[np.float64] | None
+    by_size: npt.NDArray[np.int64]
+    up_to: npt.NDArray[np.int64]
+
+    @cached_property
+    def rows(self) -> int:
+        """The rows of all extracts that have a value."""
+        return int(self.tally.counts.sum())
+
+    @cached_property
+    def rank(self) -> npt.NDArray[np.int64]:
+        """For each text its place in the order of size, -1 where it has none."""
+        rank = np.full(len(self.tally.texts), -1, np.int64)
+        rank[self.by_size] = np.arange(len(self.by_size))
+        return rank
+
+    def part(self, number: int) -> _Part:
+        """What one of the extracts has of it."""
+        return _Part(*self.tally.values_of_table(number))
+
+    def times_elsewhere(self, shared: Codes, part: _Part) -> npt.NDArray[np.int64]:
+        """How often texts stand in the column of all extracts but the one of the part."""
+        if not len(self.shared):
+            return np.zeros(len(shared), np.int64)
+        place = np.searchsorted(self.shared, shared, sorter=self.by_code)
+        place = self.by_code[np.minimum(place, len(self.by_code) - 1)]
+        own = np.searchsorted(part.texts, place)
+        times = self.tally.counts[place]
+        within = own < len(part.texts)
+        within[within] = part.texts[own[within]] == place[within]
+        times[within] -= part.times[own[within]]
+        return np.where(self.shared[place] == shared, times, 0)
+
+    def drawn_elsewhere(self, part: _Part) -> npt.NDArray[np.float64]:
+        """Up to 2,000 numbers, evenly over the rows of all extracts but the one of the part."""
+        assert self.numbers is not None
+        places, times = part.ranked(self)
+        before = np.concatenate([[0], np.cumsum(times)])
+        rows = int(self.up_to[-1] - before[-1]) if len(self.up_to) else 0
+        if rows <= 0:
+            return np.zeros(0)
+        wanted = _evenly(rows)
+        # Of the part's numbers, those whose place is reached before a wanted row do not count.
+        passed = np.searchsorted(self.up_to[places] - before[1:], wanted, side="right")
+        at = np.searchsorted(self.up_to, wanted + before[passed], side="right")
+        drawn: npt.NDArray[np.float64] = self.numbers[self.by_size[at]]
+        return drawn
+
+
+@dataclass(frozen=True, eq=False)
+class _Part:
+    """What one extract has of a column: the places of its texts in the tally, and their rows."""
+
+    texts: npt.NDArray[np.int64]
+    times: npt.NDArray[np.int64]
+
+    @cached_property
+    def rows(self) -> int:
+        """The rows that have a value."""
+        return int(self.times.sum())
+
+    def ranked(self, column: _Column) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+        """The places of its numbers in the order of size, and their rows."""
+        rank = column.rank[self.texts]
+        order = np.argsort(rank, kind="stable")[np.count_nonzero(rank < 0) :]
+        return rank[order], self.times[order]
+
+    def drawn(self, column: _Column) -> npt.NDArray[np.float64]:
+        """Up to 2,000 of its numbers, evenly over its rows in order of size."""
+        assert column.numbers is not None
+        places, times = self.ranked(column)
+        reached = np.cumsum(times)
+        if not len(reached):
+            return np.zeros(0)
+        at = np.searchsorted(reached, _evenly(int(reached[-1])), side="right")
+        return column.numbers[column.by_size[places[at]]]
+
+    def share(self, own: _Column, other: _Column, elsewhere: _Part) -> float:
+        """The share of its rows whose text is in a column of the other extracts."""
+        times = other.times_elsewhere(own.shared[self.texts], elsewhere)
+        return float(self.times[times > 0].sum() / max(self.rows, 1))
+
+    def is_strange(self, column: _Column) -> bool:
+        """Whether its values are unlike those of the column in the other extracts."""
+        if min(self.rows, column.rows - self.rows) < _LEAST_ROWS:
+            return False
+        if column.numbers is not None:
+            return _distance(self.drawn(column), column.drawn_elsewhere(self)) >= _FAR
+        return self.share(column, column, self) <= _STRANGE
+
+
+def _shared_columns(tallies: Mapping[str, ValueCounts]) -> dict[str, _Column]:
+    """The columns, their texts in one dictionary."""
+    dictionary = TextDictionary()
+    columns = {}
+    for name, tally in tallies.items():
+        shared, numbers = dictionary.encode(tally.texts), _numbers(tally)
+        finite = np.zeros(0, np.int64) if numbers is None else np.flatnonzero(np.isfinite(numbers))
+        if numbers is not None:
+            finite = finite[np.argsort(numbers[finite], kind="stable")]
+        columns[name] = _Column(
+            name,
+            tally,
+            shared,
+            np.argsort(shared, kind="stable"),
+            numbers,
+            finite,
+            np.cumsum(tally.counts[finite]),
+        )
+    return columns
+
+
+def _homeless(moved: Mapping[str, str], parts: Mapping[str, _Part]) -> dict[str, str]:
     """Those of the moved columns whose own place is taken, or empty, and that no other claims.
 
     Where the values of one column are like those of a second elsewhere, and the second has its
     own as ever, then both are alike, and nothing is under a wrong heading.
     """
-    claims = list(moved.values())
-    left = {name: target for name, target in moved.items() if claims.count(target) == 1}
+    claims = Counter(moved.values())
+    left = {name: target for name, target in moved.items() if claims[target] == 1}
     while at_home := {
-        name
-        for name, target in left.items()
-        if target not in left and tallies[target].counts[number].any()
+        name for name, target in left.items() if target not in left and parts[target].rows
     }:
         left = {name: target for name, target in left.items() if name not in at_home}
     return left
-
-
-class _TextSets:
-    """The texts of all columns in one dictionary."""
-
-    def __init__(self, tallies: Mapping[str, ValueCounts]) -> None:
-        dictionary = TextDictionary()
-        self.codes = {name: dictionary.encode(tally.texts) for name, tally in tallies.items()}
-        self.size, self.tallies = len(dictionary), tallies
-
-    def share(self, name: str, number: int, other: str) -> float:
-        """The share of an extract's cells in a column that are in a column of the others."""
-        mine = self.tallies[name].counts[number]
-        theirs = sum(self.tallies[other].counts) - self.tallies[other].counts[number]
-        known = np.zeros(self.size + 1, bool)
-        known[self.codes[other][theirs > 0]] = True
-        known[self.size] = False
-        return float(mine[known[self.codes[name]]].sum() / max(mine.sum(), 1))
 
 
 def _numbers(tally: ValueCounts) -> npt.NDArray[np.float64] | None:
@@ -117,61 +243,28 @@ def _numbers(tally: ValueCounts) -> npt.NDArray[np.float64] | None:
     )
 
 
-def _target(
-    name: str,
-    number: int,
-    tallies: Mapping[str, ValueCounts],
-    texts: _TextSets,
-    numbers: Mapping[str, npt.NDArray[np.float64]],
-) -> str | None:
-    """The column of the other extracts that the values look like, if not their own."""
-    mine, every = tallies[name].counts[number], sum(tallies[name].counts)
-    if mine.sum() < _LEAST_ROWS or (every - mine).sum() < _LEAST_ROWS:
-        return None
-    names = [tally for tally in tallies if tally != name]
-    if name in numbers:
-        return _numeric_target(name, number, tallies, numbers)
-    if texts.share(name, number, name) > _STRANGE:
-        return None
-    best = max(names, key=lambda o: texts.share(name, number, o), default=None)
-    if best is None or texts.share(name, number, best) < _AT_HOME:
-        return None
-    return best
-
-
-def _numeric_target(
-    name: str,
-    number: int,
-    tallies: Mapping[str, ValueCounts],
-    numbers: Mapping[str, npt.NDArray[np.float64]],
-) -> str | None:
-    mine = _drawn(numbers[name], tallies[name].counts[number])
-    own = _distance(mine, _drawn(numbers[name], _counts_without(tallies[name], number)))
-    if own < _FAR:
-        return None
-    distances = {
-        other: _distance(mine, _drawn(values, _counts_without(tallies[other], number)))
-        for other, values in numbers.items()
-        if other != name and _counts_without(tallies[other], number).sum() >= _LEAST_ROWS
-    }
-    near = [other for other, distance in distances.items() if distance < _NEAR]
+def _target(name: str, parts: Mapping[str, _Part], columns: Mapping[str, _Column]) -> str | None:
+    """The column of the other extracts that the values of a strange one look like."""
+    own, part = columns[name], parts[name]
+    others = [column for column in columns.values() if column.name != name]
+    if own.numbers is None:
+        shares = [part.share(own, other, parts[other.name]) for other in others]
+        best = int(np.argmax(shares)) if shares else -1
+        return others[best].name if shares and shares[best] >= _AT_HOME else None
+    mine = part.drawn(own)
+    near = [
+        other.name
+        for other in others
+        if other.numbers is not None
+        and other.rows - (elsewhere := parts[other.name]).rows >= _LEAST_ROWS
+        and _distance(mine, other.drawn_elsewhere(elsewhere)) < _NEAR
+    ]
     return near[0] if len(near) == 1 else None
 
 
-def _counts_without(tally: ValueCounts, number: int) -> npt.NDArray[np.int64]:
-    rest: npt.NDArray[np.int64] = sum(tally.counts) - tally.counts[number]
-    return rest
-
-
-def _drawn(values: npt.NDArray[np.float64], rows: npt.NDArray[np.int64]) -> npt.NDArray[np.float64]:
-    """Up to 2,000 of the values, evenly over all rows in order of size."""
-    there = (rows > 0) & np.isfinite(values)
-    order = np.argsort(values[there], kind="stable")
-    reached = np.cumsum(rows[there][order])
-    if not len(reached):
-        return np.zeros(0)
-    wanted = np.linspace(0, reached[-1] - 1, min(_SAMPLE, int(reached[-1])))
-    return values[there][order][np.searchsorted(reached, wanted, side="right")]
+def _evenly(rows: int) -> npt.NDArray[np.float64]:
+    """Up to 2,000 of some rows, at equal distances."""
+    return np.linspace(0, rows - 1, min(_SAMPLE, rows))
 
 
 def _distance(one: npt.NDArray[np.float64], other: npt.NDArray[np.float64]) -> float:
@@ -196,18 +289,21 @@ def _may_be_chance(
 
 
 def _misplaced_finding(
-    table: Table, moved: Mapping[str, str], tallies: Mapping[str, ValueCounts], number: int
+    table: Table,
+    moved: Mapping[str, str],
+    parts: Mapping[str, _Part],
+    tallies: Mapping[str, ValueCounts],
 ) -> Iterator[Finding]:
     for name, target in moved.items():
         swapped = moved.get(target) == name
         if swapped and name > target:
             continue
         examples = tuple(
-            FindingExample(f"{column}: {', '.join(_sample_values(tallies[column], number))}")
+            FindingExample(f"{column}: {', '.join(_sample_values(tallies[column], parts[column]))}")
             for column in ((name, target) if swapped else (name,))
-            if tallies[column].counts[number].any()
+            if parts[column].rows
         )
-        rows = int(tallies[name].counts[number].sum())
+        rows = parts[name].rows
         if swapped:
             yield Finding(
                 "columns-swapped",
@@ -245,6 +341,5 @@ def _misplaced_finding(
             )
 
 
-def _sample_values(tally: ValueCounts, number: int) -> list[str]:
-    some = np.flatnonzero(tally.counts[number])[:4]
-    return [tally.texts[int(n)].as_py() for n in some]
+def _sample_values(tally: ValueCounts, part: _Part) -> list[str]:
+    return [tally.texts[int(place)].as_py() for place in part.texts[:4]]

@@ -35,6 +35,7 @@ from plait.core.types.near_types import (
 )
 
 MOST_COMMON = 5
+_SPARSE = 8
 _LONGER_THAN_NEEDED = r"[eE]|\.[0-9]*0$|\.$|^-0$"  # 1e3, 7.50, 7., -0
 BINS = 16
 _MIDDLE = 0.5
@@ -42,14 +43,14 @@ _MIDDLE = 0.5
 
 @dataclass(frozen=True, eq=False)
 class ValueCounts:
-    """The distinct texts of a column over several tables, and how often each is in each.
+    """The distinct texts of a column over several tables, and how often each stands in all.
 
     Parameters
     ----------
     texts : pyarrow.Array
         Each text once.
-    counts : tuple of int64 arrays
-        For each table the rows of each text.
+    counts : int64 array
+        The rows of each text, of all tables together.
     missing : tuple of int
         For each table the rows on which the cell is missing.
     codes : tuple of int32 arrays or None
@@ -60,7 +61,7 @@ class ValueCounts:
     """
 
     texts: pa.Array
-    counts: tuple[Counts, ...]
+    counts: Counts
     missing: tuple[int, ...]
     codes: tuple[Codes | None, ...]
     declared_type: ColumnType | None
@@ -75,15 +76,25 @@ class ValueCounts:
     def _unified(self) -> dict[ColumnType, tuple[Codes, npt.NDArray[np.int64]]]:
         return {}
 
-    def total(self) -> ValueCounts:
-        """The tally of all the tables that have the column, as of one."""
-        if len(self.codes) == 1:
-            return self
-        codes = np.concatenate([code for code in self.codes if code is not None])
-        counts: Counts = sum(self.counts, np.zeros(len(self.texts), np.int64))
-        return ValueCounts(
-            self.texts, (counts,), (sum(self.missing),), (codes,), self.declared_type
-        )
+    def values_of_table(self, number: int) -> tuple[npt.NDArray[np.int64], Counts]:
+        """The places in ``texts`` of what one table has, in order, and how often each stands.
+
+        It takes room for these only: a count of every text for each of thousands of tables would
+        take room by the square of their number.
+
+        >>> counted = count_values([pa.chunked_array([["a", "b"]]), pa.chunked_array([["b", "b"]])])
+        >>> [part.tolist() for part in counted.values_of_table(1)]
+        [[1], [2]]
+        """
+        codes = self.codes[number]
+        if codes is None:
+            return np.zeros(0, np.int64), np.zeros(0, np.int64)
+        if len(self.codes) == 1 or len(codes) * _SPARSE >= len(self.texts):
+            counts = self.counts if len(self.codes) == 1 else count_codes(codes, len(self.texts))
+            there = np.flatnonzero(counts)
+            return there, counts[there]
+        there, times = np.unique(codes[codes >= 0], return_counts=True)
+        return there.astype(np.int64), times.astype(np.int64)
 
 
 @dataclass(frozen=True)
@@ -144,19 +155,15 @@ def count_values(
     """Count the distinct cells of a column that several tables have; ``None`` where one lacks it.
 
     >>> tally = count_values([pa.chunked_array([["a", "b", "a", ""]])])
-    >>> tally.texts.to_pylist(), tally.counts[0].tolist(), tally.missing
+    >>> tally.texts.to_pylist(), tally.counts.tolist(), tally.missing
     (['a', 'b'], [2, 1], (1,))
     """
     dictionary = TextDictionary()
     coded = _coded(dictionary, [None if column is None else _texts(column) for column in columns])
-    size = len(dictionary)
-    counts = tuple(
-        np.zeros(size, np.int64) if codes is None else count_codes(codes, size) for codes in coded
-    )
-    missing = tuple(
-        0 if codes is None else len(codes) - int(times.sum())
-        for codes, times in zip(coded, counts, strict=True)
-    )
+    there = [codes for codes in coded if codes is not None]
+    codes = there[0] if len(there) == 1 else np.concatenate([np.zeros(0, np.int32), *there])
+    counts = count_codes(codes, len(dictionary))
+    missing = tuple(0 if codes is None else int(np.count_nonzero(codes < 0)) for codes in coded)
     return ValueCounts(dictionary.texts(), counts, missing, tuple(coded), declared)
 
 
@@ -165,13 +172,13 @@ def tally_by_value(tally: ValueCounts, type_: ColumnType) -> ValueCounts:
 
     >>> tally = count_values([pa.chunked_array([["7.0", "8", "7.00"]])])
     >>> merged = tally_by_value(tally, ColumnType("decimal"))
-    >>> merged.texts.to_pylist(), merged.counts[0].tolist()
+    >>> merged.texts.to_pylist(), merged.counts.tolist()
     (['7.0', '8'], [2, 1])
     """
     to, first = tally.unify_values(type_)
     if len(first) == len(to):
         return tally
-    counts = tuple(np.bincount(to, count, len(first)).astype(np.int64) for count in tally.counts)
+    counts = np.bincount(to, tally.counts, len(first)).astype(np.int64)
     spare = np.append(to, np.int32(-1))
     codes = tuple(None if code is None else spare[code] for code in tally.codes)
     return ValueCounts(
@@ -221,7 +228,7 @@ def counts_of_selected_rows(tally: ValueCounts, index: npt.NDArray[Any]) -> Valu
 
     >>> tally = count_values([pa.chunked_array([["a", "b", ""]])])
     >>> found = counts_of_selected_rows(tally, np.array([1, 1, 2, -1]))
-    >>> found.texts.to_pylist(), found.counts[0].tolist(), found.missing
+    >>> found.texts.to_pylist(), found.counts.tolist(), found.missing
     (['a', 'b'], [0, 2], (2,))
     """
     (stored,) = tally.codes
@@ -229,7 +236,7 @@ def counts_of_selected_rows(tally: ValueCounts, index: npt.NDArray[Any]) -> Valu
     codes: Codes = gather_by_code(stored, index, -1)
     counts = count_codes(codes, len(tally.texts))
     missing = len(codes) - int(counts.sum())
-    return ValueCounts(tally.texts, (counts,), (missing,), (codes,), tally.declared_type)
+    return ValueCounts(tally.texts, counts, (missing,), (codes,), tally.declared_type)
 
 
 def _coded(
@@ -253,12 +260,14 @@ def _texts(column: pa.ChunkedArray) -> pa.ChunkedArray:
     return pa.chunked_array(chunks, chunks[0].type if chunks else pa.string())
 
 
-def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> ColumnProfile:
-    """What the column of one table of a tally holds.
+def profile_column(
+    tally: ValueCounts, number: int | None = None, doubts: bool = True
+) -> ColumnProfile:
+    """What the column holds in all tables of a tally, or in one.
 
     Parameters
     ----------
-    number : int
+    number : int, optional
         Of the table.
     doubts : bool
         Whether to look what a column of text nearly is, or might be.
@@ -269,11 +278,13 @@ def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> 
     >>> found.kind.family, found.distinct, found.smallest, found.largest, found.markers
     ('integer', 2, '7', '12', (('NA', 1),))
     """
-    counts = tally.counts[number]
-    there = np.flatnonzero(counts)
-    texts, times = tally.texts, counts
-    if len(there) < len(texts):
-        texts, times = texts.take(pa.array(there)), counts[there]
+    if number is None:
+        there, missing = np.flatnonzero(tally.counts), sum(tally.missing)
+        times = tally.counts[there]
+    else:
+        missing = tally.missing[number]
+        there, times = tally.values_of_table(number)
+    texts = tally.texts if len(there) == len(tally.texts) else tally.texts.take(pa.array(there))
     column = pa.chunked_array([texts], tally.texts.type)
     type_ = tally.declared_type or infer_column_type(column)
     doubts = doubts and type_ == TEXT and tally.declared_type is None
@@ -290,8 +301,8 @@ def profile_column(tally: ValueCounts, number: int = 0, doubts: bool = True) -> 
     smallest, middle, largest = ordered or ("", "", "")
     return ColumnProfile(
         type_,
-        int(times.sum()) + tally.missing[number],
-        tally.missing[number] + int(times.sum() - weights.sum()),
+        int(times.sum()) + missing,
+        missing + int(times.sum() - weights.sum()),
         len(shown),
         pc.min(lengths).as_py() or 0,
         pc.max(lengths).as_py() or 0,

@@ -147,9 +147,9 @@ class ValueDictionary:
         if profile.kind.allows_missing_markers and profile.markers:
             marked = pa.compute.is_in(tally.texts, pa.array(MARKERS, tally.texts.type))
             of_text[marked.to_numpy(zero_copy_only=False)] = -1
-        of_text[tally.counts[0] == 0] = -1
+        of_text[tally.counts == 0] = -1
         there = of_text >= 0
-        codes, rows = of_text[there], tally.counts[0][there]
+        codes, rows = of_text[there], tally.counts[there]
         if self.loose or profile.kind == INTEGER:
             codes, rows = _once(codes, rows)
         (row_codes,) = tally.codes

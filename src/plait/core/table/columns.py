@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import partial
@@ -52,8 +53,8 @@ def rename_columns(table: Table, rename: Mapping[str, str]) -> Table:
 
 
 def _unique(table: Table) -> Table:
-    every = [column.name for column in table.columns]
-    twice = next((name for name in every if every.count(name) > 1 or not name), None)
+    counts = Counter(column.name for column in table.columns)
+    twice = next((name for name, count in counts.items() if count > 1 or not name), None)
     if twice is not None:
         text = f"two columns would be called {twice!r}" if twice else "a column would have no name"
         raise UsageError(text, table.name, "choose another name for one")
@@ -93,7 +94,7 @@ def has_value_mask(table: Table, name: str) -> Flags:
     """
     marked = table.column_type(name).allows_missing_markers
     mask = partial(nonmissing_mask, marked=marked)
-    parts = list(map_ordered(mask, table.chunks(name).chunks))
+    parts = list(map_ordered(mask, table.chunks(name).chunks, rows=table.rows))
     return np.concatenate(parts) if parts else np.zeros(0, bool)
 
 

@@ -188,7 +188,7 @@ class Table:
     @cached_property
     def column_names(self) -> tuple[str, ...]:
         """The names of the columns, in order."""
-        return tuple(self._by_name)
+        return tuple(self._positions)
 
     @property
     def path(self) -> str:
@@ -198,15 +198,15 @@ class Table:
 
     def has_column(self, name: str) -> bool:
         """Whether there is a column of that name."""
-        return name in self._by_name
+        return name in self._positions
 
     def column(self, name: str) -> Column:
         """The column of that name; ``KeyError`` when there is none."""
-        return self._by_name[name]
+        return self.columns[self._positions[name]]
 
     @cached_property
-    def _by_name(self) -> dict[str, Column]:
-        return {column.name: column for column in self.columns}
+    def _positions(self) -> dict[str, int]:
+        return {column.name: position for position, column in enumerate(self.columns)}
 
     def column_type(self, name: str) -> ColumnType:
         """What the cells of a column are: as its source says, or as all of them tell.
@@ -303,10 +303,8 @@ class Table:
 
     def project(self, names: Iterable[str]) -> Table:
         """The table with these columns only, in its own order."""
-        wanted = set(names)
-        return replace(
-            self, columns=tuple(column for column in self.columns if column.name in wanted)
-        )
+        wanted = {self._positions[name] for name in names if name in self._positions}
+        return replace(self, columns=tuple(self.columns[position] for position in sorted(wanted)))
 
     def provenance(self, name: str) -> Provenance:
         """The stored cells that the cells of a column were made of, row for row."""

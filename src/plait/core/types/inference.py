@@ -81,7 +81,7 @@ def infer_column_type(column: pa.ChunkedArray) -> ColumnType:
     if allowed[0].native is not None or allowed[0] == EMPTY:
         return allowed[0]
     for plain in allowed[:-1]:
-        if all(map_ordered(partial(_formed, plain.family), column.chunks)):
+        if all(map_ordered(partial(_formed, plain.family), column.chunks, rows=len(column))):
             return plain if _has_values(column, plain) else TEXT
     written = matching_formats(column)
     return written[0].type if len(written) == 1 and not written[0].assumes else TEXT
@@ -187,7 +187,8 @@ def _has_values(column: pa.ChunkedArray, plain: ColumnType) -> bool:
     if plain.family == "decimal" and is_text_type(to):
         return False  # together they need more digits than there are
     try:
-        for _ in map_ordered(lambda chunk: parse_column(chunk, plain, to), column.chunks):
+        parsed = partial(parse_column, type_=plain, to=to)
+        for _ in map_ordered(parsed, column.chunks, rows=len(column)):
             pass
     except pa.ArrowInvalid:
         return False
@@ -231,7 +232,7 @@ def exact_arrow_type(type_: ColumnType, column: pa.ChunkedArray) -> pa.DataType:
 def _digits_needed(type_: ColumnType, column: pa.ChunkedArray) -> tuple[int, int]:
     """The most digits before and after the point of the numbers of a column of decimals."""
     read = _telling if type_.is_plain else partial(_read, form=format_for_type(type_))
-    return _most_digits(map_ordered(read, column.chunks))
+    return _most_digits(map_ordered(read, column.chunks, rows=len(column)))
 
 
 def looks_like_value(text: str) -> bool:

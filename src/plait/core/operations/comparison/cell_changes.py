@@ -49,7 +49,7 @@ def rows_that_differ(old: Table, new: Table, names: tuple[str, str]) -> Rows:
         ours, theirs = old.cells(here, *span), new.cells(there, *span)
         return span[0] + np.flatnonzero(_unequal(ours, theirs))
 
-    found = list(map_ordered(part, list(old.row_ranges())))
+    found = list(map_ordered(part, list(old.row_ranges()), rows=old.rows))
     return np.concatenate(found) if found else np.empty(0, np.int64)
 
 
