@@ -282,15 +282,3 @@ def test_a_sample_says_so_of_every_figure(plait, put):
     whole = plait("survey", "visits.csv", "--sample", "500", "--json")
     assert whole.json["sample_rows"] == 0
     assert whole.json["findings"] == plait("survey", "visits.csv", "--json").json["findings"]
-
-
-def test_a_large_source_is_told_of_before_it_is_read(plait, put, monkeypatch):
-    from plait.cli.commands import survey
-
-    put(visits_csv="yard,hive,day\n" + "Aue,7,2031-04-05\n" * 1500 + "Moor,x,2031-04-06\n")
-    assert plait("survey", "visits.csv").err == ""
-    monkeypatch.setattr(survey, "_LARGE_BYTES", 1)
-    ended = plait("survey", "visits.csv")
-    assert "from the first 1,000 rows: yard text, hive integer, day date" in ended.err
-    assert "hive   text" in ended.out
-    assert plait("survey", "visits.csv", "--quiet").err == ""

@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+import io
 import os
 import pty
 import re
 import subprocess
 import sys
+from dataclasses import replace
 
 import pytest
+from rich.console import Console
+
+from plait.cli.survey_view import render_first_look
+from plait.core.base.findings import Finding
+from plait.core.operations.survey import survey
+from plait.core.table.table import table_from_columns
 
 
 @pytest.fixture
@@ -229,3 +237,35 @@ def test_pages_are_drawn_without_the_plotting_library(made):
     )
     ended = subprocess.run([sys.executable, "-c", code], cwd=made, capture_output=True, text=True)
     assert ended.stdout.strip() == "[]", ended.stderr
+
+
+def survey_of_first_rows(rows: int = 3):
+    dates = [f"2031-04-{day + 1:02}" for day in range(rows)]
+    table = table_from_columns("visits", {"yard": ["Aue"] * rows, "seen": dates})
+    finding = Finding("sample-only", "note", rows, "only the first rows were read")
+    return survey([replace(table, findings=(finding,))])
+
+
+@pytest.mark.parametrize(("height", "width"), [(40, 100), (24, 80), (8, 60), (3, 40)])
+def test_a_first_look_fits_above_the_bar_and_says_that_it_is_preliminary(height, width):
+    out = Console(width=width, height=height, file=io.StringIO(), force_terminal=True)
+    lines = render_first_look(survey_of_first_rows(), {"visits": 9 << 30}, out, 2).plain.split("\n")
+    assert lines[-1] == "reading all rows and 2 more sources: the figures above are preliminary"
+    assert len(lines) <= max(height - 4, 1)
+    assert all(len(line) <= width for line in lines[:-1])
+    if height == 40:
+        assert lines[0] == "sample of the first 3 rows: 1 source, 3 rows"
+        assert any(re.match(r" +seen +date ", line) for line in lines)
+        assert not any("finding" in line or "sample-only" in line for line in lines)
+
+
+@pytest.mark.slow
+def test_first_rows_are_shown_while_a_large_source_is_read_and_then_give_way(tmp_path, on_terminal):
+    rows = "Aue,7,2031-04-05\n" * 3_200_000
+    (tmp_path / "visits.csv").write_text(f"yard,hive,seen\n{rows}Moor,x,2031-04-06\n")
+    seen = on_terminal("survey", "visits.csv")
+    early, _, late = seen.partition("reading all rows: the figures above are preliminary")
+    assert re.search(r"hive +integer", early) and "sample of the first 1,000 rows" in early
+    assert "\x1b[2K" in late  # the lines are taken away again
+    assert "preliminary" not in on_terminal("survey", "visits.csv", "--quiet")
+    assert "preliminary" not in on_terminal("survey", "visits.csv", "--sample", "10")

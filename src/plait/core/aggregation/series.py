@@ -22,7 +22,6 @@ from plait.core.base.findings import (
     agreeing,
     pluralize,
 )
-from plait.core.codes.dense_codes import count_codes
 from plait.core.codes.key_codes import encode_keys
 from plait.core.table.table import Table
 from plait.core.types.inference import parse_column, to_arrow_type
@@ -168,14 +167,12 @@ def _copies(series: Series) -> Iterator[tuple[Table, Table, int]]:
     first = np.full(coding.code_count, -1, np.int64)
     for number, (table, codes) in enumerate(zip(series.tables, coding.codes, strict=True)):
         seen = first[codes]
-        counts = np.bincount(seen[seen >= 0], minlength=number + 1)
+        counts = np.bincount(seen[seen >= 0])
         most = int(counts.argmax()) if len(counts) else 0
         sizes = table.rows, series.tables[most].rows
         # Rows that are mostly equal among themselves prove nothing.
-        various = int((count_codes(codes, coding.code_count) > 0).sum()) >= max(
-            _LEAST_ROWS, _VARIOUS * table.rows
-        )
-        if various and counts[most] >= _COPIED * max(sizes):
+        various = len(np.unique(codes)) >= max(_LEAST_ROWS, _VARIOUS * table.rows)
+        if various and len(counts) and counts[most] >= _COPIED * max(sizes):
             yield table, series.tables[most], int(counts[most])
         new = codes[seen < 0]
         first[new] = number
