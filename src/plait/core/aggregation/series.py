@@ -22,6 +22,7 @@ from plait.core.base.findings import (
     agreeing,
     pluralize,
 )
+from plait.core.codes.dense_codes import count_few_codes
 from plait.core.codes.key_codes import encode_keys
 from plait.core.table.table import Table
 from plait.core.types.inference import parse_column, to_arrow_type
@@ -171,7 +172,7 @@ def _copies(series: Series) -> Iterator[tuple[Table, Table, int]]:
         most = int(counts.argmax()) if len(counts) else 0
         sizes = table.rows, series.tables[most].rows
         # Rows that are mostly equal among themselves prove nothing.
-        various = len(np.unique(codes)) >= max(_LEAST_ROWS, _VARIOUS * table.rows)
+        various = len(count_few_codes(codes)[0]) >= max(_LEAST_ROWS, _VARIOUS * table.rows)
         if various and len(counts) and counts[most] >= _COPIED * max(sizes):
             yield table, series.tables[most], int(counts[most])
         new = codes[seen < 0]

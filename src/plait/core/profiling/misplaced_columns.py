@@ -77,7 +77,7 @@ def find_misplaced_columns(
 
 
 @dataclass(frozen=True, eq=False)
-class _Column:
+class _ExtractColumn:
     """A column over all extracts: its texts in a dictionary of all columns, its numbers in order.
 
     Parameters
@@ -114,11 +114,11 @@ class _Column:
         rank[self.by_size] = np.arange(len(self.by_size))
         return rank
 
-    def part(self, number: int) -> _Part:
+    def part(self, number: int) -> _ExtractValues:
         """What one of the extracts has of it."""
-        return _Part(*self.tally.values_of_table(number))
+        return _ExtractValues(*self.tally.values_of_table(number))
 
-    def times_elsewhere(self, shared: Codes, part: _Part) -> npt.NDArray[np.int64]:
+    def times_elsewhere(self, shared: Codes, part: _ExtractValues) -> npt.NDArray[np.int64]:
         """How often texts stand in the column of all extracts but the one of the part."""
         if not len(self.shared):
             return np.zeros(len(shared), np.int64)
@@ -131,7 +131,7 @@ class _Column:
         times[within] -= part.times[own[within]]
         return np.where(self.shared[place] == shared, times, 0)
 
-    def drawn_elsewhere(self, part: _Part) -> npt.NDArray[np.float64]:
+    def drawn_elsewhere(self, part: _ExtractValues) -> npt.NDArray[np.float64]:
         """Up to 2,000 numbers, evenly over the rows of all extracts but the one of the part."""
         assert self.numbers is not None
         places, times = part.ranked(self)
@@ -148,7 +148,7 @@ class _Column:
 
 
 @dataclass(frozen=True, eq=False)
-class _Part:
+class _ExtractValues:
     """What one extract has of a column: the places of its texts in the tally, and their rows."""
 
     texts: npt.NDArray[np.int64]
@@ -159,13 +159,13 @@ class _Part:
         """The rows that have a value."""
         return int(self.times.sum())
 
-    def ranked(self, column: _Column) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+    def ranked(self, column: _ExtractColumn) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
         """The places of its numbers in the order of size, and their rows."""
         rank = column.rank[self.texts]
         order = np.argsort(rank, kind="stable")[np.count_nonzero(rank < 0) :]
         return rank[order], self.times[order]
 
-    def drawn(self, column: _Column) -> npt.NDArray[np.float64]:
+    def drawn(self, column: _ExtractColumn) -> npt.NDArray[np.float64]:
         """Up to 2,000 of its numbers, evenly over its rows in order of size."""
         assert column.numbers is not None
         places, times = self.ranked(column)
@@ -175,12 +175,12 @@ class _Part:
         at = np.searchsorted(reached, _evenly(int(reached[-1])), side="right")
         return column.numbers[column.by_size[places[at]]]
 
-    def share(self, own: _Column, other: _Column, elsewhere: _Part) -> float:
+    def share(self, own: _ExtractColumn, other: _ExtractColumn, elsewhere: _ExtractValues) -> float:
         """The share of its rows whose text is in a column of the other extracts."""
         times = other.times_elsewhere(own.shared[self.texts], elsewhere)
         return float(self.times[times > 0].sum() / max(self.rows, 1))
 
-    def is_strange(self, column: _Column) -> bool:
+    def is_strange(self, column: _ExtractColumn) -> bool:
         """Whether its values are unlike those of the column in the other extracts."""
         if min(self.rows, column.rows - self.rows) < _LEAST_ROWS:
             return False
@@ -189,7 +189,7 @@ class _Part:
         return self.share(column, column, self) <= _STRANGE
 
 
-def _shared_columns(tallies: Mapping[str, ValueCounts]) -> dict[str, _Column]:
+def _shared_columns(tallies: Mapping[str, ValueCounts]) -> dict[str, _ExtractColumn]:
     """The columns, their texts in one dictionary."""
     dictionary = TextDictionary()
     columns = {}
@@ -198,7 +198,7 @@ def _shared_columns(tallies: Mapping[str, ValueCounts]) -> dict[str, _Column]:
         finite = np.zeros(0, np.int64) if numbers is None else np.flatnonzero(np.isfinite(numbers))
         if numbers is not None:
             finite = finite[np.argsort(numbers[finite], kind="stable")]
-        columns[name] = _Column(
+        columns[name] = _ExtractColumn(
             name,
             tally,
             shared,
@@ -210,7 +210,7 @@ def _shared_columns(tallies: Mapping[str, ValueCounts]) -> dict[str, _Column]:
     return columns
 
 
-def _homeless(moved: Mapping[str, str], parts: Mapping[str, _Part]) -> dict[str, str]:
+def _homeless(moved: Mapping[str, str], parts: Mapping[str, _ExtractValues]) -> dict[str, str]:
     """Those of the moved columns whose own place is taken, or empty, and that no other claims.
 
     Where the values of one column are like those of a second elsewhere, and the second has its
@@ -243,7 +243,9 @@ def _numbers(tally: ValueCounts) -> npt.NDArray[np.float64] | None:
     )
 
 
-def _target(name: str, parts: Mapping[str, _Part], columns: Mapping[str, _Column]) -> str | None:
+def _target(
+    name: str, parts: Mapping[str, _ExtractValues], columns: Mapping[str, _ExtractColumn]
+) -> str | None:
     """The column of the other extracts that the values of a strange one look like."""
     own, part = columns[name], parts[name]
     others = [column for column in columns.values() if column.name != name]
@@ -291,7 +293,7 @@ def _may_be_chance(
 def _misplaced_finding(
     table: Table,
     moved: Mapping[str, str],
-    parts: Mapping[str, _Part],
+    parts: Mapping[str, _ExtractValues],
     tallies: Mapping[str, ValueCounts],
 ) -> Iterator[Finding]:
     for name, target in moved.items():
@@ -341,5 +343,5 @@ def _misplaced_finding(
             )
 
 
-def _sample_values(tally: ValueCounts, part: _Part) -> list[str]:
+def _sample_values(tally: ValueCounts, part: _ExtractValues) -> list[str]:
     return [tally.texts[int(place)].as_py() for place in part.texts[:4]]

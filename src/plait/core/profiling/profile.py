@@ -12,7 +12,13 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.codes.dense_codes import Counts, count_codes, first_row_of_each_code, gather_by_code
+from plait.core.codes.dense_codes import (
+    Counts,
+    count_codes,
+    count_few_codes,
+    first_row_of_each_code,
+    gather_by_code,
+)
 from plait.core.text.cells import is_text_type, to_text
 from plait.core.text.decimals import scaled_int64, to_arithmetic_type
 from plait.core.text.dictionary import TextDictionary
@@ -93,8 +99,7 @@ class ValueCounts:
             counts = self.counts if len(self.codes) == 1 else count_codes(codes, len(self.texts))
             there = np.flatnonzero(counts)
             return there, counts[there]
-        there, times = np.unique(codes[codes >= 0], return_counts=True)
-        return there.astype(np.int64), times.astype(np.int64)
+        return count_few_codes(codes)
 
 
 @dataclass(frozen=True)
