@@ -79,10 +79,10 @@ def render_first_look(found: Survey, sizes: Mapping[str, int], out: Console, lef
     with out.capture() as captured:
         for part in _fitting_parts(alone, sizes, out.width, lines - 2):
             out.print(part)
-    shown = captured.get().splitlines()[: lines - 1]
+    shown = captured.get().splitlines()[: max(lines - 2, 0)]
     more = f" and {pluralize(left_out, 'more source')}" if left_out else ""
     notice = f"reading all rows{more}: the figures above are preliminary"
-    return Text.from_ansi("\n".join([*shown, notice]))
+    return Text.from_ansi("\n".join([*shown, "", notice] if shown else [notice]))
 
 
 def _head(found: Survey, verbose: bool) -> list[RenderableType]:

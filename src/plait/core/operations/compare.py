@@ -27,6 +27,7 @@ from plait.core.operations.comparison.record_pairing import (
 from plait.core.operations.result import Result
 from plait.core.profiling.candidate_keys import find_candidate_keys
 from plait.core.profiling.profile import count_values, profile_column
+from plait.core.table.columns import take_scattered_rows
 from plait.core.table.key_spec import (
     KeySpec,
     Pairs,
@@ -174,8 +175,10 @@ def compare(
         old, new = (_keeping(table, chosen, pairs, side) for side, table in enumerate((old, new)))
     rest = _beside_the_key(pairs, shared)
     pairing = _paired(old, new, pairs, loose, [*pairs, *rest])
-    rows = old.take(pairing.old), new.take(pairing.new)
     lonely = _lonely(old, new, pairs, rest)
+    in_order = bool((pairing.new[1:] >= pairing.new[:-1]).all())
+    looked_at = () if in_order else dict.fromkeys([*(after for _, after in rest), *lonely[1]])
+    rows = old.take(pairing.old), take_scattered_rows(new, pairing.new, looked_at)
     renamed = find_renamed_columns(*rows, *lonely)
     names = [*(pairs if loose else ()), *rest, *((was, is_) for is_, was in renamed.items())]
     allowed = _allowed((old, new), within, {after: (before, after) for before, after in names})

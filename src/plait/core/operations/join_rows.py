@@ -26,7 +26,7 @@ from plait.core.keys.conflicts import (
 )
 from plait.core.keys.match import ONE_SIDED, KeyMatch, MatchCounts, join_rows, semi_join_rows
 from plait.core.operations.nearest_join import NearestSpec
-from plait.core.table.columns import nonmissing_mask
+from plait.core.table.columns import nonmissing_mask, take_scattered_rows
 from plait.core.table.key_spec import Key, format_key_option
 from plait.core.table.provenance import Provenance, coalesce_provenance
 from plait.core.table.table import Column, SetAside, Table
@@ -34,7 +34,6 @@ from plait.core.text.cells import constant_text
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import DECIMAL
 
-_MANY = 1 << 14  # rows from which on preparing the right columns pays
 _LEFT, _RIGHT = Setting("prefer", "left"), Setting("prefer", "right")
 _PREFER = wording("to use one side and fill its gaps from the other: ", _LEFT, " or ", _RIGHT)
 Shown = tuple[FindingExample, ...]
@@ -99,7 +98,7 @@ class _Rows:
 def _side_by_side(left: Table, right: Table, key_match: KeyMatch, kind: str) -> _Rows:
     left_rows, right_rows = join_rows(key_match, kind)
     here = left if left_rows is None else left.take(left_rows)
-    there = (_near(right) if len(right_rows) >= _MANY else right).take(right_rows)
+    there = take_scattered_rows(right, right_rows)
     shift = len(here.fragments)
     theirs = {
         one.name: replace(one, provenance=there.provenance(one.name)).with_fragment_offset(shift)
@@ -223,19 +222,6 @@ def _followed(column: Column, then: Column) -> Column:
     """The first column's cells, and where it has none those of the other."""
     terms = coalesce_provenance(column.provenance or (), then.provenance or ())
     return replace(column, cell_refs=column.cell_refs + then.cell_refs, provenance=terms)
-
-
-def _near(table: Table) -> Table:
-    """The table with columns from which rows are quickly taken in any order."""
-    wanted: dict[int, list[str]] = {}
-    for column in table.columns:
-        for fragment, name in column.cell_refs:
-            wanted.setdefault(fragment, []).append(name)
-    fragments = tuple(
-        fragment.prepared_for_gather(wanted.get(number, []))
-        for number, fragment in enumerate(table.fragments)
-    )
-    return replace(table, fragments=fragments)
 
 
 def _preferring(

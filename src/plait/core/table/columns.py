@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 
@@ -14,12 +14,15 @@ import pyarrow.compute as pc
 
 from plait.core.base.errors import UsageError, attribute_errors_to_option
 from plait.core.job.executor import map_ordered
+from plait.core.table.fragment import RowNumbers
 from plait.core.table.key_spec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
 from plait.core.types.inference import MARKERS
 
 Flags = npt.NDArray[np.bool_]
+
+_MANY = 1 << 14  # rows from which on coding the columns pays
 
 
 def with_headings(table: Table, header: Sequence[str]) -> Table:
@@ -81,6 +84,35 @@ def project_columns(
         raise UsageError("the result would have no columns", table.name, "keep at least one")
     first = [table.column(column) for column in order if table.column(column) in kept]
     return replace(table, columns=(*first, *(k for k in kept if k not in first)))
+
+
+def take_scattered_rows(
+    table: Table, rows: RowNumbers, names: Iterable[str] | None = None
+) -> Table:
+    """The table of some rows that may lie anywhere: of many, the columns are coded before.
+
+    Parameters
+    ----------
+    names : iterable of str, optional
+        The columns that will be looked at; all, when not given.
+
+    Examples
+    --------
+    >>> from plait.core.table.table import table_from_columns
+    >>> take_scattered_rows(table_from_columns("t", {"a": ["x", "y"]}), np.array([1, 0])).to_dict()
+    {'a': ['y', 'x']}
+    """
+    if len(rows) < _MANY:
+        return table.take(rows)
+    wanted: dict[int, list[str]] = {}
+    for name in table.column_names if names is None else names:
+        for fragment, stored in table.column(name).cell_refs:
+            wanted.setdefault(fragment, []).append(stored)
+    fragments = tuple(
+        fragment.prepared_for_gather(wanted.get(number, []))
+        for number, fragment in enumerate(table.fragments)
+    )
+    return replace(table, fragments=fragments).take(rows)
 
 
 def has_value_mask(table: Table, name: str) -> Flags:
