@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 from datetime import date, timedelta
 
+import pyarrow as pa
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -54,6 +55,16 @@ def test_two_of_one_period_and_a_copy_under_another_name():
     copy = table_from_columns("visits_2031-08", MONTHS[6].to_dict())
     found = [one.message for one in report_series([*MONTHS, copy], "visits")]
     assert "40 of 40 rows of visits_2031-08 are in visits_2031-07 too" in found[0]
+
+
+def test_a_copy_kept_in_another_format_is_one_and_a_column_with_few_values_is_none():
+    cells = MONTHS[6].to_dict()
+    numbers = pa.array([int(hive) for hive in cells["hive"]])
+    copy = table_from_columns("visits_2031-08", {**cells, "hive": numbers})
+    (found,) = report_series([*MONTHS, copy], "visits")
+    assert found.code == "series-repeat" and found.count == 40
+    same = [table_from_columns(table.name, {"yard": ["Aue"] * 40}) for table in MONTHS]
+    assert _found(same) == {}
 
 
 @pytest.mark.parametrize(("rows", "word"), [(15, "few"), (120, "many"), (17, None), (100, None)])
