@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
+
 import pyarrow.parquet as pq
 import pytest
 
@@ -194,3 +197,14 @@ def test_types_that_differ_and_headings_that_are_swapped(plait, put):
     message = ended.finding("type-differs")["message"]
     assert message == "kg has different types: integer in m1; decimal in m2; text in m3"
     assert ended.finding("columns-swapped")["where"] == "m3"
+
+
+def test_more_extracts_than_files_may_be_open(tmp_path):
+    (tmp_path / "visits").mkdir()
+    for number in range(150):
+        (tmp_path / "visits" / f"{number:03}.csv").write_text(f"hive,kg\n{number},2.5\n")
+    command = f"ulimit -n 64 && exec {sys.executable} -m plait stack visits --out all.csv"
+    ended = subprocess.run(["sh", "-c", command], cwd=tmp_path, capture_output=True, text=True)
+    assert ended.returncode == 0, ended.stderr
+    hives = [row["hive"] for row in rows_of(tmp_path / "all.csv")]
+    assert hives == [str(number) for number in range(150)]
