@@ -78,7 +78,7 @@ def _steps(plan_execution: PlanExecution) -> list[StepForecast]:
     for step in plan_execution.steps:
         table = step.result.table
         names = set().union(*(before.get(name, set()) for name in step.inputs))
-        types = list(map_ordered(table.column_type, table.column_names))
+        types = list(map_ordered(table.column_type, table.column_names, rows=table.rows))
         columns = tuple(
             ColumnForecast(name, str(type_), name not in names)
             for name, type_ in zip(table.column_names, types, strict=True)
