@@ -15,7 +15,7 @@ from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 
-from judging import changes, choices, joins, lineage, numbers, texts, typed, verbs
+from judging import changes, choices, joins, lineage, numbers, parts, texts, typed, verbs
 
 Judge = Callable[[random.Random], bool]
 
@@ -28,6 +28,7 @@ JUDGES: dict[str, Judge] = {
     **changes.JUDGES,
     **choices.JUDGES,
     **typed.JUDGES,
+    **parts.JUDGES,
 }
 # How many of a hundred cases are of each; the others share what is left.
 SLOW = {
