@@ -41,6 +41,8 @@ SLOW = {
     "tolerances": 2,
     "labels": 2,
     "rare types": 2,
+    "key sets": 2,
+    "small parts": 3,
 }
 # Half of all cases are of typed sources and results.
 TYPED = {"typed sources": 30, "typed results": 20}

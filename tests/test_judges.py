@@ -35,6 +35,9 @@ CALLS = {
     "rare types": 200,
     "typed sources": 600,
     "typed results": 300,
+    "key sets": 250,
+    "small parts": 300,
+    "nested records": 300,
 }
 # A call judges several figures of a table, or as many functions on its rows.
 CASES = {"figures and rules": 9, "group": 9, "functions of text": 17, "types": 4, "doubles": 2}

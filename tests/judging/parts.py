@@ -46,11 +46,13 @@ def judge_key_sets(rng: random.Random) -> bool:
     names = ["may", "june", "july", "august"][: rng.choice([2, 3, 4])]
     pool = [f"H-{letter}" for letter in "abcdef"][: rng.choice([2, 6])]
     keys = [[rng.choice([*pool, *pool, ""]) for _ in range(rng.choice([1, 4, 12]))] for _ in names]
-    tables = [
-        table_from_columns(
-            name, {"key": side, "row": [f"{name} {row}" for row in range(len(side))]}
-        )
+    told = [
+        [f"{name} {row}" for row in range(len(side))]
         for name, side in zip(names, keys, strict=True)
+    ]
+    tables = [
+        table_from_columns(name, {"key": side, "row": rows})
+        for name, side, rows in zip(names, keys, told, strict=True)
     ]
     places = [by_key(side) for side in keys]
     chosen = sorted(rng.sample(range(len(names)), rng.randint(1, len(names))))
@@ -111,16 +113,11 @@ def _record(rng: random.Random, depth: int) -> dict:
         if kind == "object" and depth:
             made[name] = _record(rng, depth - 1)
         elif kind == "list":
-            made[name] = [
-                rng.choice([1, "x", None, True, {"q": "ü"}]) for _ in range(rng.choice([0, 2]))
-            ]
+            every = [1, "x", None, True, {"q": "ü"}]
+            made[name] = [rng.choice(every) for _ in range(rng.choice([0, 2]))]
         else:
-            values = {
-                "number": rng.choice([7, 1.25, -3]),
-                "truth": rng.random() < 0.5,
-                "none": None,
-            }
-            made[name] = values.get(kind, rng.choice(["Aue", "", "12", 'say "so"']))
+            choices = {"number": [7, 1.25, -3], "truth": [True, False], "none": [None]}
+            made[name] = rng.choice(choices.get(kind, ["Aue", "", "12", 'say "so"']))
     return made
 
 
