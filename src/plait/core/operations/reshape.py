@@ -25,8 +25,9 @@ from plait.core.table.columns import has_value_mask
 from plait.core.table.fragment import Fragment, row_number_dtype
 from plait.core.table.key_spec import check_column, parse_names
 from plait.core.table.provenance import DISCRIMINATOR_PREFIX, union_provenance
-from plait.core.table.table import Column, Table
-from plait.core.text.cells import is_text_type, repeat_cell, to_text
+from plait.core.table.table import BATCH_ROWS, Column, Table
+from plait.core.text.cells import combine_chunks, is_text_type, to_text
+from plait.core.text.dictionary import code_dtype
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import TEXT, ColumnType
 
@@ -287,7 +288,8 @@ def lengthen(
     {'hive': ['1', '1', '2'], 'month': ['04', '05', '05'], 'kg': ['3', '9', '7']}
     """
     moved = _moved(table, parse_names(columns), parse_names(key))
-    stays = [column_name for column_name in table.column_names if column_name not in moved]
+    away = set(moved)
+    stays = [name for name in table.column_names if name not in away]
     for new in (heads, cells):
         if new in stays or heads == cells:
             raise UsageError(
@@ -349,12 +351,16 @@ def _strand(table: Table, moved: Sequence[str], heads: str, cells: str) -> Fragm
     whole = [table.chunks(name) for name in moved]
     if len({one.type for one in whole}) > 1:
         whole = [build_column((to_text(c) for c in one.chunks), pa.string()) for one in whole]
-    chunks = [chunk for w in whole for chunk in w.chunks]
+    together = pa.chunked_array([chunk for w in whole for chunk in w.chunks], whole[0].type)
+    if table.rows < BATCH_ROWS:  # each row takes cells from all pieces, however short these are
+        together = pa.chunked_array([combine_chunks(together)])
     which = np.repeat(np.arange(len(moved), dtype=np.int32), table.rows)
-    headings = [chunk for name in moved for chunk in repeat_cell(name, table.rows)]
+    headings = pa.DictionaryArray.from_arrays(
+        which.astype(code_dtype(len(moved))), pa.array(moved, pa.string())
+    )
     stored = {
-        heads: pa.chunked_array(headings, pa.string()),
-        cells: pa.chunked_array(chunks, whole[0].type),
+        heads: pa.chunked_array([headings]),
+        cells: together,
         _WHICH: pa.chunked_array([which]),
     }
     total = table.rows * len(moved)
