@@ -14,8 +14,9 @@ import pytest
 
 from plait.core.codes.key_codes import encode_keys
 from plait.core.keys.match import match_keys
+from plait.core.linkage.candidates import Candidates
 from plait.core.linkage.evidence_spec import EvidenceSpec
-from plait.core.linkage.linkage import Linkage, link_records
+from plait.core.linkage.linkage import Linkage, _decisions_of_candidates, link_records
 from plait.core.table.table import table_from_columns
 from registers import registers
 
@@ -318,6 +319,22 @@ def test_what_a_person_decided_is_taken_as_known():
     assert now.get(wrong[0]) != wrong[1] and now[other] == lonely and now[used[2][0]] == used[2][1]
     (row,) = [row for row, pair in enumerate(after) if pair[0] == other]
     assert again.decided[row] and again.accepted[row]
+
+
+@pytest.mark.parametrize(
+    ("one_to_one", "same_table", "wanted"),
+    [
+        (True, False, [1, 0, 0, None]),
+        (False, False, [1, 0, None, None]),
+        (False, True, [1, None, None, None]),
+    ],
+)
+def test_whoever_is_known_to_be_one_person_is_no_other(one_to_one, same_table, wanted):
+    """Of 0-5, 0-6, 1-5 and 2-7 a person accepted the first."""
+    candidates = Candidates(np.array([0, 0, 1, 2]), np.array([5, 6, 5, 7]), 9)
+    told = np.array([0]), np.array([5]), np.array([True])
+    known = _decisions_of_candidates(candidates, told, one_to_one, same_table)
+    assert [None if np.isnan(value) else value for value in known.tolist()] == wanted
 
 
 def test_too_little_to_tell_by_gives_no_odds_and_says_why():

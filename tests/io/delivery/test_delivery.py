@@ -131,6 +131,23 @@ def test_an_interrupt_while_files_change_places_comes_after_it(tmp_path, monkeyp
     assert (tmp_path / "a.csv").read_text() == "new"
 
 
+def test_a_journal_that_cannot_be_written_leaves_none_of_the_others(tmp_path, monkeypatch):
+    real = journal.write_plain
+
+    def full(path, data):
+        if path.parent.name == "b":
+            raise OSError("no space left on the device")
+        real(path, data)
+
+    for folder in "abc":
+        (tmp_path / folder).mkdir()
+    with pytest.raises(OutputError), Delivery() as outputs:
+        for folder in "abc":
+            outputs.write(tmp_path / folder / "o.csv", lambda path: path.write_text("x\n"))
+        monkeypatch.setattr(journal, "write_plain", full)
+    assert [path for path in tmp_path.rglob("*") if path.is_file()] == []
+
+
 def test_runs_at_the_same_time_do_not_mix_their_outputs(tmp_path):
     def many(text):
         for _ in range(20):
