@@ -135,7 +135,7 @@ def test_a_journal_that_cannot_be_written_leaves_none_of_the_others(tmp_path, mo
     real = journal.write_plain
 
     def full(path, data):
-        if path.parent.name == "b":
+        if path.parent.name == "c":
             raise OSError("no space left on the device")
         real(path, data)
 
