@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import re
 import unicodedata
 from datetime import date, datetime, time, timedelta
@@ -15,8 +16,10 @@ from hypothesis import strategies as st
 from plait.core.base.errors import UsageError
 from plait.core.types.date_formats import parse_dates
 from plait.core.types.inference import (
+    MARKERS,
     count_missing_markers,
     infer_column_type,
+    marker_mask,
     matching_formats,
     parse_column,
     to_arrow_type,
@@ -94,6 +97,18 @@ def test_zones_count():
     cells = pa.array(["2031-04-05T10:00:00+02:00", "2031-04-05T10:00:00Z", "x"])
     made = parse_dates(cells, "%Y-%m-%dT%H:%M:%S%z", "datetime").to_pylist()
     assert [value and value.hour for value in made] == [8, 10, None]
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_markers_stand_where_they_are_written_and_nowhere_else(seed):
+    rng = random.Random(seed)
+    cells = [*MARKERS, "", "7", "-7", "12.5", "-.", "2031-04-05", "--5", "---", "n", " -", None]
+    some = rng.sample(cells, rng.randint(1, 5))
+    texts = [rng.choice(some) for _ in range(rng.randint(1, 9))]
+    array = pa.array(["x", *texts], rng.choice([pa.string(), pa.large_string()])).slice(1)
+    mask = marker_mask(array)
+    wanted = [cell in MARKERS for cell in texts]
+    assert (mask.to_pylist() if mask is not None else [False] * len(texts)) == wanted
 
 
 def test_markers_are_counted():

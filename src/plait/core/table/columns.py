@@ -18,7 +18,7 @@ from plait.core.table.fragment import RowNumbers
 from plait.core.table.key_spec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
-from plait.core.types.inference import MARKERS
+from plait.core.types.inference import marker_mask
 
 Flags = npt.NDArray[np.bool_]
 
@@ -134,7 +134,8 @@ def nonmissing_mask(cells: pa.Array, marked: bool) -> Flags:
     """Which cells have a value; ``marked``: markers for missing are none."""
     texts = to_text(cells)
     found = pc.fill_null(pc.not_equal(texts, ""), False)
-    if marked:
-        found = pc.and_not(found, pc.is_in(texts, pa.array(MARKERS, texts.type)))
+    markers = marker_mask(texts) if marked else None
+    if markers is not None:
+        found = pc.and_not(found, markers)
     flags: Flags = found.to_numpy(zero_copy_only=False)
     return flags

@@ -55,6 +55,7 @@ _TYPED_START = (
 _GLANCE, _PIECES = 200, 40
 _WHOLE_DIGITS = 18
 _FLOAT = r"^-?[0-9]+(\.[0-9]+)?[eE][-+]?[0-9]{1,3}$"
+_DASHES = 2  # of the longest marker that is of these alone
 _ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
 
 
@@ -114,13 +115,32 @@ def _formed(family: Family, array: pa.Array) -> bool:
     return _has_markers(array) and _FORMS[family](_without_markers(array))
 
 
+def marker_mask(texts: pa.Array) -> pa.Array | None:
+    """Where well-known markers for missing stand; ``None`` where all are bare numbers or dates.
+
+    Most columns are, and a column that has no markers need not be made anew without them.
+
+    >>> marker_mask(pa.array(["7", "NA", "-"])).to_pylist(), marker_mask(pa.array(["-7.5", ""]))
+    ([False, True, True], None)
+    """
+    cells = TextBuffers(texts)
+    signs = _signs(cells.data)
+    if not signs or signs == {_POINT}:
+        return None
+    if -1 not in signs and not (cells.lengths[cells.byte(0) == _MINUS] <= _DASHES).any():
+        return None
+    return pc.is_in(texts, pa.array(MARKERS, texts.type))
+
+
 def _has_markers(array: pa.Array) -> bool:
-    return bool(pc.any(pc.is_in(array, pa.array(MARKERS, array.type))).as_py())
+    mask = marker_mask(array)
+    return mask is not None and bool(pc.any(mask).as_py())
 
 
 def _without_markers(array: pa.Array) -> pa.Array:
     """The array, empty where a well-known marker for missing stands."""
-    return pc.if_else(pc.is_in(array, pa.array(MARKERS, array.type)), "", array)
+    mask = marker_mask(array)
+    return array if mask is None else pc.if_else(mask, "", array)
 
 
 def markers_to_null(column: pa.ChunkedArray) -> pa.ChunkedArray:
