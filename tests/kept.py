@@ -9,6 +9,6 @@ from pathlib import Path
 def check_kept(path: Path, text: str) -> None:
     """That a text is the one that is kept; ``SHOWN=write`` in the environment writes it anew."""
     if os.environ.get("SHOWN") == "write":
-        path.parent.mkdir(exist_ok=True)
+        path.parent.mkdir(exist_ok=True, parents=True)
         path.write_text(text, "utf-8")
     assert text == path.read_text("utf-8")

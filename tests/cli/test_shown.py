@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from kept import check_kept
+from plait.cli.main import COMMANDS
 from scenes import PLAN, empty, long_names, many, ordinary
 
 SHOWN = Path(__file__).parent / "shown"
@@ -156,3 +157,12 @@ def _lists(value: object) -> Iterator[list[object] | dict[str, object]]:
         yield value
         for part in value.values() if isinstance(value, dict) else value:
             yield from _lists(part)
+
+
+@pytest.mark.parametrize("command", ["", *COMMANDS])
+def test_the_help_of_each_command_was_read_and_found_good(plait, monkeypatch, command):
+    """With it what each option takes: a word, a number, one of some, or nothing."""
+    monkeypatch.setenv("COLUMNS", "80")
+    ended = plait(*command.split(), "--help")
+    assert ended.status == 0
+    check_kept(SHOWN / "help" / f"{command or 'plait'}.txt", ended.out)

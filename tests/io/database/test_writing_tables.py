@@ -233,10 +233,12 @@ def test_who_may_only_read_is_told_so_before_any_work(postgres, tmp_path, plait_
         "REVOKE CREATE ON SCHEMA public FROM PUBLIC",
     )
     reader = postgres.address(user="reader", password="reads")
+    postgres.run("CREATE TABLE mine (hive int)", "ALTER TABLE mine OWNER TO reader")
     _hives(tmp_path)
     assert plait.read(f"{reader}#hives").rows == 0
     for table, how, said in (
         ("season", "--replace", "no table may be made"),
+        ("mine", "--replace", "no table may be made"),  # it is made anew beside the old one
         ("hives", "--replace", "only the owner"),
         ("hives", "--append", "no permission to add rows"),
     ):

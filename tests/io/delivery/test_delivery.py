@@ -80,6 +80,8 @@ def test_a_link_that_leads_elsewhere_or_nowhere_is_not_replaced(tmp_path):
         _write(away, "new", replace=True)
     with pytest.raises(OutputError, match="which does not exist"):
         _write(nowhere, "new")
+    with pytest.raises(OutputError, match="in another folder"):  # and before any work
+        Delivery(replace=True).check(away)
     assert away.is_symlink() and (tmp_path / "far" / "a.csv").read_text() == "theirs"
     _write(nowhere, "new", replace=True)
     assert nowhere.is_symlink() and (tmp_path / "none.csv").read_text() == "new"

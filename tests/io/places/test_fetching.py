@@ -130,6 +130,15 @@ def test_a_file_is_read_from_its_address_as_from_a_folder(https, tmp_path):
     assert table.name == "visits" and table.path == f"{https}/a/visits.csv?year=2031"
 
 
+def test_files_of_one_name_in_several_folders_are_several(https):
+    for year in (2031, 2032):
+        _Files.files[f"/{year}/hives.csv"] = f"year\n{year}\n".encode()
+    tables = [plait.read(f"{https}/{year}/hives.csv") for year in (2031, 2032)]
+    assert [table.to_dict() for table in tables] == [{"year": ["2031"]}, {"year": ["2032"]}]
+    stacked = plait.stack(f"{https}/2031/hives.csv", f"{https}/2032/hives.csv").table
+    assert stacked.to_dict() == {"year": ["2031", "2032"]}
+
+
 def test_every_format_can_be_read_there(https, tmp_path):
     every_format(tmp_path)
     for path in tmp_path.iterdir():

@@ -80,9 +80,7 @@ def table_from_batches(
     if not relation.fields:
         raise SourceError("no columns found", where, "check that this is the right table")
     shelf, unfit = ColumnBuilder([str(number) for number in range(len(fields))]), set[str]()
-    rows = 0
     for batch in batches:
-        rows += len(batch)
         if fields and len(batch):
             shelf.append([_stored(f, c, unfit) for f, c in zip(fields, batch.columns, strict=True)])
         on_progress(batch.nbytes)
