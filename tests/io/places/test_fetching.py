@@ -135,7 +135,7 @@ def test_files_of_one_name_in_several_folders_are_several(https):
         _Files.files[f"/{year}/hives.csv"] = f"year\n{year}\n".encode()
     tables = [plait.read(f"{https}/{year}/hives.csv") for year in (2031, 2032)]
     assert [table.to_dict() for table in tables] == [{"year": ["2031"]}, {"year": ["2032"]}]
-    stacked = plait.stack(f"{https}/2031/hives.csv", f"{https}/2032/hives.csv").table
+    stacked = plait.stack([f"{https}/{year}/hives.csv" for year in (2031, 2032)]).table
     assert stacked.to_dict() == {"year": ["2031", "2032"]}
 
 
