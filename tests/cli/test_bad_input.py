@@ -11,12 +11,14 @@ import subprocess
 import sys
 import threading
 import time
+from argparse import ArgumentTypeError
 from pathlib import Path
 from unittest.mock import Mock
 
 import pytest
 
 from conftest import flat
+from plait.cli.arguments import parse_whole_number
 from plait.cli.main import run_command_line
 
 
@@ -262,3 +264,10 @@ def test_a_plan_that_hands_nothing_over_is_checked_and_not_run(plait, put):
     ended = plait("run", "p.toml")
     assert ended.status == 2 and "the plan has no [handover] section" in ended.err
     assert 'add [handover] with result = "NAME"' in flat(ended.err)
+
+
+@pytest.mark.parametrize(("text", "number"), [("0" * 14 + "7", 7), ("9" * 15, 10**15 - 1)])
+def test_a_whole_number_has_up_to_fifteen_digits(text, number):
+    assert parse_whole_number(text) == number
+    with pytest.raises(ArgumentTypeError):
+        parse_whole_number("1" + text)
