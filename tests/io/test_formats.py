@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import datetime as dt
+import gzip
 import io
 import json
 import shutil
@@ -42,6 +43,17 @@ def read(word, given=None):
 
 def codes(table):
     return [finding.code for finding in table.findings]
+
+
+def test_every_byte_of_a_file_is_told_of_once_as_it_is_read(tmp_path):
+    every_format(tmp_path)
+    (tmp_path / "hives.csv").write_text("hive,kg\n" + "7,12.5\n" * 4000)
+    with gzip.open(tmp_path / "packed.csv.gz", "wb") as packed:
+        packed.write((tmp_path / "hives.csv").read_bytes())
+    for path in sorted(tmp_path.iterdir()):
+        told: list[int] = []
+        read_source(find_one_source(str(path)), told.append)
+        assert sum(told) == path.stat().st_size, path.name
 
 
 @pytest.mark.parametrize("ending", ["parquet", "arrow", "jsonl", "json", "xlsx", "db"])

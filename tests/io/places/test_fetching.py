@@ -19,7 +19,8 @@ from makers import every_format
 from plait.core.base.errors import SourceError, UsageError
 from plait.io.places import fetch
 from plait.io.places.download import Download
-from plait.io.read import read_source
+from plait.io.places.fetch import keep_fetched_files
+from plait.io.read import prefetch_sources, read_source
 from plait.io.sources import find_sources
 from servers import library
 
@@ -128,6 +129,14 @@ def test_a_file_is_read_from_its_address_as_from_a_folder(https, tmp_path):
     table = plait.read(f"{https}/a/visits.csv?year=2031")
     assert table.to_dict() == plait.read(tmp_path / "visits.csv").to_dict()
     assert table.name == "visits" and table.path == f"{https}/a/visits.csv?year=2031"
+
+
+def test_every_byte_that_comes_is_told_of_once(https):
+    told: list[int] = []
+    _Files.breaks["/a/visits.csv"] = 1
+    with keep_fetched_files():
+        prefetch_sources(find_sources([f"{https}/a/visits.csv"]), told.append)
+        assert sum(told) == len(BODY)
 
 
 def test_files_of_one_name_in_several_folders_are_several(https):

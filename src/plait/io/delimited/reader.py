@@ -68,9 +68,14 @@ def read(source: Source, on_progress: OnProgress) -> Table:
 
     Once more as Windows-1252 where a letter far down shows that it is not UTF-8 after all.
     """
+    # Unpacked bytes do not tell how far it has come in a packed file: that is told at the end.
+    packed = bool(source.packed or source.member)
     try:
         with open_bytes(source) as stream:
-            return read_stream(source, stream, on_progress)
+            table = read_stream(source, stream, (lambda _: None) if packed else on_progress)
+        if packed:
+            on_progress(source.size)
+        return table
     except NotUtf8Error as error:
         if source.options.dialect.encoding or not error.ascii_above:
             raise

@@ -114,6 +114,7 @@ class Download:
         self._version, self.total = version, self.total if total is None else total
 
     def _restart(self) -> None:
+        self.on_progress(-self.out.tell())  # what was told of comes once more
         self.out.seek(0)
         self.out.truncate()
 
