@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+import uuid
 from pathlib import Path
 
 import pyarrow as pa
+import pyarrow.feather
 import pyarrow.parquet
 import pytest
 
@@ -102,3 +104,20 @@ def test_a_table_without_columns_is_refused(tmp_path):
     pa.parquet.write_table(pa.table({}), tmp_path / "none.parquet")
     with pytest.raises(plait.SourceError, match="no columns"):
         plait.read(tmp_path / "none.parquet")
+
+
+def test_types_of_arrow_that_are_stored_as_others_are_read_as_what_they_mean(tmp_path):
+    number = uuid.UUID("a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11")
+    stored = pa.array([number.bytes, None], pa.binary(16))
+    cells = {
+        "id": pa.ExtensionArray.from_storage(pa.uuid(), stored),
+        "seen": pa.ExtensionArray.from_storage(pa.bool8(), pa.array([1, 0], pa.int8())),
+        "yard": pa.array(["Aue", "Moor"]).dictionary_encode(),
+    }
+    pyarrow.feather.write_feather(pa.table(cells), tmp_path / "t.arrow", "uncompressed")
+    found = plait.read(tmp_path / "t.arrow")
+    assert found.to_dict() == {
+        "id": [str(number), None],
+        "seen": [True, False],
+        "yard": ["Aue", "Moor"],
+    }

@@ -8,7 +8,7 @@ import tomllib
 import pytest
 import xlsxwriter
 
-from conftest import rows_of
+from conftest import flat, rows_of
 from plait.demo.data import write_demo_data
 
 
@@ -67,6 +67,18 @@ def test_a_join_that_would_multiply_is_left_to_a_person(plait, put, tmp_path):
     assert said["result"] == "visits" and "not many-to-one" in said["to_decide"][0]
     assert plait("draft", "visits.csv", "--json").status == 2
     assert "not many-to-one" in ended.out and '# path = "hives.csv"' in ended.out
+
+
+def test_a_source_that_cannot_be_read_is_left_out_and_named_unless_it_is_the_only_one(
+    plait, put, tmp_path
+):
+    put(visits_csv="Hive,kg\n1,2.5\n")
+    (tmp_path / "broken.parquet").write_text("none")
+    ended = plait("draft", "visits.csv", "broken.parquet", "--out", "p.toml")
+    assert ended.status == 0
+    assert "1 of 2 sources, with the reasons in the plan: broken.parquet" in flat(ended.err)
+    alone = plait("draft", "broken.parquet", "--out", "q.toml")
+    assert alone.status == 3 and "broken.parquet: cannot read the file as parquet" in alone.err
 
 
 def test_markers_are_offered_as_a_list_that_can_be_pasted(plait, put):
