@@ -26,7 +26,7 @@ from plait.core.table.table import Table, table_from_columns
 from plait.core.text.cells import empty_to_null, is_text_type, to_text
 from plait.core.text.json_text import JsonNumber, format_json, parse_json
 from plait.core.types.column_type import BOOLEAN, ColumnType
-from plait.core.types.inference import MARKERS
+from plait.core.types.missing_markers import MARKERS
 from plait.core.types.value_formats import EXPONENTS
 from plait.io.cells.conversion import (
     TypedColumns,

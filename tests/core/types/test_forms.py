@@ -16,14 +16,12 @@ from hypothesis import strategies as st
 from plait.core.base.errors import UsageError
 from plait.core.types.date_formats import parse_dates
 from plait.core.types.inference import (
-    MARKERS,
-    count_missing_markers,
     infer_column_type,
-    marker_mask,
     matching_formats,
     parse_column,
     to_arrow_type,
 )
+from plait.core.types.missing_markers import MARKERS, count_missing_markers, marker_mask
 from plait.core.types.value_formats import FORMS, declarable_type, formats_matching_sample
 
 

@@ -34,11 +34,8 @@ from plait.core.text.cells import is_text_type
 from plait.core.text.dictionary import MISSING, TextDictionary, code_dtype
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import DATE, EMPTY, INTEGER, ColumnType
-from plait.core.types.inference import (
-    MARKERS,
-    infer_column_type,
-    value_texts,
-)
+from plait.core.types.inference import infer_column_type, value_texts
+from plait.core.types.missing_markers import MARKERS
 
 _MANY = 1 << 14
 

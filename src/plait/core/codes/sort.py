@@ -27,7 +27,8 @@ from plait.core.text.cells import is_text_type
 from plait.core.text.dictionary import TextDictionary
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import DATE, DATETIME, DECIMAL, TEXT, TIME, ColumnType
-from plait.core.types.inference import MARKERS, may_parse_mask, parse_column, to_arrow_type
+from plait.core.types.inference import may_parse_mask, parse_column, to_arrow_type
+from plait.core.types.missing_markers import MARKERS
 from plait.core.types.near_types import PLAIN
 from plait.core.types.value_formats import FORMS, ValueFormat
 

@@ -27,11 +27,8 @@ from plait.core.text.cells import empty_to_null, is_text_type, to_text
 from plait.core.text.decimals import DecimalOverflowError, to_arithmetic_type
 from plait.core.types import exact_numbers
 from plait.core.types.column_type import EMPTY, TEXT, ColumnType
-from plait.core.types.inference import (
-    markers_to_null,
-    parse_column,
-    to_arrow_type,
-)
+from plait.core.types.inference import parse_column, to_arrow_type
+from plait.core.types.missing_markers import markers_to_null
 
 OPERATORS: dict[str, Operator] = {
     **LOGIC,

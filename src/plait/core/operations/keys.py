@@ -48,7 +48,7 @@ from plait.core.table.key_spec import (
 )
 from plait.core.table.table import Table, table_from_columns
 from plait.core.types.column_type import TEXT
-from plait.core.types.inference import count_missing_markers
+from plait.core.types.missing_markers import count_missing_markers
 from plait.core.unmatched.diagnosis import (
     UnmatchedDiagnosis,
     diagnose_unmatched,

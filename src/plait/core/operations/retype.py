@@ -23,7 +23,8 @@ from plait.core.text.cells import empty_to_null, is_text_type, to_text
 from plait.core.text.decimals import MOST_DIGITS
 from plait.core.types.column_type import BOOLEAN, DATETIME, DECIMAL, INTEGER, TEXT, ColumnType
 from plait.core.types.exact_numbers import parse_decimals, unify_numbers
-from plait.core.types.inference import infer_column_type, markers_to_null
+from plait.core.types.inference import infer_column_type
+from plait.core.types.missing_markers import markers_to_null
 from plait.core.types.near_types import PLAIN, find_near_format
 from plait.core.types.value_formats import FORMS, declarable_type, format_for_type
 

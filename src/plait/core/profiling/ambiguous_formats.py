@@ -28,7 +28,8 @@ from plait.core.job.executor import map_ordered
 from plait.core.table.table import Table
 from plait.core.text.cells import empty_to_null, is_text_type
 from plait.core.types.column_type import DECIMAL, ColumnType
-from plait.core.types.inference import infer_column_type, markers_to_null, matching_formats
+from plait.core.types.inference import infer_column_type, matching_formats
+from plait.core.types.missing_markers import markers_to_null
 
 GLANCE_ROWS = 200
 _DATE = r"^(0?[1-9]|1[0-2])[./-](0?[1-9]|1[0-2])[./-][0-9]{2,4}([ T,].*)?$"

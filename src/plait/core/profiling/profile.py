@@ -26,13 +26,13 @@ from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import TEXT, ColumnType
 from plait.core.types.exact_numbers import to_float
 from plait.core.types.inference import (
-    MARKERS,
     infer_column_type,
     matching_formats,
     parse_column,
     to_arrow_type,
     value_texts,
 )
+from plait.core.types.missing_markers import MARKERS
 from plait.core.types.near_types import (
     MixedDateFormats,
     NearType,

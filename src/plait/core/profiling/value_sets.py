@@ -18,12 +18,8 @@ from plait.core.table.table import Table
 from plait.core.text.dictionary import TextDictionary
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import INTEGER, TEXT, ColumnType, Family
-from plait.core.types.inference import (
-    MARKERS,
-    canonical_number_text,
-    parse_column,
-    to_arrow_type,
-)
+from plait.core.types.inference import canonical_number_text, parse_column, to_arrow_type
+from plait.core.types.missing_markers import MARKERS
 
 MOST_COLUMNS = 60
 MOST_LOOSENED = 50_000

@@ -18,7 +18,7 @@ from plait.core.table.fragment import RowNumbers
 from plait.core.table.key_spec import check_column
 from plait.core.table.table import Table
 from plait.core.text.cells import to_text
-from plait.core.types.inference import marker_mask
+from plait.core.types.missing_markers import marker_mask
 
 Flags = npt.NDArray[np.bool_]
 

@@ -77,6 +77,18 @@ class TextBuffers:
         return _without_missing(self._array, np.diff(self._offsets))
 
     @cached_property
+    def non_digits(self) -> set[int]:
+        """The bytes that are no digits: a minus, a point, and -1 for any other.
+
+        >>> TextBuffers(pa.array(["7", "-1"])).non_digits == {ord("-")}
+        True
+        """
+        nonzero = np.count_nonzero(self.data - np.uint8(ord("0")) > 9)
+        counts = {sign: np.count_nonzero(self.data == sign) for sign in b"-." if nonzero}
+        found = {sign for sign, count in counts.items() if count}
+        return found if sum(counts.values()) == nonzero else {*found, -1}
+
+    @cached_property
     def longest(self) -> int:
         """The greatest length."""
         return int(self.lengths.max(initial=0))

@@ -22,13 +22,14 @@ import pyarrow.compute as pc
 from plait.core.base.errors import UsageError
 from plait.core.base.wording import Setting, wording
 from plait.core.job.executor import map_ordered
-from plait.core.job.spill_columns import apply_in_batches, build_column
+from plait.core.job.spill_columns import apply_in_batches
 from plait.core.text.cells import combine_chunks, empty_to_null, is_text_type, to_text
 from plait.core.text.decimals import MOST_DIGITS, DecimalOverflowError, smallest_decimal_type
 from plait.core.text.words import TextBuffers
 from plait.core.types.column_type import EMPTY, TEXT, ColumnType, Family
 from plait.core.types.date_formats import FIRST_DAY
 from plait.core.types.exact_numbers import max_digits
+from plait.core.types.missing_markers import blank_markers, has_markers
 from plait.core.types.month_names import MONTH_BEGINNINGS
 from plait.core.types.value_formats import (
     ValueFormat,
@@ -39,7 +40,6 @@ from plait.core.types.value_formats import (
     resolve_formats,
 )
 
-MARKERS = ("NA", "N/A", "n/a", "#N/A", "NULL", "null", "None", "NaN", "nan", "-", "--", "?")
 _PATTERNS: dict[Family, str] = {
     "integer": r"^-?(0|[1-9][0-9]{0,18})$",
     "decimal": r"^-?((0|[1-9][0-9]{0,17})|(0|[1-9][0-9]{0,75})\.[0-9]+)$",
@@ -55,7 +55,6 @@ _TYPED_START = (
 _GLANCE, _PIECES = 200, 40
 _WHOLE_DIGITS = 18
 _FLOAT = r"^-?[0-9]+(\.[0-9]+)?[eE][-+]?[0-9]{1,3}$"
-_DASHES = 2  # of the longest marker that is of these alone
 _ZERO, _MINUS, _POINT = ord("0"), ord("-"), ord(".")
 
 
@@ -98,7 +97,7 @@ def matching_formats(column: pa.ChunkedArray) -> list[ValueFormat]:
     """
     glance = _glance(column)
     fitting_ = formats_matching_sample(glance) if len(glance) else []
-    if any(form.family == "boolean" for form in fitting_) and any(map(_has_markers, column.chunks)):
+    if any(form.family == "boolean" for form in fitting_) and any(map(has_markers, column.chunks)):
         fitting_ = [form for form in fitting_ if form.family != "boolean"]
     if not fitting_:
         return []
@@ -112,60 +111,7 @@ def _formed(family: Family, array: pa.Array) -> bool:
     """
     if _FORMS[family](array) or family == "boolean":
         return _FORMS[family](array)
-    return _has_markers(array) and _FORMS[family](_without_markers(array))
-
-
-def marker_mask(texts: pa.Array) -> pa.Array | None:
-    """Where well-known markers for missing stand; ``None`` where all are bare numbers or dates.
-
-    Most columns are, and a column that has no markers need not be made anew without them.
-
-    >>> marker_mask(pa.array(["7", "NA", "-"])).to_pylist(), marker_mask(pa.array(["-7.5", ""]))
-    ([False, True, True], None)
-    """
-    cells = TextBuffers(texts)
-    signs = _signs(cells.data)
-    if not signs or signs == {_POINT}:
-        return None
-    if -1 not in signs and not (cells.lengths[cells.byte(0) == _MINUS] <= _DASHES).any():
-        return None
-    return pc.is_in(texts, pa.array(MARKERS, texts.type))
-
-
-def _has_markers(array: pa.Array) -> bool:
-    mask = marker_mask(array)
-    return mask is not None and bool(pc.any(mask).as_py())
-
-
-def _without_markers(array: pa.Array) -> pa.Array:
-    """The array, empty where a well-known marker for missing stands."""
-    mask = marker_mask(array)
-    return array if mask is None else pc.if_else(mask, "", array)
-
-
-def markers_to_null(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    """A text column, empty where a well-known marker for missing stands.
-
-    >>> markers_to_null(pa.chunked_array([["7", "N/A"]])).to_pylist()
-    ['7', '']
-    """
-    return build_column((_without_markers(chunk) for chunk in column.chunks), column.type)
-
-
-def count_missing_markers(column: pa.ChunkedArray) -> dict[str, int]:
-    """How often each well-known marker for missing is in a text column.
-
-    >>> count_missing_markers(pa.chunked_array([["7", "NA", "-", "NA"]]))
-    {'NA': 2, '-': 1}
-    """
-    if not is_text_type(column.type):
-        return {}
-    counts = dict.fromkeys(MARKERS, 0)
-    for chunk in column.chunks:
-        place = pc.index_in(chunk, pa.array(MARKERS, chunk.type)).drop_null().to_numpy()
-        for number, times in enumerate(np.bincount(place, minlength=len(MARKERS)).tolist()):
-            counts[MARKERS[number]] += times
-    return {marker: times for marker, times in counts.items() if times}
+    return has_markers(array) and _FORMS[family](blank_markers(array))
 
 
 def guess_column_type(column: pa.ChunkedArray) -> ColumnType:
@@ -198,7 +144,7 @@ def _glance(column: pa.ChunkedArray) -> pa.ChunkedArray:
 
 
 def _telling(array: pa.Array) -> pa.Array:
-    return _present(_without_markers(array))
+    return _present(blank_markers(array))
 
 
 def _has_values(column: pa.ChunkedArray, plain: ColumnType) -> bool:
@@ -291,14 +237,14 @@ def parse_column(array: pa.Array, type_: ColumnType, to: pa.DataType) -> pa.Arra
         return array if array.type == to else parse_column(array, type_.plain, to)
     formed = _FORMS.get(type_.family)
     if formed and not formed(array):
-        array = _without_markers(array)
+        array = blank_markers(array)
         if type_.family == "boolean" or not formed(array):
             raise pa.ArrowInvalid(f"a cell is not of type {type_}")
     return _cast(array, to)
 
 
 def _read(array: pa.Array, form: ValueFormat) -> pa.Array:
-    return parse_with_format(empty_to_null(_without_markers(array)), form)
+    return parse_with_format(empty_to_null(blank_markers(array)), form)
 
 
 def _cast(array: pa.Array, to: pa.DataType) -> pa.Array:
@@ -340,18 +286,10 @@ def _digits_in(signs: bytes) -> Callable[[pa.Array], bool]:
 
     def holds(array: pa.Array) -> bool:
         cells = TextBuffers(array)
-        found = _signs(cells.data)
+        found = cells.non_digits
         return found <= set(signs) and _plain(cells, found)
 
     return holds
-
-
-def _signs(data: npt.NDArray[np.uint8]) -> set[int]:
-    """The bytes that are no digits; for others than a minus and a point, -1."""
-    nonzero = np.count_nonzero(data - np.uint8(_ZERO) > 9)
-    counts = {sign: np.count_nonzero(data == sign) for sign in (_MINUS, _POINT) if nonzero}
-    found = {sign for sign, count in counts.items() if count}
-    return found if sum(counts.values()) == nonzero else {*found, -1}
 
 
 def _plain(cells: TextBuffers, signs: set[int]) -> bool:

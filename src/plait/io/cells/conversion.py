@@ -27,12 +27,12 @@ from plait.core.table.table import Table
 from plait.core.text.cells import empty_to_null, is_text_type, to_text
 from plait.core.types.column_type import DATE, DATETIME, DECIMAL, EMPTY, TEXT, TIME, ColumnType
 from plait.core.types.inference import (
-    count_missing_markers,
     guess_column_type,
     infer_column_type,
     parse_column,
     to_arrow_type,
 )
+from plait.core.types.missing_markers import count_missing_markers
 from plait.core.types.value_formats import EXPONENTS, format_for_type, parse_with_format
 from plait.io.places.source import OnProgress, RefetchedRow, Source
 
