@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow.parquet
 import pytest
 
+from conftest import rows_of
 from makers import Quiet
 from plait.core.operations.comparison.row_digests import (
     are_rows_of_blocks,
@@ -21,6 +22,7 @@ from plait.core.operations.comparison.row_digests import (
 from plait.core.table.table import table_from_columns
 from plait.plan import run as running
 from plait.plan.handover import dataset_digests
+from plait.plan.handover.read import open_handover_account
 from plait.plan.runs import since_last_run
 
 PLAN = """\
@@ -243,3 +245,16 @@ def test_rows_prove_to_be_those_of_blocks():
     assert are_rows_of_blocks(table.take(rows), old, alone)
     assert not are_rows_of_blocks(table.take(rows[1:]), old, alone)
     assert not are_rows_of_blocks(table.take(np.roll(rows, 1)), old, alone)
+
+
+def test_the_rows_of_a_dataset_are_not_those_of_what_was_set_aside(plait, put, tmp_path):
+    put(visits_csv="hive,kg\n1,2\n2,3\n9,4\n8,1\n7,2\n", hives_csv="hive,yard\n1,Aue\n2,Moor\n")
+    (tmp_path / "q.toml").write_text(
+        '[source.visits]\npath = "visits.csv"\n[source.hives]\npath = "hives.csv"\n'
+        '[[step]]\njoin = ["visits", "hives"]\nkey = "hive"\nkind = "inner"\ninto = "season"\n'
+        '[handover]\nresult = "season"\n'
+    )
+    assert plait("run", "q.toml").status == 0
+    account = open_handover_account(tmp_path / "handover")
+    assert {output["rows"] for output in account.said["outputs"]} >= {2, 3}
+    assert account.rows == len(rows_of(tmp_path / "handover" / "season.csv")) == 2
