@@ -281,6 +281,12 @@ def _texts(path: Path) -> Iterator[ast.Constant]:
             yield node
 
 
+def test_the_core_is_tested_without_the_rest():
+    for path in sorted((Path(__file__).parent / "core").rglob("*.py")):
+        used = {name for name in imported(path) if name.split(".")[0] == "plait"}
+        assert {name for name in used if name.split(".")[1:2] != ["core"]} == set(), path
+
+
 def test_core_and_io_name_options_as_data_and_no_flags():
     """They say ``Setting("footer", 1)``: each front end writes it in its own way."""
     for path in MODULES:

@@ -10,7 +10,6 @@ from pathlib import Path
 
 import pytest
 
-import plait
 from plait.core.operations.beside import beside
 from plait.core.operations.compare import compare
 from plait.core.operations.group import group
@@ -21,9 +20,10 @@ from plait.core.operations.reshape import lengthen, widen
 from plait.core.operations.settle import settle
 from plait.core.operations.stack import stack
 from plait.core.operations.survey import survey
+from plait.core.table import table as table_module
 from plait.core.table.table import table_from_columns
 
-SOURCE = str(Path(plait.__file__).parent)
+SOURCE = str(Path(table_module.__file__).parents[2])
 
 
 def times_of_lines(call) -> Counter:

@@ -11,7 +11,6 @@ from plait.core.operations.join import join
 from plait.core.operations.survey import survey
 from plait.core.profiling.join_candidates import without_reused_columns
 from plait.core.table.table import table_from_columns
-from plait.report.flags import as_flags
 
 
 def _words(prefix: str, number: int) -> list[str]:
@@ -224,7 +223,7 @@ def test_a_key_written_in_one_column_and_in_two_is_found_with_the_split():
         "hives", {"label": [f"{p}-{b}" for p, b in both], "queen": _words("q", 180)}, "hives.csv"
     )
     (one,) = survey([visits, hives]).relations
-    assert as_flags(one.prepare) == "plait mend hives.csv --split 'label:- into plot,box' --out …"
+    assert str(one.prepare) == "plait.mend('hives.csv', split='label:- into plot,box')"
     assert one.key == (("plot", "plot"), ("box", "box"))
     assert one.shares[0] == 1.0 and one.cardinality == "many-to-one"
 
