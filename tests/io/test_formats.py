@@ -30,7 +30,7 @@ from plait.core.table.table import table_from_columns
 from plait.core.types.column_type import TEXT
 from plait.io.delimited.text_format import TextFormat
 from plait.io.places.source import Dialect, ReadOptions
-from plait.io.read import read_source
+from plait.io.read import peek_rows, read_source
 from plait.io.sources import find_one_source, find_sources
 from plait.io.write import check_format_capacity, write_table
 
@@ -43,6 +43,24 @@ def read(word, given=None):
 
 def codes(table):
     return [finding.code for finding in table.findings]
+
+
+def test_first_rows_are_peeked_at_only_where_nothing_else_need_be_read(tmp_path):
+    paths = every_format(tmp_path)
+    paths["csv"] = tmp_path / "hives.csv"
+    paths["csv"].write_text("hive,kg\n" + "7,12.5\n" * 3)
+    for ending in ("csv", "parquet", "arrow"):
+        source = find_one_source(str(paths[ending]))
+        rows = read_source(source).rows
+        some, every = peek_rows(source, 1), peek_rows(source, rows)
+        assert (some.rows, codes(some)[-1:]) == (1, ["sample-only"]), ending
+        assert every.rows == rows and "sample-only" not in codes(every), ending
+    for ending in ("xlsx", "json", "jsonl", "db"):
+        assert peek_rows(find_one_source(str(paths[ending])), 1) is None, ending
+    footed = find_one_source(str(paths["csv"]), ReadOptions(footer=1))
+    assert peek_rows(footed, 1) is None
+    paths["parquet"].write_bytes(b"none")
+    assert peek_rows(find_one_source(str(paths["parquet"])), 1) is None
 
 
 def test_every_byte_of_a_file_is_told_of_once_as_it_is_read(tmp_path):

@@ -274,14 +274,39 @@ def read_sample(
     except SourceError as error:
         return error
     on_progress(source.size)
-    if not cut:
+    return _marked_as_sample(table, rows) if cut else table
+
+
+def peek_rows(source: Source, rows: int) -> Table | None:
+    """The first rows of a file with more, where they are known without reading what follows.
+
+    Returns
+    -------
+    Table or None
+        Nothing where only the whole source can tell, where it must be fetched, and where it
+        cannot be read.
+    """
+    if source.error or source.is_remote or source.path == STANDARD_INPUT or not source.size:
+        return None
+    if source.ending not in DELIMITED and (source.ending not in COLUMNAR or source.packed):
+        return None
+    try:
+        table = find_reader(source).first(source, rows + 1)
+    except (SourceError, OSError):
+        return None
+    if table is None or table.rows <= rows:
         return table
+    return _marked_as_sample(table.take(np.arange(rows)), rows)
+
+
+def _marked_as_sample(table: Table, rows: int) -> Table:
+    """The table, which says that its source has more."""
     finding = Finding(
         "sample-only",
         "note",
         rows,
-        f"only the first {rows:,} rows of {source.name} were read; all figures are for these rows",
+        f"only the first {rows:,} rows of {table.name} were read; all figures are for these rows",
         wording("to use all rows, leave out ", Setting("sample")),
-        Location(source.name),
+        Location(table.name),
     )
     return replace(table, findings=(*table.findings, finding))

@@ -32,8 +32,8 @@ from plait.core.operations.survey import survey
 from plait.core.specs.shared import READING, TYPING
 from plait.core.table.table import Table
 from plait.io.delivery.delivery import Delivery
-from plait.io.places.source import COLUMNAR, DELIMITED, Source
-from plait.io.read import read_first_rows, read_sample
+from plait.io.places.source import Source
+from plait.io.read import peek_rows, read_first_rows
 from plait.io.sources import find_sources
 from plait.report.as_json import survey_json
 from plait.report.html.pages import survey_page
@@ -121,25 +121,17 @@ def run(options: argparse.Namespace) -> int:
 
 def _show_first_look(sources: Sequence[Source], progress: Progress) -> None:
     """Show what the first rows of the first sources tell, while all are read."""
-    early = [
-        source
-        for source in sources
-        if source.ending in (*DELIMITED, *COLUMNAR)
-        and source.size
-        and not source.is_remote
-        and not source.error
-    ]
     tables: list[Table] = []
     columns = 0
-    for source in early:
-        table = read_sample(source, rows=_FIRST_ROWS)
-        if isinstance(table, Table):
+    for source in sources:
+        table = peek_rows(source, _FIRST_ROWS)
+        if table is not None:
             tables.append(table.project(table.column_names[:_FIRST_COLUMNS]))
             columns += len(table.columns)
         if columns >= _FIRST_COLUMNS:
             break
     if tables:
-        looked, sizes = survey(tables), {source.name: source.size for source in early}
+        looked, sizes = survey(tables), {source.name: source.size for source in sources}
         left_out = len(sources) - len(tables)
         progress.show_above(lambda out: render_first_look(looked, sizes, out, left_out))
 
