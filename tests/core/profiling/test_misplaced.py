@@ -55,7 +55,9 @@ def test_what_the_other_extracts_have_is_as_all_rows_of_them_say(seed):
         assert part.share(column, column, part) == len(shared) / max(len(own), 1)
 
 
-@pytest.mark.parametrize(("most", "codes"), [(7, []), (8, ["columns-swapped"])])
+@pytest.mark.parametrize(
+    ("most", "codes"), [(7, ["headings-not-compared"]), (8, ["columns-swapped"])]
+)
 def test_extracts_that_are_strange_all_over_are_not_compared(monkeypatch, most, codes):
     """Two columns that are exchanged, in a table of four: eight pairs to be looked at."""
     monkeypatch.setattr(misplaced_columns, "_MOST_COMPARED", most)
@@ -69,3 +71,19 @@ def test_extracts_that_are_strange_all_over_are_not_compared(monkeypatch, most, 
     tallies = {name: count_values([month.chunks(name) for month in months]) for name in names}
     found = find_misplaced_columns(months, tallies)
     assert [finding.code for finding in found] == codes
+
+
+def test_numbers_of_records_are_strange_to_no_one():
+    """They are others in each extract, and stand in no other column either."""
+    months = [
+        table_from_columns(
+            month, {f"c{c}": [f"{month}-{c}-{row}" for row in range(20)] for c in "ab"}
+        )
+        for month in ("may", "june", "july")
+    ]
+    tallies = {
+        name: count_values([month.chunks(name) for month in months]) for name in ("ca", "cb")
+    }
+    columns = _shared_columns(tallies)
+    assert not any(columns["ca"].part(n).is_strange(columns["ca"]) for n in range(3))
+    assert find_misplaced_columns(months, tallies) == []

@@ -11,7 +11,13 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from plait.core.base.findings import Finding, FindingExample, Location
+from plait.core.base.findings import (
+    Finding,
+    FindingExample,
+    Location,
+    agreeing,
+    pluralize,
+)
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.profiling.profile import ValueCounts, to_numeric_axis
 from plait.core.table.table import Table
@@ -43,7 +49,9 @@ def find_misplaced_columns(
     Returns
     -------
     list of Finding
-        ``columns-swapped`` where two look exchanged, else ``column-misplaced``.
+        ``columns-swapped`` where two look exchanged, else ``column-misplaced``;
+        ``headings-not-compared`` where so many columns are unlike those of the others that
+        their pairs are not gone through.
 
     Notes
     -----
@@ -65,7 +73,7 @@ def find_misplaced_columns(
         for number, table in enumerate(tables)
     ]
     if sum(map(len, strange)) * len(columns) > _MOST_COMPARED:
-        return []  # the extracts hold something else each, and not a few columns exchanged
+        return [_not_compared(strange)]  # each holds something else, and not a few are exchanged
     findings: list[Finding] = []
     for number, names in enumerate(strange):
         if names:
@@ -74,6 +82,19 @@ def find_misplaced_columns(
             moved = {name: target for name, target in targets.items() if target is not None}
             findings += _misplaced_finding(tables[number], _homeless(moved, parts), parts, tallies)
     return findings
+
+
+def _not_compared(strange: Sequence[Sequence[str]]) -> Finding:
+    names = dict.fromkeys(name for names in strange for name in names)
+    sources = sum(map(bool, strange))
+    return Finding(
+        "headings-not-compared",
+        "note",
+        sources,
+        f"{pluralize(len(names), 'column')} {agreeing(len(names), 'has', 'have')} other values in "
+        f"{pluralize(sources, 'source')} than in the rest: too many to look for swapped headings",
+        "see whether all sources hold the same kind of data",
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -86,6 +107,8 @@ class _ExtractColumn:
         The code of each text in that dictionary.
     by_code : array of int64
         The texts in order of these codes.
+    everywhere : array of int64
+        How often the text of each code stands in all columns of all extracts.
     numbers : array of float64, optional
         What each text stands for.
     by_size : array of int64
@@ -98,6 +121,7 @@ class _ExtractColumn:
     tally: ValueCounts
     shared: Codes
     by_code: npt.NDArray[np.int64]
+    everywhere: npt.NDArray[np.int64]
     numbers: npt.NDArray[np.float64] | None
     by_size: npt.NDArray[np.int64]
     up_to: npt.NDArray[np.int64]
@@ -186,23 +210,33 @@ class _ExtractValues:
             return False
         if column.numbers is not None:
             return _distance(self.drawn(column), column.drawn_elsewhere(self)) >= _FAR
-        return self.share(column, column, self) <= _STRANGE
+        # Values that stand nowhere else, such as numbers of records, can be of no other column.
+        known = column.everywhere[column.shared[self.texts]] > self.times
+        return (
+            self.times[known].sum() >= _AT_HOME * self.rows
+            and self.share(column, column, self) <= _STRANGE
+        )
 
 
 def _shared_columns(tallies: Mapping[str, ValueCounts]) -> dict[str, _ExtractColumn]:
     """The columns, their texts in one dictionary."""
     dictionary = TextDictionary()
+    codes = {name: dictionary.encode(tally.texts) for name, tally in tallies.items()}
+    everywhere = np.zeros(len(dictionary), np.int64)
+    for name, tally in tallies.items():
+        everywhere[codes[name]] += tally.counts  # each text is once in a tally
     columns = {}
     for name, tally in tallies.items():
-        shared, numbers = dictionary.encode(tally.texts), _numbers(tally)
+        numbers = _numbers(tally)
         finite = np.zeros(0, np.int64) if numbers is None else np.flatnonzero(np.isfinite(numbers))
         if numbers is not None:
             finite = finite[np.argsort(numbers[finite], kind="stable")]
         columns[name] = _ExtractColumn(
             name,
             tally,
-            shared,
-            np.argsort(shared, kind="stable"),
+            codes[name],
+            np.argsort(codes[name], kind="stable"),
+            everywhere,
             numbers,
             finite,
             np.cumsum(tally.counts[finite]),
