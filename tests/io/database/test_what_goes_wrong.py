@@ -78,7 +78,7 @@ def test_a_query_that_takes_too_long_is_stopped(server):
         else "SELECT sleep(30) FROM hives, hives AS x"
     )
     server.run("CREATE TABLE hives (n int)", "INSERT INTO hives VALUES (1), (2)")
-    error = _told(lambda: plait.read(server.address(), query=slow, timeout=1))
+    error = _told(lambda: plait.read(server.address(), query=slow, timeout=3))
     assert "exceeded the time limit" in error.what and "timeout=" in str(error.remedy)
 
 
