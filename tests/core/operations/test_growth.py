@@ -129,16 +129,16 @@ VERBS = jobs(1)
 
 @pytest.mark.parametrize("verb", VERBS)
 def test_work_grows_with_the_columns_and_no_faster(verb):
-    assert grown(lambda columns: lambda: read(jobs(columns)[verb]()), 30, 90, 3.6) == []
+    assert grown(lambda columns: lambda: read(jobs(columns)[verb]()), 16, 48, 3.6) == []
 
 
 @pytest.mark.parametrize("verb", OF_SOURCES)
 def test_work_grows_with_the_sources_and_no_faster(verb):
     assert (
-        grown(lambda sources: lambda: read(OF_SOURCES[verb](extracts(sources))), 10, 30, 3.6) == []
+        grown(lambda sources: lambda: read(OF_SOURCES[verb](extracts(sources))), 6, 18, 3.6) == []
     )
 
 
 @pytest.mark.parametrize("verb", VERBS)
 def test_no_line_is_run_for_each_row(verb):
-    assert grown(lambda rows: jobs(3, rows)[verb], 500, 2000, 1.5) == []
+    assert grown(lambda rows: jobs(3, rows)[verb], 300, 1200, 1.5) == []
