@@ -267,5 +267,4 @@ def test_first_rows_are_shown_while_a_large_source_is_read_and_then_give_way(tmp
     early, _, late = seen.partition("reading all rows: the figures above are preliminary")
     assert re.search(r"hive +integer", early) and "sample of the first 1,000 rows" in early
     assert "\x1b[2K" in late  # the lines are taken away again
-    assert "preliminary" not in on_terminal("survey", "visits.csv", "--quiet")
     assert "preliminary" not in on_terminal("survey", "visits.csv", "--sample", "10")
