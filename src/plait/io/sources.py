@@ -13,7 +13,7 @@ from urllib.parse import unquote
 
 from plait.core.base.errors import SourceError, UsageError
 from plait.core.base.limits import LIMITS, LimitExceededError, parse_limits
-from plait.core.base.names import printable_path, suggest_name, to_table_name, unused_name
+from plait.core.base.names import printable_path, suggest_name, to_table_name, unused_names
 from plait.core.base.wording import Setting, wording
 from plait.io.delimited.dialect import checked_encoding
 from plait.io.places.address import Address, is_address, mask_secrets
@@ -377,18 +377,14 @@ def _chosen(
 def uniquely_named(sources: Sequence[Source]) -> list[Source]:
     """Give sources of the same name their file's or folder's name too, then numbers."""
     names = Counter(source.name for source in sources)
-    named: list[Source] = []
-    taken: set[str] = set()
-    tried: dict[str, int] = {}
+    wishes = []
     for source in sources:
-        name = source.name
-        if names[name] > 1:
-            above = _above(source)
-            name = f"{to_table_name(above)}/{name}" if above else name
-        name = unused_name(name, taken, tried)
-        taken.add(name)
-        named.append(replace(source, name=name))
-    return named
+        above = _above(source) if names[source.name] > 1 else ""
+        wishes.append(f"{to_table_name(above)}/{source.name}" if above else source.name)
+    return [
+        replace(source, name=name)
+        for source, name in zip(sources, unused_names(wishes), strict=True)
+    ]
 
 
 def _above(source: Source) -> str:

@@ -126,6 +126,19 @@ def joint_name(names: Sequence[str]) -> str:
     return f"{names[0]}-and-{len(names) - 1}-more"
 
 
+def unused_names(wishes: Iterable[str], taken: Iterable[str] = ()) -> list[str]:
+    """Names that differ: each wish as it is, or with the first free number behind it.
+
+    >>> unused_names(["a", "b", "a", "a"])
+    ['a', 'b', 'a (2)', 'a (3)']
+    """
+    used, tried, names = set(taken), dict[str, int](), []
+    for wish in wishes:
+        names.append(unused_name(wish, used, tried))
+        used.add(names[-1])
+    return names
+
+
 def unused_name(name: str, taken: Container[str], tried: dict[str, int] | None = None) -> str:
     """The name, or with the first free number behind it.
 

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 from plait.core.base.errors import ExpectationError, UsageError
 from plait.core.base.findings import Finding, FindingExample, Location, pluralize
 from plait.core.base.ledger import LedgerLine, make_entry
-from plait.core.base.names import joint_name, unused_name
+from plait.core.base.names import joint_name, unused_name, unused_names
 from plait.core.base.wording import Command, Setting, wording
 from plait.core.operations.result import Result
 from plait.core.table.table import Column, Table
@@ -66,12 +66,7 @@ def beside(tables: Sequence[Table], name: str | None = None) -> Result:
         LedgerLine(f"rows of {other.name}, placed alongside", -rows, stands_in="matched in")
         for other in tables[1:]
     ]
-    names: list[str] = []
-    taken: set[str] = set()
-    tried: dict[str, int] = {}
-    for table in tables:
-        names.append(unused_name(table.name, taken, tried))
-        taken |= {table.name, names[-1]}
+    names = unused_names(table.name for table in tables)
     text = " and ".join(names) if len(names) < 4 else f"{len(names)} sources"
     account = make_entry(f"beside one another: {text}", [(one, rows) for one in names], lines, rows)
     made = replace(whole, name=name or joint_name(names), columns=tuple(columns.values()))

@@ -11,7 +11,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plait.core.base.names import unused_name
+from plait.core.base.names import unused_names
 from plait.core.codes.dense_codes import dense_rank
 from plait.core.codes.normalize import SAME_WORDS, normalize_texts
 from plait.core.profiling.agree_sets import collision_probability, is_chance_unique
@@ -347,11 +347,7 @@ def _relation(
     mine = np.bincount(here[here >= 0], weights=halves.rows[here >= 0], minlength=length)
     theirs = np.bincount(there[there >= 0], minlength=length)
     both = (mine > 0) & (theirs > 0)
-    taken = set(side.table.column_names)
-    names = []
-    for one in chosen:
-        names.append(unused_name(one.name, taken))
-        taken.add(names[-1])
+    names = unused_names((column.name for column in chosen), side.table.column_names)
     into = ",".join(map(quote_name, names))
     return JoinCandidate(
         side.table.name,
