@@ -259,8 +259,11 @@ def read_first_rows(source: Source, rows: int) -> tuple[Table, bool]:
         )
     except OSError as error:
         raise unreadable_error(error, source) from None
-    if table is None:
-        table = read_source(source)
+    return _cut_to(read_source(source) if table is None else table, rows)
+
+
+def _cut_to(table: Table, rows: int) -> tuple[Table, bool]:
+    """The first rows of a table, and whether it has more."""
     cut = table.rows > rows
     return (table.take(np.arange(rows)) if cut else table), cut
 
@@ -294,9 +297,10 @@ def peek_rows(source: Source, rows: int) -> Table | None:
         table = find_reader(source).first(source, rows + 1)
     except (SourceError, OSError):
         return None
-    if table is None or table.rows <= rows:
-        return table
-    return _marked_as_sample(table.take(np.arange(rows)), rows)
+    if table is None:
+        return None
+    table, cut = _cut_to(table, rows)
+    return _marked_as_sample(table, rows) if cut else table
 
 
 def _marked_as_sample(table: Table, rows: int) -> Table:

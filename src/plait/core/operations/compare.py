@@ -177,8 +177,11 @@ def compare(
     pairing = _paired(old, new, pairs, loose, [*pairs, *rest])
     lonely = _lonely(old, new, pairs, rest)
     in_order = bool((pairing.new[1:] >= pairing.new[:-1]).all())
-    looked_at = () if in_order else dict.fromkeys([*(after for _, after in rest), *lonely[1]])
-    rows = old.take(pairing.old), take_scattered_rows(new, pairing.new, looked_at)
+    looked_at = dict.fromkeys([*(after for _, after in rest), *lonely[1]])
+    rows = (
+        old.take(pairing.old),
+        new.take(pairing.new) if in_order else take_scattered_rows(new, pairing.new, looked_at),
+    )
     renamed = find_renamed_columns(*rows, *lonely)
     names = [*(pairs if loose else ()), *rest, *((was, is_) for is_, was in renamed.items())]
     allowed = _allowed((old, new), within, {after: (before, after) for before, after in names})
