@@ -26,7 +26,7 @@ from plait.core.table.table import Table, table_from_columns
 from plait.core.text.cells import empty_to_null, is_text_type, to_text
 from plait.core.text.json_text import JsonNumber, format_json, parse_json
 from plait.core.types.column_type import BOOLEAN, ColumnType
-from plait.core.types.missing_markers import MARKERS
+from plait.core.types.missing_markers import blank_markers
 from plait.core.types.value_formats import EXPONENTS
 from plait.io.cells.conversion import (
     TypedColumns,
@@ -441,8 +441,7 @@ def _values(cells: pa.Array, type_: ColumnType) -> pa.Array:
     texts = empty_to_null(to_text(cells).cast(pa.string()))
     as_json = type_.is_plain_number or type_ == EXPONENTS
     if as_json and is_text_type(cells.type):
-        absent = pc.is_in(texts, pa.array(MARKERS))
-        return pc.fill_null(pc.if_else(absent, pa.scalar(None, pa.string()), texts), "null")
+        return pc.fill_null(empty_to_null(blank_markers(texts)), "null")
     if pa.types.is_floating(cells.type) and pc.all(pc.is_finite(cells)).as_py() is False:
         odd = pc.fill_null(pc.invert(pc.is_finite(cells)), False)  # JSON has no such numbers
         texts = pc.if_else(odd, pc.binary_join_element_wise('"', texts, '"', ""), texts)

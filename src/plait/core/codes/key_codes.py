@@ -35,7 +35,7 @@ from plait.core.text.dictionary import MISSING, TextDictionary, code_dtype
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import DATE, EMPTY, INTEGER, ColumnType
 from plait.core.types.inference import infer_column_type, value_texts
-from plait.core.types.missing_markers import MARKERS
+from plait.core.types.missing_markers import marker_flags
 
 _MANY = 1 << 14
 
@@ -289,7 +289,7 @@ def _without_markers(texts: pa.Array, codes: Codes, type_: ColumnType) -> Codes:
     """The codes, missing where a marker for that is among numbers, dates or times."""
     if not type_.allows_missing_markers:
         return codes
-    marks = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    marks = marker_flags(texts)
     if not marks.any():
         return codes
     return np.where(gather_by_code(marks, codes, False), np.int32(MISSING), codes)

@@ -28,7 +28,7 @@ from plait.core.text.dictionary import TextDictionary
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import DATE, DATETIME, DECIMAL, TEXT, TIME, ColumnType
 from plait.core.types.inference import may_parse_mask, parse_column, to_arrow_type
-from plait.core.types.missing_markers import MARKERS
+from plait.core.types.missing_markers import marker_flags
 from plait.core.types.near_types import PLAIN
 from plait.core.types.value_formats import FORMS, ValueFormat
 
@@ -152,7 +152,7 @@ def find_order_doubt(texts: pa.Array, times: Counts) -> TextOrderDoubt | None:
     >>> [str(form) for form in doubt.forms]
     ['date:%d/%m/%Y', 'date:%m/%d/%Y']
     """
-    marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    marked = marker_flags(texts)
     likely = may_parse_mask(texts) & ~marked
     if not likely.any():
         return None

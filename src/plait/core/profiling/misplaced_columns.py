@@ -213,7 +213,7 @@ class _ExtractValues:
         # Values that stand nowhere else, such as numbers of records, can be of no other column.
         known = column.everywhere[column.shared[self.texts]] > self.times
         return (
-            self.times[known].sum() >= _AT_HOME * self.rows
+            self.times[known].sum() / self.rows >= _AT_HOME
             and self.share(column, column, self) <= _STRANGE
         )
 

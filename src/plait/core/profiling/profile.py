@@ -32,7 +32,7 @@ from plait.core.types.inference import (
     to_arrow_type,
     value_texts,
 )
-from plait.core.types.missing_markers import MARKERS
+from plait.core.types.missing_markers import MARKERS, marker_flags
 from plait.core.types.near_types import (
     MixedDateFormats,
     NearType,
@@ -326,7 +326,7 @@ def profile_column(
 
 def _nearly(texts: pa.Array, times: Counts) -> tuple[NearType | None, MixedDateFormats | None]:
     """What a text column nearly is: one form but for a few cells, or several forms."""
-    marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    marked = marker_flags(texts)
     texts, times = texts.filter(pa.array(~marked)), times[~marked]
     mixed = find_mixed_date_formats(texts, times)
     return None if mixed else find_near_type(texts, times), mixed
@@ -385,7 +385,7 @@ def _commonest(texts: pa.Array, times: Counts) -> tuple[tuple[str, int], ...]:
 
 
 def _markers(texts: pa.Array, times: Counts) -> tuple[tuple[str, int], ...]:
-    marked = pc.is_in(texts, pa.array(MARKERS, texts.type)).to_numpy(zero_copy_only=False)
+    marked = marker_flags(texts)
     rows = np.flatnonzero(marked)
     found = dict(zip(texts.take(pa.array(rows)).to_pylist(), times[rows].tolist(), strict=True))
     return tuple((marker, found[marker]) for marker in MARKERS if marker in found)

@@ -19,7 +19,7 @@ from plait.core.text.dictionary import TextDictionary
 from plait.core.text.hash_table import Codes
 from plait.core.types.column_type import INTEGER, TEXT, ColumnType, Family
 from plait.core.types.inference import canonical_number_text, parse_column, to_arrow_type
-from plait.core.types.missing_markers import MARKERS
+from plait.core.types.missing_markers import marker_flags
 
 MOST_COLUMNS = 60
 MOST_LOOSENED = 50_000
@@ -141,8 +141,7 @@ class ValueDictionary:
         spelt = _spelt(tally.texts, profile.kind, self.loose)
         of_text = self.encode(spelt).copy()
         if profile.kind.allows_missing_markers and profile.markers:
-            marked = pa.compute.is_in(tally.texts, pa.array(MARKERS, tally.texts.type))
-            of_text[marked.to_numpy(zero_copy_only=False)] = -1
+            of_text[marker_flags(tally.texts)] = -1
         of_text[tally.counts == 0] = -1
         there = of_text >= 0
         codes, rows = of_text[there], tally.counts[there]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -30,6 +31,19 @@ def marker_mask(texts: pa.Array) -> pa.Array | None:
     if -1 not in signs and not (cells.lengths[cells.byte(0) == _MINUS] <= _DASHES).any():
         return None
     return pc.is_in(texts, pa.array(MARKERS, texts.type))
+
+
+def marker_flags(texts: pa.Array) -> npt.NDArray[np.bool_]:
+    """For each text whether it is a well-known marker for missing.
+
+    >>> marker_flags(pa.array(["7", "NA"])).tolist()
+    [False, True]
+    """
+    mask = marker_mask(texts)
+    if mask is None:
+        return np.zeros(len(texts), bool)
+    flags: npt.NDArray[np.bool_] = mask.to_numpy(zero_copy_only=False)
+    return flags
 
 
 def has_markers(array: pa.Array) -> bool:
