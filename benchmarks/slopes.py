@@ -13,7 +13,6 @@ from __future__ import annotations
 
 import argparse
 import os
-import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
@@ -22,10 +21,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 from measure import Run, machine, run
+from verbs import HEADS, KEY, PLAIT, RULES
 
 import data
 
-PLAIT = [str(Path(sys.executable).parent / "plait")]
 SIZES = {
     "rows": [100_000, 300_000, 1_000_000, 3_000_000],
     "columns": [10, 100, 1_000, 10_000],
@@ -34,7 +33,6 @@ SIZES = {
 ROWS_OF_COLUMNS, ROWS_OF_SOURCES = 200, 50
 #: More new columns than these are refused.
 MOST_HEADS = 2000
-KEY = ["--key", "yard,hive"]
 
 
 def by_rows(rows: int) -> dict[str, list[str]]:
@@ -43,8 +41,6 @@ def by_rows(rows: int) -> dict[str, list[str]]:
     old, new = map(str, data.month_files(max(rows, 100)))
     extracts = [str(extract) for extract in data.stack_files(24, max(rows, 24))]
     figures = ["--take", "kg=sum:kg", "--take", "n=count", "--take", "half=middle:kg"]
-    heads = ["--heads", "note", "--cells", "kg", "--key", "yard,hive,seen", "--rule", "sum"]
-    rules = ["--rule", "kg=sum", "--rule", "seen=max", "--rule", "note=first"]
     changes = ["--compute", "grams=kg * 1000", "--where", "kg > 1", "--sort", "seen,kg"]
     return {
         "survey": ["survey", visits],
@@ -53,10 +49,10 @@ def by_rows(rows: int) -> dict[str, list[str]]:
         "stack": ["stack", *extracts],
         "join": ["join", visits, hives, *KEY],
         "mend": ["mend", visits, *changes],
-        "settle": ["settle", visits, *KEY, *rules],
+        "settle": ["settle", visits, *KEY, *RULES],
         "group": ["group", visits, "--by", "yard,note", *figures],
         "group of many": ["group", visits, "--by", "yard,hive", *figures],
-        "widen": ["widen", visits, *heads],
+        "widen": ["widen", visits, *HEADS],
         "lengthen": ["lengthen", visits, "--heads", "what", "--cells", "cell", *KEY],
         "beside": ["beside", visits, f"other={visits}"],
     }

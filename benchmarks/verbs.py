@@ -25,6 +25,9 @@ import data
 
 FLOOR = [sys.executable, str(Path(__file__).parent / "floor.py")]
 PLAIT = [str(Path(sys.executable).parent / "plait")]
+KEY = ["--key", "yard,hive"]
+HEADS = ["--heads", "note", "--cells", "kg", "--key", "yard,hive,seen", "--rule", "sum"]
+RULES = ["--rule", "kg=sum", "--rule", "seen=max", "--rule", "note=first"]
 
 TEN_STEPS = """
 [source.visits]
@@ -93,21 +96,18 @@ def jobs(rows: int, folder: Path) -> dict[str, Job]:
     visits, hives = data.join_files(rows, rows // 10)
     old, new = data.month_files(rows)
     extracts = data.stack_files(24, rows)
-    key = ["--key", "yard,hive"]
     out = str(folder / "out.csv")
     made = ["--out", out, "--replace"]
     (folder / "ten.toml").write_text(TEN_STEPS.format(visits=visits, hives=hives))
     groups = ["--by", "yard,note", "--take", "kg=sum:kg", "--take", "n=count"]
-    heads = ["--heads", "note", "--cells", "kg", "--key", "yard,hive,seen", "--rule", "sum"]
-    rules = ["--rule", "kg=sum", "--rule", "seen=max", "--rule", "note=first"]
     return {
         "stack": Job(extracts, ["stack", *map(str, extracts), *made], out),
-        "keys": Job([visits, hives], ["keys", str(visits), str(hives), *key]),
-        "join": Job([visits, hives], ["join", str(visits), str(hives), *key, *made], out),
+        "keys": Job([visits, hives], ["keys", str(visits), str(hives), *KEY]),
+        "join": Job([visits, hives], ["join", str(visits), str(hives), *KEY, *made], out),
         "group": Job([visits], ["group", str(visits), *groups, *made], out),
-        "settle": Job([visits], ["settle", str(visits), *key, *rules, *made], out),
-        "widen": Job([visits], ["widen", str(visits), *heads, *made], out),
-        "compare": Job([old, new], ["compare", str(old), str(new), *key]),
+        "settle": Job([visits], ["settle", str(visits), *KEY, *RULES, *made], out),
+        "widen": Job([visits], ["widen", str(visits), *HEADS, *made], out),
+        "compare": Job([old, new], ["compare", str(old), str(new), *KEY]),
         "survey": Job([visits], ["survey", str(visits)]),
         "plan of ten steps": Job(
             [visits, hives],
